@@ -1,0 +1,28 @@
+import { Module, type DynamicModule } from '@nestjs/common';
+import { TypeOrmModule } from '@nestjs/typeorm';
+import { LedgerEntry } from './ledger/ledger.entity.js';
+import { LedgerModule } from './ledger/ledger.module.js';
+import { LiveModule } from './live/live.module.js';
+import { Person, Session } from './people/people.entity.js';
+import { PeopleModule } from './people/people.module.js';
+import type { Config } from './platform/config.js';
+import { dataSourceOptions } from './platform/database/database.js';
+import { PlatformModule } from './platform/platform.module.js';
+import { Share, ShareItem } from './shares/shares.entity.js';
+import { SharesModule } from './shares/shares.module.js';
+import { FileVersion, Node, Store } from './stores/stores.entity.js';
+import { StoresModule } from './stores/stores.module.js';
+import { TransfersModule } from './transfers/transfers.module.js';
+import { VisitsModule } from './visits/visits.module.js';
+
+export const ENTITIES = [Person, Session, LedgerEntry, Store, Node, FileVersion, Share, ShareItem];
+
+@Module({})
+export class AppModule {
+  static with(config: Config): DynamicModule {
+    return {
+      module: AppModule,
+      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, TransfersModule, SharesModule, LiveModule, VisitsModule],
+    };
+  }
+}

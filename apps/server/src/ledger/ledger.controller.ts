@@ -1,0 +1,48 @@
+import { Controller, Get, Query, Res, UseGuards } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { ledgerQuerySchema, type ChainAnswer, type LedgerPage } from '@quay/contract';
+import type { Response } from 'express';
+import { SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type Who } from '../people/who.js';
+import { Takes } from '../platform/openapi.js';
+import { Problem } from '../platform/problems/problem.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { LedgerService } from './ledger.service.js';
+
+@ApiTags('ledger')
+@UseGuards(SignedInGuard)
+@Controller('api/ledger')
+export class LedgerController {
+  constructor(private readonly ledger: LedgerService) {}
+
+  @Get()
+  @Takes('Entries, newest first (admin)', undefined, ledgerQuerySchema)
+  page(@Me() who: Who, @Query(valid(ledgerQuerySchema)) query: { before?: number; limit: number; kind?: string; find?: string }): Promise<LedgerPage> {
+    adminOnly(who);
+    return this.ledger.page(query);
+  }
+
+  @Get('chain')
+  @Takes('Verify the chain from its first entry (admin)')
+  verify(@Me() who: Who): Promise<ChainAnswer> {
+    adminOnly(who);
+    return this.ledger.verify();
+  }
+
+  @Get('export')
+  @Takes('The whole chain as JSON Lines (admin)')
+  async export(@Me() who: Who, @Res() res: Response): Promise<void> {
+    adminOnly(who);
+    res.setHeader('Content-Type', 'application/jsonl');
+    res.setHeader('Content-Disposition', 'attachment; filename="ledger.jsonl"');
+    for await (const lines of this.ledger.exportLines()) {
+      if (res.destroyed) return;
+      if (!res.write(lines)) await new Promise((resolve) => res.once('drain', resolve).once('close', resolve));
+    }
+    res.end();
+  }
+}
+
+function adminOnly(who: Who): void {
+  if (who.role !== 'admin') throw new Problem('forbidden', 'ledger.admin-only', 'Only the admin reads the ledger.');
+}

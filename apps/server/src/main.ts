@@ -1,0 +1,32 @@
+import 'reflect-metadata';
+import { NestFactory } from '@nestjs/core';
+import type { NestExpressApplication } from '@nestjs/platform-express';
+import { DataSource } from 'typeorm';
+import { AppModule } from './app.module.js';
+import { configFromEnvironment } from './platform/config.js';
+import { migrate } from './platform/database/database.js';
+import { log } from './platform/log/log.js';
+import { dress } from './web.js';
+
+async function main(): Promise<void> {
+  const config = configFromEnvironment(process.env);
+  const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), { bodyParser: false, logger: ['error', 'warn'], abortOnError: false });
+  await migrate(app.get(DataSource));
+  dress(app, config);
+  app.enableShutdownHooks(['SIGINT', 'SIGTERM']);
+  const server = await app.listen(config.port, config.host) as import('node:http').Server;
+  // Large uploads take as long as they take; heads must still come promptly.
+  server.requestTimeout = 0;
+  server.headersTimeout = 20_000;
+  process.send?.({ ready: true });
+  // Started by another program: when that goes, in whatever way, so does this.
+  process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));
+  log.info({ host: config.host, port: config.port }, 'serving');
+}
+
+main().catch((error: NodeJS.ErrnoException) => {
+  const words = error.code === 'EADDRINUSE' ? `port ${process.env['QUAY_PORT'] ?? 4180} is in use` : error.message;
+  log.fatal({ err: error }, words);
+  process.send?.({ failed: words });
+  process.exit(1);
+});

@@ -1,0 +1,9 @@
+import { Global, Module } from '@nestjs/common';
+import { SessionController } from './session.controller.js';
+import { SessionService } from './session.service.js';
+import { SignedInGuard } from './signed-in.guard.js';
+
+/** Everybody needs to know who is asking, so the guard is there for all. */
+@Global()
+@Module({ controllers: [SessionController], providers: [SessionService, SignedInGuard], exports: [SessionService, SignedInGuard] })
+export class PeopleModule {}

@@ -1,0 +1,101 @@
+import { Injectable } from '@nestjs/common';
+import { passwordStrength, STRONG_ENOUGH_SCORE } from '@quay/core/strength';
+import type { ChangePassword, SignIn } from '@quay/contract';
+import { randomBytes } from 'node:crypto';
+import { DataSource, LessThan, Not } from 'typeorm';
+import { LedgerService } from '../ledger/ledger.service.js';
+import { Attempts } from '../platform/attempts.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { Mail } from '../platform/mail.js';
+import { hashPassword, passwordMatches } from '../platform/passwords.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+import { secretHash } from '../platform/seal.js';
+import { Person, Session } from './people.entity.js';
+import type { Who } from './who.js';
+
+/** A session ends this long after it was last used. */
+const SESSION_LIFETIME_MS = 14 * 24 * 3600 * 1000;
+/** `seen_at` is written at most this often. */
+const SEEN_STEP_MS = 10 * 60 * 1000;
+const SIGN_IN_TRIES = { perName: 10, perAddress: 30 } as const;
+
+export interface SignedIn {
+  who: Who;
+  expiresAt: Date;
+}
+
+@Injectable()
+export class SessionService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly attempts: Attempts,
+    private readonly ledger: LedgerService,
+    private readonly mail: Mail,
+    private readonly events: Events,
+  ) {}
+
+  /** @returns the session's secret for the cookie. @throws Problem sign-in.refused, tries.too-many */
+  async signIn(asked: SignIn, fromAddress: string): Promise<string> {
+    const keys = [`sign-in name ${asked.signInName}`, `sign-in from ${fromAddress}`] as const;
+    await this.attempts.take(keys[1], SIGN_IN_TRIES.perAddress);
+    await this.attempts.take(keys[0], SIGN_IN_TRIES.perName);
+    const person = await this.db.getRepository(Person).findOneBy({ signInName: asked.signInName });
+    const active = person !== null && person.disabledAt === null;
+    if (!(await passwordMatches(active ? person.passwordHash : null, asked.password)) || !active) {
+      throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
+    }
+    for (const key of keys) await this.attempts.giveBack(key);
+    const secret = randomBytes(32).toString('base64url');
+    const now = this.clock.date();
+    await this.events.change(async (tx) => {
+      await tx.delete(Session, { expiresAt: LessThan(now) });
+      await tx.insert(Session, { tokenHash: secretHash(secret), personId: person.id, createdAt: now, seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
+      await this.ledger.append(tx, { kind: 'person.signed-in', actor: { kind: 'person', id: person.id, name: person.name }, detail: { from: fromAddress } });
+    });
+    return secret;
+  }
+
+  async signOut(secret: string): Promise<void> {
+    await this.db.getRepository(Session).delete({ tokenHash: secretHash(secret) });
+  }
+
+  /** Who holds this session; null when it is over or was never there. */
+  async whoHolds(secret: string): Promise<Who | null> {
+    const hash = secretHash(secret);
+    const now = this.clock.date();
+    const [row] = await this.db.query<{ id: string; name: string; role: Who['role']; groups: string[]; seen_at: Date }[]>(
+      `SELECT p.id, p.name, p.role, s.seen_at,
+              ARRAY(SELECT m.group_id::text FROM group_member m WHERE m.person_id = p.id) AS groups
+         FROM session s JOIN person p ON p.id = s.person_id
+        WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
+      [hash, now],
+    );
+    if (!row) return null;
+    if (now.getTime() - row.seen_at.getTime() > SEEN_STEP_MS) {
+      await this.db.getRepository(Session).update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
+    }
+    return { personId: row.id, name: row.name, role: row.role, groupIds: row.groups };
+  }
+
+  person(who: Who): Promise<Person> {
+    return this.db.getRepository(Person).findOneByOrFail({ id: who.personId });
+  }
+
+  /** Changes the own password and ends all other sessions of that person. */
+  async changePassword(who: Who, asked: ChangePassword, secret: string): Promise<void> {
+    await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perName);
+    const person = await this.person(who);
+    if (!(await passwordMatches(person.passwordHash, asked.current))) throw invalidField('current', 'password.wrong', 'That is not your present password.');
+    const strength = passwordStrength(asked.next, [person.name, person.signInName, 'saltmarsh', 'quay']);
+    if (strength.score < STRONG_ENOUGH_SCORE) throw invalidField('next', 'password.weak', 'That password is easy to guess. Three or four unrelated words are better.');
+    const passwordHash = await hashPassword(asked.next);
+    await this.events.change(async (tx) => {
+      await tx.update(Person, { id: person.id }, { passwordHash });
+      await tx.delete(Session, { personId: person.id, tokenHash: Not(secretHash(secret)) });
+      await this.ledger.append(tx, { kind: 'person.password-changed', actor: { kind: 'person', id: person.id, name: person.name }, detail: {} });
+    });
+    await this.mail.send({ to: person.email, subject: 'Your password was changed', text: `Hello ${person.name},\n\nyour password for Lockfast Quay was changed just now, and you were signed out everywhere else.\nIf that was not you, tell whoever runs the server at once.\n` });
+  }
+}

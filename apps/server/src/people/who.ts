@@ -1,0 +1,20 @@
+import { createParamDecorator, type ExecutionContext } from '@nestjs/common';
+import type { Role } from '@quay/core';
+import type { Request } from 'express';
+
+/** The signed-in person, as every service is told. */
+export interface Who {
+  personId: string;
+  name: string;
+  role: Role;
+  groupIds: string[];
+}
+
+export type SignedInRequest = Request & { who?: Who };
+
+/** The signed-in person of a request that {@link SignedInGuard} has let through. */
+export const Me = createParamDecorator((_: unknown, context: ExecutionContext): Who => {
+  const { who } = context.switchToHttp().getRequest<SignedInRequest>();
+  if (!who) throw new Error('a handler asks who is signed in but has no guard');
+  return who;
+});

@@ -1,0 +1,43 @@
+import { readFileSync } from 'node:fs';
+
+/** Everything the server is told from outside. Secrets come from files, never from the command line. */
+export interface Config {
+  host: string;
+  port: number;
+  databaseUrl: string;
+  /** Folder of the blob store. */
+  blobRoot: string;
+  /** Folder with the built web application; null in tests that need none. */
+  webRoot: string | null;
+  /** 32 bytes that seal link tokens in the database. */
+  sealingKey: Buffer;
+  /** Where notices are handed in for delivery, as smtp://host:port; null: no mail. */
+  smtpUrl: string | null;
+  logLevel: string;
+  /** Bytes of the disk that uploads must leave free. */
+  keepFreeBytes: number;
+}
+
+export const CONFIG = Symbol('config');
+
+/** @throws Error naming the variable that is missing or malformed */
+export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
+  const need = (name: string): string => {
+    const value = env[name];
+    if (!value) throw new Error(`${name} is not set`);
+    return value;
+  };
+  const key = Buffer.from(readFileSync(need('QUAY_KEY_FILE'), 'utf8').trim(), 'hex');
+  if (key.length !== 32) throw new Error('QUAY_KEY_FILE does not hold 32 bytes in hexadecimal');
+  return {
+    host: env['QUAY_HOST'] ?? '127.0.0.1',
+    port: Number(env['QUAY_PORT'] ?? 4180),
+    databaseUrl: need('QUAY_DATABASE_URL'),
+    blobRoot: need('QUAY_BLOBS'),
+    webRoot: env['QUAY_WEB'] ?? null,
+    sealingKey: key,
+    smtpUrl: env['QUAY_SMTP_URL'] ?? null,
+    logLevel: env['QUAY_LOG'] ?? 'info',
+    keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
+  };
+}

@@ -1,0 +1,34 @@
+import { DataSource, type DataSourceOptions } from 'typeorm';
+import { log } from '../log/log.js';
+import { MIGRATIONS } from './migrations.js';
+
+/** Any number will do, as long as nothing else of ours uses it: the lock under which migrations run. */
+const MIGRATION_LOCK = 715_001;
+
+export function dataSourceOptions(url: string, entities: (new () => object)[]): DataSourceOptions {
+  return {
+    type: 'postgres',
+    url,
+    entities,
+    migrations: MIGRATIONS,
+    synchronize: false,
+    migrationsRun: false,
+    poolSize: 16,
+    // A lost connection is replaced by the pool; without this handler the driver would end the process.
+    poolErrorHandler: (error: Error) => log.warn({ err: error }, 'a database connection was lost'),
+    extra: { connectionTimeoutMillis: 5000, idleTimeoutMillis: 30_000 },
+  };
+}
+
+/** Runs what is missing of the migrations, one process at a time. */
+export async function migrate(source: DataSource): Promise<void> {
+  const runner = source.createQueryRunner();
+  await runner.connect();
+  try {
+    await runner.query('SELECT pg_advisory_lock($1)', [MIGRATION_LOCK]);
+    await source.runMigrations({ transaction: 'each' });
+  } finally {
+    await runner.query('SELECT pg_advisory_unlock($1)', [MIGRATION_LOCK]);
+    await runner.release();
+  }
+}

@@ -1,0 +1,18 @@
+import { Global, Module, type DynamicModule } from '@nestjs/common';
+import { Attempts } from './attempts.js';
+import { BLOBS } from './blobs/blob-store.js';
+import { DiskBlobStore } from './blobs/disk-blob-store.js';
+import { Clock } from './clock.js';
+import { CONFIG, type Config } from './config.js';
+import { Events } from './events/events.js';
+import { Mail } from './mail.js';
+import { Office } from './office.js';
+
+@Global()
+@Module({})
+export class PlatformModule {
+  static with(config: Config): DynamicModule {
+    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, Clock, Attempts, Events, Mail, Office];
+    return { module: PlatformModule, providers: provided, exports: provided };
+  }
+}

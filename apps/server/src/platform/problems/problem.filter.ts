@@ -1,0 +1,76 @@
+import { Catch, HttpException, type ArgumentsHost, type ExceptionFilter } from '@nestjs/common';
+import { PROBLEM_STATUS, type ProblemBody, type ProblemKind } from '@quay/contract';
+import type { Request, Response } from 'express';
+import { log } from '../log/log.js';
+import { requestIdOf } from '../log/request-log.js';
+import { Problem } from './problem.js';
+
+const TITLES: Record<ProblemKind, string> = {
+  invalid: 'The request is not valid',
+  unauthenticated: 'Please sign in',
+  forbidden: 'Not allowed',
+  'not-found': 'Not found',
+  conflict: 'That does not fit with what is there',
+  gone: 'No longer open',
+  'too-large': 'Too large',
+  'range-not-satisfiable': 'There is nothing at that range',
+  'too-many': 'Too many tries',
+  unexpected: 'Something went wrong on the server',
+  unavailable: 'Not available just now',
+  'no-space': 'The disk is full',
+};
+
+/** Turns whatever was thrown into the Problem that is answered; unknown errors become a plain 500. */
+export function asProblem(error: unknown): Problem {
+  if (error instanceof Problem) return error;
+  const known = error as { code?: string; type?: string; status?: number; driverError?: { code?: string } };
+  const code = known.driverError?.code ?? known.code ?? '';
+  if (isDatabaseAway(code, error)) return new Problem('unavailable', 'database.unavailable', 'The database is not answering. Try again in a moment; nothing was lost.', { retryAfterSeconds: 2 });
+  if (code === 'ENOSPC' || code === 'EDQUOT' || code === '53100') return new Problem('no-space', 'disk.full', 'The server has no room left for this. Nothing was kept of it.');
+  // 40001 and 40P01 (PostgreSQL, Appendix A): the transaction lost a race and was rolled back whole.
+  if (code === '40001' || code === '40P01') return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');
+  if (known.type === 'entity.too.large') return new Problem('too-large', 'request.too-large', 'The request is larger than anything this address takes.');
+  if (known.type === 'entity.parse.failed') return new Problem('invalid', 'request.not-json', 'The request is not valid JSON.');
+  if (error instanceof HttpException) return fromHttpException(error);
+  if (typeof known.status === 'number' && known.status >= 400 && known.status < 500) return new Problem('invalid', 'request.invalid', 'The request could not be read.');
+  return new Problem('unexpected', 'unexpected', 'This was not expected. The request id helps to find out why.');
+}
+
+function fromHttpException(error: HttpException): Problem {
+  if (error.getStatus() === 404) return new Problem('not-found', 'not-found', 'There is nothing at this address.');
+  return new Problem(error.getStatus() < 500 ? 'invalid' : 'unexpected', 'request.invalid', error.message);
+}
+
+// Classes 08 (connection) and 57P (operator intervention) of PostgreSQL's codes, and what the sockets say.
+function isDatabaseAway(code: string, error: unknown): boolean {
+  if (/^(08...|57P0.|ECONNREFUSED|53300)$/.test(code)) return true;
+  const message = error instanceof Error ? error.message : '';
+  return /Connection terminated|Client has encountered a connection error|timeout exceeded when trying to connect|not queryable|Driver not Connected/i.test(message) || (code === 'ECONNRESET' && /pg|postgres/i.test(String((error as Error).stack)));
+}
+
+/** Writes a problem as application/problem+json. Does nothing when the answer has already begun. */
+export function sendProblem(problem: Problem, req: Request, res: Response): void {
+  if (res.headersSent) {
+    res.destroy();
+    return;
+  }
+  const status = PROBLEM_STATUS[problem.kind];
+  const retry = problem.more['retryAfterSeconds'];
+  if (typeof retry === 'number') res.setHeader('Retry-After', String(Math.ceil(retry)));
+  const body: ProblemBody = { type: `/api/docs#problem-${problem.code}`, title: TITLES[problem.kind], status, detail: problem.message, code: problem.code, requestId: requestIdOf(req), ...problem.more };
+  res.setHeader('Cache-Control', 'no-store');
+  res.status(status).type('application/problem+json').send(JSON.stringify(body));
+}
+
+@Catch()
+export class ProblemFilter implements ExceptionFilter {
+  catch(error: unknown, host: ArgumentsHost): void {
+    const req = host.switchToHttp().getRequest<Request>();
+    const res = host.switchToHttp().getResponse<Response>();
+    const problem = asProblem(error);
+    if (problem.kind === 'unexpected') log.error({ err: error, requestId: requestIdOf(req) }, 'unexpected error');
+    // An upload that was refused leaves unread bytes on the connection, which can then not be used again.
+    if (!req.complete && !res.headersSent) res.setHeader('Connection', 'close');
+    sendProblem(problem, req, res);
+  }
+}

@@ -1,0 +1,55 @@
+import { Body, Controller, Get, HttpCode, Param, Patch, Post, UseGuards } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { changeShareSchema, createShareSchema, idSchema, nodeIdsSchema, type ChangeShare, type CreateShare, type NodeIds, type ShareMarks, type ShareRow, type ShareSheet } from '@quay/contract';
+import { SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type Who } from '../people/who.js';
+import { Takes } from '../platform/openapi.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { SharesService } from './shares.service.js';
+
+const id = valid<string>(idSchema.required());
+
+@ApiTags('shares')
+@UseGuards(SignedInGuard)
+@Controller('api/shares')
+export class SharesController {
+  constructor(private readonly service: SharesService) {}
+
+  @Get()
+  @Takes('Your shares (the admin: all)')
+  list(@Me() who: Who): Promise<ShareRow[]> {
+    return this.service.list(who);
+  }
+
+  @Post()
+  @Takes('Publish items', createShareSchema)
+  publish(@Me() who: Who, @Body(valid(createShareSchema)) asked: CreateShare): Promise<ShareSheet> {
+    return this.service.publish(who, asked);
+  }
+
+  @Get(':id')
+  @Takes('A share with its link, visits and history')
+  sheet(@Me() who: Who, @Param('id', id) shareId: string): Promise<ShareSheet> {
+    return this.service.sheet(who, shareId);
+  }
+
+  @Patch(':id')
+  @Takes('Change, extend, withdraw or open again', changeShareSchema)
+  change(@Me() who: Who, @Param('id', id) shareId: string, @Body(valid(changeShareSchema)) asked: ChangeShare): Promise<ShareSheet> {
+    return this.service.change(who, shareId, asked);
+  }
+
+  @Post('marks')
+  @HttpCode(200)
+  @Takes('The state of the shares that publish these items', nodeIdsSchema)
+  marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
+    return this.service.marks(who, asked.nodeIds);
+  }
+
+  @Post('affected')
+  @HttpCode(200)
+  @Takes('Shares that would lose an item if these went to the trash', nodeIdsSchema)
+  affected(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<{ id: string; title: string }[]> {
+    return this.service.affected(who, asked.nodeIds);
+  }
+}

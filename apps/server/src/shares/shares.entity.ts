@@ -1,0 +1,26 @@
+import { Column, Entity, PrimaryColumn } from 'typeorm';
+
+@Entity('share')
+export class Share {
+  @PrimaryColumn('uuid') id!: string;
+  @Column('text') title!: string;
+  @Column('text') message!: string;
+  @Column('bytea', { name: 'token_hash' }) tokenHash!: Buffer;
+  @Column('bytea', { name: 'token_sealed' }) tokenSealed!: Buffer;
+  @Column('uuid', { name: 'address_id' }) addressId!: string;
+  @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
+  @Column('timestamptz', { name: 'opens_at', nullable: true }) opensAt!: Date | null;
+  @Column('timestamptz', { name: 'closes_at', nullable: true }) closesAt!: Date | null;
+  @Column('integer', { name: 'visit_limit', nullable: true }) visitLimit!: number | null;
+  @Column('integer', { name: 'visits_used' }) visitsUsed!: number;
+  @Column('timestamptz', { name: 'withdrawn_at', nullable: true }) withdrawnAt!: Date | null;
+  @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
+  @Column('uuid', { name: 'created_by' }) createdBy!: string;
+}
+
+@Entity('share_item')
+export class ShareItem {
+  @PrimaryColumn('uuid', { name: 'share_id' }) shareId!: string;
+  @PrimaryColumn('uuid', { name: 'node_id' }) nodeId!: string;
+  @Column('integer') position!: number;
+}

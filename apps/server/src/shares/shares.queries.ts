@@ -1,0 +1,118 @@
+import { shareState, type Address, type Instant, type ShareFacts, type ShareState } from '@quay/core';
+import type { ShareSheet } from '@quay/contract';
+import type { EntityManager } from 'typeorm';
+
+/** A share with everything its state, its link and its rows depend on. */
+export interface ShareRecord {
+  id: string;
+  title: string;
+  message: string;
+  tokenSealed: Buffer;
+  address: Address;
+  passwordHash: string | null;
+  opensAt: Date | null;
+  closesAt: Date | null;
+  visitLimit: number | null;
+  visitsUsed: number;
+  withdrawnAt: Date | null;
+  createdAt: Date;
+  createdBy: string;
+  creatorName: string;
+  itemIds: string[];
+  totalBytes: number;
+  broken: boolean;
+  lastVisitAt: Date | null;
+  visitTimes: Date[];
+}
+
+export interface ShareFilter {
+  ids?: string[];
+  createdBy?: string;
+  tokenHash?: Buffer;
+  /** Visits before this are not listed in `visitTimes`. */
+  visitsSince?: Date;
+}
+
+/** Shares with the state of their items, newest first. An item is gone when it or a folder above it is in the trash. */
+export async function loadShares(m: EntityManager, filter: ShareFilter): Promise<ShareRecord[]> {
+  const rows = await m.query<(Omit<ShareRecord, 'totalBytes' | 'address'> & { totalBytes: string; scheme: Address['scheme']; host: string; port: number | null; pathPrefix: string })[]>(
+    `WITH RECURSIVE chosen AS (
+       SELECT * FROM share s
+        WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2) AND ($3::bytea IS NULL OR s.token_hash = $3)
+     ), up AS (
+       SELECT i.share_id, n.parent_id, n.trashed_at FROM share_item i JOIN chosen c ON c.id = i.share_id JOIN node n ON n.id = i.node_id
+       UNION ALL
+       SELECT up.share_id, n.parent_id, n.trashed_at FROM up JOIN node n ON n.id = up.parent_id
+     ), down AS (
+       SELECT i.share_id, n.id, n.size_bytes FROM share_item i JOIN chosen c ON c.id = i.share_id JOIN node n ON n.id = i.node_id
+       UNION ALL
+       SELECT down.share_id, n.id, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+     )
+     SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash", c.opens_at AS "opensAt", c.closes_at AS "closesAt",
+            c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed", c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
+            p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix",
+            ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
+            (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
+            coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,
+            (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
+            ARRAY(SELECT v.began_at FROM visit v WHERE $4::timestamptz IS NOT NULL AND v.share_id = c.id AND v.began_at >= $4 ORDER BY v.began_at LIMIT 500) AS "visitTimes"
+       FROM chosen c JOIN person p ON p.id = c.created_by JOIN address a ON a.id = c.address_id
+      ORDER BY c.created_at DESC, c.id DESC`,
+    [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
+  );
+  return rows.map(({ scheme, host, port, pathPrefix, ...row }) => ({ ...row, totalBytes: Number(row.totalBytes), address: { scheme, host, port, pathPrefix } }));
+}
+
+/** The facts that the core's rule decides the state by. */
+export function factsOf(share: ShareRecord): ShareFacts {
+  return {
+    window: { opensAt: share.opensAt?.getTime() ?? null, closesAt: share.closesAt?.getTime() ?? null },
+    withdrawnAt: share.withdrawnAt?.getTime() ?? null,
+    broken: share.broken,
+    visitLimit: share.visitLimit,
+    visitsUsed: share.visitsUsed,
+  };
+}
+
+export const stateOf = (share: ShareRecord, at: Instant): ShareState => shareState(factsOf(share), at);
+
+export async function itemsOf(m: EntityManager, shareId: string): Promise<ShareSheet['items']> {
+  const rows = await m.query<(ShareSheet['items'][number] & { sizeBytes: string })[]>(
+    `WITH RECURSIVE up AS (
+       SELECT i.node_id AS origin, n.parent_id, n.trashed_at, 0 AS height, ''::text AS name FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1
+       UNION ALL
+       SELECT up.origin, n.parent_id, n.trashed_at, up.height + 1, n.name FROM up JOIN node n ON n.id = up.parent_id
+     )
+     SELECT n.id, n.name, n.kind, n.size_bytes AS "sizeBytes",
+            (SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.origin = n.id) AS gone,
+            (SELECT string_agg(u.name, ' / ' ORDER BY u.height DESC) FROM up u WHERE u.origin = n.id AND u.height > 0) AS place
+       FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1 ORDER BY i.position`,
+    [shareId],
+  );
+  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes) }));
+}
+
+export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
+  const rows = await m.query<{ id: string; beganAt: Date; from: string; files: string }[]>(
+    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files
+       FROM visit v WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
+    [shareId],
+  );
+  return rows.map((r) => ({ ...r, beganAt: r.beganAt.toISOString(), files: Number(r.files) }));
+}
+
+/** Shares that publish any of these nodes themselves, or anything inside them, with the nodes by share. */
+export async function sharesOfNodes(m: EntityManager, nodeIds: string[]): Promise<{ nodeId: string; shareId: string }[]> {
+  return m.query('SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)', [nodeIds]);
+}
+
+/** Shares that lose an item when these nodes go to the trash. */
+export async function sharesLosing(m: EntityManager, nodeIds: string[]): Promise<string[]> {
+  const rows = await m.query<{ share_id: string }[]>(
+    `WITH RECURSIVE down AS (
+       SELECT id FROM node WHERE id = ANY($1) UNION ALL SELECT n.id FROM down JOIN node n ON n.parent_id = down.id
+     ) SELECT DISTINCT share_id FROM share_item WHERE node_id IN (SELECT id FROM down)`,
+    [nodeIds],
+  );
+  return rows.map((r) => r.share_id);
+}

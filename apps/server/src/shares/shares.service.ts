@@ -1,0 +1,206 @@
+import { Inject, Injectable } from '@nestjs/common';
+import { addressText, portabilityFault, shareLink, shareSentence, shareState, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
+import { passwordStrength, STRONG_ENOUGH_SCORE } from '@quay/core/strength';
+import type { ChangeShare, CreateShare, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
+import { randomBytes } from 'node:crypto';
+import { DataSource, type EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { LedgerService } from '../ledger/ledger.service.js';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { Office } from '../platform/office.js';
+import { hashPassword } from '../platform/passwords.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { seal, secretHash, unseal } from '../platform/seal.js';
+import { AccessService } from '../stores/access.service.js';
+import { actorOf } from '../stores/stores.service.js';
+import { Share, ShareItem } from './shares.entity.js';
+import { factsOf, itemsOf, loadShares, sharesLosing, sharesOfNodes, stateOf, visitsOf, type ShareRecord } from './shares.queries.js';
+
+const WINDOW_WORDS: Record<WindowFault, string> = {
+  'window.closes-before-opens': 'The window would close before it opens.',
+  'window.closes-in-the-past': 'That moment has passed. Choose a later one, or withdraw the share.',
+  'window.too-far': 'That is more than ten years ahead. Choose an earlier moment.',
+};
+const PORTABILITY_WORDS = {
+  'single-label': 'The name has no domain, so it is known only inside the office.',
+  'private-name': 'The name is one that only the office network knows.',
+  'private-address': 'The address is a private one that only the office network reaches.',
+} as const;
+/** Liveliest first: which mark an item shows when several shares publish it. */
+const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
+const CHART_WEEKS_MS = 5 * 7 * 24 * 3600 * 1000;
+
+@Injectable()
+export class SharesService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly access: AccessService,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+    private readonly office: Office,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  /** The admin sees all shares, staff their own. */
+  async list(who: Who): Promise<ShareRow[]> {
+    const now = this.clock.now();
+    const records = await loadShares(this.db.manager, { createdBy: who.role === 'admin' ? undefined : who.personId, visitsSince: new Date(now - CHART_WEEKS_MS) });
+    return records.map((r) => rowOf(r, now));
+  }
+
+  async sheet(who: Who, shareId: string): Promise<ShareSheet> {
+    const record = await this.own(who, shareId);
+    const now = this.clock.now();
+    const m = this.db.manager;
+    const [items, visits, history, { zone }] = await Promise.all([itemsOf(m, shareId), visitsOf(m, shareId), this.ledger.page({ limit: 200, shareId }), this.office.settings()]);
+    const fault = portabilityFault(record.address.host);
+    return {
+      ...rowOf(record, now),
+      message: record.message,
+      link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
+      address: addressText(record.address),
+      portability: fault && PORTABILITY_WORDS[fault],
+      sentence: shareSentence({ itemCount: record.itemIds.length, totalBytes: record.totalBytes, window: factsOf(record).window, hasPassword: record.passwordHash !== null, visitLimit: record.visitLimit }, now, zone),
+      items,
+      visits,
+      history: history.entries.map((e) => ({ at: e.at, kind: e.kind, who: e.who, words: e.words })),
+    };
+  }
+
+  /** Publishes items. Whoever publishes must be able to edit them; an item that goes to the trash meanwhile is refused. */
+  async publish(who: Who, asked: CreateShare): Promise<ShareSheet> {
+    const window = windowOf(asked.window);
+    this.requireSoundWindow(window);
+    requireStrongPassword(asked, asked.title);
+    const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
+    const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
+    const id = uuidv7();
+    await this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [asked.nodeIds]);
+      await this.requirePublishable(who, asked.nodeIds, tx);
+      const [address] = await tx.query<{ id: string }[]>('SELECT id FROM address WHERE is_default');
+      if (!address) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
+      await tx.insert(Share, { id, title: asked.title, message: asked.message, tokenHash: secretHash(token), tokenSealed: seal(this.config.sealingKey, token), addressId: address.id, passwordHash, opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt), visitLimit: asked.visitLimit, createdAt: this.clock.date(), createdBy: who.personId });
+      await tx.insert(ShareItem, asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })));
+      await this.events.tell(tx, { topic: 'share', id });
+      await this.ledger.append(tx, { kind: 'share.published', actor: actorOf(who), shareId: id, detail: { title: asked.title, items: asked.nodeIds.length, opensAt: asked.window.opensAt, closesAt: asked.window.closesAt, password: asked.password !== null, weakPasswordMeant: asked.weakPasswordMeant, visitLimit: asked.visitLimit } });
+    });
+    return this.sheet(who, id);
+  }
+
+  /** Changes what is named and leaves the rest. Takes effect at once, also on pages that are open. */
+  async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet> {
+    const window = asked.window ? windowOf(asked.window) : null;
+    if (window) this.requireSoundWindow(window);
+    if (asked.password) requireStrongPassword({ password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false }, asked.title ?? '');
+    const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
+    const { zone } = await this.office.settings();
+    await this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
+      const before = await this.own(who, shareId, tx);
+      await tx.update(Share, { id: shareId }, {
+        ...(asked.title !== undefined && { title: asked.title }),
+        ...(asked.message !== undefined && { message: asked.message }),
+        ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
+        ...(passwordHash !== undefined && { passwordHash }),
+        ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
+        ...(asked.withdrawn !== undefined && { withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null }),
+      });
+      // Visits that were let in by another password end with it.
+      if (passwordHash) await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, this.clock.date()]);
+      await this.events.tell(tx, { topic: 'share', id: shareId });
+      const told = whatChanged(before, asked, window, this.clock.now(), zone);
+      await this.ledger.append(tx, { ...told, actor: actorOf(who), shareId });
+    });
+    return this.sheet(who, shareId);
+  }
+
+  /** The mark each item bears in a listing. */
+  async marks(who: Who, nodeIds: string[]): Promise<ShareMarks> {
+    const reachable = (await this.access.reachable(who, nodeIds, 'view')).map((n) => n.id);
+    const pairs = await sharesOfNodes(this.db.manager, reachable);
+    if (pairs.length === 0) return {};
+    const now = this.clock.now();
+    const states = new Map((await loadShares(this.db.manager, { ids: [...new Set(pairs.map((p) => p.shareId))] })).map((s) => [s.id, stateOf(s, now)]));
+    const marks: ShareMarks = {};
+    for (const { nodeId, shareId } of pairs) {
+      const state = states.get(shareId) as ShareState;
+      const present = marks[nodeId];
+      if (!present || LIVELIEST.indexOf(state) < LIVELIEST.indexOf(present)) marks[nodeId] = state;
+    }
+    return marks;
+  }
+
+  /** Open and scheduled shares that would lose an item if these went to the trash. */
+  async affected(who: Who, nodeIds: string[]): Promise<{ id: string; title: string }[]> {
+    await this.access.reachable(who, nodeIds, 'edit');
+    const ids = await sharesLosing(this.db.manager, nodeIds);
+    const now = this.clock.now();
+    const records = ids.length ? await loadShares(this.db.manager, { ids }) : [];
+    return records.filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now))).map((r) => ({ id: r.id, title: r.title }));
+  }
+
+  private async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
+    const [record] = await loadShares(m, { ids: [shareId], visitsSince: new Date(this.clock.now() - CHART_WEEKS_MS) });
+    if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
+    return record;
+  }
+
+  private async requirePublishable(who: Who, nodeIds: string[], tx: EntityManager): Promise<void> {
+    const nodes = await this.access.requireNodes(who, nodeIds, 'edit', tx);
+    const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [nodeIds]);
+    if (litter) throw invalidField('nodeIds', 'item.litter', `"${litter.name}" is something a desktop system left behind, and is never published.`);
+    if (nodes.some((n) => n.parentId === null)) throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
+  }
+
+  private requireSoundWindow(window: Window): void {
+    const fault = windowFault(window, this.clock.now());
+    if (fault) throw invalidField('window.closesAt', fault, WINDOW_WORDS[fault]);
+  }
+}
+
+function rowOf(r: ShareRecord, now: number): ShareRow {
+  return {
+    id: r.id,
+    title: r.title,
+    state: stateOf(r, now),
+    opensAt: r.opensAt?.toISOString() ?? null,
+    closesAt: r.closesAt?.toISOString() ?? null,
+    itemCount: r.itemIds.length,
+    totalBytes: r.totalBytes,
+    hasPassword: r.passwordHash !== null,
+    visitLimit: r.visitLimit,
+    visitsUsed: r.visitsUsed,
+    lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
+    createdAt: r.createdAt.toISOString(),
+    createdBy: r.creatorName,
+    withdrawnAt: r.withdrawnAt?.toISOString() ?? null,
+    visitTimes: r.visitTimes.map((t) => t.toISOString()),
+  };
+}
+
+function requireStrongPassword(asked: { password: string | null; weakPasswordMeant: boolean }, title: string): void {
+  if (asked.password === null || asked.weakPasswordMeant) return;
+  if (passwordStrength(asked.password, [title]).score < STRONG_ENOUGH_SCORE) throw invalidField('password', 'password.weak', 'That password is easy to guess. Take the proposed one, or say that you mean it.');
+}
+
+function windowOf(text: WindowText): Window {
+  return { opensAt: text.opensAt === null ? null : Date.parse(text.opensAt), closesAt: text.closesAt === null ? null : Date.parse(text.closesAt) };
+}
+
+const dateOf = (at: number | null): Date | null => (at === null ? null : new Date(at));
+
+/** What the ledger says of a change: the most telling kind, and the names of what was changed. Never the password. */
+function whatChanged(before: ShareRecord, asked: ChangeShare, window: Window | null, now: number, zone: string): { kind: string; detail: Record<string, string> } {
+  const title = asked.title ?? before.title;
+  if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null)) return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
+  const names = (['title', 'message', 'window', 'password', 'visitLimit'] as const).filter((name) => asked[name] !== undefined);
+  const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
+  if (later && names.length === 1) return { kind: 'share.extended', detail: { title, to: window.closesAt === null ? 'no end' : momentInWords(window.closesAt, now, zone) } };
+  const words = { title: 'title', message: 'message', window: 'window', password: asked.password === null ? 'password taken off' : 'password', visitLimit: 'visit limit' };
+  return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
+}

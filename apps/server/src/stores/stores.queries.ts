@@ -1,0 +1,195 @@
+import type { AccessLevel, StoreKind } from '@quay/core';
+import { PAGE_SIZE, type NodeItem, type PathPart, type StoreSummary, type TrashItem } from '@quay/contract';
+import type { EntityManager } from 'typeorm';
+
+/** A node with what deciding about access needs. */
+export interface NodePlace {
+  id: string;
+  storeId: string;
+  storeKind: StoreKind;
+  ownerId: string | null;
+  parentId: string | null;
+  kind: 'folder' | 'file';
+  name: string;
+  trashedAt: Date | null;
+  /** True when the node and all folders above it are out of the trash. */
+  live: boolean;
+}
+
+// From each node up to its root; the deepest folder that was ever asked for is far below the limit.
+const ANCESTORS = `WITH RECURSIVE up AS (
+  SELECT id AS origin, id, parent_id, name, trashed_at, 0 AS height FROM node WHERE id = ANY($1)
+  UNION ALL
+  SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+)`;
+
+export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<NodePlace[]> {
+  return m.query<NodePlace[]>(
+    `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
+     SELECT n.id, n.store_id AS "storeId", s.kind AS "storeKind", s.owner_id AS "ownerId", n.parent_id AS "parentId",
+            n.kind, n.name, n.trashed_at AS "trashedAt", state.live
+       FROM node n JOIN store s ON s.id = n.store_id JOIN state ON state.origin = n.id`,
+    [nodeIds],
+  );
+}
+
+/** The folders from the root down to the node itself. The root bears the store's name. */
+export async function pathOf(m: EntityManager, nodeId: string): Promise<PathPart[]> {
+  return m.query<PathPart[]>(`${ANCESTORS} SELECT id, name FROM up ORDER BY height DESC`, [[nodeId]]);
+}
+
+/** True when `ancestorId` lies on the way up from the node (or is the node). */
+export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: string[]): Promise<boolean> {
+  const rows = await m.query<unknown[]>(`${ANCESTORS} SELECT 1 FROM up WHERE id = ANY($2) LIMIT 1`, [[nodeId], ancestorIds]);
+  return rows.length > 0;
+}
+
+export interface ListingCursor {
+  sortKind: number;
+  nameKey: string;
+  id: string;
+}
+
+/**
+ * One page of a folder by keyset: folders first, then by folded name. Served by the index node_listing, so a page of a
+ * folder of 100,000 costs what any page costs.
+ */
+export async function listing(m: EntityManager, folderId: string, after: ListingCursor | null, litter: boolean): Promise<(NodeItem & { nameKey: string; sortKind: number })[]> {
+  const rows = await m.query<{ page: (NodeItem & { nameKey: string; sortKind: number })[] | null }[]>(
+    `SELECT json_agg(row) AS page FROM (
+       SELECT n.id, n.parent_id AS "parentId", n.kind, n.name, n.name_key AS "nameKey", n.sort_kind AS "sortKind",
+              n.size_bytes AS "sizeBytes", n.media_type AS "mediaType",
+              to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') AS "changedAt",
+              p.name AS "changedBy", coalesce(v.number, 0) AS "versionCount",
+              CASE WHEN n.kind = 'folder' THEN (SELECT count(*) FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter) END AS "itemCount"
+         FROM node n LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id
+        WHERE n.parent_id = $1 AND n.trashed_at IS NULL AND ($2 OR NOT n.litter)
+          AND ($3::smallint IS NULL OR (n.sort_kind, n.name_key, n.id) > ($3, $4 COLLATE "C", $5::uuid))
+        ORDER BY n.sort_kind, n.name_key, n.id LIMIT ${PAGE_SIZE + 1}
+     ) row`,
+    [folderId, litter, after?.sortKind ?? null, after?.nameKey ?? null, after?.id ?? null],
+  );
+  return rows[0]?.page ?? [];
+}
+
+const BELOW = `WITH RECURSIVE down AS (
+  SELECT id, kind, size_bytes, litter FROM node WHERE id = ANY($1)
+  UNION ALL
+  SELECT n.id, n.kind, n.size_bytes, n.litter FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+)`;
+
+/** Files and bytes of the nodes and all that is live below them. */
+export async function totals(m: EntityManager, nodeIds: string[]): Promise<{ files: number; sizeBytes: number }> {
+  const [row] = await m.query<{ files: string; bytes: string }[]>(`${BELOW} SELECT count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down`, [nodeIds]);
+  return { files: Number(row?.files ?? 0), sizeBytes: Number(row?.bytes ?? 0) };
+}
+
+export interface ContentFile {
+  id: string;
+  path: string;
+  kind: 'folder' | 'file';
+  sizeBytes: number;
+  mediaType: string;
+  sha256: string;
+  crc32: number;
+  modifiedAt: number;
+}
+
+/** The most entries that a share shows or an archive holds. */
+export const MOST_CONTENTS = 200_000;
+
+/**
+ * Everything live below the given nodes, litter left out, with paths relative to each node's own folder: files with the
+ * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it.
+ */
+export async function contents(m: EntityManager, nodeIds: string[]): Promise<ContentFile[]> {
+  const rows = await m.query<{ id: string; path: string; kind: 'folder' | 'file'; size: string; media: string | null; sha256: string | null; crc32: string | null; modified: Date }[]>(
+    `WITH RECURSIVE down AS (
+       SELECT n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at, 1 AS depth FROM node n WHERE n.id = ANY($1)
+       UNION ALL
+       SELECT n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at, down.depth + 1
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+     )
+     SELECT down.id, down.path, down.kind, coalesce(b.size_bytes, 0) AS size, down.media_type AS media,
+            encode(v.sha256, 'hex') AS sha256, b.crc32, coalesce(v.modified_at, down.changed_at) AS modified
+       FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
+      ORDER BY down.sort, down.id LIMIT ${MOST_CONTENTS + 1}`,
+    [nodeIds],
+  );
+  return rows.map((r) => ({
+    id: r.id,
+    path: r.kind === 'folder' ? `${r.path}/` : r.path,
+    kind: r.kind,
+    sizeBytes: Number(r.size),
+    mediaType: r.media ?? 'application/octet-stream',
+    sha256: r.sha256 ?? '',
+    crc32: Number(r.crc32 ?? 0),
+    modifiedAt: r.modified.getTime(),
+  }));
+}
+
+export interface FileBytes {
+  id: string;
+  name: string;
+  sizeBytes: number;
+  mediaType: string;
+  sha256: Buffer;
+  modifiedAt: Date;
+}
+
+/** The present bytes of a file; null when it is not a file. */
+export async function fileBytes(m: EntityManager, nodeId: string): Promise<FileBytes | null> {
+  const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
+    `SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
+       FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1`,
+    [nodeId],
+  );
+  return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
+}
+
+export interface StoreRow extends Omit<StoreSummary, 'level'> {
+  ownerId: string | null;
+  grants: { personId: string | null; groupId: string | null; level: AccessLevel }[];
+}
+
+export async function allStores(m: EntityManager): Promise<StoreRow[]> {
+  const rows = await m.query<(StoreRow & { usedBytes: string; itemCount: string; changedAt: Date | null })[]>(
+    `SELECT s.id, s.kind, s.name, s.owner_id AS "ownerId", root.id AS "rootId",
+            (SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL) AS "itemCount",
+            (SELECT coalesce(sum(u.size_bytes), 0) FROM (SELECT DISTINCT v.sha256, v.size_bytes FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.store_id = s.id) u) AS "usedBytes",
+            (SELECT max(n.changed_at) FROM node n WHERE n.store_id = s.id AND n.parent_id IS NOT NULL) AS "changedAt",
+            coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
+       FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
+      ORDER BY s.kind = 'home' DESC, s.name`,
+  );
+  return rows.map((r) => ({ ...r, usedBytes: Number(r.usedBytes), itemCount: Number(r.itemCount), changedAt: r.changedAt?.toISOString() ?? null }));
+}
+
+/** What deciding about access to stores needs: kind, owner and grants by store. */
+export async function storeAccess(m: EntityManager, storeIds: string[]): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
+  return m.query(
+    `SELECT s.id, s.kind, s.owner_id AS "ownerId",
+            coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
+       FROM store s WHERE s.id = ANY($1)`,
+    [storeIds],
+  );
+}
+
+/** What lies in a store's trash: the items that were put there, not what is inside them. Newest first. */
+export async function trashOf(m: EntityManager, storeId: string): Promise<TrashItem[]> {
+  const rows = await m.query<(TrashItem & { sizeBytes: string; trashedAt: Date })[]>(
+    `SELECT n.id, n.kind, n.name, n.trashed_at AS "trashedAt", p.name AS "trashedBy", parent.name AS "from",
+            (WITH RECURSIVE down AS (SELECT n.id, n.size_bytes UNION ALL SELECT c.id, c.size_bytes FROM down JOIN node c ON c.parent_id = down.id)
+             SELECT coalesce(sum(size_bytes), 0) FROM down) AS "sizeBytes"
+       FROM node n JOIN node parent ON parent.id = n.parent_id LEFT JOIN person p ON p.id = n.trashed_by
+      WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL ORDER BY n.trashed_at DESC LIMIT 1000`,
+    [storeId],
+  );
+  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), trashedAt: r.trashedAt.toISOString() }));
+}
+
+/** Of these folded names, those that live items of the folder bear. */
+export async function takenKeys(m: EntityManager, folderId: string, keys: string[]): Promise<Set<string>> {
+  const rows = await m.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND name_key = ANY($2)', [folderId, keys]);
+  return new Set(rows.map((r) => r.name_key));
+}

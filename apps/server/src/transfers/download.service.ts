@@ -1,0 +1,120 @@
+import { Inject, Injectable } from '@nestjs/common';
+import { planZip, segmentsWithin, type ZipPlan } from '@quay/core';
+import contentDisposition from 'content-disposition';
+import type { Request, Response } from 'express';
+import { createHash } from 'node:crypto';
+import { DataSource } from 'typeorm';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { decideRange, type ByteWindow } from '../platform/blobs/ranges.js';
+import { isSmall, sendSmall, sendStretches, type Stretch } from '../platform/blobs/send.js';
+import { Problem } from '../platform/problems/problem.js';
+import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
+
+/** Media types a browser may show by itself; everything else is saved. None of them can run anything in our origin. */
+const SHOWABLE = /^(image\/(png|jpeg|gif|webp|avif)|video\/(mp4|webm)|audio\/(mpeg|ogg|wav|mp4)|text\/plain)$/;
+
+@Injectable()
+export class DownloadService {
+  constructor(private readonly db: DataSource, @Inject(BLOBS) private readonly blobs: BlobStore) {}
+
+  /** Sends a file or the range that was asked for. @throws Problem blob.missing, range.beyond-end */
+  async file(req: Request, res: Response, file: FileBytes, how: 'save' | 'show'): Promise<void> {
+    const shown = how === 'show' && SHOWABLE.test(file.mediaType);
+    this.head(res, contentDisposition(file.name, { type: shown ? 'inline' : 'attachment' }), shown ? file.mediaType : safeType(file.mediaType), file.modifiedAt);
+    const etag = `"${file.sha256.toString('base64url')}"`;
+    if (req.headers['if-none-match'] === etag) {
+      res.setHeader('ETag', etag).status(304).end();
+      return;
+    }
+    const window = decideRange(res, rangeHeaders(req), file.sizeBytes, etag);
+    const length = window.end - window.start;
+    if (req.method === 'HEAD') res.end();
+    else if (isSmall(length)) {
+      if (!(await sendSmall(res, this.blobs, file.sha256, window.start, length))) throw blobMissing(res);
+    } else {
+      if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing(res);
+      await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: window.start, length }]);
+    }
+  }
+
+  /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.empty */
+  async plan(nodeIds: string[]): Promise<{ plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }> {
+    const found = await contents(this.db.manager, nodeIds);
+    if (found.length > MOST_CONTENTS) throw new Problem('too-large', 'archive.too-many', `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`);
+    return planOf(found);
+  }
+
+  /** Sends an archive, or a range of it, with its exact size announced. */
+  async archive(req: Request, res: Response, name: string, archive: { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }): Promise<void> {
+    this.head(res, contentDisposition(name), 'application/zip', archive.modifiedAt);
+    const window = decideRange(res, rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
+    if (req.method === 'HEAD') res.end();
+    else await sendStretches(res, this.blobs, stretches(archive.plan, window));
+  }
+
+  private head(res: Response, disposition: string, type: string, modifiedAt: Date): void {
+    res.setHeader('Content-Disposition', disposition);
+    res.setHeader('Content-Type', type);
+    res.setHeader('Last-Modified', modifiedAt.toUTCString());
+    res.setHeader('Cache-Control', 'private, no-cache');
+    // Whatever a file contains, it gets an origin of its own, in which nothing runs.
+    res.setHeader('Content-Security-Policy', "sandbox; default-src 'none'; img-src 'self'; media-src 'self'; style-src 'unsafe-inline'");
+  }
+}
+
+/** The archive of these entries; entries of the same path get "(2)" so that none is lost. */
+export function planOf(found: ContentFile[]): { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date } {
+  const hash = createHash('sha256');
+  let newest = 0;
+  const used = new Set<string>();
+  const entries = found.map((f) => {
+    const path = distinct(f.path, used);
+    hash.update(`${path}\0${f.sha256}\0${f.modifiedAt}\n`);
+    newest = Math.max(newest, f.modifiedAt);
+    return { path, sizeBytes: f.sizeBytes, crc32: f.crc32, modifiedAt: f.modifiedAt, source: f.kind === 'folder' ? null : Buffer.from(f.sha256, 'hex') };
+  });
+  return { plan: planZip(entries), etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
+}
+
+// Items from different folders may bear the same name.
+function distinct(path: string, used: Set<string>): string {
+  let candidate = path;
+  for (let n = 2; used.has(candidate.toLowerCase()); n += 1) {
+    const [first, ...rest] = path.split('/');
+    const dot = rest.length === 0 ? (first as string).lastIndexOf('.') : -1;
+    const numbered = dot > 0 ? `${(first as string).slice(0, dot)} (${n})${(first as string).slice(dot)}` : `${first} (${n})`;
+    candidate = [numbered, ...rest].join('/');
+  }
+  used.add(candidate.toLowerCase());
+  return candidate;
+}
+
+function* stretches(plan: ZipPlan<Buffer>, window: ByteWindow): Generator<Stretch> {
+  let gathered: Uint8Array[] = [];
+  for (const segment of segmentsWithin(plan, window.start, window.end)) {
+    const from = Math.max(0, window.start - segment.offset);
+    const to = Math.min(segment.length, window.end - segment.offset);
+    if ('bytes' in segment) gathered.push(segment.bytes.subarray(from, to));
+    else {
+      if (gathered.length) yield { bytes: Buffer.concat(gathered) };
+      gathered = [];
+      yield { sha256: segment.source, from, length: to - from };
+    }
+  }
+  if (gathered.length) yield { bytes: Buffer.concat(gathered) };
+}
+
+function rangeHeaders(req: Request): { range?: string; ifRange?: string } {
+  const ifRange = req.headers['if-range'];
+  return { range: req.headers.range, ifRange: typeof ifRange === 'string' ? ifRange : undefined };
+}
+
+// Types that a browser would act on are sent as plain bytes.
+function safeType(type: string): string {
+  return /html|svg|xml|javascript|pdf/.test(type) ? 'application/octet-stream' : type;
+}
+
+function blobMissing(res: Response): Problem {
+  for (const name of ['Content-Length', 'Content-Range', 'Content-Disposition', 'ETag', 'Last-Modified', 'Accept-Ranges']) res.removeHeader(name);
+  return new Problem('unexpected', 'blob.missing', 'The bytes of this file are missing or damaged on the server. Tell whoever runs it.');
+}

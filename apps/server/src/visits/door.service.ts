@@ -1,0 +1,91 @@
+import { Injectable, type OnModuleInit } from '@nestjs/common';
+import { DataSource } from 'typeorm';
+import { Events } from '../platform/events/events.js';
+import { secretHash } from '../platform/seal.js';
+import { loadShares, type ShareRecord } from '../shares/shares.queries.js';
+import { fileInShare, visitByCookie, type VisitRow } from './visits.queries.js';
+import type { FileBytes } from '../stores/stores.queries.js';
+
+/** How long facts may be answered from memory at the most, should an event ever be missed. */
+const MEMORY_MS = 2000;
+const MOST_REMEMBERED = 500;
+
+interface Remembered {
+  share: ShareRecord;
+  until: number;
+  visits: Map<string, VisitRow | null>;
+  files: Map<string, FileBytes | null>;
+}
+
+/**
+ * The facts that every visitor's request is decided by. They are remembered for a moment, because a visitor fetches many
+ * files in a row; any change to the share or to any folder makes them forgotten, and while the event connection is down
+ * nothing is remembered. The decision itself is made anew for every request, at that request's time.
+ */
+@Injectable()
+export class DoorService implements OnModuleInit {
+  private readonly memory = new Map<string, Remembered>();
+  /** Rises with every event, so that facts read before one are not remembered after it. */
+  private generation = 0;
+
+  constructor(private readonly db: DataSource, private readonly events: Events) {}
+
+  onModuleInit(): void {
+    this.events.stream.subscribe((event) => {
+      if (event.topic !== 'share' && event.topic !== 'node') return;
+      this.generation += 1;
+      if (event.topic === 'node') this.memory.clear();
+      else for (const [key, known] of this.memory) if (known.share.id === event.id) this.memory.delete(key);
+    });
+  }
+
+  /** The share behind a token as it is now, or null. Malformed tokens are looked up like any other. */
+  async share(token: string): Promise<ShareRecord | null> {
+    return (await this.facts(token))?.share ?? null;
+  }
+
+  /** The visit that a browser's cookie stands for, or null. */
+  async visit(token: string, cookie: string): Promise<VisitRow | null> {
+    const facts = await this.facts(token);
+    if (!facts) return null;
+    const hash = secretHash(cookie);
+    const key = hash.toString('base64');
+    let visit = facts.visits.get(key);
+    if (visit === undefined) {
+      visit = await visitByCookie(this.db.manager, facts.share.id, hash);
+      if (visit) facts.visits.set(key, visit);
+    }
+    return visit;
+  }
+
+  /** A file of the share, or null when it is not in it (any more). */
+  async file(token: string, nodeId: string): Promise<FileBytes | null> {
+    const facts = await this.facts(token);
+    if (!facts) return null;
+    let file = facts.files.get(nodeId);
+    if (file === undefined) {
+      file = await fileInShare(this.db.manager, facts.share.id, nodeId);
+      if (file) facts.files.set(nodeId, file);
+    }
+    return file;
+  }
+
+  private async facts(token: string): Promise<Remembered | null> {
+    const hash = secretHash(token.slice(0, 200));
+    const key = hash.toString('base64');
+    const known = this.memory.get(key);
+    const now = performance.now();
+    if (known && known.until > now && this.events.listening) return known;
+    const { generation } = this;
+    const [share] = await loadShares(this.db.manager, { tokenHash: hash });
+    if (!share) return null;
+    const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
+    if (generation === this.generation) this.remember(key, facts);
+    return facts;
+  }
+
+  private remember(key: string, facts: Remembered): void {
+    if (this.memory.size >= MOST_REMEMBERED) this.memory.delete(this.memory.keys().next().value as string);
+    this.memory.set(key, facts);
+  }
+}

@@ -1,0 +1,73 @@
+import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { idSchema, openShareSchema, type OpenShare, type VisitorDoor } from '@quay/contract';
+import type { Request, Response } from 'express';
+import { join } from 'node:path';
+import { EventStreams } from '../live/event-streams.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { cookieOf, setCookie } from '../platform/cookies.js';
+import { Takes } from '../platform/openapi.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { DownloadService } from '../transfers/download.service.js';
+import { VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
+
+const id = valid<string>(idSchema.required());
+
+@ApiTags('visitor')
+@Controller('s/:token')
+export class VisitsController {
+  constructor(
+    private readonly visits: VisitsService,
+    private readonly downloads: DownloadService,
+    private readonly streams: EventStreams,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  @Get()
+  @Takes('The visitor page; the same for every token, so that it tells nothing')
+  page(@Res() res: Response): void {
+    res.setHeader('Cache-Control', 'no-cache');
+    res.setHeader('X-Robots-Tag', 'noindex');
+    res.sendFile(join(this.config.webRoot ?? '.', 'visitor.html'));
+  }
+
+  @Get('door')
+  @Takes('What the visitor page may show')
+  look(@Param('token') token: string, @Req() req: Request): Promise<VisitorDoor> {
+    return this.visits.look(visitorOf(token, req));
+  }
+
+  @Post('open')
+  @HttpCode(200)
+  @Takes('Open the share: begins a visit and sets its cookie', openShareSchema)
+  async open(@Param('token') token: string, @Body(valid(openShareSchema)) asked: OpenShare, @Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<VisitorDoor> {
+    const { door, cookie } = await this.visits.open(visitorOf(token, req), asked.password);
+    if (cookie) res.setHeader('Set-Cookie', setCookie(VISIT_COOKIE, cookie, { path: `/s/${token}`, maxAgeSeconds: VISIT_LIFETIME_SECONDS, secure: req.secure }));
+    return door;
+  }
+
+  @Get('files/:id')
+  @Takes('Download one file of the share; byte ranges are served')
+  async file(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const file = await this.visits.file(visitorOf(token, req), nodeId);
+    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
+  }
+
+  @Get('all.zip')
+  @Takes('Download everything as one ZIP of exactly announced size')
+  async archive(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const { name, ...archive } = await this.visits.archive(visitorOf(token, req));
+    await this.downloads.archive(req, res, name, archive);
+  }
+
+  @Get('events')
+  @Takes('Server-sent events: tells the page that something about the share has changed')
+  async events(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const share = await this.visits.shareOf(visitorOf(token, req));
+    this.streams.open(req, res, (event) => (event.topic === 'share' && event.id === share.id) || event.topic === 'node', () => ({ changed: true }));
+  }
+}
+
+function visitorOf(token: string, req: Request): Visitor {
+  return { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: (req.socket.remoteAddress ?? '').replace(/^::ffff:/, ''), agent: req.headers['user-agent'] ?? '' };
+}

@@ -1,0 +1,9 @@
+import { Module } from '@nestjs/common';
+import { LiveModule } from '../live/live.module.js';
+import { TransfersModule } from '../transfers/transfers.module.js';
+import { DoorService } from './door.service.js';
+import { VisitsController } from './visits.controller.js';
+import { VisitsService } from './visits.service.js';
+
+@Module({ imports: [TransfersModule, LiveModule], controllers: [VisitsController], providers: [VisitsService, DoorService] })
+export class VisitsModule {}

@@ -1,0 +1,51 @@
+import type { EntityManager } from 'typeorm';
+import type { FileBytes } from '../stores/stores.queries.js';
+
+export interface VisitRow {
+  id: string;
+  beganAt: Date;
+  endedAt: Date | null;
+}
+
+export async function visitByCookie(m: EntityManager, shareId: string, cookieHash: Buffer): Promise<VisitRow | null> {
+  const [row] = await m.query<VisitRow[]>('SELECT id, began_at AS "beganAt", ended_at AS "endedAt" FROM visit WHERE share_id = $1 AND cookie_hash = $2', [shareId, cookieHash]);
+  return row ?? null;
+}
+
+/** A live file at or below an item of the share, with no litter on the way; null otherwise. */
+export async function fileInShare(m: EntityManager, shareId: string, nodeId: string): Promise<FileBytes | null> {
+  const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
+    `WITH RECURSIVE up AS (
+       SELECT id, parent_id, trashed_at, litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id) AS reached FROM node WHERE id = $2
+       UNION ALL
+       SELECT n.id, n.parent_id, n.trashed_at, n.litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id)
+         FROM up JOIN node n ON n.id = up.parent_id WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
+     )
+     SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
+       FROM node n JOIN file_version v ON v.id = n.version_id
+      WHERE n.id = $2 AND EXISTS (SELECT 1 FROM up WHERE reached AND trashed_at IS NULL AND NOT litter)`,
+    [shareId, nodeId],
+  );
+  return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
+}
+
+/**
+ * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however many
+ * arrive together. Null when it does not.
+ */
+export async function countVisit(m: EntityManager, shareId: string, at: Date): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
+  const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
+    `UPDATE share SET visits_used = visits_used + 1
+      WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
+        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
+      RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,
+    [shareId, at],
+  );
+  return rows[0] ?? null;
+}
+
+/** @returns true the first time that a visit fetches the file */
+export async function noteFile(m: EntityManager, visitId: string, nodeId: string, at: Date): Promise<boolean> {
+  const rows = await m.query<unknown[]>('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING 1', [visitId, nodeId, at]);
+  return rows.length > 0;
+}

@@ -1,0 +1,80 @@
+import type { INestApplication } from '@nestjs/common';
+import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
+import express, { type NextFunction, type Request, type Response } from 'express';
+import helmet from 'helmet';
+import { existsSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Config } from './platform/config.js';
+import { requestLog } from './platform/log/request-log.js';
+import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
+import { Problem } from './platform/problems/problem.js';
+
+const JSON_LIMIT = '256kb';
+
+/** What stands before and behind the capabilities: headers, limits, logs, the built web application, the API's page. */
+export function dress(app: INestApplication, config: Config): void {
+  const http = app.getHttpAdapter().getInstance() as express.Express;
+  http.set('etag', false);
+  http.set('query parser', 'simple');
+  http.disable('x-powered-by');
+  app.use(requestLog);
+  app.use(securityHeaders());
+  app.use(sameOriginOnly);
+  const json = express.json({ limit: JSON_LIMIT, type: 'application/json' });
+  // The body of a PUT is a file, whatever its type says.
+  app.use((req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' && req.path.endsWith('/files') ? next() : json(req, res, next)));
+  app.useGlobalFilters(new ProblemFilter());
+  documentApi(app);
+  if (config.webRoot && existsSync(config.webRoot)) serveWeb(app, http, config.webRoot);
+  app.use((error: unknown, req: Request, res: Response, _next: NextFunction) => sendProblem(asProblem(error), req, res));
+}
+
+function securityHeaders() {
+  const strict = helmet({
+    contentSecurityPolicy: {
+      useDefaults: false,
+      directives: { defaultSrc: ["'none'"], scriptSrc: ["'self'"], styleSrc: ["'self'"], imgSrc: ["'self'", 'data:'], mediaSrc: ["'self'"], fontSrc: ["'self'"], connectSrc: ["'self'"], workerSrc: ["'self'"], manifestSrc: ["'self'"], formAction: ["'self'"], frameAncestors: ["'none'"], baseUri: ["'none'"] },
+    },
+    // Told only over HTTPS, where it means something (RFC 6797 §7.2).
+    strictTransportSecurity: false,
+    referrerPolicy: { policy: 'no-referrer' },
+    xFrameOptions: { action: 'deny' },
+  });
+  // The API's page brings styles of its own inside the document.
+  const forDocs = helmet({ contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], scriptSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], fontSrc: ["'self'"], connectSrc: ["'self'"], frameAncestors: ["'none'"], baseUri: ["'none'"] } }, strictTransportSecurity: false });
+  return (req: Request, res: Response, next: NextFunction) => (req.path.startsWith('/api/docs') ? forDocs : strict)(req, res, next);
+}
+
+/** A change that another site's page asks for is refused, whatever cookies came with it. */
+function sameOriginOnly(req: Request, res: Response, next: NextFunction): void {
+  const safe = req.method === 'GET' || req.method === 'HEAD' || req.method === 'OPTIONS';
+  const { origin } = req.headers;
+  const site = req.headers['sec-fetch-site'];
+  const foreign = (origin !== undefined && hostOf(origin) !== req.headers.host) || (site !== undefined && site !== 'same-origin' && site !== 'none');
+  if (!safe && foreign) sendProblem(new Problem('forbidden', 'origin.foreign', 'This request came from another site.'), req, res);
+  else next();
+}
+
+function hostOf(origin: string): string | null {
+  try {
+    return new URL(origin).host;
+  } catch {
+    return null;
+  }
+}
+
+function documentApi(app: INestApplication): void {
+  const document = SwaggerModule.createDocument(app, new DocumentBuilder().setTitle('Lockfast Quay').setDescription('Every refusal is application/problem+json (RFC 9457) with a stable `code`.').setVersion('0.1').addCookieAuth('quay_session').build());
+  SwaggerModule.setup('api/docs', app, document);
+}
+
+/** The built pages: hashed assets for ever, documents never without asking. Places of the application are its own routes. */
+function serveWeb(app: INestApplication, http: express.Express, webRoot: string): void {
+  app.use('/assets', express.static(join(webRoot, 'assets'), { immutable: true, maxAge: '1y', index: false, fallthrough: false }));
+  app.use(express.static(webRoot, { index: false, cacheControl: true, maxAge: 0, extensions: [] }));
+  const page = (_req: Request, res: Response) => {
+    res.setHeader('Cache-Control', 'no-cache');
+    res.sendFile(join(webRoot, 'index.html'));
+  };
+  for (const path of ['/', '/sign-in', '/today', '/stores', '/stores/*rest', '/shares', '/shares/*rest', '/ledger', '/account']) http.get(path, page);
+}

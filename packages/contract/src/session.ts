@@ -1,0 +1,34 @@
+import type { Role } from '@quay/core';
+import Joi from 'joi';
+
+export interface SignIn {
+  signInName: string;
+  password: string;
+}
+export const signInSchema = Joi.object<SignIn>({
+  signInName: Joi.string().trim().lowercase().max(100).required(),
+  password: Joi.string().max(200).required(),
+});
+
+export interface ChangePassword {
+  current: string;
+  next: string;
+}
+/** Sign-in passwords: at least 10 characters (NIST SP 800-63B asks for 8 or more), at most 200. */
+export const SIGN_IN_PASSWORD_MIN = 10;
+export const changePasswordSchema = Joi.object<ChangePassword>({
+  current: Joi.string().max(200).required(),
+  next: Joi.string().min(SIGN_IN_PASSWORD_MIN).max(200).required(),
+});
+
+/** The signed-in person, with what every screen needs to know of the office. */
+export interface Me {
+  id: string;
+  name: string;
+  initials: string;
+  email: string;
+  role: Role;
+  office: { name: string; zone: string };
+  /** The server's time, so that the browser shows the same "now". */
+  now: string;
+}

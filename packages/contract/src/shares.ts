@@ -1,0 +1,93 @@
+import { PASSWORD_LENGTH, VISIT_LIMIT_RANGE, type SentencePart, type ShareState } from '@quay/core';
+import Joi from 'joi';
+import { idSchema, lineSchema, timeSchema } from './common.js';
+import { MOST_ITEMS } from './stores.js';
+
+export interface WindowText {
+  opensAt: string | null;
+  closesAt: string | null;
+}
+
+const title = lineSchema.min(1).max(120);
+const message = Joi.string().trim().allow('').max(2000);
+const windowSchema = Joi.object<WindowText>({ opensAt: timeSchema.allow(null).required(), closesAt: timeSchema.allow(null).required() });
+const limitWords = `A visit limit is a whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}.`;
+const visitLimit = Joi.number()
+  .integer()
+  .min(VISIT_LIMIT_RANGE.min)
+  .max(VISIT_LIMIT_RANGE.max)
+  .allow(null)
+  .messages({ 'number.min': limitWords, 'number.max': limitWords, 'number.integer': limitWords, 'number.base': limitWords, 'number.unsafe': limitWords });
+const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
+
+export interface CreateShare {
+  title: string;
+  message: string;
+  nodeIds: string[];
+  window: WindowText;
+  password: string | null;
+  /** Keep a password that is easy to guess, knowing it. */
+  weakPasswordMeant: boolean;
+  visitLimit: number | null;
+}
+export const createShareSchema = Joi.object<CreateShare>({
+  title: title.required(),
+  message: message.default(''),
+  nodeIds: Joi.array().items(idSchema).min(1).max(MOST_ITEMS).unique().required(),
+  window: windowSchema.required(),
+  password: password.required(),
+  weakPasswordMeant: Joi.boolean().default(false),
+  visitLimit: visitLimit.required(),
+});
+
+/** Every member may be left out: what is not named stays. `password: null` takes the password off. */
+export interface ChangeShare {
+  title?: string;
+  message?: string;
+  window?: WindowText;
+  password?: string | null;
+  weakPasswordMeant?: boolean;
+  visitLimit?: number | null;
+  withdrawn?: boolean;
+}
+export const changeShareSchema = Joi.object<ChangeShare>({
+  title,
+  message,
+  window: windowSchema,
+  password,
+  weakPasswordMeant: Joi.boolean(),
+  visitLimit,
+  withdrawn: Joi.boolean(),
+}).min(1);
+
+export interface ShareRow extends WindowText {
+  id: string;
+  title: string;
+  state: ShareState;
+  itemCount: number;
+  totalBytes: number;
+  hasPassword: boolean;
+  visitLimit: number | null;
+  visitsUsed: number;
+  lastVisitAt: string | null;
+  createdAt: string;
+  createdBy: string;
+  withdrawnAt: string | null;
+  /** When the visits of the last five weeks began, for the ticks on the chart. */
+  visitTimes: string[];
+}
+
+export interface ShareSheet extends ShareRow {
+  message: string;
+  link: string;
+  address: string;
+  /** Why the link cannot work outside the office; null when it can. */
+  portability: string | null;
+  sentence: SentencePart[];
+  items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
+  visits: { id: string; beganAt: string; from: string; files: number }[];
+  history: { at: string; kind: string; who: string; words: string }[];
+}
+
+/** The liveliest state among the shares that publish each item itself, by node id. */
+export type ShareMarks = Record<string, ShareState>;

@@ -1,0 +1,42 @@
+import { PASSWORD_LENGTH, type ShareState } from '@quay/core';
+import Joi from 'joi';
+
+/** What a visitor's page may know before the share is opened to it. */
+export interface VisitorDoor {
+  office: string;
+  zone: string;
+  sender: string;
+  title: string;
+  message: string;
+  state: ShareState;
+  opensAt: string | null;
+  closesAt: string | null;
+  needsPassword: boolean;
+  /** True when the share counts visits, so that opening is left to a deliberate press. */
+  countsVisits: boolean;
+  visitsLeft: number | null;
+  now: string;
+  /** Present while this browser's visit lasts. */
+  contents: VisitorContents | null;
+}
+
+export interface VisitorFile {
+  id: string;
+  /** Relative path with forward slashes. */
+  path: string;
+  sizeBytes: number;
+  mediaType: string;
+  sha256: string;
+}
+
+export interface VisitorContents {
+  files: VisitorFile[];
+  totalBytes: number;
+  /** Exact size of the archive of everything. */
+  archiveBytes: number;
+}
+
+export interface OpenShare {
+  password: string | null;
+}
+export const openShareSchema = Joi.object<OpenShare>({ password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null) });

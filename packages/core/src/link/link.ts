@@ -1,0 +1,62 @@
+import { isToken } from '../secret/token.js';
+
+/** A public base address that links are built on. */
+export interface Address {
+  scheme: 'http' | 'https';
+  host: string;
+  /** null: the scheme's default port. */
+  port: number | null;
+  /** '' or '/something', without a slash at the end. */
+  pathPrefix: string;
+}
+
+const DEFAULT_PORT = { http: 80, https: 443 } as const;
+
+/** The address as text, without a slash at the end; the port is left out when it is the scheme's default (RFC 3986 §6.2.3). */
+export function addressText(address: Address): string {
+  const host = address.host.includes(':') ? `[${address.host}]` : address.host.toLowerCase();
+  const port = address.port === null || address.port === DEFAULT_PORT[address.scheme] ? '' : `:${address.port}`;
+  return `${address.scheme}://${host}${port}${address.pathPrefix}`;
+}
+
+/** The link of a share. */
+export function shareLink(address: Address, token: string): string {
+  return `${addressText(address)}/s/${token}`;
+}
+
+const LINK = /^(https?):\/\/(\[[0-9a-f:.]+\]|[^/:?#\s]+)(?::(\d{1,5}))?((?:\/[^/?#\s]+)*?)\/s\/([0-9A-Za-z]+)\/?$/i;
+
+/** The address and token a link was built from; null when it is not a link of a share. */
+export function parseShareLink(link: string): { address: Address; token: string } | null {
+  const match = LINK.exec(link.trim());
+  if (!match) return null;
+  const [, scheme, host, port, prefix, token] = match as unknown as [string, string, string, string | undefined, string, string];
+  if (!isToken(token)) return null;
+  const number = port === undefined ? null : Number(port);
+  if (number !== null && (number < 1 || number > 65_535)) return null;
+  const s = scheme.toLowerCase() as Address['scheme'];
+  return {
+    address: { scheme: s, host: host.replace(/^\[|\]$/g, '').toLowerCase(), port: number === DEFAULT_PORT[s] ? null : number, pathPrefix: prefix },
+    token,
+  };
+}
+
+export type PortabilityFault = 'single-label' | 'private-name' | 'private-address';
+
+/**
+ * Why a host cannot work outside the office; null when it can. Names that never resolve publicly: single labels,
+ * localhost and .local (RFC 6761, 6762), .internal (reserved by ICANN in 2024), .home.arpa (RFC 8375), .lan (common
+ * practice, no source). Addresses: RFC 1918, 3927, 6598, 1122 (loopback), 4193 and 4291.
+ */
+export function portabilityFault(host: string): PortabilityFault | null {
+  const name = host.toLowerCase().replace(/\.$/, '');
+  if (name.includes(':')) return /^(::1$|f[cd]|fe[89ab])/.test(name) ? 'private-address' : null;
+  const octets = /^(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d{1,3})$/.exec(name)?.slice(1).map(Number);
+  if (octets) return isPrivateV4(octets[0] ?? 0, octets[1] ?? 0) ? 'private-address' : null;
+  if (!name.includes('.')) return 'single-label';
+  return /(^|\.)(localhost|local|lan|internal|home\.arpa)$/.test(name) ? 'private-name' : null;
+}
+
+function isPrivateV4(a: number, b: number): boolean {
+  return a === 10 || a === 127 || a === 0 || (a === 172 && b >= 16 && b <= 31) || (a === 192 && b === 168) || (a === 169 && b === 254) || (a === 100 && b >= 64 && b <= 127);
+}

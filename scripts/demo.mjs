@@ -1,0 +1,44 @@
+import { spawnSync } from 'node:child_process';
+import { existsSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { ROOT, VAR } from './lib/install.mjs';
+import { answers } from './lib/postgres.mjs';
+import { fail, say } from './lib/words.mjs';
+import { open, portsFrom, untilEnded } from './start.mjs';
+
+const LOADED = join(VAR, 'demo-loaded');
+
+export async function run(args) {
+  const began = Date.now();
+  const fresh = args.includes('--fresh');
+  if (fresh) await startOver(args);
+  const office = await open(args, (env) => load(env, args));
+  say(`
+Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
+
+  The product         http://127.0.0.1:${office.ports.web}
+  The API's page      http://127.0.0.1:${office.ports.web}/api/docs
+  The outside world   http://127.0.0.1:${office.ports.outside}   (mail that was sent)
+
+  Sign in as   iris    password  weir-lantern-copper-tide     (admin)
+               tomas   password  gravel-heron-silent-oar      (staff)
+
+  Ctrl C ends everything.`);
+  await untilEnded(office);
+}
+
+async function startOver(args) {
+  const ports = portsFrom(args);
+  if (await answers(ports.database)) fail(`something answers on port ${ports.database}: is the demo still running? End it before starting over.`);
+  for (const name of ['postgres', 'blobs', 'sealing-key', 'demo-loaded']) rmSync(join(VAR, name), { recursive: true, force: true });
+}
+
+/** Loads the demo office once. What a broken-off load left behind is cleared by the loader. */
+async function load(env, args) {
+  if (existsSync(LOADED)) return;
+  say('Loading the demo office ...');
+  const clock = args.includes('--at') ? { QUAY_DEMO_AT: args[args.indexOf('--at') + 1] } : {};
+  const done = spawnSync(process.execPath, ['--enable-source-maps', join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env, ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` }, stdio: ['ignore', 'inherit', 'inherit'] });
+  if (done.status !== 0) fail('the demo office could not be loaded; see above.');
+  writeFileSync(LOADED, '');
+}

@@ -1,0 +1,23 @@
+// Child processes that end with us, however we end.
+import { fork } from 'node:child_process';
+import { fail } from './words.mjs';
+
+/** Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes. */
+export function startProgram(script, env, name) {
+  const child = fork(script, [], { env: { ...process.env, ...env }, execArgv: ['--enable-source-maps'], stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+  const ready = new Promise((resolve, reject) => {
+    child.once('message', (message) => (message.ready ? resolve(message) : reject(new Error(message.failed))));
+    child.once('exit', (code) => reject(new Error(`it ended (${code}) before it was ready`)));
+  });
+  const stop = () =>
+    new Promise((resolve) => {
+      if (child.exitCode !== null || child.signalCode !== null) return resolve();
+      child.once('exit', resolve);
+      child.kill('SIGTERM');
+      setTimeout(() => child.kill('SIGKILL'), 8000).unref();
+    });
+  return ready.then((message) => ({ child, stop, message }), async (error) => {
+    await stop();
+    fail(`${name} did not start: ${error.message}.`);
+  });
+}

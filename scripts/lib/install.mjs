@@ -1,0 +1,97 @@
+// Puts in place what a machine with only Node.js and npm lacks.
+import { spawnSync } from 'node:child_process';
+import { createHash } from 'node:crypto';
+import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { join, resolve } from 'node:path';
+import { fail, say } from './words.mjs';
+
+export const ROOT = resolve(import.meta.dirname, '../..');
+export const VAR = join(ROOT, 'var');
+
+/** Programs and the Debian packages that bring them. */
+const PACKAGES = {
+  postgres: { debian: 'postgresql', found: () => postgresBin() !== null },
+  chromium: { debian: 'chromium', found: () => onPath('chromium') },
+  unzip: { debian: 'unzip', found: () => onPath('unzip') },
+  '7z': { debian: 'p7zip-full', found: () => onPath('7z') },
+  curl: { debian: 'curl', found: () => onPath('curl') },
+  zip: { debian: 'zip', found: () => onPath('zip') },
+  nginx: { debian: 'nginx-light', found: () => onPath('nginx') || existsSync('/usr/sbin/nginx') },
+  wrk: { debian: 'wrk', found: () => onPath('wrk') },
+  setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
+};
+
+function onPath(program) {
+  return (process.env.PATH ?? '').split(':').some((folder) => folder && existsSync(join(folder, program)));
+}
+
+/** Where Debian keeps the programs of the newest installed PostgreSQL server; null when there is none. */
+export function postgresBin() {
+  const base = '/usr/lib/postgresql';
+  if (!existsSync(base)) return null;
+  const versions = readdirSync(base).filter((v) => existsSync(join(base, v, 'bin/initdb'))).sort((a, b) => Number(b) - Number(a));
+  return versions.length ? join(base, versions[0], 'bin') : null;
+}
+
+/** Installs the Debian packages of the programs that are missing. */
+export function requirePrograms(...programs) {
+  const missing = programs.filter((p) => !PACKAGES[p].found());
+  if (missing.length === 0) return;
+  const names = missing.map((p) => PACKAGES[p].debian);
+  if (process.getuid() !== 0) fail(`missing: ${names.join(', ')}. Install with: sudo apt-get install ${names.join(' ')}`);
+  say(`Installing ${names.join(', ')} ...`);
+  const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
+  spawnSync('apt-get', ['update', '-qq'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
+  const done = spawnSync('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...names], { env, stdio: ['ignore', 'ignore', 'pipe'], encoding: 'utf8' });
+  const still = missing.filter((p) => !PACKAGES[p].found());
+  if (done.status !== 0 || still.length) fail(`could not install ${names.join(', ')}. Try: apt-get update && apt-get install ${names.join(' ')}\n${(done.stderr ?? '').trim().split('\n').slice(-3).join('\n')}`);
+}
+
+/** Installs the npm packages of the lock file, once for each state of it. */
+export function requireNpmPackages() {
+  const stamp = join(ROOT, 'node_modules/.quay-lock');
+  const wanted = hashOf('package-lock.json');
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === wanted) return;
+  say('Installing npm packages ...');
+  const done = spawnSync('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'], encoding: 'utf8' });
+  if (done.status !== 0) fail(`npm ci failed:\n${done.stderr.trim().split('\n').slice(-8).join('\n')}`);
+  writeFileSync(stamp, wanted);
+}
+
+function hashOf(...files) {
+  const hash = createHash('sha256');
+  for (const file of files) hash.update(readFileSync(join(ROOT, file)));
+  return hash.digest('hex');
+}
+
+/** Builds server, outside world and web application, unless nothing has changed since the last time. */
+export function build() {
+  const state = sourceState();
+  const stamp = join(VAR, 'built');
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === state && existsSync(join(ROOT, 'apps/web/dist/index.html'))) return;
+  say('Building ...');
+  for (const [command, args, cwd] of [
+    ['node', ['node_modules/@typescript/native/bin/tsc', '-b', 'tsconfig.build.json'], ROOT],
+    ['node', [join(ROOT, 'node_modules/vite/bin/vite.js'), 'build', '--logLevel', 'warn'], join(ROOT, 'apps/web')],
+  ]) {
+    const done = spawnSync(command, args, { cwd, stdio: ['ignore', 'inherit', 'inherit'] });
+    if (done.status !== 0) fail('the build failed; see above.');
+  }
+  mkdirSync(VAR, { recursive: true });
+  writeFileSync(stamp, state);
+}
+
+/** A hash over the names, sizes and times of everything that is built. */
+function sourceState() {
+  const hash = createHash('sha256');
+  const walk = (folder) => {
+    for (const entry of readdirSync(folder, { withFileTypes: true }).sort((a, b) => (a.name < b.name ? -1 : 1))) {
+      if (['node_modules', 'dist', 'var'].includes(entry.name)) continue;
+      const path = join(folder, entry.name);
+      if (entry.isDirectory()) walk(path);
+      else hash.update(path).update(readFileSync(path));
+    }
+  };
+  for (const folder of ['packages', 'apps']) walk(join(ROOT, folder));
+  return hash.update(hashOf('package-lock.json')).digest('hex');
+}

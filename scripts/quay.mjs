@@ -1,0 +1,31 @@
+// Dispatches the commands of ./quay. Plain Node.js without packages: this runs before anything is installed.
+import { fail, Stop } from './lib/words.mjs';
+
+const COMMANDS = {
+  demo: ['set up everything, load the demo office, start the product and the outside world', './demo.mjs'],
+  start: ['start the product on what is in var/, without touching the data', './start.mjs'],
+  test: ['run everything that is checked: lint, types, unit, server and browser tests', './test.mjs'],
+  bench: ['measure transfers and archives side by side with general-purpose tools', './bench.mjs'],
+  screenshots: ['take the pictures in docs/screenshots from demo data', './screenshots.mjs'],
+  help: ['show this', null],
+};
+
+const [name = 'help', ...args] = process.argv.slice(2);
+const [major, minor] = process.versions.node.split('.').map(Number);
+try {
+  if (major < 20 || (major === 20 && minor < 19)) fail(`Node.js 20.19 or newer is needed; this is ${process.versions.node}.`);
+  const command = COMMANDS[name];
+  if (!command && !['-h', '--help'].includes(name)) fail(`there is no command "${name}". ./quay help lists them.`);
+  if (!command?.[1]) {
+    console.log('Usage: ./quay COMMAND\n');
+    for (const [key, [words]] of Object.entries(COMMANDS)) console.log(`  ${key.padEnd(12)} ${words}`);
+    console.log('\n  demo --fresh   start over with new demo data\n  demo --port N  serve on port N (4180 otherwise); the other ports follow it');
+  } else {
+    const { run } = await import(command[1]);
+    process.exitCode = (await run(args)) ?? 0;
+  }
+} catch (error) {
+  if (!(error instanceof Stop)) throw error;
+  console.error(`quay: ${error.message}`);
+  process.exitCode = 1;
+}

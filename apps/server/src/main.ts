@@ -10,7 +10,7 @@ import { dress } from './web.js';
 
 async function main(): Promise<void> {
   const config = configFromEnvironment(process.env);
-  const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), { bodyParser: false, logger: ['error', 'warn'], abortOnError: false });
+  const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), { bodyParser: false, forceCloseConnections: true, logger: ['error', 'warn'], abortOnError: false });
   await migrate(app.get(DataSource));
   dress(app, config);
   app.enableShutdownHooks(['SIGINT', 'SIGTERM']);

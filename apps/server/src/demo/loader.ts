@@ -1,0 +1,201 @@
+import { GENESIS_HASH, isLitter, nameKey, tokenFromBytes } from '@quay/core';
+import { lookup } from 'mime-types';
+import { randomBytes } from 'node:crypto';
+import { Readable } from 'node:stream';
+import type { DataSource, EntityManager } from 'typeorm';
+import { chained, type NewEntry } from '../ledger/ledger.service.js';
+import { LedgerEntry } from '../ledger/ledger.entity.js';
+import type { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
+import { hashPassword } from '../platform/passwords.js';
+import { seal, secretHash } from '../platform/seal.js';
+import type { Random } from './random.js';
+import { GROUPS, PASSWORDS, PEOPLE, SHARES, STORES, VISITOR_ADDRESSES, type DemoShare } from './scenario.js';
+import { demoFiles, type DemoFile } from './tree.js';
+
+const DAY_MS = 86_400_000;
+
+interface Loading {
+  tx: EntityManager;
+  random: Random;
+  now: number;
+  blobs: DiskBlobStore;
+  sealingKey: Buffer;
+  people: Map<string, string>;
+  /** Node ids by path. */
+  nodes: Map<string, string>;
+  stores: Map<string, string>;
+  ledger: { at: number; entry: NewEntry }[];
+}
+
+/** Fills an empty database with the demo office, as seen at `now`. */
+export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey: Buffer, random: Random, now: number, address: URL): Promise<{ files: number; shares: number; entries: number }> {
+  return db.transaction(async (tx) => {
+    const loading: Loading = { tx, random, now, blobs, sealingKey, people: new Map(), nodes: new Map(), stores: new Map(), ledger: [] };
+    await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', 'Europe/London']);
+    await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [random.uuid(now), address.protocol.replace(':', ''), address.hostname, address.port ? Number(address.port) : null]);
+    await loadPeople(loading);
+    await loadStores(loading);
+    const files = demoFiles(random, now);
+    for (const file of files) await loadFile(loading, file);
+    const passwordHash = await hashPassword('copper-lantern-swift-bay');
+    for (const share of SHARES) await loadShare(loading, share, passwordHash);
+    everyday(loading);
+    return { files: files.length, shares: SHARES.length, entries: await writeLedger(loading) };
+  });
+}
+
+async function loadPeople(l: Loading): Promise<void> {
+  const groups = new Map<string, string>();
+  for (const name of GROUPS) {
+    groups.set(name, l.random.uuid(l.now - 120 * DAY_MS));
+    await l.tx.query('INSERT INTO people_group (id, name) VALUES ($1, $2)', [groups.get(name), name]);
+  }
+  for (const person of PEOPLE) {
+    const id = l.random.uuid(l.now - 120 * DAY_MS);
+    l.people.set(person.key, id);
+    // Those without a demo password cannot sign in: theirs is random and told to nobody.
+    const hash = await hashPassword(PASSWORDS[person.key] ?? randomBytes(24).toString('hex'));
+    await l.tx.query('INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)', [id, person.key, `${person.key}@saltmarsh.example`, person.name, person.initials, person.role, hash, new Date(l.now - 120 * DAY_MS)]);
+    for (const group of person.groups) await l.tx.query('INSERT INTO group_member (group_id, person_id) VALUES ($1, $2)', [groups.get(group), id]);
+  }
+  for (const store of STORES) {
+    const id = await addStore(l, 'common', store.name, null);
+    for (const [group, level] of store.grants) await l.tx.query('INSERT INTO store_grant (id, store_id, group_id, level) VALUES ($1, $2, $3, $4)', [l.random.uuid(l.now), id, groups.get(group), level]);
+  }
+}
+
+async function loadStores(l: Loading): Promise<void> {
+  for (const person of PEOPLE) await addStore(l, 'home', person.name, person.key);
+}
+
+async function addStore(l: Loading, kind: 'home' | 'common', name: string, owner: string | null): Promise<string> {
+  const at = l.now - 100 * DAY_MS;
+  const [id, root] = [l.random.uuid(at), l.random.uuid(at)];
+  await l.tx.query('INSERT INTO store (id, kind, name, owner_id, created_at) VALUES ($1, $2, $3, $4, $5)', [id, kind, name, owner && l.people.get(owner), new Date(at)]);
+  await l.tx.query(`INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`, [root, id, name, nameKey(name), new Date(at)]);
+  const path = owner ? `home:${owner}` : name;
+  l.nodes.set(path, root);
+  l.stores.set(path, id);
+  return id;
+}
+
+async function folderOf(l: Loading, path: string, by: string, at: number): Promise<string> {
+  const known = l.nodes.get(path);
+  if (known) {
+    await l.tx.query('UPDATE node SET changed_at = greatest(changed_at, $2) WHERE id = $1', [known, new Date(at)]);
+    return known;
+  }
+  const cut = path.lastIndexOf('/');
+  const parent = await folderOf(l, path.slice(0, cut), by, at);
+  const name = path.slice(cut + 1);
+  const id = l.random.uuid(at);
+  await l.tx.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6, $7)`, [id, l.stores.get(path.split('/')[0] as string), parent, name, nameKey(name), new Date(at), l.people.get(by)]);
+  l.nodes.set(path, id);
+  l.ledger.push({ at: at - 60_000, entry: { kind: 'folder.created', actor: actor(l, by), nodeId: id, detail: { name } } });
+  return id;
+}
+
+async function loadFile(l: Loading, file: DemoFile): Promise<void> {
+  const name = file.path.slice(file.path.lastIndexOf('/') + 1);
+  const first = workTime(l, file.daysAgo);
+  const folder = await folderOf(l, file.path.slice(0, file.path.lastIndexOf('/')), file.by, first);
+  const id = l.random.uuid(first);
+  l.nodes.set(file.path, id);
+  let at = first;
+  for (const [index, make] of file.versions.entries()) {
+    const blob = await l.blobs.put(Readable.from([await make()]), null);
+    await l.tx.query('INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING', [blob.sha256, blob.sizeBytes, blob.crc32, new Date(at)]);
+    const version = l.random.uuid(at);
+    if (index === 0) {
+      await l.tx.query(
+        `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
+        [id, l.stores.get(file.path.split('/')[0] as string), folder, name, nameKey(name), isLitter(name), blob.sizeBytes, lookup(name) || 'application/octet-stream', version, new Date(at), l.people.get(file.by)],
+      );
+    } else await l.tx.query('UPDATE node SET size_bytes = $2, version_id = $3, changed_at = $4 WHERE id = $1', [id, blob.sizeBytes, version, new Date(at)]);
+    await l.tx.query('INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, $3, $4, $5, $6, $6, $7)', [version, id, index + 1, blob.sha256, blob.sizeBytes, new Date(at), l.people.get(file.by)]);
+    l.ledger.push({ at, entry: { kind: index ? 'file.versioned' : 'file.uploaded', actor: actor(l, file.by), nodeId: id, detail: { name, sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex'), version: index + 1 } } });
+    at = Math.min(l.now - 600_000, at + (0.3 + l.random.next() * 0.4) * file.daysAgo * (DAY_MS / file.versions.length) * 0.5);
+  }
+}
+
+async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Promise<void> {
+  const made = minuteOf(l.now + share.made * DAY_MS - 120_000);
+  const id = l.random.uuid(made);
+  const token = tokenFromBytes(randomBytes(16));
+  const time = (days: number | null) => (days === null ? null : new Date(minuteOf(l.now + days * DAY_MS)));
+  await l.tx.query(
+    `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at, visit_limit, visits_used, withdrawn_at, created_at, created_by)
+     VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address WHERE is_default), $6, $7, $8, $9, $10, $11, $12, $13)`,
+    [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, time(share.opens), time(share.closes), share.limit ?? null, share.used, time(share.withdrawn ?? null), new Date(made), l.people.get(share.by)],
+  );
+  const nodeIds = share.items.map((path) => {
+    const node = l.nodes.get(path);
+    if (!node) throw new Error(`the demo shares ${path}, which is not there`);
+    return node;
+  });
+  for (const [position, nodeId] of nodeIds.entries()) await l.tx.query('INSERT INTO share_item (share_id, node_id, position) VALUES ($1, $2, $3)', [id, nodeId, position]);
+  const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
+  told(made, 'share.published', actor(l, share.by), { items: nodeIds.length, opensAt: time(share.opens)?.toISOString() ?? null, closesAt: time(share.closes)?.toISOString() ?? null, password: Boolean(share.password), weakPasswordMeant: false, visitLimit: share.limit ?? null });
+  if (share.withdrawn !== undefined) told(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
+  await loadVisits(l, share, id, nodeIds[0] as string, told);
+  if (share.broken) {
+    const [path, nodeId] = [share.items[0] as string, nodeIds[0] as string];
+    const at = l.now - (0.6 + l.random.next()) * DAY_MS;
+    await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [nodeId, new Date(at), l.people.get('rosa')]);
+    l.ledger.push({ at, entry: { kind: 'node.trashed', actor: actor(l, 'rosa'), nodeId, detail: { name: path.slice(path.lastIndexOf('/') + 1) } } });
+  }
+}
+
+type Tell = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => void;
+
+async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId: string, told: Tell): Promise<void> {
+  const from = l.now + Math.max(share.opens ?? share.made, share.made) * DAY_MS;
+  const until = Math.min(l.now - 60_000, l.now + Math.min(share.closes ?? 0, share.withdrawn ?? 0, share.broken ? -1.7 : 0) * DAY_MS);
+  const times = Array.from({ length: share.used }, () => from + l.random.next() * Math.max(60_000, until - from)).sort((a, b) => a - b);
+  for (const [index, at] of times.entries()) {
+    const address = l.random.pick(VISITOR_ADDRESSES);
+    const visit = l.random.uuid(at);
+    const visitor = { kind: 'visitor' as const, id: null, name: `Visitor from ${address}` };
+    await l.tx.query('INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)', [visit, shareId, secretHash(visit), new Date(at), address, 'demo']);
+    if (share.password && l.random.next() < 0.15) told(at - 30_000, 'share.wrong-password', visitor, { from: address });
+    told(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, { visit: index + 1, from: address });
+    if (l.random.next() < 0.8) {
+      await l.tx.query('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3)', [visit, nodeId, new Date(at + 40_000)]);
+      told(at + 40_000, 'share.downloaded', { kind: 'visitor', id: visit, name: 'A visitor' }, { name: 'everything as one archive' });
+    }
+  }
+}
+
+/** Three months of people signing in, on working days. */
+function everyday(l: Loading): void {
+  for (let day = 90; day > 0; day -= 1) {
+    const weekday = new Date(l.now - day * DAY_MS).getUTCDay();
+    if (weekday === 0 || weekday === 6) continue;
+    for (const person of PEOPLE) if (l.random.next() < 0.35) l.ledger.push({ at: workTime(l, day), entry: { kind: 'person.signed-in', actor: actor(l, person.key), detail: { from: `192.168.20.${20 + PEOPLE.indexOf(person)}` } } });
+  }
+}
+
+async function writeLedger(l: Loading): Promise<number> {
+  l.ledger.sort((a, b) => a.at - b.at);
+  let prev = GENESIS_HASH;
+  const entries = l.ledger.map(({ at, entry }, index) => {
+    const link = chained(entry, new Date(Math.min(at, l.now)), index + 1, prev);
+    prev = link.hash;
+    return link;
+  });
+  for (let i = 0; i < entries.length; i += 500) await l.tx.insert(LedgerEntry, entries.slice(i, i + 500));
+  return entries.length;
+}
+
+function actor(l: Loading, key: string): NewEntry['actor'] {
+  return { kind: 'person', id: l.people.get(key) as string, name: PEOPLE.find((p) => p.key === key)?.name as string };
+}
+
+/** That many days ago, moved into working hours, never in the future. */
+function workTime(l: Loading, daysAgo: number): number {
+  const at = new Date(l.now - daysAgo * DAY_MS);
+  at.setUTCHours(l.random.whole(8, 16), l.random.whole(0, 59), l.random.whole(0, 59));
+  return Math.min(at.getTime(), l.now - l.random.whole(600, 7200) * 1000);
+}
+
+const minuteOf = (at: number): number => Math.floor(at / 60_000) * 60_000;

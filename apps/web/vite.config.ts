@@ -1,0 +1,16 @@
+import react from '@vitejs/plugin-react';
+import { resolve } from 'node:path';
+import { defineConfig } from 'vite';
+
+// Two documents, two bundles: staff get the application, visitors get a page that shares no framework with it.
+export default defineConfig({
+  plugins: [react()],
+  css: { preprocessorOptions: { scss: { quietDeps: true } } },
+  build: {
+    outDir: 'dist',
+    emptyOutDir: true,
+    assetsInlineLimit: 0,
+    chunkSizeWarningLimit: 1500,
+    rollupOptions: { input: { index: resolve(import.meta.dirname, 'index.html'), visitor: resolve(import.meta.dirname, 'visitor.html') } },
+  },
+});

@@ -72,7 +72,7 @@ export function build() {
   say('Building ...');
   for (const [command, args, cwd] of [
     ['node', ['node_modules/@typescript/native/bin/tsc', '-b', 'tsconfig.build.json'], ROOT],
-    //VITE    ['node', [join(ROOT, 'node_modules/vite/bin/vite.js'), 'build', '--logLevel', 'warn'], join(ROOT, 'apps/web')],
+    ['node', [join(ROOT, 'node_modules/vite/bin/vite.js'), 'build', '--logLevel', 'warn'], join(ROOT, 'apps/web')],
   ]) {
     const done = spawnSync(command, args, { cwd, stdio: ['ignore', 'inherit', 'inherit'] });
     if (done.status !== 0) fail('the build failed; see above.');

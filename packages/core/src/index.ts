@@ -9,6 +9,7 @@ export * from './secret/password.js';
 export * from './secret/spelling.js';
 export * from './secret/token.js';
 export * from './sentence/sentence.js';
+export * from './share/findings.js';
 export * from './share/share.js';
 export * from './text/size.js';
 export * from './text/utf8.js';

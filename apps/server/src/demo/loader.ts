@@ -122,11 +122,12 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   const made = minuteOf(l.now + share.made * DAY_MS - 120_000);
   const id = l.random.uuid(made);
   const token = tokenFromBytes(randomBytes(16));
-  const time = (days: number | null) => (days === null ? null : new Date(minuteOf(l.now + days * DAY_MS)));
+  const opens = momentOf(l.now, share.opens, 9);
+  const closes = momentOf(l.now, share.closes, 17);
   await l.tx.query(
     `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at, visit_limit, visits_used, withdrawn_at, created_at, created_by)
      VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address WHERE is_default), $6, $7, $8, $9, $10, $11, $12, $13)`,
-    [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, time(share.opens), time(share.closes), share.limit ?? null, share.used, time(share.withdrawn ?? null), new Date(made), l.people.get(share.by)],
+    [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, opens, closes, share.limit ?? null, share.used, momentOf(l.now, share.withdrawn ?? null, 11), new Date(made), l.people.get(share.by)],
   );
   const nodeIds = share.items.map((path) => {
     const node = l.nodes.get(path);
@@ -135,7 +136,7 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   });
   for (const [position, nodeId] of nodeIds.entries()) await l.tx.query('INSERT INTO share_item (share_id, node_id, position) VALUES ($1, $2, $3)', [id, nodeId, position]);
   const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
-  told(made, 'share.published', actor(l, share.by), { items: nodeIds.length, opensAt: time(share.opens)?.toISOString() ?? null, closesAt: time(share.closes)?.toISOString() ?? null, password: Boolean(share.password), weakPasswordMeant: false, visitLimit: share.limit ?? null });
+  told(made, 'share.published', actor(l, share.by), { items: nodeIds.length, opensAt: opens?.toISOString() ?? null, closesAt: closes?.toISOString() ?? null, password: Boolean(share.password), weakPasswordMeant: false, visitLimit: share.limit ?? null });
   if (share.withdrawn !== undefined) told(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
   await loadVisits(l, share, id, nodeIds[0] as string, told);
   if (share.broken) {
@@ -196,6 +197,16 @@ function workTime(l: Loading, daysAgo: number): number {
   const at = new Date(l.now - daysAgo * DAY_MS);
   at.setUTCHours(l.random.whole(8, 16), l.random.whole(0, 59), l.random.whole(0, 59));
   return Math.min(at.getTime(), l.now - l.random.whole(600, 7200) * 1000);
+}
+
+/** About that many days from now, on the hour that people choose, unless that would move it across now. */
+function momentOf(now: number, days: number | null, hour: number): Date | null {
+  if (days === null) return null;
+  const exact = minuteOf(now + days * DAY_MS);
+  const round = new Date(exact);
+  round.setUTCHours(hour, 0, 0, 0);
+  const crosses = Math.sign(round.getTime() - now) !== Math.sign(exact - now) || Math.abs(round.getTime() - now) < 3_600_000;
+  return crosses ? new Date(exact) : round;
 }
 
 const minuteOf = (at: number): number => Math.floor(at / 60_000) * 60_000;

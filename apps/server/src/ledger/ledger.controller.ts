@@ -16,10 +16,9 @@ export class LedgerController {
   constructor(private readonly ledger: LedgerService) {}
 
   @Get()
-  @Takes('Entries, newest first (admin)', undefined, ledgerQuerySchema)
+  @Takes('Entries, newest first: the admin sees all, staff what concerns them', undefined, ledgerQuerySchema)
   page(@Me() who: Who, @Query(valid(ledgerQuerySchema)) query: { before?: number; limit: number; kind?: string; find?: string }): Promise<LedgerPage> {
-    adminOnly(who);
-    return this.ledger.page(query);
+    return this.ledger.page({ ...query, concerning: who.role === 'admin' ? undefined : who.personId });
   }
 
   @Get('chain')
@@ -44,5 +43,5 @@ export class LedgerController {
 }
 
 function adminOnly(who: Who): void {
-  if (who.role !== 'admin') throw new Problem('forbidden', 'ledger.admin-only', 'Only the admin reads the ledger.');
+  if (who.role !== 'admin') throw new Problem('forbidden', 'ledger.admin-only', 'Only the admin verifies and exports the whole ledger.');
 }

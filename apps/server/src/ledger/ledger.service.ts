@@ -34,12 +34,14 @@ export class LedgerService {
     await this.events.tell(tx, { topic: 'ledger', id: entry.kind });
   }
 
-  async page(query: { before?: number; limit: number; kind?: string; find?: string; shareId?: string }): Promise<LedgerPage> {
+  /** Newest first. `concerning` leaves only what a person did, or what happened to their shares. */
+  async page(query: { before?: number; limit: number; kind?: string; find?: string; shareId?: string; concerning?: string }): Promise<LedgerPage> {
     const where = `($1::bigint IS NULL OR seq < $1) AND ($2::text IS NULL OR kind LIKE $2 || '.%')
-      AND ($3::text IS NULL OR actor_name ILIKE $3 OR detail::text ILIKE $3) AND ($4::uuid IS NULL OR share_id = $4)`;
+      AND ($3::text IS NULL OR actor_name ILIKE $3 OR detail::text ILIKE $3) AND ($4::uuid IS NULL OR share_id = $4)
+      AND ($5::uuid IS NULL OR actor_id = $5 OR share_id IN (SELECT id FROM share WHERE created_by = $5))`;
     const find = query.find ? `%${query.find.replace(/[\\%_]/g, '\\$&')}%` : null;
-    const bound = [query.kind ?? null, find, query.shareId ?? null];
-    const rows = await this.db.query<{ seq: string }[]>(`SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $5`, [query.before ?? null, ...bound, query.limit]);
+    const bound = [query.kind ?? null, find, query.shareId ?? null, query.concerning ?? null];
+    const rows = await this.db.query<{ seq: string }[]>(`SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $6`, [query.before ?? null, ...bound, query.limit]);
     const [count] = await this.db.query<{ n: string }[]>(`SELECT count(*) AS n FROM ledger_entry WHERE ${where}`, [null, ...bound]);
     const found = rows.length ? await this.db.getRepository(LedgerEntry).createQueryBuilder('e').where('e.seq IN (:...seqs)', { seqs: rows.map((r) => r.seq) }).orderBy('e.seq', 'DESC').getMany() : [];
     return { entries: found.map(rowOf), total: Number(count?.n ?? 0), next: rows.length === query.limit ? (found.at(-1)?.seq ?? null) : null };

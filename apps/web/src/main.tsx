@@ -1,0 +1,76 @@
+import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
+import { StrictMode, useEffect, type ReactNode } from 'react';
+import { createRoot } from 'react-dom/client';
+import { BrowserRouter, Navigate, Route, Routes, useLocation } from 'react-router';
+import { Account } from './places/account';
+import { Ledger } from './places/ledger';
+import { Shares } from './places/shares';
+import { SignIn } from './places/sign-in';
+import { Stores } from './places/stores';
+import { Folder } from './places/stores/folder';
+import { Trash } from './places/stores/trash';
+import { Today } from './places/today';
+import './styles/theme.scss';
+import './styles/places.scss';
+import { ApiProblem } from './ui/api';
+import { Frame } from './ui/frame';
+import { followScheme } from './ui/scheme';
+import { meQuery, tuneClock } from './ui/session';
+import { Failure, SkeletonRows } from './ui/states';
+
+followScheme();
+
+const client = new QueryClient({
+  defaultOptions: {
+    queries: {
+      staleTime: 20_000,
+      retry: (count, error) => count < 2 && !(error instanceof ApiProblem && error.status >= 400 && error.status < 500),
+    },
+  },
+});
+// A session that has ended shows the sign-in, wherever that is noticed.
+client.getQueryCache().subscribe((event) => {
+  const error = event.query.state.error;
+  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none') client.setQueryData(meQuery.queryKey, null);
+});
+
+function SignedIn({ children }: { children: ReactNode }) {
+  const { data: me, error, isPending, refetch } = useQuery(meQuery);
+  const location = useLocation();
+  useEffect(() => {
+    if (me) tuneClock(me.now);
+  }, [me]);
+  if (isPending) return <SkeletonRows />;
+  if (error) return <Failure error={error} again={() => void refetch()} />;
+  if (!me) return <Navigate to="/sign-in" state={{ from: location.pathname + location.search }} replace />;
+  return children;
+}
+
+createRoot(document.getElementById('root') as HTMLElement).render(
+  <StrictMode>
+    <QueryClientProvider client={client}>
+      <BrowserRouter>
+        <Routes>
+          <Route path="/sign-in" element={<SignIn />} />
+          <Route
+            element={
+              <SignedIn>
+                <Frame />
+              </SignedIn>
+            }
+          >
+            <Route path="/today" element={<Today />} />
+            <Route path="/stores" element={<Stores />} />
+            <Route path="/stores/:folderId" element={<Folder />} />
+            <Route path="/stores/:storeId/trash" element={<Trash />} />
+            <Route path="/shares" element={<Shares />} />
+            <Route path="/shares/:shareId" element={<Shares />} />
+            <Route path="/ledger" element={<Ledger />} />
+            <Route path="/account" element={<Account />} />
+            <Route path="*" element={<Navigate to="/today" replace />} />
+          </Route>
+        </Routes>
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+);

@@ -1,0 +1,163 @@
+import type { ChangeShare, ShareSheet } from '@quay/contract';
+import { extendedBy, proposalBytes, proposePassword, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Button } from 'react-bootstrap';
+import { Link } from 'react-router';
+import { api } from '../../ui/api';
+import { CopyLine } from '../../ui/copy';
+import { tellFailure, useNotices } from '../../ui/notices';
+import { QrCode } from '../../ui/qr';
+import { shareQuery, useChangeShare } from '../../ui/queries';
+import { now, useZone } from '../../ui/session';
+import { Failure, SkeletonRows } from '../../ui/states';
+import { StateMark } from '../../ui/state-mark';
+import { Sentence, Size, When } from '../../ui/words';
+import { EditShare } from './edit';
+
+/** One share: its sentence, link, visits and history, and what can be done with it. */
+export function ShareSheetPanel({ id, close }: { id: string; close: () => void }) {
+  const { data: share, error, refetch } = useQuery(shareQuery(id));
+  const [editing, setEditing] = useState(false);
+  const [fresh, setFresh] = useState<string | null>(null);
+  if (error) return <aside className="sheet"><Failure error={error} again={() => void refetch()} /></aside>;
+  if (!share) return <aside className="sheet"><SkeletonRows count={5} /></aside>;
+  return (
+    <aside className="sheet" aria-label={share.title}>
+      <div className="d-flex align-items-start gap-2 mb-2">
+        <h2>{share.title}</h2>
+        <span className="text-nowrap ms-auto">
+          <StateMark state={share.state} labelled={false} /> {STATE_WORDS[share.state]}
+        </span>
+        <button type="button" className="btn btn-sm p-0 px-1" aria-label="Close the sheet" onClick={close}>
+          <i className="bi bi-x-lg" aria-hidden />
+        </button>
+      </div>
+      <Sentence parts={share.sentence} />
+      {editing ? <EditShare share={share} done={() => setEditing(false)} /> : <Verbs share={share} edit={() => setEditing(true)} newPassword={setFresh} />}
+      {fresh && (
+        <section>
+          <h3>The new password, shown only now</h3>
+          <CopyLine value={fresh} label="password" />
+          <p className="quiet small mt-1 mb-0">On the telephone: {telephoneSpelling(fresh).join(', ')}.</p>
+        </section>
+      )}
+      <section>
+        <h3>Link</h3>
+        <CopyLine value={share.link} label="link" />
+        {share.portability && <div className="field-advice">Works only inside: {share.portability}</div>}
+        <details className="mt-1">
+          <summary className="small">QR code</summary>
+          <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />
+        </details>
+      </section>
+      <Items share={share} />
+      <Visits share={share} />
+      <section>
+        <h3>History</h3>
+        <ul>
+          {share.history.slice(0, 40).map((h, i) => (
+            <li key={i} className="small py-1">
+              <span className="quiet"><When at={h.at} /></span> {h.who} {h.words}
+            </li>
+          ))}
+        </ul>
+      </section>
+    </aside>
+  );
+}
+
+function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => void; newPassword: (password: string) => void }) {
+  const zone = useZone();
+  const change = useChangeShare();
+  const { show } = useNotices();
+  const ask = (asked: ChangeShare, words: string, undo?: ChangeShare) =>
+    change.mutate(
+      { id: share.id, change: asked },
+      { onSuccess: () => show(words, undo && { undo: () => change.mutate({ id: share.id, change: undo }, { onError: tellFailure }) }), onError: tellFailure },
+    );
+  const before = { opensAt: share.opensAt, closesAt: share.closesAt };
+  const extend = () => {
+    const from = Math.max(now(), share.closesAt ? Date.parse(share.closesAt) : 0);
+    ask({ window: { opensAt: share.opensAt, closesAt: new Date(extendedBy(from, 7, zone)).toISOString() } }, 'Extended by a week.', Date.parse(share.closesAt ?? '') > now() ? { window: before } : undefined);
+  };
+  const propose = async () => {
+    const { WORDS } = await import('@quay/core/wordlist');
+    const { password } = proposePassword(WORDS, crypto.getRandomValues(new Uint8Array(proposalBytes(WORDS.length))));
+    change.mutate({ id: share.id, change: { password } }, { onSuccess: () => newPassword(password), onError: tellFailure });
+  };
+  const withdrawn = share.withdrawnAt !== null;
+  return (
+    <div className="verbs">
+      {!withdrawn && share.closesAt && (
+        <Button size="sm" onClick={extend}>
+          Extend a week
+        </Button>
+      )}
+      <Button size="sm" variant="plain" onClick={edit}>
+        Change
+      </Button>
+      <Button size="sm" variant="plain" onClick={() => void propose()}>
+        New password
+      </Button>
+      <a className="btn btn-sm btn-plain" href={new URL(share.link).pathname} target="_blank" rel="noreferrer">
+        View as visitor
+      </a>
+      {withdrawn ? (
+        <Button size="sm" variant="plain" onClick={() => ask({ withdrawn: false }, 'The share is open again, as its window says.', { withdrawn: true })}>
+          Open again
+        </Button>
+      ) : (
+        <Button size="sm" variant="outline-danger" onClick={() => ask({ withdrawn: true }, 'Withdrawn. Pages that were open have closed.', { withdrawn: false })}>
+          Withdraw
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function Items({ share }: { share: ShareSheet }) {
+  const putBack = (id: string) => void api('POST', '/api/trash/put-back', { nodeIds: [id] }).then(() => useNotices.getState().show('It is back where it was.'), tellFailure);
+  return (
+    <section>
+      <h3>
+        {share.itemCount === 1 ? '1 item' : `${share.itemCount} items`}, <Size bytes={share.totalBytes} />
+      </h3>
+      <ul>
+        {share.items.map((i) => (
+          <li key={i.id} className="d-flex gap-2">
+            <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} quiet`} aria-hidden />
+            <span className="text-truncate" title={i.place}>
+              {i.kind === 'folder' && !i.gone ? <Link to={`/stores/${i.id}`} className="link-body-emphasis">{i.name}</Link> : i.name}
+            </span>
+            {i.gone && (
+              <Button size="sm" variant="plain" className="ms-auto" onClick={() => putBack(i.id)}>
+                In the trash: put it back
+              </Button>
+            )}
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}
+
+function Visits({ share }: { share: ShareSheet }) {
+  return (
+    <section>
+      <h3>
+        {share.visitsUsed === 1 ? '1 visit' : `${share.visitsUsed} visits`}
+        {share.visitLimit !== null && ` of ${share.visitLimit}`}
+      </h3>
+      {share.visits.length === 0 && <span className="quiet">Nobody has opened it yet.</span>}
+      <ul>
+        {share.visits.slice(0, 12).map((v) => (
+          <li key={v.id} className="small d-flex gap-2">
+            <When at={v.beganAt} /> <span className="mono quiet">{v.from}</span>
+            <span className="quiet ms-auto">{v.files === 0 ? 'looked' : 'downloaded'}</span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

@@ -1,0 +1,119 @@
+import type { ShareRow } from '@quay/contract';
+import { countOf, extendedBy, shareFindings, type Finding } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useMemo } from 'react';
+import { Button } from 'react-bootstrap';
+import { Link, useNavigate } from 'react-router';
+import { useKeys } from '../../ui/keys';
+import { tellFailure, useNotices } from '../../ui/notices';
+import { ledgerQuery, sharesQuery, useChangeShare } from '../../ui/queries';
+import { useNow, useZone } from '../../ui/session';
+import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { When } from '../../ui/words';
+import { WindowChart } from './window-chart';
+
+/** What is open, what needs a hand, what happened. */
+export function Today() {
+  const { data: shares, error, refetch } = useQuery(sharesQuery);
+  const now = useNow();
+  const navigate = useNavigate();
+  useKeys({ n: () => void navigate('/stores') });
+  const findings = useMemo(() => shareFindings((shares ?? []).map(factsOf), now), [shares, now]);
+  if (error) return <Failure error={error} again={() => void refetch()} />;
+  const open = shares?.filter((s) => s.state === 'open').length ?? 0;
+  return (
+    <>
+      <div className="title-line">
+        <h1>
+          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'} {findings.length > 0 && <span className="hand">{countOf(findings.length, 'thing needs', 'things need')} a hand.</span>}
+        </h1>
+        <div className="tools">
+          <Link className="btn btn-primary" to="/stores">
+            <i className="bi bi-plus-lg" aria-hidden /> New share
+          </Link>
+        </div>
+      </div>
+      {!shares ? <SkeletonRows /> : shares.length === 0 ? <Empty action={<Link className="btn btn-primary" to="/stores">Go to the stores</Link>}>Here you see when your shares are open. Put files from a store on the slip to make the first.</Empty> : <WindowChart shares={shares} />}
+      <div className="two-columns">
+        <section>
+          <h2 className="small-head">Needs a hand</h2>
+          {findings.length === 0 ? <p className="quiet">Nothing does.</p> : findings.map((f) => <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />)}
+        </section>
+        <Happened />
+      </div>
+    </>
+  );
+}
+
+function factsOf(share: ShareRow) {
+  const at = (text: string | null) => (text === null ? null : Date.parse(text));
+  return { id: share.id, state: share.state, opensAt: at(share.opensAt), closesAt: at(share.closesAt), createdAt: Date.parse(share.createdAt), lastVisitAt: at(share.lastVisitAt) };
+}
+
+const WORDS: Record<Finding['kind'], { title: (title: string) => string; detail: string; verb: string }> = {
+  broken: { title: (t) => `${t} has lost a file`, detail: 'Visitors are told that the files are not there.', verb: 'See what is missing' },
+  'open-for-ever': { title: (t) => `${t} is open without end`, detail: 'Nobody will close it unless somebody remembers.', verb: 'Close in 30 days' },
+  'used-up-early': { title: (t) => `All visits of ${t} are used`, detail: 'Its window is still open, so somebody may be waiting.', verb: 'Allow 5 more' },
+  'closes-soon': { title: (t) => `${t} closes within a day`, detail: '', verb: 'Extend a week' },
+};
+
+function FindingRow({ finding, share }: { finding: Finding; share: ShareRow }) {
+  const words = WORDS[finding.kind];
+  const remedy = useRemedy(finding, share);
+  return (
+    <div className="finding">
+      <span className={finding.kind === 'broken' ? 'flag harm' : 'flag'} />
+      <div>
+        <Link className="fw-semibold link-body-emphasis text-decoration-none" to={`/shares/${share.id}`}>
+          {words.title(share.title)}
+        </Link>
+        <div className="quiet small">
+          {finding.kind === 'closes-soon' && share.closesAt ? <>on <When at={share.closesAt} />; {countOf(share.visitsUsed, 'visit')} so far</> : words.detail}
+        </div>
+      </div>
+      <Button variant="plain" size="sm" onClick={remedy}>
+        {words.verb}
+      </Button>
+    </div>
+  );
+}
+
+/** The one-click remedy of a finding. */
+function useRemedy(finding: Finding, share: ShareRow): () => void {
+  const navigate = useNavigate();
+  const change = useChangeShare();
+  const zone = useZone();
+  const now = useNow();
+  const { show } = useNotices();
+  const window = { opensAt: share.opensAt, closesAt: share.closesAt };
+  const until = (from: number, days: number) => ({ opensAt: share.opensAt, closesAt: new Date(extendedBy(from, days, zone)).toISOString() });
+  const ask = (asked: object, undo: object, words: string) =>
+    change.mutate({ id: share.id, change: asked }, { onSuccess: () => show(words, { undo: () => change.mutate({ id: share.id, change: undo }, { onError: tellFailure }) }), onError: tellFailure });
+  switch (finding.kind) {
+    case 'broken':
+      return () => void navigate(`/shares/${share.id}`);
+    case 'open-for-ever':
+      return () => ask({ window: until(now, 30) }, { window }, `${share.title} closes in 30 days.`);
+    case 'used-up-early':
+      return () => ask({ visitLimit: (share.visitLimit ?? 0) + 5 }, { visitLimit: share.visitLimit }, `Five more visits for ${share.title}.`);
+    case 'closes-soon':
+      return () => ask({ window: until(Date.parse(share.closesAt ?? ''), 7) }, { window }, `${share.title} is extended by a week.`);
+  }
+}
+
+function Happened() {
+  const { data, error } = useQuery(ledgerQuery(12));
+  return (
+    <section>
+      <h2 className="small-head">What happened last</h2>
+      {error ? <Failure error={error} /> : !data ? <SkeletonRows count={5} /> : data.entries.map((e) => (
+        <div key={e.seq} className="happened">
+          <When at={e.at} />
+          <span>
+            {e.who} {e.shareId ? <Link className="link-body-emphasis" to={`/shares/${e.shareId}`}>{e.words}</Link> : e.words}
+          </span>
+        </div>
+      ))}
+    </section>
+  );
+}

@@ -1,0 +1,261 @@
+import type { ShareRow } from '@quay/contract';
+import { assignLanes, dayInWords, momentInWords, SHARE_STATES, startOfDay, STATE_WORDS, type ShareState } from '@quay/core';
+import { brushX, scaleTime, select, type ScaleTime } from 'd3';
+import { useEffect, useMemo, useRef, useState } from 'react';
+import { useNavigate } from 'react-router';
+import { tellFailure, useNotices } from '../../ui/notices';
+import { useChangeShare } from '../../ui/queries';
+import { useNow, useZone } from '../../ui/session';
+import { StateMark, StateShape } from '../../ui/state-mark';
+import { fitted, useWidth } from './measure';
+
+const DAY_MS = 86_400_000;
+const LANE_PX = 24;
+const BAR_PX = 20;
+const AXIS_PX = 26;
+const OVERVIEW_PX = 30;
+const MARGIN_PX = 12;
+
+interface Bar {
+  share: ShareRow;
+  from: number;
+  /** null: no end. */
+  to: number | null;
+}
+
+const FILL: Record<ShareState, string> = { open: 'var(--lamp-wash)', scheduled: 'var(--tide-wash)', closed: 'var(--stone)', usedUp: 'var(--stone)', withdrawn: 'var(--flare-wash)', broken: 'var(--buoy-wash)' };
+
+/** The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at now. */
+export function WindowChart({ shares }: { shares: ShareRow[] }) {
+  const zone = useZone();
+  const now = useNow(30_000);
+  const [box, width] = useWidth();
+  const whole = useMemo<[number, number]>(() => [startOfDay(now, -7, zone), startOfDay(now, 36, zone)], [startOfDay(now, 0, zone), zone]);
+  const [zoom, setZoom] = useState<[number, number] | null>(null);
+  const [from, to] = zoom ?? whole;
+  const previous = useRef<Map<string, number>>(new Map());
+  const bars = useMemo(() => shares.map(barOf).filter((b) => b.from < whole[1] && (b.to ?? Infinity) > whole[0]), [shares, whole]);
+  const lanes = useMemo(() => {
+    const made = assignLanes(bars.map((b) => ({ id: b.share.id, from: Math.max(b.from, whole[0]), to: Math.min(b.to ?? whole[1], whole[1]) })), previous.current);
+    previous.current = made;
+    return made;
+  }, [bars, whole]);
+  const laneCount = Math.max(1, ...[...lanes.values()].map((l) => l + 1));
+  const height = AXIS_PX + laneCount * LANE_PX + 6;
+  const x = scaleTime([from, to], [MARGIN_PX, width - MARGIN_PX]);
+  return (
+    <section className="chart-box" aria-label="Windows">
+      <div className="chart-head">
+        <h2 className="small-head mb-0">Windows</h2>
+        <span className="quiet small">
+          {dayInWords(from, now, zone)} to {dayInWords(to - 1, now, zone)}
+        </span>
+        {zoom && (
+          <button type="button" className="btn btn-choice" onClick={() => setZoom(null)}>
+            Whole span
+          </button>
+        )}
+        <ul className="legend">
+          {SHARE_STATES.map((s) => (
+            <li key={s}>
+              <StateMark state={s} labelled={false} /> {STATE_WORDS[s]}
+            </li>
+          ))}
+        </ul>
+      </div>
+      <div ref={box}>
+        {width > 0 && (
+          <>
+            <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`} role="group" aria-label="Shares over time">
+              <Grid x={x} from={from} to={to} height={height} now={now} zone={zone} />
+              {bars.map((b) => (
+                <ShareBar key={b.share.id} bar={b} x={x} lane={lanes.get(b.share.id) ?? 0} now={now} zone={zone} right={width - 1} />
+              ))}
+            </svg>
+            <Overview bars={bars} lanes={lanes} laneCount={laneCount} whole={whole} width={width} zoom={zoom} setZoom={setZoom} now={now} />
+          </>
+        )}
+      </div>
+    </section>
+  );
+}
+
+function barOf(share: ShareRow): Bar {
+  return { share, from: Date.parse(share.opensAt ?? share.createdAt), to: share.closesAt ? Date.parse(share.closesAt) : null };
+}
+
+type TimeScale = ScaleTime<number, number>;
+
+function Grid({ x, from, to, height, now, zone }: { x: TimeScale; from: number; to: number; height: number; now: number; zone: string }) {
+  const days = useMemo(() => {
+    const list: number[] = [];
+    for (let at = startOfDay(from, 0, zone); at <= to; at = startOfDay(at, 1, zone)) if (at >= from) list.push(at);
+    return list;
+  }, [from, to, zone]);
+  const step = days.length > 16 ? 7 : 1;
+  const flag = x(now);
+  return (
+    <g>
+      {days.map((day, i) => (
+        <g key={day}>
+          <path d={`M${x(day)} ${i % step ? AXIS_PX : 8}V${height}`} stroke="var(--rule)" strokeOpacity={i % step ? 0.45 : 1} />
+          {i % step === 0 && x(day) < x(to) - 50 && Math.abs(x(day) + 30 - flag) > 66 && (
+            <text x={x(day) + 5} y="18" fillOpacity="0.75">
+              {dayInWords(day, now, zone).replace(/^\w+ /, step === 1 ? '$&' : '')}
+            </text>
+          )}
+        </g>
+      ))}
+      {now >= from && now <= to && (
+        <>
+          <path d={`M${flag} 22V${height}`} stroke="var(--buoy)" strokeWidth="1.500" />
+          <rect x={flag - 36} y="3" width="72" height="19" rx="2" fill="#b8430f" />
+          <text x={flag} y="17" textAnchor="middle" className="fw-semibold" style={{ fill: '#fff' }}>
+            {momentInWords(now, now, zone).replace(/ \d+ \w+,/, '')}
+          </text>
+        </>
+      )}
+    </g>
+  );
+}
+
+function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; lane: number; now: number; zone: string; right: number }) {
+  const navigate = useNavigate();
+  const drag = useExtend(bar, x);
+  const { share } = bar;
+  const to = drag.to ?? bar.to;
+  const x0 = Math.max(0, x(bar.from));
+  const x1 = Math.min(right, to === null ? right : x(to));
+  if (x1 <= 0 || x0 >= right) return null;
+  const y = AXIS_PX + lane * LANE_PX;
+  const width = Math.max(6, x1 - x0);
+  const title = fitted(share.title, width - 30, true);
+  const more = fitted(share.hasPassword ? 'password' : '', width - 42 - title.width, false);
+  const words = `${share.title}: ${STATE_WORDS[share.state]}, ${momentInWords(bar.from, now, zone)} to ${to === null ? 'no end' : momentInWords(to, now, zone)}, ${share.visitsUsed} visits`;
+  const cut = x(bar.from) < 0;
+  return (
+    <g className={`state-${share.state}`}>
+      <a
+        href={`/shares/${share.id}`}
+        aria-label={words}
+        onClick={(e) => {
+          e.preventDefault();
+          void navigate(`/shares/${share.id}`);
+        }}
+        onKeyDown={drag.keys}
+      >
+        <title>{words}</title>
+        <rect className="bar-box" x={x0} y={y} width={width} height={BAR_PX} rx="2" style={{ fill: FILL[share.state] }} stroke="currentColor" strokeDasharray={share.state === 'scheduled' ? '4 2' : undefined} />
+        {!cut && <rect x={x0} y={y} width="4" height={BAR_PX} fill="currentColor" />}
+        {share.visitTimes.map((t, i) => {
+          const at = x(Date.parse(t));
+          return at >= x0 && at <= x0 + width ? <path key={i} d={`M${at} ${y + BAR_PX}v-5`} stroke="currentColor" strokeWidth="1.500" /> : null;
+        })}
+        {width > 26 && (
+          <svg x={x0 + 9} y={y + 4} width="12" height="12" viewBox="0 0 16 16">
+            <StateShape state={share.state} />
+          </svg>
+        )}
+        {title.text && (
+          <text x={x0 + 26} y={y + 14.5} className="fw-semibold">
+            {title.text}
+          </text>
+        )}
+        {more.text && (
+          <text x={x0 + 36 + title.width} y={y + 14.5} fillOpacity="0.7">
+            {more.text}
+          </text>
+        )}
+        {to === null && <path d={`M${x1 - 9} ${y + 5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />}
+      </a>
+      {drag.allowed && to !== null && x(to) < right && <rect ref={drag.grip} className="grip" x={x1 - 5} y={y} width="10" height={BAR_PX} fill="transparent" />}
+      {drag.to !== null && (
+        <text x={x1 + 6} y={y + 14.500} className="fw-semibold">
+          {momentInWords(drag.to, now, zone)}
+        </text>
+      )}
+    </g>
+  );
+}
+
+/** Moves the end of a bar: with the pointer by its right edge, in whole hours, or by keys with Shift and the arrows, in days. */
+function useExtend(bar: Bar, x: TimeScale) {
+  const [to, setTo] = useState<number | null>(null);
+  const grip = useRef<SVGRectElement>(null);
+  const change = useChangeShare();
+  const { show } = useNotices();
+  const latest = useRef({ x, bar });
+  latest.current = { x, bar };
+  const { share } = bar;
+  const allowed = bar.to !== null && share.state !== 'withdrawn';
+  const save = (closesAt: number) => {
+    const window = { opensAt: share.opensAt, closesAt: share.closesAt };
+    change.mutate(
+      { id: share.id, change: { window: { opensAt: share.opensAt, closesAt: new Date(closesAt).toISOString() } } },
+      { onSuccess: () => show(`${share.title} has a new end.`, { undo: () => change.mutate({ id: share.id, change: { window } }, { onError: tellFailure }) }), onError: tellFailure, onSettled: () => setTo(null) },
+    );
+  };
+  const saveLatest = useRef(save);
+  saveLatest.current = save;
+  useEffect(() => {
+    const element = grip.current;
+    if (!element) return;
+    const move = (event: PointerEvent) => {
+      const left = element.ownerSVGElement?.getBoundingClientRect().left ?? 0;
+      setTo(Math.round(latest.current.x.invert(event.clientX - left).getTime() / 3_600_000) * 3_600_000);
+    };
+    const down = (event: PointerEvent) => {
+      element.setPointerCapture(event.pointerId);
+      element.addEventListener('pointermove', move);
+      event.preventDefault();
+    };
+    const up = () => {
+      element.removeEventListener('pointermove', move);
+      setTo((value) => {
+        if (value !== null && value !== latest.current.bar.to) saveLatest.current(value);
+        return value;
+      });
+    };
+    element.addEventListener('pointerdown', down);
+    element.addEventListener('pointerup', up);
+    return () => {
+      element.removeEventListener('pointerdown', down);
+      element.removeEventListener('pointerup', up);
+    };
+  }, [allowed]);
+  const keys = (event: React.KeyboardEvent) => {
+    if (!allowed || !event.shiftKey || bar.to === null || !['ArrowLeft', 'ArrowRight'].includes(event.key)) return;
+    event.preventDefault();
+    save(bar.to + (event.key === 'ArrowRight' ? DAY_MS : -DAY_MS));
+  };
+  return { to, grip, allowed, keys };
+}
+
+/** The whole span in small, with a brush that chooses what is shown above. */
+function Overview({ bars, lanes, laneCount, whole, width, zoom, setZoom, now }: { bars: Bar[]; lanes: Map<string, number>; laneCount: number; whole: [number, number]; width: number; zoom: [number, number] | null; setZoom: (zoom: [number, number] | null) => void; now: number }) {
+  const layer = useRef<SVGGElement>(null);
+  const x = scaleTime(whole, [MARGIN_PX, width - MARGIN_PX]);
+  const step = (OVERVIEW_PX - 8) / laneCount;
+  useEffect(() => {
+    const element = layer.current;
+    if (!element) return;
+    const scale = scaleTime(whole, [MARGIN_PX, width - MARGIN_PX]);
+    const brush = brushX<unknown>()
+      .extent([[MARGIN_PX, 1], [width - MARGIN_PX, OVERVIEW_PX - 1]])
+      .on('end', (event: { selection: [number, number] | null; sourceEvent?: Event }) => {
+        if (!event.sourceEvent) return;
+        setZoom(event.selection && event.selection[1] - event.selection[0] > 12 ? [scale.invert(event.selection[0]).getTime(), scale.invert(event.selection[1]).getTime()] : null);
+      });
+    const chosen = select<SVGGElement, unknown>(element).call(brush);
+    brush.move(chosen, zoom && [scale(zoom[0]), scale(zoom[1])]);
+  }, [whole, width, zoom, setZoom]);
+  return (
+    <svg className="windows border-top" height={OVERVIEW_PX} viewBox={`0 0 ${width} ${OVERVIEW_PX}`} role="img" aria-label="The whole span; drag to choose a part of it">
+      {bars.map((b) => (
+        <rect key={b.share.id} className={`state-${b.share.state}`} x={Math.max(0, x(b.from))} y={4 + (lanes.get(b.share.id) ?? 0) * step} width={Math.max(1, (b.to === null ? width : Math.min(width, x(b.to))) - Math.max(0, x(b.from)))} height={Math.max(1, step - 0.6)} fill="currentColor" fillOpacity="0.55" />
+      ))}
+      <path d={`M${x(now)} 0V${OVERVIEW_PX}`} stroke="var(--buoy)" />
+      <g ref={layer} />
+    </svg>
+  );
+}

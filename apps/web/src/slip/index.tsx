@@ -1,0 +1,259 @@
+import type { ShareSheet } from '@quay/contract';
+import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSWORD_TRIES_PER_MINUTE, PRESET_WORDS, shareSentence, toLocalField, WINDOW_PRESETS } from '@quay/core';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useEffect, useState } from 'react';
+import { Button, Form, InputGroup } from 'react-bootstrap';
+import { api, ApiProblem } from '../ui/api';
+import { now as serverNow, useNow, useZone } from '../ui/session';
+import { Sentence, Size } from '../ui/words';
+import { Handover } from './handover';
+import { useSlip } from './store';
+import { shareAsked, slipTerms, type SlipTerms } from './terms';
+import { WindowLine } from './window-line';
+
+/** The docked panel on which a share is put together, from any folder; folded it is a tab with its count. */
+export function Slip() {
+  const slip = useSlip();
+  if (slip.items.length === 0 && !slip.published) return null;
+  if (slip.folded) {
+    return (
+      <button type="button" className="slip-tab" onClick={() => slip.fold(false)}>
+        Slip, {countOf(slip.items.length, 'item')}
+      </button>
+    );
+  }
+  return (
+    <aside className="slip" aria-label="Slip">
+      {slip.published ? <Handover /> : <SlipForm />}
+    </aside>
+  );
+}
+
+function SlipForm() {
+  const slip = useSlip();
+  const zone = useZone();
+  const now = useNow();
+  const client = useQueryClient();
+  const meant = slipTerms(slip, now, zone);
+  const guess = useGuessing();
+  const [tried, setTried] = useState(false);
+  useEffect(() => {
+    if (slip.passwordChoice === 'proposed' && slip.password === '') void slip.propose();
+  }, [slip]);
+  const publish = useMutation({
+    // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
+    mutationFn: () => api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone))),
+    onSuccess: (sheet) => {
+      slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
+      void client.invalidateQueries({ queryKey: ['shares'] });
+      void client.invalidateQueries({ queryKey: ['marks'] });
+    },
+  });
+  const weak = guess.weak && !slip.weakPasswordMeant;
+  const stuck = Object.keys(meant.faults).length > 0 || weak;
+  return (
+    <form
+      className="d-flex flex-column h-100 overflow-hidden"
+      onSubmit={(e) => {
+        e.preventDefault();
+        setTried(true);
+        if (!stuck) publish.mutate();
+      }}
+    >
+      <div className="slip-head">
+        <h2>Slip</h2>
+        <span className="quiet">
+          {countOf(slip.items.length, 'item')}, <Size bytes={meant.terms.totalBytes} />
+        </span>
+        <button type="button" className="fold" aria-label="Fold the slip" onClick={() => slip.fold(true)}>
+          <i className="bi bi-chevron-bar-right" aria-hidden />
+        </button>
+      </div>
+      <div className="slip-body">
+        <What meant={meant} tried={tried} />
+        <Who />
+        <WhenPart meant={meant} />
+        <Guard meant={meant} guess={guess} />
+      </div>
+      <div className="slip-foot">
+        <Sentence parts={shareSentence(meant.terms, now, zone)} />
+        <div className="lamps">
+          {guess.words && <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>}
+          {publish.isError && (
+            <span className="field-fault" role="alert">
+              {publish.error.message}
+            </span>
+          )}
+          {tried && stuck && (
+            <span className="field-fault" role="alert">
+              {Object.values(meant.faults)[0] ?? 'The password is easy to guess. Take the proposed one, or tick that you mean it.'}
+            </span>
+          )}
+        </div>
+        <div className="verbs">
+          <Button type="submit" disabled={publish.isPending}>
+            {publish.isPending ? 'Publishing' : 'Publish'}
+          </Button>
+          <Button variant="plain" onClick={slip.clear}>
+            Clear the slip
+          </Button>
+        </div>
+      </div>
+    </form>
+  );
+}
+
+function What({ meant, tried }: { meant: SlipTerms; tried: boolean }) {
+  const slip = useSlip();
+  return (
+    <div className="part">
+      <h3>What</h3>
+      <div>
+        <ul className="what">
+          {slip.items.map((i) => (
+            <li key={i.id}>
+              <span className="label" title={i.name}>
+                {i.name}
+              </span>
+              <span className="quiet text-nowrap">{i.kind === 'folder' ? 'folder, ' : ''}{formatSize(i.sizeBytes)}</span>
+              <button type="button" aria-label={`Take ${i.name} off the slip`} onClick={() => slip.takeOff(i.id)}>
+                <i className="bi bi-x-lg" aria-hidden />
+              </button>
+            </li>
+          ))}
+        </ul>
+        <Form.Control className="mt-2" aria-label="Title" placeholder="Title the recipient sees" maxLength={120} value={slip.title} isInvalid={tried && Boolean(meant.faults.title)} onChange={(e) => slip.set({ title: e.target.value })} />
+        <Form.Control className="mt-1" as="textarea" rows={1} aria-label="Message to the recipient" placeholder="Message (optional)" maxLength={2000} value={slip.message} onChange={(e) => slip.set({ message: e.target.value })} />
+      </div>
+    </div>
+  );
+}
+
+function Who() {
+  return (
+    <div className="part">
+      <h3>Who</h3>
+      <div className="pt-1">Anyone with the link</div>
+    </div>
+  );
+}
+
+function WhenPart({ meant }: { meant: SlipTerms }) {
+  const slip = useSlip();
+  const zone = useZone();
+  const present = useNow();
+  const custom = () => {
+    const { window } = meant;
+    slip.set({ choice: 'custom', opensField: slip.opensField, closesField: slip.closesField || (window.closesAt === null ? '' : toLocalField(window.closesAt, zone)) });
+  };
+  return (
+    <div className="part">
+      <h3>When</h3>
+      <div>
+        <div className="choices" role="group" aria-label="Window">
+          {WINDOW_PRESETS.map((preset) => (
+            <button key={preset} type="button" className="btn btn-choice" aria-pressed={slip.choice === preset} onClick={() => slip.set({ choice: preset })}>
+              {PRESET_WORDS[preset]}
+            </button>
+          ))}
+          <button type="button" className="btn btn-choice" aria-pressed={slip.choice === 'custom'} onClick={custom}>
+            Custom
+          </button>
+        </div>
+        {slip.choice === 'custom' && (
+          <div className="mt-2 d-grid gap-1">
+            <InputGroup size="sm">
+              <InputGroup.Text className="col-3">opens</InputGroup.Text>
+              <Form.Control type="datetime-local" aria-label="Opens at" value={slip.opensField} onChange={(e) => slip.set({ opensField: e.target.value })} />
+            </InputGroup>
+            <InputGroup size="sm">
+              <InputGroup.Text className="col-3">closes</InputGroup.Text>
+              <Form.Control type="datetime-local" aria-label="Closes at" value={slip.closesField} isInvalid={Boolean(meant.faults.window)} onChange={(e) => slip.set({ closesField: e.target.value })} />
+            </InputGroup>
+            <span className="quiet small">An empty field: open from now, open without end.</span>
+          </div>
+        )}
+        {meant.faults.window ? (
+          <div className="field-fault">{meant.faults.window}</div>
+        ) : (
+          <>
+            <WindowLine window={meant.window} now={present} />
+            <div className="quiet small">{meant.window.closesAt === null ? 'stays open until somebody closes it' : `closes ${momentInWords(meant.window.closesAt, present, zone)}`}</div>
+          </>
+        )}
+      </div>
+    </div>
+  );
+}
+
+interface Guess {
+  words: string | null;
+  weak: boolean;
+  warning: string | null;
+}
+
+/** How long guessing would take at the rate that the server enforces; typed passwords are judged as they are typed. */
+function useGuessing(): Guess {
+  const { passwordChoice, password, proposedBits, title } = useSlip();
+  const [typed, setTyped] = useState<{ bits: number; score: number; warning: string | null } | null>(null);
+  useEffect(() => {
+    if (passwordChoice !== 'typed' || password.length < 6) {
+      setTyped(null);
+      return;
+    }
+    let current = true;
+    void import('@quay/core/strength').then(({ passwordStrength }) => {
+      if (current) setTyped(passwordStrength(password, [title]));
+    });
+    return () => {
+      current = false;
+    };
+  }, [passwordChoice, password, title]);
+  if (passwordChoice === 'none') return { words: null, weak: false, warning: null };
+  const bits = passwordChoice === 'proposed' ? proposedBits : typed?.bits;
+  if (!bits) return { words: null, weak: false, warning: null };
+  return { words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)), weak: passwordChoice === 'typed' && (typed?.score ?? 0) < 3, warning: typed?.warning ?? null };
+}
+
+function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
+  const slip = useSlip();
+  return (
+    <div className="part">
+      <h3>Guard</h3>
+      <div>
+        <div className="choices" role="group" aria-label="Password">
+          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'proposed'} onClick={() => void slip.propose()}>
+            Proposed password
+          </button>
+          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'typed'} onClick={() => slip.set({ passwordChoice: 'typed', password: '' })}>
+            Typed
+          </button>
+          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'none'} onClick={() => slip.set({ passwordChoice: 'none', password: '' })}>
+            None
+          </button>
+        </div>
+        {slip.passwordChoice !== 'none' && (
+          <InputGroup size="sm" className="mt-2">
+            <Form.Control className="mono" aria-label="Password of the share" readOnly={slip.passwordChoice === 'proposed'} maxLength={200} value={slip.password} autoComplete="off" spellCheck={false} onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })} />
+            {slip.passwordChoice === 'proposed' && (
+              <Button variant="plain" aria-label="Propose another password" onClick={() => void slip.propose()}>
+                <i className="bi bi-arrow-repeat" aria-hidden />
+              </Button>
+            )}
+          </InputGroup>
+        )}
+        {meant.faults.password && slip.password !== '' && <div className="field-fault">{meant.faults.password}</div>}
+        {guess.weak && (
+          <Form.Check className="mt-1" id="weak-meant" label="Easy to guess; I mean it" checked={slip.weakPasswordMeant} onChange={(e) => slip.set({ weakPasswordMeant: e.target.checked })} />
+        )}
+        {guess.warning && <div className="field-advice">{guess.warning}</div>}
+        <InputGroup size="sm" className="mt-2">
+          <InputGroup.Text>at most</InputGroup.Text>
+          <Form.Control aria-label="Visit limit" inputMode="numeric" placeholder="any number of" value={slip.limitField} isInvalid={Boolean(meant.faults.limit)} onChange={(e) => slip.set({ limitField: e.target.value })} />
+          <InputGroup.Text>visits</InputGroup.Text>
+        </InputGroup>
+        {meant.faults.limit && <div className="field-fault">{meant.faults.limit}</div>}
+      </div>
+    </div>
+  );
+}

@@ -1,0 +1,68 @@
+import type { ShareSheet } from '@quay/contract';
+import { proposalBytes, proposePassword, type WindowPreset } from '@quay/core';
+import { create } from 'zustand';
+import { persist } from 'zustand/middleware';
+
+export interface SlipItem {
+  id: string;
+  name: string;
+  kind: 'folder' | 'file';
+  sizeBytes: number;
+}
+
+export type WindowChoice = WindowPreset | 'custom';
+export type PasswordChoice = 'proposed' | 'typed' | 'none';
+
+interface SlipState {
+  items: SlipItem[];
+  title: string;
+  message: string;
+  choice: WindowChoice;
+  /** Values of the two fields when the window is custom; '' is absent. */
+  opensField: string;
+  closesField: string;
+  passwordChoice: PasswordChoice;
+  password: string;
+  proposedBits: number;
+  weakPasswordMeant: boolean;
+  limitField: string;
+  folded: boolean;
+  /** The share that was just published, with its password, until the hand-over is done. Kept in memory only. */
+  published: { sheet: ShareSheet; password: string | null } | null;
+  put: (items: SlipItem[]) => void;
+  takeOff: (id: string) => void;
+  set: (part: Partial<Omit<SlipState, 'put' | 'takeOff' | 'set' | 'clear' | 'fold' | 'propose'>>) => void;
+  propose: () => Promise<void>;
+  fold: (folded: boolean) => void;
+  clear: () => void;
+}
+
+const BLANK = { items: [], title: '', message: '', choice: '1-week' as WindowChoice, opensField: '', closesField: '', passwordChoice: 'proposed' as PasswordChoice, password: '', proposedBits: 0, weakPasswordMeant: false, limitField: '', published: null };
+
+/** The slip: survives moving between folders and a reload. Passwords are never written down in the browser. */
+export const useSlip = create<SlipState>()(
+  persist(
+    (set, get) => ({
+      ...BLANK,
+      folded: false,
+      put: (items) => {
+        const present = new Set(get().items.map((i) => i.id));
+        const added = items.filter((i) => !present.has(i.id));
+        const first = get().items.length === 0 && added[0];
+        set({ items: [...get().items, ...added], folded: false, published: null, ...(first && get().title === '' && { title: first.name.replace(/\.[a-z0-9]{1,5}$/i, '') }) });
+        if (get().passwordChoice === 'proposed' && get().password === '') void get().propose();
+      },
+      takeOff: (id) => set({ items: get().items.filter((i) => i.id !== id) }),
+      set: (part) => set(part),
+      propose: async () => {
+        // The list is large: it comes when it is needed.
+        const { WORDS } = await import('@quay/core/wordlist');
+        const { password, bits } = proposePassword(WORDS, crypto.getRandomValues(new Uint8Array(proposalBytes(WORDS.length))));
+        set({ password, proposedBits: bits, passwordChoice: 'proposed', weakPasswordMeant: false });
+      },
+      fold: (folded) => set({ folded }),
+      clear: () => set({ ...BLANK }),
+    }),
+    { name: 'quay-slip', partialize: ({ items, title, message, choice, opensField, closesField, limitField, folded }) => ({ items, title, message, choice, opensField, closesField, limitField, folded }) },
+  ),
+);

@@ -1,0 +1,87 @@
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Form, Modal } from 'react-bootstrap';
+import { useNavigate } from 'react-router';
+import { useSlip } from '../slip/store';
+import { PLACES } from './frame';
+import { sharesQuery, storesQuery } from './queries';
+import { useMe } from './session';
+
+interface Command {
+  words: string;
+  kind: string;
+  run: () => void;
+}
+
+/** Ctrl K: go to a place, find a store or share, do a thing. */
+export function CommandBox({ show, close }: { show: boolean; close: () => void }) {
+  return (
+    <Modal show={show} onHide={close} aria-label="Find or do" restoreFocus>
+      <Modal.Body>{show && <CommandSearch close={close} />}</Modal.Body>
+    </Modal>
+  );
+}
+
+function CommandSearch({ close }: { close: () => void }) {
+  const [text, setText] = useState('');
+  const [at, setAt] = useState(0);
+  const found = useCommands().filter((c) => matches(c.words, text)).slice(0, 12);
+  const run = (command: Command | undefined) => {
+    if (!command) return;
+    close();
+    command.run();
+  };
+  return (
+    <>
+      <Form.Control
+        autoFocus
+        role="combobox"
+        aria-expanded
+        aria-controls="commands"
+        aria-activedescendant={found.length ? `command-${at}` : undefined}
+        aria-label="Find or do"
+        placeholder="A place, a store, a share, or what to do"
+        value={text}
+        onChange={(e) => {
+          setText(e.target.value);
+          setAt(0);
+        }}
+        onKeyDown={(e) => {
+          if (e.key === 'ArrowDown') setAt(Math.min(found.length - 1, at + 1));
+          else if (e.key === 'ArrowUp') setAt(Math.max(0, at - 1));
+          else if (e.key === 'Enter') run(found[at]);
+          else return;
+          e.preventDefault();
+        }}
+      />
+      <ul className="command-list" id="commands" role="listbox" aria-label="Found">
+        {found.map((c, i) => (
+          <li key={`${c.kind} ${c.words}`} id={`command-${i}`} role="option" aria-selected={i === at} onClick={() => run(c)} onMouseMove={() => setAt(i)}>
+            {c.words} <span className="kind">{c.kind}</span>
+          </li>
+        ))}
+      </ul>
+      {found.length === 0 && <p className="quiet mt-2 mb-0">Nothing is called that.</p>}
+    </>
+  );
+}
+
+function useCommands(): Command[] {
+  const navigate = useNavigate();
+  const me = useMe();
+  const { data: shares = [] } = useQuery(sharesQuery);
+  const { data: stores = [] } = useQuery(storesQuery);
+  const go = (path: string) => () => void navigate(path);
+  return [
+    ...PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => ({ words: name, kind: 'place', run: go(path) })),
+    ...stores.map((s) => ({ words: s.kind === 'home' ? 'My files' : s.name, kind: 'store', run: go(`/stores/${s.rootId}`) })),
+    { words: 'Open the slip', kind: 'do', run: () => useSlip.getState().fold(false) },
+    { words: 'Change my password', kind: 'do', run: go('/account') },
+    ...shares.map((s) => ({ words: s.title, kind: 'share', run: go(`/shares/${s.id}`) })),
+  ];
+}
+
+function matches(words: string, text: string): boolean {
+  const lower = words.toLowerCase();
+  return text.toLowerCase().split(/\s+/).every((part) => lower.includes(part));
+}

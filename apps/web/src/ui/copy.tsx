@@ -1,0 +1,27 @@
+import { useState } from 'react';
+import { tellFailure } from './notices';
+
+/** A value with a button that copies it. */
+export function CopyLine({ value, label }: { value: string; label: string }) {
+  const [copied, setCopied] = useState(false);
+  const copy = async () => {
+    try {
+      await navigator.clipboard.writeText(value);
+      setCopied(true);
+      setTimeout(() => setCopied(false), 2500);
+    } catch {
+      tellFailure(new Error('This browser does not let the page copy. Select the text and copy it by hand.'));
+    }
+  };
+  return (
+    <div className="copy-line">
+      <span className="value" aria-label={label}>
+        {value}
+      </span>
+      <button type="button" className="btn btn-plain" onClick={() => void copy()}>
+        <span aria-live="polite">{copied ? 'Copied' : 'Copy'}</span>
+        <span className="visually-hidden"> {label}</span>
+      </button>
+    </div>
+  );
+}

@@ -1,0 +1,113 @@
+import { useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Dropdown, Modal } from 'react-bootstrap';
+import { Link, NavLink, Outlet, useNavigate } from 'react-router';
+import { Slip } from '../slip';
+import { useSlip } from '../slip/store';
+import { api } from './api';
+import { CommandBox } from './command-box';
+import { KEY_HELP, useKeys } from './keys';
+import { useLiveUpdates } from './live';
+import { NoticeList, useNotices } from './notices';
+import { meQuery, useMe } from './session';
+import { TransfersButton } from './transfers/panel';
+
+export const PLACES: [path: string, name: string, adminOnly: boolean][] = [
+  ['/today', 'Today', false],
+  ['/stores', 'Stores', false],
+  ['/shares', 'Shares', false],
+  ['/ledger', 'Ledger', false],
+];
+
+/** The bar above, the place below, the slip at the right edge. */
+export function Frame() {
+  useLiveUpdates();
+  const me = useMe();
+  const [commands, setCommands] = useState(false);
+  const [help, setHelp] = useState(false);
+  const { undoLast } = useNotices();
+  const slip = useSlip();
+  useKeys({ 'ctrl+k': () => setCommands(true), 'ctrl+z': undoLast, '?': () => setHelp(true) });
+  const slipShown = (slip.items.length > 0 || slip.published !== null) && !slip.folded;
+  return (
+    <div className="frame">
+      <a className="visually-hidden-focusable" href="#place">
+        Skip to the content
+      </a>
+      <header className="bar">
+        <Link to="/today" className="brand">
+          <img src="/mark.svg" alt="" />
+          Lockfast Quay <small>{me.office.name}</small>
+        </Link>
+        <nav aria-label="Places">
+          {PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => (
+            <NavLink key={path} to={path}>
+              {name}
+            </NavLink>
+          ))}
+        </nav>
+        <button type="button" className="find" onClick={() => setCommands(true)}>
+          Find or do <kbd>Ctrl K</kbd>
+        </button>
+        <TransfersButton />
+        <PersonMenu showKeys={() => setHelp(true)} />
+      </header>
+      <div className="below">
+        <main id="place" className={slipShown ? 'place with-slip' : 'place'} tabIndex={-1}>
+          <Outlet />
+        </main>
+        <Slip />
+      </div>
+      <NoticeList />
+      <CommandBox show={commands} close={() => setCommands(false)} />
+      <Modal show={help} onHide={() => setHelp(false)} aria-labelledby="keys-title">
+        <Modal.Header closeButton>
+          <Modal.Title as="h2" className="h5" id="keys-title">
+            Keys
+          </Modal.Title>
+        </Modal.Header>
+        <Modal.Body>
+          <dl className="row mb-0">
+            {KEY_HELP.map(([keys, words]) => (
+              <div key={keys} className="d-flex gap-3 py-1">
+                <dt className="text-nowrap col-3">
+                  <kbd>{keys}</kbd>
+                </dt>
+                <dd className="mb-0">{words}</dd>
+              </div>
+            ))}
+          </dl>
+        </Modal.Body>
+      </Modal>
+    </div>
+  );
+}
+
+function PersonMenu({ showKeys }: { showKeys: () => void }) {
+  const me = useMe();
+  const navigate = useNavigate();
+  const client = useQueryClient();
+  const signOut = async () => {
+    await api('DELETE', '/api/session').catch(() => undefined);
+    useSlip.getState().clear();
+    client.setQueryData(meQuery.queryKey, null);
+    client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'me' });
+    void navigate('/sign-in');
+  };
+  return (
+    <Dropdown align="end">
+      <Dropdown.Toggle className="avatar" variant="plain" aria-label={`${me.name}: account and sign out`}>
+        {me.initials}
+      </Dropdown.Toggle>
+      <Dropdown.Menu>
+        <Dropdown.Header>{me.name}</Dropdown.Header>
+        <Dropdown.Item as={Link} to="/account">
+          Password and appearance
+        </Dropdown.Item>
+        <Dropdown.Item onClick={showKeys}>Keys</Dropdown.Item>
+        <Dropdown.Divider />
+        <Dropdown.Item onClick={() => void signOut()}>Sign out</Dropdown.Item>
+      </Dropdown.Menu>
+    </Dropdown>
+  );
+}

@@ -1,0 +1,21 @@
+import type { ChangeShare, LedgerPage, ShareRow, ShareSheet, StoreSummary } from '@quay/contract';
+import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
+import { api } from './api';
+
+/** Queries that several places ask. */
+export const sharesQuery = queryOptions({ queryKey: ['shares'], queryFn: () => api<ShareRow[]>('GET', '/api/shares') });
+export const storesQuery = queryOptions({ queryKey: ['stores'], queryFn: () => api<StoreSummary[]>('GET', '/api/stores') });
+export const shareQuery = (id: string) => queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
+export const ledgerQuery = (limit: number) => queryOptions({ queryKey: ['ledger', 'last', limit], queryFn: () => api<LedgerPage>('GET', `/api/ledger?limit=${limit}`) });
+
+/** Changes a share, and puts the answer where every place reads it. */
+export function useChangeShare() {
+  const client = useQueryClient();
+  return useMutation({
+    mutationFn: ({ id, change }: { id: string; change: ChangeShare }) => api<ShareSheet>('PATCH', `/api/shares/${id}`, change),
+    onSuccess: (sheet) => {
+      client.setQueryData(shareQuery(sheet.id).queryKey, sheet);
+      void client.invalidateQueries({ queryKey: ['shares'] });
+    },
+  });
+}

@@ -1,0 +1,93 @@
+import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
+import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
+import type { ProblemBody, VisitorDoor } from '@quay/contract';
+import { draw, type Actions } from './page';
+import './visitor.css';
+
+/** Everything below the link: /s/<token>. */
+const base = location.pathname.replace(/\/$/, '');
+const page = document.getElementById('page') as HTMLElement;
+
+interface Shown {
+  door: VisitorDoor | null;
+  problem: Partial<ProblemBody> | null;
+  /** What the visitor has typed, kept while the page is drawn anew. */
+  typed: string;
+  busy: boolean;
+}
+
+let shown: Shown = { door: null, problem: null, typed: '', busy: false };
+let timer: ReturnType<typeof setTimeout> | undefined;
+
+const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: 'The server is not answering. Check the connection and try again.' };
+
+const actions: Actions = {
+  typed: (text) => (shown.typed = text),
+  open: (password) => void open(password),
+  again: () => void look(),
+  fileUrl: (id) => `${base}/files/${id}`,
+  archiveUrl: `${base}/all.zip`,
+};
+
+function show(part: Partial<Shown>): void {
+  shown = { ...shown, ...part };
+  draw(page, shown, actions);
+}
+
+async function ask(path: string, body?: unknown): Promise<{ door: VisitorDoor } | { problem: Partial<ProblemBody> }> {
+  const request: RequestInit = body === undefined ? {} : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
+  const response = await fetch(`${base}/${path}`, request).catch(() => null);
+  if (!response) return { problem: AWAY };
+  const answer = (await response.json().catch(() => AWAY)) as VisitorDoor & Partial<ProblemBody>;
+  return response.ok ? { door: answer } : { problem: answer };
+}
+
+/** Asks what may be shown now. A share that counts nothing and asks for nothing opens by itself. */
+async function look(): Promise<void> {
+  const answer = await ask('door');
+  if ('problem' in answer) {
+    show({ problem: answer.problem, door: null });
+    return;
+  }
+  const { door } = answer;
+  show({ door, problem: door.contents || door.state !== 'open' ? null : shown.problem });
+  wakeAtChange(door);
+  if (door.state === 'open' && !door.contents && !door.needsPassword && !door.countsVisits) await open(null);
+}
+
+async function open(password: string | null): Promise<void> {
+  show({ busy: true });
+  const answer = await ask('open', { password });
+  if ('door' in answer) {
+    show({ door: answer.door, problem: null, typed: '', busy: false });
+    wakeAtChange(answer.door);
+  } else {
+    show({ problem: answer.problem, busy: false });
+    if (answer.problem.status === 410 || answer.problem.status === 403) await look();
+  }
+}
+
+/** Looks again when the window opens or closes, by the server's clock. */
+function wakeAtChange(door: VisitorDoor): void {
+  clearTimeout(timer);
+  const ahead = Date.parse(door.now) - Date.now();
+  const times = [door.opensAt, door.closesAt].filter((t): t is string => t !== null).map((t) => Date.parse(t) - ahead - Date.now());
+  const next = Math.min(...times.filter((ms) => ms > 0));
+  // Timers hold 31 bits; a window further ahead is looked at again with the next change.
+  if (next < 2 ** 31) timer = setTimeout(() => void look(), next + 300);
+}
+
+function listen(): void {
+  const source = new EventSource(`${base}/events`);
+  source.onmessage = () => void look();
+  let broken = false;
+  source.onerror = () => (broken = true);
+  source.onopen = () => {
+    if (broken) void look();
+    broken = false;
+  };
+}
+
+void look().then(() => {
+  if (shown.problem?.code !== 'share.not-found') listen();
+});

@@ -48,7 +48,7 @@ export async function startPostgres(folder, port, { fast = false } = {}) {
   prepare(folder);
   if (await answers(port)) fail(`port ${port} is in use, so the database cannot start there. End what uses it, or choose other ports with --port.`);
   const data = join(folder, 'data');
-  const settings = { listen_addresses: '127.0.0.1', port, unix_socket_directories: '', max_connections: 200, shared_buffers: '128MB', log_min_messages: 'warning', ...(fast && { fsync: 'off', synchronous_commit: 'off', full_page_writes: 'off' }) };
+  const settings = { listen_addresses: '127.0.0.1', port, unix_socket_directories: '', max_connections: 200, jit: 'off', shared_buffers: '128MB', log_min_messages: 'warning', ...(fast && { fsync: 'off', synchronous_commit: 'off', full_page_writes: 'off' }) };
   const [command, args] = asServant(join(postgresBin(), 'postgres'), ['-D', data, ...Object.entries(settings).flatMap(([k, v]) => ['-c', `${k}=${v}`])]);
   // A group of its own, so that Ctrl C reaches it only through us, after the server has let go of it.
   const child = spawn(command, args, { cwd: '/', stdio: ['ignore', 'ignore', 'pipe'], detached: true });

@@ -29,6 +29,8 @@ export interface Me {
   email: string;
   role: Role;
   office: { name: string; zone: string };
+  /** The address that new links are built on, and why it cannot work outside; null while there is none. */
+  address: { text: string; portability: string | null } | null;
   /** The server's time, so that the browser shows the same "now". */
   now: string;
 }

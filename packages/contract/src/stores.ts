@@ -71,6 +71,13 @@ export interface TrashAnswer {
   nodeIds: string[];
 }
 
+/** What an item holds: files and bytes of everything in it that is not in the trash. */
+export interface ItemTotal {
+  id: string;
+  files: number;
+  sizeBytes: number;
+}
+
 export interface TrashItem {
   id: string;
   kind: 'folder' | 'file';

@@ -19,4 +19,6 @@ if (n === 0) {
   const loaded = await loadDemo(source, new DiskBlobStore(config.blobRoot), config.sealingKey, new Random(SEED), at ? Date.parse(at) : Date.now(), new URL(process.env['QUAY_ADDRESS'] ?? 'http://127.0.0.1:4180'));
   console.log(`Loaded ${loaded.files} files, ${loaded.shares} shares and ${loaded.entries} ledger entries.`);
 }
+// Fresh statistics, so that the first queries are planned for what is there.
+await source.query('ANALYZE');
 await source.destroy();

@@ -1,4 +1,5 @@
 import { Injectable } from '@nestjs/common';
+import { portabilityFault, type Address, type PortabilityFault } from '@quay/core';
 import { DataSource } from 'typeorm';
 
 export interface OfficeSettings {
@@ -8,6 +9,18 @@ export interface OfficeSettings {
 }
 
 /** What the office is called and which clock hangs on its wall. */
+const PORTABILITY_WORDS: Record<PortabilityFault, string> = {
+  'single-label': 'the name has no domain, so only the office network knows it.',
+  'private-name': 'the name is one that only the office network knows.',
+  'private-address': 'the address is a private one that only the office network reaches.',
+};
+
+/** Why links on a host cannot work outside the office, in words; null when they can. */
+export function portabilityWords(host: string): string | null {
+  const fault = portabilityFault(host);
+  return fault && PORTABILITY_WORDS[fault];
+}
+
 @Injectable()
 export class Office {
   constructor(private readonly db: DataSource) {}
@@ -15,5 +28,11 @@ export class Office {
   async settings(): Promise<OfficeSettings> {
     const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone FROM office');
     return row ?? { name: 'This office', zone: 'UTC' };
+  }
+
+  /** The address that new links are built on; null while there is none. */
+  async defaultAddress(): Promise<(Address & { id: string }) | null> {
+    const [row] = await this.db.query<(Address & { id: string })[]>('SELECT id, scheme, host, port, path_prefix AS "pathPrefix" FROM address WHERE is_default');
+    return row ?? null;
   }
 }

@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { addressText, portabilityFault, shareLink, shareSentence, shareState, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
+import { addressText, shareLink, shareSentence, shareState, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
 import { passwordStrength, STRONG_ENOUGH_SCORE } from '@quay/core/strength';
 import type { ChangeShare, CreateShare, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
@@ -10,7 +10,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
-import { Office } from '../platform/office.js';
+import { Office, portabilityWords } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
@@ -24,11 +24,6 @@ const WINDOW_WORDS: Record<WindowFault, string> = {
   'window.closes-in-the-past': 'That moment has passed. Choose a later one, or withdraw the share.',
   'window.too-far': 'That is more than ten years ahead. Choose an earlier moment.',
 };
-const PORTABILITY_WORDS = {
-  'single-label': 'The name has no domain, so it is known only inside the office.',
-  'private-name': 'The name is one that only the office network knows.',
-  'private-address': 'The address is a private one that only the office network reaches.',
-} as const;
 /** Liveliest first: which mark an item shows when several shares publish it. */
 const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
 const CHART_WEEKS_MS = 5 * 7 * 24 * 3600 * 1000;
@@ -57,13 +52,12 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     const [items, visits, history, { zone }] = await Promise.all([itemsOf(m, shareId), visitsOf(m, shareId), this.ledger.page({ limit: 200, shareId }), this.office.settings()]);
-    const fault = portabilityFault(record.address.host);
     return {
       ...rowOf(record, now),
       message: record.message,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
-      portability: fault && PORTABILITY_WORDS[fault],
+      portability: portabilityWords(record.address.host),
       sentence: shareSentence({ itemCount: record.itemIds.length, totalBytes: record.totalBytes, window: factsOf(record).window, hasPassword: record.passwordHash !== null, visitLimit: record.visitLimit }, now, zone),
       items,
       visits,
@@ -82,7 +76,7 @@ export class SharesService {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [asked.nodeIds]);
       await this.requirePublishable(who, asked.nodeIds, tx);
-      const [address] = await tx.query<{ id: string }[]>('SELECT id FROM address WHERE is_default');
+      const address = await this.office.defaultAddress();
       if (!address) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
       await tx.insert(Share, { id, title: asked.title, message: asked.message, tokenHash: secretHash(token), tokenSealed: seal(this.config.sealingKey, token), addressId: address.id, passwordHash, opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt), visitLimit: asked.visitLimit, createdAt: this.clock.date(), createdBy: who.personId });
       await tx.insert(ShareItem, asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })));

@@ -1,6 +1,6 @@
 import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { createFolderSchema, folderQuerySchema, idSchema, namesSchema, nodeIdsSchema, renameSchema, type CreateFolder, type FolderPage, type NodeIds, type RenameNode, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
+import { createFolderSchema, folderQuerySchema, idSchema, namesSchema, nodeIdsSchema, renameSchema, type CreateFolder, type FolderPage, type ItemTotal, type NodeIds, type RenameNode, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Takes } from '../platform/openapi.js';
@@ -44,6 +44,13 @@ export class StoresController {
   @Takes('Which names cannot be used, or are taken', namesSchema)
   checkNames(@Me() who: Who, @Param('id', id) folderId: string, @Body(valid(namesSchema)) asked: { names: string[] }): Promise<{ name: string; code: string }[]> {
     return this.service.checkNames(who, folderId, asked.names);
+  }
+
+  @Post('sizes')
+  @HttpCode(200)
+  @Takes('Files and bytes of items, with all that is in them', nodeIdsSchema)
+  sizes(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ItemTotal[]> {
+    return this.service.sizes(who, asked.nodeIds);
   }
 
   @Get('nodes/:id')

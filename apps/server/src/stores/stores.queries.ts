@@ -1,5 +1,5 @@
 import type { AccessLevel, StoreKind } from '@quay/core';
-import { PAGE_SIZE, type NodeItem, type PathPart, type StoreSummary, type TrashItem } from '@quay/contract';
+import { PAGE_SIZE, type ItemTotal, type NodeItem, type PathPart, type StoreSummary, type TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 /** A node with what deciding about access needs. */
@@ -93,6 +93,19 @@ export interface ContentFile {
   sha256: string;
   crc32: number;
   modifiedAt: number;
+}
+
+/** As {@link totals}, for each node by itself. */
+export async function totalsEach(m: EntityManager, nodeIds: string[]): Promise<ItemTotal[]> {
+  const rows = await m.query<{ id: string; files: string; bytes: string }[]>(
+    `WITH RECURSIVE down AS (
+       SELECT id AS origin, id, kind, size_bytes FROM node WHERE id = ANY($1)
+       UNION ALL
+       SELECT down.origin, n.id, n.kind, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+     ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down GROUP BY origin`,
+    [nodeIds],
+  );
+  return rows.map((r) => ({ id: r.id, files: Number(r.files), sizeBytes: Number(r.bytes) }));
 }
 
 /** The most entries that a share shows or an archive holds. */

@@ -1,6 +1,6 @@
 import { Injectable } from '@nestjs/common';
 import { isLitter, nameFault, nameKey, normalizeName, storeLevel, type LedgerBody } from '@quay/core';
-import { PAGE_SIZE, type CreateFolder, type FolderPage, type NodeItem, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
+import { PAGE_SIZE, type CreateFolder, type FolderPage, type ItemTotal, type NodeItem, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
 import { DataSource, IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -10,7 +10,7 @@ import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService } from './access.service.js';
 import { Node } from './stores.entity.js';
-import { allStores, listing, pathOf, placesOf, takenKeys, totals, trashOf, type ListingCursor } from './stores.queries.js';
+import { allStores, listing, pathOf, placesOf, takenKeys, totals, totalsEach, trashOf, type ListingCursor } from './stores.queries.js';
 
 export const actorOf = (who: Who): LedgerBody['actor'] => ({ kind: 'person', id: who.personId, name: who.name });
 
@@ -119,6 +119,12 @@ export class StoresService {
   async trashList(who: Who, storeId: string): Promise<TrashItem[]> {
     await this.access.requireStore(who, storeId, 'edit');
     return trashOf(this.db.manager, storeId);
+  }
+
+  /** Files and bytes of each item, with all that is in it. */
+  async sizes(who: Who, nodeIds: string[]): Promise<ItemTotal[]> {
+    await this.access.reachable(who, nodeIds, 'view');
+    return totalsEach(this.db.manager, nodeIds);
   }
 
   /** What is wrong with names before bytes move: the faults, and those that are taken in the folder. */

@@ -25,7 +25,7 @@ export function Handover() {
           <CopyLine value={sheet.link} label="link" />
           {sheet.portability && (
             <div className="field-advice">
-              Works only inside: {sheet.portability} The address is <span className="mono">{sheet.address}</span>.
+              Works only inside the office: {sheet.portability} The address is <span className="mono">{sheet.address}</span>.
             </div>
           )}
           <div className="mt-2">

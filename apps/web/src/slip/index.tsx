@@ -1,14 +1,14 @@
-import type { ShareSheet } from '@quay/contract';
+import type { ItemTotal, ShareSheet } from '@quay/contract';
 import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSWORD_TRIES_PER_MINUTE, PRESET_WORDS, shareSentence, toLocalField, WINDOW_PRESETS } from '@quay/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { api, ApiProblem } from '../ui/api';
-import { now as serverNow, useNow, useZone } from '../ui/session';
+import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';
 import { useSlip } from './store';
-import { shareAsked, slipTerms, type SlipTerms } from './terms';
+import { shareAsked, slipTerms, type Sizes, type SlipTerms } from './terms';
 import { WindowLine } from './window-line';
 
 /** The docked panel on which a share is put together, from any folder; folded it is a tab with its count. */
@@ -34,7 +34,8 @@ function SlipForm() {
   const zone = useZone();
   const now = useNow();
   const client = useQueryClient();
-  const meant = slipTerms(slip, now, zone);
+  const sizes = useSizes();
+  const meant = slipTerms(slip, now, zone, sizes);
   const guess = useGuessing();
   const [tried, setTried] = useState(false);
   useEffect(() => {
@@ -42,7 +43,7 @@ function SlipForm() {
   }, [slip]);
   const publish = useMutation({
     // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
-    mutationFn: () => api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone))),
+    mutationFn: () => api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone, sizes))),
     onSuccess: (sheet) => {
       slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
       void client.invalidateQueries({ queryKey: ['shares'] });
@@ -70,10 +71,11 @@ function SlipForm() {
         </button>
       </div>
       <div className="slip-body">
-        <What meant={meant} tried={tried} />
+        <What meant={meant} tried={tried} sizes={sizes} />
         <Who />
         <WhenPart meant={meant} />
         <Guard meant={meant} guess={guess} />
+        <AddressPart />
       </div>
       <div className="slip-foot">
         <Sentence parts={shareSentence(meant.terms, now, zone)} />
@@ -103,7 +105,15 @@ function SlipForm() {
   );
 }
 
-function What({ meant, tried }: { meant: SlipTerms; tried: boolean }) {
+/** Bytes by item, with what is in the folders, kept true while the slip is open. */
+function useSizes(): Sizes {
+  const { items } = useSlip();
+  const nodeIds = items.map((i) => i.id);
+  const { data } = useQuery({ queryKey: ['folder', 'sizes', ...nodeIds], queryFn: () => api<ItemTotal[]>('POST', '/api/sizes', { nodeIds }), enabled: nodeIds.length > 0, placeholderData: (previous) => previous });
+  return new Map(data?.map((t) => [t.id, t.sizeBytes]));
+}
+
+function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean; sizes: Sizes }) {
   const slip = useSlip();
   return (
     <div className="part">
@@ -115,7 +125,7 @@ function What({ meant, tried }: { meant: SlipTerms; tried: boolean }) {
               <span className="label" title={i.name}>
                 {i.name}
               </span>
-              <span className="quiet text-nowrap">{i.kind === 'folder' ? 'folder, ' : ''}{formatSize(i.sizeBytes)}</span>
+              <span className="quiet text-nowrap">{i.kind === 'folder' ? 'folder, ' : ''}{formatSize(sizes.get(i.id) ?? i.sizeBytes)}</span>
               <button type="button" aria-label={`Take ${i.name} off the slip`} onClick={() => slip.takeOff(i.id)}>
                 <i className="bi bi-x-lg" aria-hidden />
               </button>
@@ -181,6 +191,19 @@ function WhenPart({ meant }: { meant: SlipTerms }) {
             <div className="quiet small">{meant.window.closesAt === null ? 'stays open until somebody closes it' : `closes ${momentInWords(meant.window.closesAt, present, zone)}`}</div>
           </>
         )}
+      </div>
+    </div>
+  );
+}
+
+function AddressPart() {
+  const { address } = useMe();
+  return (
+    <div className="part">
+      <h3>Address</h3>
+      <div className="pt-1">
+        {address ? <span className="mono">{address.text}</span> : 'There is none yet, so links cannot be made.'}
+        {address?.portability && <div className="field-advice">Works only inside the office: {address.portability}</div>}
       </div>
     </div>
   );

@@ -63,6 +63,7 @@ export const useSlip = create<SlipState>()(
       fold: (folded) => set({ folded }),
       clear: () => set({ ...BLANK }),
     }),
-    { name: 'quay-slip', partialize: ({ items, title, message, choice, opensField, closesField, limitField, folded }) => ({ items, title, message, choice, opensField, closesField, limitField, folded }) },
+    { name: 'quay-slip', // What has been published is not put on the slip again by a reload.
+      partialize: ({ items, title, message, choice, opensField, closesField, limitField, folded, published }) => (published ? { folded } : { items, title, message, choice, opensField, closesField, limitField, folded }) },
   ),
 );

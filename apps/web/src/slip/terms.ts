@@ -10,6 +10,9 @@ const WINDOW_WORDS: Record<WindowFault, string> = {
   'window.too-far': 'That is more than ten years ahead.',
 };
 
+/** Bytes by item id. */
+export type Sizes = ReadonlyMap<string, number>;
+
 export interface SlipTerms {
   window: Window;
   terms: ShareTerms;
@@ -18,7 +21,7 @@ export interface SlipTerms {
 }
 
 /** What the slip means at this moment, by the core's rules. */
-export function slipTerms(slip: Slip, now: number, zone: string): SlipTerms {
+export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): SlipTerms {
   const window: Window = slip.choice === 'custom' ? { opensAt: slip.opensField ? fromLocalField(slip.opensField, zone) : null, closesAt: slip.closesField ? fromLocalField(slip.closesField, zone) : null } : { opensAt: null, closesAt: presetCloses(slip.choice, now, zone) };
   const limit = slip.limitField.trim() === '' ? null : Number(slip.limitField);
   const faults: SlipTerms['faults'] = {};
@@ -28,7 +31,7 @@ export function slipTerms(slip: Slip, now: number, zone: string): SlipTerms {
   if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
   if (limit !== null && (!Number.isInteger(limit) || limit < VISIT_LIMIT_RANGE.min || limit > VISIT_LIMIT_RANGE.max)) faults.limit = `A whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}, or empty for no limit.`;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min) faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
-  return { window, faults, terms: { itemCount: slip.items.length, totalBytes: slip.items.reduce((sum, i) => sum + i.sizeBytes, 0), window, hasPassword: slip.passwordChoice !== 'none', visitLimit: faults.limit ? null : limit } };
+  return { window, faults, terms: { itemCount: slip.items.length, totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0), window, hasPassword: slip.passwordChoice !== 'none', visitLimit: faults.limit ? null : limit } };
 }
 
 export function shareAsked(slip: Slip, { window, terms }: SlipTerms): CreateShare {

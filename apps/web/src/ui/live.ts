@@ -27,7 +27,7 @@ function keysOf(event: QuayEvent): string[][] {
     case 'share':
       return [['shares'], ['share', event.id], ['marks']];
     case 'node':
-      return [['folder', event.id], ['stores'], ['trash'], ['shares'], ['marks']];
+      return [['folder', event.id], ['folder', 'sizes'], ['stores'], ['trash'], ['shares'], ['marks']];
     case 'store':
       return [['stores']];
     case 'ledger':

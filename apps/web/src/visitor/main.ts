@@ -17,6 +17,9 @@ interface Shown {
 }
 
 let shown: Shown = { door: null, problem: null, typed: '', busy: false };
+/** Answers of questions that were overtaken by a later one are dropped. */
+let latest = 0;
+let lookLater = false;
 let timer: ReturnType<typeof setTimeout> | undefined;
 
 const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: 'The server is not answering. Check the connection and try again.' };
@@ -44,7 +47,15 @@ async function ask(path: string, body?: unknown): Promise<{ door: VisitorDoor } 
 
 /** Asks what may be shown now. A share that counts nothing and asks for nothing opens by itself. */
 async function look(): Promise<void> {
+  // While the door is being opened an answer could only be older than the one that is on its way.
+  if (shown.busy) {
+    lookLater = true;
+    return;
+  }
+  latest += 1;
+  const mine = latest;
   const answer = await ask('door');
+  if (mine !== latest) return;
   if ('problem' in answer) {
     show({ problem: answer.problem, door: null });
     return;
@@ -56,6 +67,7 @@ async function look(): Promise<void> {
 }
 
 async function open(password: string | null): Promise<void> {
+  latest += 1;
   show({ busy: true });
   const answer = await ask('open', { password });
   if ('door' in answer) {
@@ -63,7 +75,11 @@ async function open(password: string | null): Promise<void> {
     wakeAtChange(answer.door);
   } else {
     show({ problem: answer.problem, busy: false });
-    if (answer.problem.status === 410 || answer.problem.status === 403) await look();
+    if (answer.problem.status === 410 || answer.problem.status === 403) lookLater = true;
+  }
+  if (lookLater) {
+    lookLater = false;
+    await look();
   }
 }
 

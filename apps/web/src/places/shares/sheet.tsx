@@ -45,7 +45,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <section>
         <h3>Link</h3>
         <CopyLine value={share.link} label="link" />
-        {share.portability && <div className="field-advice">Works only inside: {share.portability}</div>}
+        {share.portability && <div className="field-advice">Works only inside the office: {share.portability}</div>}
         <details className="mt-1">
           <summary className="small">QR code</summary>
           <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />

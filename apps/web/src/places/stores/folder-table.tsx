@@ -75,7 +75,7 @@ export function FolderTable({ items, total, marks, selection, scroller, nearEnd,
                 {item.kind === 'file' && <Size bytes={item.sizeBytes} />}
               </span>
               <span role="gridcell">
-                <When at={item.changedAt} />
+                <When at={item.changedAt} brief />
               </span>
               <span role="gridcell" className="quiet">
                 {item.changedBy}

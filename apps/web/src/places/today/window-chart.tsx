@@ -10,8 +10,8 @@ import { StateMark, StateShape } from '../../ui/state-mark';
 import { fitted, useWidth } from './measure';
 
 const DAY_MS = 86_400_000;
-const LANE_PX = 24;
-const BAR_PX = 20;
+const LANE_PX = 22;
+const BAR_PX = 19;
 const AXIS_PX = 26;
 const OVERVIEW_PX = 30;
 const MARGIN_PX = 12;
@@ -41,7 +41,7 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
     return made;
   }, [bars, whole]);
   const laneCount = Math.max(1, ...[...lanes.values()].map((l) => l + 1));
-  const height = AXIS_PX + laneCount * LANE_PX + 6;
+  const height = laneCount * LANE_PX + 4;
   const x = scaleTime([from, to], [MARGIN_PX, width - MARGIN_PX]);
   return (
     <section className="chart-box" aria-label="Windows">
@@ -66,12 +66,17 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
       <div ref={box}>
         {width > 0 && (
           <>
-            <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`} role="group" aria-label="Shares over time">
+            <svg className="windows" height={AXIS_PX} viewBox={`0 0 ${width} ${AXIS_PX}`} aria-hidden>
+              <Axis x={x} from={from} to={to} now={now} zone={zone} />
+            </svg>
+            <div className="lanes" tabIndex={0} role="region" aria-label="Shares over time">
+            <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`}>
               <Grid x={x} from={from} to={to} height={height} now={now} zone={zone} />
               {bars.map((b) => (
                 <ShareBar key={b.share.id} bar={b} x={x} lane={lanes.get(b.share.id) ?? 0} now={now} zone={zone} right={width - 1} />
               ))}
             </svg>
+            </div>
             <Overview bars={bars} lanes={lanes} laneCount={laneCount} whole={whole} width={width} zoom={zoom} setZoom={setZoom} now={now} />
           </>
         )}
@@ -81,25 +86,38 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
 }
 
 function barOf(share: ShareRow): Bar {
-  return { share, from: Date.parse(share.opensAt ?? share.createdAt), to: share.closesAt ? Date.parse(share.closesAt) : null };
+  const closes = share.withdrawnAt ?? share.closesAt;
+  return { share, from: Date.parse(share.opensAt ?? share.createdAt), to: closes ? Date.parse(closes) : null };
 }
 
 type TimeScale = ScaleTime<number, number>;
 
-function Grid({ x, from, to, height, now, zone }: { x: TimeScale; from: number; to: number; height: number; now: number; zone: string }) {
-  const days = useMemo(() => {
-    const list: number[] = [];
-    for (let at = startOfDay(from, 0, zone); at <= to; at = startOfDay(at, 1, zone)) if (at >= from) list.push(at);
-    return list;
+/** Midnights within the span, and how many of them bear a word. */
+function useDays(from: number, to: number, zone: string): { days: number[]; step: number } {
+  return useMemo(() => {
+    const days: number[] = [];
+    for (let at = startOfDay(from, 0, zone); at <= to; at = startOfDay(at, 1, zone)) if (at >= from) days.push(at);
+    return { days, step: days.length > 16 ? 7 : 1 };
   }, [from, to, zone]);
-  const step = days.length > 16 ? 7 : 1;
+}
+
+interface GridProps {
+  x: TimeScale;
+  from: number;
+  to: number;
+  now: number;
+  zone: string;
+}
+
+function Axis({ x, from, to, now, zone }: GridProps) {
+  const { days, step } = useDays(from, to, zone);
   const flag = x(now);
   return (
     <g>
-      {days.map((day, i) => (
+      {days.map((day, i) => i % step === 0 && (
         <g key={day}>
-          <path d={`M${x(day)} ${i % step ? AXIS_PX : 8}V${height}`} stroke="var(--rule)" strokeOpacity={i % step ? 0.45 : 1} />
-          {i % step === 0 && x(day) < x(to) - 50 && Math.abs(x(day) + 30 - flag) > 66 && (
+          <path d={`M${x(day)} 8V${AXIS_PX}`} stroke="var(--rule)" />
+          {x(day) < x(to) - 50 && Math.abs(x(day) + 30 - flag) > 66 && (
             <text x={x(day) + 5} y="18" fillOpacity="0.75">
               {dayInWords(day, now, zone).replace(/^\w+ /, step === 1 ? '$&' : '')}
             </text>
@@ -108,13 +126,25 @@ function Grid({ x, from, to, height, now, zone }: { x: TimeScale; from: number; 
       ))}
       {now >= from && now <= to && (
         <>
-          <path d={`M${flag} 22V${height}`} stroke="var(--buoy)" strokeWidth="1.500" />
-          <rect x={flag - 36} y="3" width="72" height="19" rx="2" fill="#b8430f" />
-          <text x={flag} y="17" textAnchor="middle" className="fw-semibold" style={{ fill: '#fff' }}>
+          <rect x={flag - 36} y="4" width="72" height="19" rx="2" fill="#b8430f" />
+          <path d={`M${flag} 22V${AXIS_PX}`} stroke="var(--buoy)" strokeWidth="1.500" />
+          <text x={flag} y="18" textAnchor="middle" className="fw-semibold" style={{ fill: '#fff' }}>
             {momentInWords(now, now, zone).replace(/ \d+ \w+,/, '')}
           </text>
         </>
       )}
+    </g>
+  );
+}
+
+function Grid({ x, from, to, height, now, zone }: GridProps & { height: number }) {
+  const { days, step } = useDays(from, to, zone);
+  return (
+    <g>
+      {days.map((day, i) => (
+        <path key={day} d={`M${x(day)} 0V${height}`} stroke="var(--rule)" strokeOpacity={i % step ? 0.45 : 1} />
+      ))}
+      {now >= from && now <= to && <path d={`M${x(now)} 0V${height}`} stroke="var(--buoy)" strokeWidth="1.500" />}
     </g>
   );
 }
@@ -127,7 +157,7 @@ function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; 
   const x0 = Math.max(0, x(bar.from));
   const x1 = Math.min(right, to === null ? right : x(to));
   if (x1 <= 0 || x0 >= right) return null;
-  const y = AXIS_PX + lane * LANE_PX;
+  const y = 1 + lane * LANE_PX;
   const width = Math.max(6, x1 - x0);
   const title = fitted(share.title, width - 30, true);
   const more = fitted(share.hasPassword ? 'password' : '', width - 42 - title.width, false);
@@ -149,28 +179,28 @@ function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; 
         {!cut && <rect x={x0} y={y} width="4" height={BAR_PX} fill="currentColor" />}
         {share.visitTimes.map((t, i) => {
           const at = x(Date.parse(t));
-          return at >= x0 && at <= x0 + width ? <path key={i} d={`M${at} ${y + BAR_PX}v-5`} stroke="currentColor" strokeWidth="1.500" /> : null;
+          return at >= x0 && at <= x0 + width ? <path key={i} d={`M${at} ${y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" /> : null;
         })}
         {width > 26 && (
-          <svg x={x0 + 9} y={y + 4} width="12" height="12" viewBox="0 0 16 16">
+          <svg x={x0 + 9} y={y + 3} width="12" height="12" viewBox="0 0 16 16">
             <StateShape state={share.state} />
           </svg>
         )}
         {title.text && (
-          <text x={x0 + 26} y={y + 14.5} className="fw-semibold">
+          <text x={x0 + 26} y={y + 13} className="fw-semibold">
             {title.text}
           </text>
         )}
         {more.text && (
-          <text x={x0 + 36 + title.width} y={y + 14.5} fillOpacity="0.7">
+          <text x={x0 + 36 + title.width} y={y + 13} fillOpacity="0.7">
             {more.text}
           </text>
         )}
-        {to === null && <path d={`M${x1 - 9} ${y + 5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />}
+        {to === null && <path d={`M${x1 - 9} ${y + 4.5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />}
       </a>
       {drag.allowed && to !== null && x(to) < right && <rect ref={drag.grip} className="grip" x={x1 - 5} y={y} width="10" height={BAR_PX} fill="transparent" />}
       {drag.to !== null && (
-        <text x={x1 + 6} y={y + 14.500} className="fw-semibold">
+        <text x={x1 + 6} y={y + 13} className="fw-semibold">
           {momentInWords(drag.to, now, zone)}
         </text>
       )}

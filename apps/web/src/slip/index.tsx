@@ -3,7 +3,7 @@ import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSW
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
-import { api, ApiProblem } from '../ui/api';
+import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';

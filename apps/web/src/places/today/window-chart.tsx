@@ -30,7 +30,8 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
   const zone = useZone();
   const now = useNow(30_000);
   const [box, width] = useWidth();
-  const whole = useMemo<[number, number]>(() => [startOfDay(now, -7, zone), startOfDay(now, 36, zone)], [startOfDay(now, 0, zone), zone]);
+  const today = startOfDay(now, 0, zone);
+  const whole = useMemo<[number, number]>(() => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)], [today, zone]);
   const [zoom, setZoom] = useState<[number, number] | null>(null);
   const [from, to] = zoom ?? whole;
   const previous = useRef<Map<string, number>>(new Map());

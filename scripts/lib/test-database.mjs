@@ -16,21 +16,13 @@ export function freePort() {
   });
 }
 
-let running = null;
-let users = 0;
-
-/** Vitest's global setup; two projects that run together share one server. */
+/** Vitest's global setup, once for each project. */
 export async function setup(project) {
   requirePrograms('postgres', 'setpriv');
   mkdirSync(VAR, { recursive: true });
-  users += 1;
-  running ??= freePort().then((port) => startPostgres(join(VAR, 'test-postgres'), port, { fast: true }));
-  const server = await running;
+  const server = await startPostgres(join(VAR, `test-postgres-${project.name}`), await freePort(), { fast: true });
   project.provide('databaseUrl', server.url('postgres'));
-  return async () => {
-    users -= 1;
-    if (users === 0) await server.stop();
-  };
+  return server.stop;
 }
 
 export default setup;

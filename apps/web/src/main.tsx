@@ -15,7 +15,7 @@ import './styles/places.scss';
 import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
-import { meQuery, tuneClock } from './ui/session';
+import { MeContext, meQuery, tuneClock } from './ui/session';
 import { Failure, SkeletonRows } from './ui/states';
 
 followScheme();
@@ -43,7 +43,7 @@ function SignedIn({ children }: { children: ReactNode }) {
   if (isPending) return <SkeletonRows />;
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!me) return <Navigate to="/sign-in" state={{ from: location.pathname + location.search }} replace />;
-  return children;
+  return <MeContext value={me}>{children}</MeContext>;
 }
 
 createRoot(document.getElementById('root') as HTMLElement).render(

@@ -1,11 +1,13 @@
 import { Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import type { QuayEvent } from '@quay/contract';
 import type { Request, Response } from 'express';
-import { auditTime, filter, map, merge } from 'rxjs';
+import { auditTime, buffer, filter, map, merge, mergeMap } from 'rxjs';
 import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
 
 const HEARTBEAT_MS = 20_000;
+/** Events of listings come in bursts; each folder is told of once in this time. */
+const GATHER_MS = 150;
 /** Streams that one address may hold open: a household or an office behind one address, with several pages each. */
 const MOST_PER_ADDRESS = 60;
 const MOST_IN_ALL = 3000;
@@ -36,7 +38,8 @@ export class EventStreams implements OnApplicationShutdown {
     res.write('retry: 1000\n\n');
     const chosen = this.events.stream.pipe(filter(wanted));
     const prompt = chosen.pipe(filter((e) => e.topic !== 'node'));
-    const gathered = chosen.pipe(filter((e) => e.topic === 'node'), auditTime(150));
+    const listings = chosen.pipe(filter((e) => e.topic === 'node'));
+    const gathered = listings.pipe(buffer(listings.pipe(auditTime(GATHER_MS))), mergeMap((events) => new Map(events.map((e) => [e.id, e])).values()));
     const subscription = merge(prompt, gathered).pipe(map(shown)).subscribe((event) => res.write(`data: ${JSON.stringify(event)}\n\n`));
     const heartbeat = setInterval(() => res.write(':\n\n'), HEARTBEAT_MS);
     res.once('close', () => {

@@ -96,7 +96,7 @@ function PersonMenu({ showKeys }: { showKeys: () => void }) {
   };
   return (
     <Dropdown align="end">
-      <Dropdown.Toggle className="avatar" variant="plain" aria-label={`${me.name}: account and sign out`}>
+      <Dropdown.Toggle className="avatar" variant="plain" aria-label={`${me.initials}: account of ${me.name}, sign out`}>
         {me.initials}
       </Dropdown.Toggle>
       <Dropdown.Menu>

@@ -1,25 +1,22 @@
 import type { QuayEvent } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
 import { useEffect } from 'react';
+import { listenWhileShown } from '../live-source';
 
 /** Keeps what is on the screen true: events of the server make the queries they concern be asked again. */
 export function useLiveUpdates(): void {
   const client = useQueryClient();
-  useEffect(() => {
-    const source = new EventSource('/api/events');
-    let broken = false;
-    source.onmessage = (message: MessageEvent<string>) => {
-      const event = JSON.parse(message.data) as QuayEvent;
-      for (const key of keysOf(event)) void client.invalidateQueries({ queryKey: key });
-    };
-    source.onerror = () => (broken = true);
-    // What happened while the connection was away is not known: ask for everything that is shown.
-    source.onopen = () => {
-      if (broken) void client.invalidateQueries();
-      broken = false;
-    };
-    return () => source.close();
-  }, [client]);
+  useEffect(
+    () =>
+      listenWhileShown(
+        '/api/events',
+        (data) => {
+          for (const key of keysOf(JSON.parse(data) as QuayEvent)) void client.invalidateQueries({ queryKey: key });
+        },
+        () => void client.invalidateQueries({ predicate: (query) => query.queryKey[0] !== 'me' }),
+      ),
+    [client],
+  );
 }
 
 function keysOf(event: QuayEvent): string[][] {

@@ -1,6 +1,6 @@
 import type { Me } from '@quay/contract';
-import { queryOptions, useQuery } from '@tanstack/react-query';
-import { useEffect, useState } from 'react';
+import { queryOptions } from '@tanstack/react-query';
+import { createContext, useContext, useEffect, useState } from 'react';
 import { api, ApiProblem } from './api';
 
 export const meQuery = queryOptions({
@@ -14,10 +14,13 @@ export const meQuery = queryOptions({
 
 /** The signed-in person. Only for places behind the sign-in. */
 export function useMe(): Me {
-  const { data } = useQuery(meQuery);
-  if (!data) throw new Error('asked who is signed in outside the signed-in part');
-  return data;
+  const me = useContext(MeContext);
+  if (!me) throw new Error('asked who is signed in outside the signed-in part');
+  return me;
 }
+
+/** Given by the signed-in part, so that what is inside it never sees a session end half-way. */
+export const MeContext = createContext<Me | null>(null);
 
 export function useZone(): string {
   return useMe().office.zone;

@@ -1,6 +1,7 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
 import type { ProblemBody, VisitorDoor } from '@quay/contract';
+import { listenWhileShown } from '../live-source';
 import { draw, type Actions } from './page';
 import './visitor.css';
 
@@ -93,17 +94,6 @@ function wakeAtChange(door: VisitorDoor): void {
   if (next < 2 ** 31) timer = setTimeout(() => void look(), next + 300);
 }
 
-function listen(): void {
-  const source = new EventSource(`${base}/events`);
-  source.onmessage = () => void look();
-  let broken = false;
-  source.onerror = () => (broken = true);
-  source.onopen = () => {
-    if (broken) void look();
-    broken = false;
-  };
-}
-
 void look().then(() => {
-  if (shown.problem?.code !== 'share.not-found') listen();
+  if (shown.problem?.code !== 'share.not-found') listenWhileShown(`${base}/events`, () => void look(), () => void look());
 });

@@ -21,7 +21,7 @@ export function TransfersButton() {
         {running > 0 && <span className="badge text-bg-primary ms-1">{running}</span>}
       </button>
       <Overlay target={target} show={shown} placement="bottom-end" rootClose={running === 0} onHide={() => show(false)}>
-        <Popover id="transfers" className="mw-100" aria-label="Transfers">
+        <Popover id="transfers" className="mw-100" role="dialog" aria-label="Transfers">
           <div className="transfers">
             <div className="d-flex align-items-center gap-2 mb-1">
               <h2 className="small-head mb-0">Transfers</h2>

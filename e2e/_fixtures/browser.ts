@@ -1,0 +1,104 @@
+import axe from 'axe-core';
+import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import puppeteer, { type Browser, type BrowserContext, type ElementHandle, type Page } from 'puppeteer-core';
+import { expect } from 'vitest';
+import { PASSWORDS, type Name } from '../../apps/server/src/_fixtures/office.js';
+
+const ARGUMENTS = ['--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync', ...(process.getuid?.() === 0 ? ['--no-sandbox'] : [])];
+
+/** Debian's Chromium without a window. */
+export function launch(): Promise<Browser> {
+  return puppeteer.launch({ executablePath: '/usr/bin/chromium', headless: true, args: ARGUMENTS, defaultViewport: { width: 1280, height: 800 } });
+}
+
+/** A browser of somebody's own: no cookies of others, errors fail the test, downloads go to a folder. */
+export class Person {
+  readonly errors: string[] = [];
+  private constructor(readonly page: Page, readonly context: BrowserContext, readonly downloads: string, readonly origin: string) {}
+
+  static async at(browser: Browser, origin: string): Promise<Person> {
+    const context = await browser.createBrowserContext();
+    await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write']);
+    const page = await context.newPage();
+    const downloads = mkdtempSync(join(tmpdir(), 'downloads-'));
+    const person = new Person(page, context, downloads, origin);
+    const session = await page.createCDPSession();
+    await session.send('Browser.setDownloadBehavior', { behavior: 'allow', downloadPath: downloads, browserContextId: context.id });
+    page.on('pageerror', (error) => person.errors.push(String(error)));
+    // Refusals are part of what is tested; broken policy or scripts are not.
+    page.on('console', (message) => message.type() === 'error' && !/Failed to load resource/.test(message.text()) && person.errors.push(message.text()));
+    return person;
+  }
+
+  async signIn(name: Name): Promise<void> {
+    await this.page.goto(`${this.origin}/sign-in`);
+    await this.fill('#name', name);
+    await this.fill('#password', PASSWORDS[name]);
+    await this.page.keyboard.press('Enter');
+    await this.page.waitForSelector('.bar');
+  }
+
+  async fill(selector: string, text: string): Promise<void> {
+    await this.page.waitForSelector(selector);
+    await this.page.click(selector, { count: 3 });
+    await this.page.keyboard.press('Backspace');
+    await this.page.type(selector, text);
+  }
+
+  /** Presses the button, link or row that bears these words. */
+  async press(words: string, within = 'body'): Promise<void> {
+    const found = await this.page
+      .waitForFunction(
+        (scope: string, name: string) =>
+          [...document.querySelectorAll<HTMLElement>(scope)]
+            .flatMap((part) => [...part.querySelectorAll<HTMLElement>('button, a, input, label, summary, [role=menuitem]')])
+            .find((e) => e.checkVisibility() && (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name),
+        { timeout: 8000, polling: 50 },
+        within,
+        words,
+      )
+      .catch(async () => {
+        throw new Error(`there is no "${words}" to press in ${within}: ${(await this.text(within)).slice(0, 600)}`);
+      });
+    await (found as ElementHandle<HTMLElement>).click();
+  }
+
+  /** Waits until the page, or a part of it, says this. */
+  async sees(words: string, selector = 'body'): Promise<void> {
+    await this.page.waitForFunction((s: string, w: string) => [...document.querySelectorAll<HTMLElement>(s)].some((e) => (e.innerText ?? e.textContent ?? '').includes(w)), { timeout: 10_000, polling: 50 }, selector, words).catch(async () => {
+      throw new Error(`"${words}" is not to be seen in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
+    });
+  }
+
+  text(selector: string): Promise<string> {
+    return this.page.$$eval(selector, (elements) => elements.map((e) => (e as HTMLElement).innerText ?? e.textContent ?? '').join('\n'));
+  }
+
+  /** Waits for a download that is complete, and gives its bytes. */
+  async downloaded(name: string): Promise<Buffer> {
+    for (let i = 0; i < 100; i += 1) {
+      if (readdirSync(this.downloads).includes(name)) return readFileSync(join(this.downloads, name));
+      await new Promise((r) => setTimeout(r, 100));
+    }
+    throw new Error(`${name} was not downloaded; there is ${readdirSync(this.downloads).join(', ')}`);
+  }
+
+  /** WCAG 2.2 AA by axe-core: 0 violations on the page as it stands. */
+  async isAccessible(): Promise<void> {
+    // Evaluated through the debugger, so that the page's policy stays as strict as it is.
+    await this.page.evaluate(axe.source);
+    const found = await this.page.evaluate(async () => {
+      const { violations } = await (window as unknown as { axe: typeof axe }).axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] });
+      return violations.map((v) => `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} ${n.failureSummary ?? ''}`).slice(0, 3).join(' | ')}`);
+    });
+    expect(found, this.page.url()).toEqual([]);
+  }
+
+  async leave(): Promise<void> {
+    expect(this.errors).toEqual([]);
+    await this.context.close();
+    rmSync(this.downloads, { recursive: true, force: true });
+  }
+}

@@ -144,7 +144,7 @@ describe('the slip', () => {
 describe('every view', () => {
   it.each(['light', 'dark'])('has 0 violations of axe-core and no error, %s', async (scheme) => {
     const iris = await Person.at(browser, office.origin);
-    await iris.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: scheme }]);
+    await iris.page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }, { name: 'prefers-color-scheme', value: scheme }]);
     await iris.signIn('iris');
     const { storeId } = (await (await office.signedIn('iris')).ask<{ folder: { storeId: string } }>('GET', `/api/folders/${office.roots.projects}`)).body.folder;
     for (const [path, words] of [['/today', 'open'], ['/stores', 'stores'], [`/stores/${office.roots.projects}`, 'new.txt'], [`/stores/${storeId}/trash`, 'Trash of Projects'], ['/shares', 'open'], ['/ledger', 'entries'], ['/account', 'Change your password']] as const) {
@@ -165,6 +165,7 @@ describe('every view', () => {
     await iris.isAccessible();
     await keys(iris, 'Enter');
     await iris.sees('entries', 'main');
+    await iris.page.waitForFunction(() => !document.querySelector('.modal, .modal-backdrop'));
     await iris.press('Verify the chain');
     await iris.sees('The chain holds');
     await iris.leave();

@@ -1,4 +1,4 @@
-import jsQR from 'jsqr';
+import jsqr from 'jsqr';
 import { createHash, randomBytes } from 'node:crypto';
 import { execFileSync } from 'node:child_process';
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
@@ -31,6 +31,8 @@ afterAll(async () => {
   rmSync(desk, { recursive: true, force: true });
 });
 
+// A CommonJS package whose types and shape disagree about its default.
+const decodeQr = jsqr as unknown as (data: Uint8ClampedArray, width: number, height: number) => { data: string } | null;
 const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
 
 it('from a folder on the desk to a visitor holding the right bytes, and to the closed door', async () => {
@@ -70,11 +72,12 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
   expect(link).toMatch(new RegExp(`^${office.origin}/s/[0-9A-Za-z]{22}$`));
 
   // Each can be copied, and the QR code says the same to a decoder of somebody else's (jsQR).
+  await iris.page.bringToFront();
   await iris.press('Copy link');
   await iris.sees('Copied', '.handover');
   expect(await iris.page.evaluate(() => navigator.clipboard.readText())).toBe(link);
   const png = PNG.sync.read(Buffer.from(await ((await iris.page.$('.qr')) as ElementHandle).screenshot()));
-  expect(jsQR(new Uint8ClampedArray(png.data), png.width, png.height)?.data).toBe(link);
+  expect(decodeQr(new Uint8ClampedArray(png.data), png.width, png.height)?.data).toBe(link);
 
   // A visitor with a clean browser: wrong password, then the right one.
   const visitor = await Person.at(browser, office.origin);

@@ -20,8 +20,9 @@ export class Person {
 
   static async at(browser: Browser, origin: string): Promise<Person> {
     const context = await browser.createBrowserContext();
-    await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write']);
+    await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write', 'clipboard-sanitized-write']);
     const page = await context.newPage();
+    await page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }]);
     const downloads = mkdtempSync(join(tmpdir(), 'downloads-'));
     const person = new Person(page, context, downloads, origin);
     const session = await page.createCDPSession();

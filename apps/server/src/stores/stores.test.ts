@@ -132,7 +132,7 @@ describe('a long folder', () => {
     for (const name of values) await office.db.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6)`, [randomUUID(), storeId, folder.id, name, nameKey(name), new Date(START)]);
     const seen: string[] = [];
     for (let after: string | null = ''; after !== null; ) {
-      const { body } = await iris.ask<FolderPage>('GET', `/api/folders/${folder.id}${after ? `?after=${after}` : ''}`);
+      const { body }: { body: FolderPage } = await iris.ask<FolderPage>('GET', `/api/folders/${folder.id}${after ? `?after=${after}` : ''}`);
       seen.push(...body.items.map((i) => i.name));
       if (seen.length === 200) await create(iris, folder.id, 'AAA before the page');
       after = body.next;

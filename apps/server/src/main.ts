@@ -18,6 +18,8 @@ async function main(): Promise<void> {
   // Large uploads take as long as they take; heads must still come promptly.
   server.requestTimeout = 0;
   server.headersTimeout = 20_000;
+  // Longer than the minute that proxies and browsers commonly keep a connection for.
+  server.keepAliveTimeout = 65_000;
   process.send?.({ ready: true });
   // Started by another program: when that goes, in whatever way, so does this.
   process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));

@@ -3,11 +3,15 @@ import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
 import { existsSync } from 'node:fs';
+import type { RequestListener, Server } from 'node:http';
 import { join } from 'node:path';
 import type { Config } from './platform/config.js';
 import { requestLog } from './platform/log/request-log.js';
 import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
 import { Problem } from './platform/problems/problem.js';
+import { DownloadService } from './transfers/download.service.js';
+import { visitorFilePath } from './visits/file-path.js';
+import { VisitsService } from './visits/visits.service.js';
 
 const JSON_LIMIT = '256kb';
 
@@ -17,6 +21,7 @@ export function dress(app: INestApplication, config: Config): void {
   http.set('etag', false);
   http.set('query parser', 'simple');
   http.disable('x-powered-by');
+  takeShortWays(app);
   app.use(requestLog);
   app.use(securityHeaders());
   app.use(sameOriginOnly);
@@ -27,6 +32,16 @@ export function dress(app: INestApplication, config: Config): void {
   documentApi(app);
   if (config.webRoot && existsSync(config.webRoot)) serveWeb(app, http, config.webRoot);
   app.use((error: unknown, req: Request, res: Response, _next: NextFunction) => sendProblem(asProblem(error), req, res));
+}
+
+/** Puts the short ways before the framework: what they do not take goes on to it. */
+function takeShortWays(app: INestApplication): void {
+  const server = app.getHttpServer() as Server;
+  const listeners = server.listeners('request') as RequestListener[];
+  server.removeAllListeners('request');
+  server.on('request', visitorFilePath(app.get(VisitsService), app.get(DownloadService), (req, res) => {
+    for (const listener of listeners) listener.call(server, req, res);
+  }));
 }
 
 function securityHeaders() {

@@ -46,6 +46,20 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
       await expect(store.put(broken, 8)).rejects.toMatchObject({ code: 'upload.cut' });
       expect(await store.stat(createHash('sha256').update('half').digest())).toBeNull();
     });
+    it('gathers bytes and stretches of blobs into one piece, also with memory given back, and refuses what is missing', async () => {
+      const store = make();
+      const parts = [randomBytes(10_000), randomBytes(5000)];
+      const kept = await Promise.all(parts.map((p) => store.put(Readable.from([p]), p.length)));
+      const [a, b] = kept.map((k) => k.sha256) as [Buffer, Buffer];
+      for (let round = 0; round < 20; round += 1) {
+        const gathered = await store.gather([{ bytes: Buffer.from('head') }, { sha256: a, from: round, length: 9000 }, { bytes: Buffer.from('tail') }, { sha256: b, from: 0, length: 5000 }]);
+        const expected = Buffer.concat([Buffer.from('head'), (parts[0] as Buffer).subarray(round, round + 9000), Buffer.from('tail'), parts[1] as Buffer]);
+        expect(Buffer.from(gathered.bytes).equals(expected)).toBe(true);
+        gathered.release();
+      }
+      await expect(store.gather([{ sha256: randomBytes(32), from: 0, length: 1 }])).rejects.toThrow();
+      await expect(store.gather([{ sha256: b, from: 4000, length: 2000 }])).rejects.toThrow('shorter');
+    });
     it('says null for what it does not have, and removes what it has', async () => {
       const store = make();
       expect(await store.open(randomBytes(32))).toBeNull();

@@ -16,6 +16,8 @@ export interface Config {
   logLevel: string;
   /** Bytes of the disk that uploads must leave free. */
   keepFreeBytes: number;
+  /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
+  clockAheadMs: number;
 }
 
 export const CONFIG = Symbol('config');
@@ -39,5 +41,6 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     smtpUrl: env['QUAY_SMTP_URL'] ?? null,
     logLevel: env['QUAY_LOG'] ?? 'info',
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
+    clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
   };
 }

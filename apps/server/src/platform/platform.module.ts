@@ -12,7 +12,7 @@ import { Office } from './office.js';
 @Module({})
 export class PlatformModule {
   static with(config: Config): DynamicModule {
-    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, Clock, Attempts, Events, Mail, Office];
+    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, Attempts, Events, Mail, Office];
     return { module: PlatformModule, providers: provided, exports: provided };
   }
 }

@@ -1,39 +1,50 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { planZip, segmentsWithin, type ZipPlan } from '@quay/core';
 import contentDisposition from 'content-disposition';
-import type { Request, Response } from 'express';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { createHash } from 'node:crypto';
 import { DataSource } from 'typeorm';
-import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
-import { decideRange, type ByteWindow } from '../platform/blobs/ranges.js';
-import { isSmall, sendSmall, sendStretches, type Stretch } from '../platform/blobs/send.js';
+import { BLOBS, type BlobStore, type Stretch } from '../platform/blobs/blob-store.js';
+import { decideRange } from '../platform/blobs/ranges.js';
+import { isSmall, readSmall, sendStretches } from '../platform/blobs/send.js';
 import { Problem } from '../platform/problems/problem.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
 
 /** Media types a browser may show by itself; everything else is saved. None of them can run anything in our origin. */
 const SHOWABLE = /^(image\/(png|jpeg|gif|webp|avif)|video\/(mp4|webm)|audio\/(mpeg|ogg|wav|mp4)|text\/plain)$/;
 
+/** Whatever a file contains, it gets an origin of its own, in which nothing runs. */
+const FILE_HEADERS = {
+  'Cache-Control': 'private, no-cache',
+  'Content-Security-Policy': "sandbox; default-src 'none'; img-src 'self'; media-src 'self'; style-src 'unsafe-inline'",
+  'X-Content-Type-Options': 'nosniff',
+  'X-Frame-Options': 'DENY',
+  'Referrer-Policy': 'no-referrer',
+};
+
 @Injectable()
 export class DownloadService {
   constructor(private readonly db: DataSource, @Inject(BLOBS) private readonly blobs: BlobStore) {}
 
   /** Sends a file or the range that was asked for. @throws Problem blob.missing, range.beyond-end */
-  async file(req: Request, res: Response, file: FileBytes, how: 'save' | 'show'): Promise<void> {
+  async file(req: IncomingMessage, res: ServerResponse, file: FileBytes, how: 'save' | 'show'): Promise<void> {
     const shown = how === 'show' && SHOWABLE.test(file.mediaType);
-    this.head(res, contentDisposition(file.name, { type: shown ? 'inline' : 'attachment' }), shown ? file.mediaType : safeType(file.mediaType), file.modifiedAt);
     const etag = `"${file.sha256.toString('base64url')}"`;
     if (req.headers['if-none-match'] === etag) {
-      res.setHeader('ETag', etag).status(304).end();
+      res.writeHead(304, { ETag: etag }).end();
       return;
     }
-    const window = decideRange(res, rangeHeaders(req), file.sizeBytes, etag);
-    const length = window.end - window.start;
-    if (req.method === 'HEAD') res.end();
-    else if (isSmall(length)) {
-      if (!(await sendSmall(res, this.blobs, file.sha256, window.start, length))) throw blobMissing(res);
+    const { start, end, status, headers } = decideRange(rangeHeaders(req), file.sizeBytes, etag);
+    const head = { ...headers, ...fileHead(file, shown) };
+    if (req.method === 'HEAD') res.writeHead(status, head).end();
+    else if (isSmall(end - start)) {
+      const bytes = await readSmall(this.blobs, file.sha256, file.sizeBytes, start, end - start);
+      if (!bytes) throw blobMissing();
+      res.writeHead(status, head).end(bytes);
     } else {
-      if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing(res);
-      await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: window.start, length }]);
+      if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing();
+      res.writeHead(status, head);
+      await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: start, length: end - start }]);
     }
   }
 
@@ -45,21 +56,28 @@ export class DownloadService {
   }
 
   /** Sends an archive, or a range of it, with its exact size announced. */
-  async archive(req: Request, res: Response, name: string, archive: { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }): Promise<void> {
-    this.head(res, contentDisposition(name), 'application/zip', archive.modifiedAt);
-    const window = decideRange(res, rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
+  async archive(req: IncomingMessage, res: ServerResponse, name: string, archive: { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }): Promise<void> {
+    const { start, end, status, headers } = decideRange(rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
+    res.writeHead(status, { ...headers, ...headOf(contentDisposition(name), 'application/zip', archive.modifiedAt) });
     if (req.method === 'HEAD') res.end();
-    else await sendStretches(res, this.blobs, stretches(archive.plan, window));
+    else await sendStretches(res, this.blobs, stretches(archive.plan, start, end));
   }
+}
 
-  private head(res: Response, disposition: string, type: string, modifiedAt: Date): void {
-    res.setHeader('Content-Disposition', disposition);
-    res.setHeader('Content-Type', type);
-    res.setHeader('Last-Modified', modifiedAt.toUTCString());
-    res.setHeader('Cache-Control', 'private, no-cache');
-    // Whatever a file contains, it gets an origin of its own, in which nothing runs.
-    res.setHeader('Content-Security-Policy', "sandbox; default-src 'none'; img-src 'self'; media-src 'self'; style-src 'unsafe-inline'");
+const fileHeads = new WeakMap<FileBytes, [saved: Record<string, string>, shown: Record<string, string>]>();
+
+/** The head of a file's answer; made once for each time the file's facts are read. */
+function fileHead(file: FileBytes, shown: boolean): Record<string, string> {
+  let heads = fileHeads.get(file);
+  if (!heads) {
+    heads = [headOf(contentDisposition(file.name), safeType(file.mediaType), file.modifiedAt), headOf(contentDisposition(file.name, { type: 'inline' }), file.mediaType, file.modifiedAt)];
+    fileHeads.set(file, heads);
   }
+  return heads[shown ? 1 : 0];
+}
+
+function headOf(disposition: string, type: string, modifiedAt: Date): Record<string, string> {
+  return { ...FILE_HEADERS, 'Content-Disposition': disposition, 'Content-Type': type, 'Last-Modified': modifiedAt.toUTCString() };
 }
 
 /** The archive of these entries; entries of the same path get "(2)" so that none is lost. */
@@ -89,11 +107,11 @@ function distinct(path: string, used: Set<string>): string {
   return candidate;
 }
 
-function* stretches(plan: ZipPlan<Buffer>, window: ByteWindow): Generator<Stretch> {
+function* stretches(plan: ZipPlan<Buffer>, start: number, end: number): Generator<Stretch> {
   let gathered: Uint8Array[] = [];
-  for (const segment of segmentsWithin(plan, window.start, window.end)) {
-    const from = Math.max(0, window.start - segment.offset);
-    const to = Math.min(segment.length, window.end - segment.offset);
+  for (const segment of segmentsWithin(plan, start, end)) {
+    const from = Math.max(0, start - segment.offset);
+    const to = Math.min(segment.length, end - segment.offset);
     if ('bytes' in segment) gathered.push(segment.bytes.subarray(from, to));
     else {
       if (gathered.length) yield { bytes: Buffer.concat(gathered) };
@@ -104,7 +122,7 @@ function* stretches(plan: ZipPlan<Buffer>, window: ByteWindow): Generator<Stretc
   if (gathered.length) yield { bytes: Buffer.concat(gathered) };
 }
 
-function rangeHeaders(req: Request): { range?: string; ifRange?: string } {
+function rangeHeaders(req: IncomingMessage): { range?: string; ifRange?: string } {
   const ifRange = req.headers['if-range'];
   return { range: req.headers.range, ifRange: typeof ifRange === 'string' ? ifRange : undefined };
 }
@@ -114,7 +132,6 @@ function safeType(type: string): string {
   return /html|svg|xml|javascript|pdf/.test(type) ? 'application/octet-stream' : type;
 }
 
-function blobMissing(res: Response): Problem {
-  for (const name of ['Content-Length', 'Content-Range', 'Content-Disposition', 'ETag', 'Last-Modified', 'Accept-Ranges']) res.removeHeader(name);
+function blobMissing(): Problem {
   return new Problem('unexpected', 'blob.missing', 'The bytes of this file are missing or damaged on the server. Tell whoever runs it.');
 }

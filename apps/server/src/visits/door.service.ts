@@ -48,12 +48,10 @@ export class DoorService implements OnModuleInit {
   async visit(token: string, cookie: string): Promise<VisitRow | null> {
     const facts = await this.facts(token);
     if (!facts) return null;
-    const hash = secretHash(cookie);
-    const key = hash.toString('base64');
-    let visit = facts.visits.get(key);
+    let visit = facts.visits.get(cookie);
     if (visit === undefined) {
-      visit = await visitByCookie(this.db.manager, facts.share.id, hash);
-      if (visit) facts.visits.set(key, visit);
+      visit = await visitByCookie(this.db.manager, facts.share.id, secretHash(cookie));
+      if (visit) facts.visits.set(cookie, visit);
     }
     return visit;
   }
@@ -71,13 +69,12 @@ export class DoorService implements OnModuleInit {
   }
 
   private async facts(token: string): Promise<Remembered | null> {
-    const hash = secretHash(token.slice(0, 200));
-    const key = hash.toString('base64');
+    const key = token.slice(0, 200);
     const known = this.memory.get(key);
     const now = performance.now();
     if (known && known.until > now && this.events.listening) return known;
     const { generation } = this;
-    const [share] = await loadShares(this.db.manager, { tokenHash: hash });
+    const [share] = await loadShares(this.db.manager, { tokenHash: secretHash(key) });
     if (!share) return null;
     const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
     if (generation === this.generation) this.remember(key, facts);

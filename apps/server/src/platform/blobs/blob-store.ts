@@ -1,4 +1,8 @@
 import type { Readable } from 'node:stream';
+import type { Gathered } from './gatherer.js';
+
+/** A stretch of an answer: bytes at hand, or part of a blob. */
+export type Stretch = { bytes: Uint8Array } | { sha256: Buffer; from: number; length: number };
 
 /** What is known of a blob once it is kept. */
 export interface StoredBlob {
@@ -23,6 +27,11 @@ export interface BlobStore {
    * @throws Problem upload.cut when the stream ends before `expectedBytes`; ENOSPC as the disk reports it
    */
   put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob>;
+  /**
+   * Bytes at hand and stretches of blobs in one piece, for sending many small files.
+   * @throws Error when a blob is missing or short
+   */
+  gather(parts: readonly Stretch[]): Promise<Gathered>;
   /** Null when there is no such blob. */
   open(sha256: Buffer): Promise<OpenBlob | null>;
   stat(sha256: Buffer): Promise<{ sizeBytes: number } | null>;

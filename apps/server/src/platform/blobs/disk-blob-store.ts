@@ -5,7 +5,8 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { crc32 } from 'node:zlib';
 import { Problem } from '../problems/problem.js';
-import type { BlobStore, OpenBlob, StoredBlob } from './blob-store.js';
+import type { BlobStore, OpenBlob, StoredBlob, Stretch } from './blob-store.js';
+import { Gatherer, type Gathered } from './gatherer.js';
 
 /** Writes that may be under way before the stream is made to wait. */
 const WRITES_AHEAD = 8;
@@ -14,6 +15,8 @@ const ABANDONED_MS = 24 * 3600 * 1000;
 
 /** Blobs as files: `ab/cd/<sha256>` below the root, temporary files in `tmp` on the same volume. */
 export class DiskBlobStore implements BlobStore {
+  private readonly gatherer = new Gatherer();
+
   constructor(private readonly root: string) {
     mkdirSync(join(root, 'tmp'), { recursive: true, mode: 0o700 });
   }
@@ -54,6 +57,10 @@ export class DiskBlobStore implements BlobStore {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return null;
       throw error;
     }
+  }
+
+  gather(parts: readonly Stretch[]): Promise<Gathered> {
+    return this.gatherer.gather(parts.map((part) => ('bytes' in part ? part : { path: this.place(part.sha256).path, from: part.from, length: part.length })));
   }
 
   async stat(sha256: Buffer): Promise<{ sizeBytes: number } | null> {

@@ -1,4 +1,5 @@
 import type { NextFunction, Request, Response } from 'express';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { v7 as uuidv7 } from 'uuid';
 import { log } from './log.js';
 
@@ -18,14 +19,19 @@ export function loggablePath(url: string): string {
 
 /** Logs each answer when it is done; gives it its request id. */
 export function requestLog(req: Request, res: Response, next: NextFunction): void {
+  followRequest(req, res, req.originalUrl);
+  next();
+}
+
+/** As {@link requestLog}, for requests that do not go through the framework. */
+export function followRequest(req: IncomingMessage, res: ServerResponse, url: string): void {
   const began = process.hrtime.bigint();
   res.setHeader('X-Request-Id', requestIdOf(req));
-  const path = loggablePath(req.originalUrl);
   res.once('close', () => {
     const level = res.statusCode >= 500 ? 'error' : 'info';
     if (!log.isLevelEnabled(level)) return;
+    const path = loggablePath(url);
     const durationMs = Number(process.hrtime.bigint() - began) / 1e6;
     log[level]({ requestId: requestIdOf(req), method: req.method, path, status: res.statusCode, durationMs: Math.round(durationMs * 10) / 10, complete: res.writableFinished }, 'answered');
   });
-  next();
 }

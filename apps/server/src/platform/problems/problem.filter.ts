@@ -1,6 +1,7 @@
 import { Catch, HttpException, type ArgumentsHost, type ExceptionFilter } from '@nestjs/common';
 import { PROBLEM_STATUS, type ProblemBody, type ProblemKind } from '@quay/contract';
 import type { Request, Response } from 'express';
+import type { IncomingMessage, ServerResponse } from 'node:http';
 import { log } from '../log/log.js';
 import { requestIdOf } from '../log/request-log.js';
 import { Problem } from './problem.js';
@@ -49,17 +50,16 @@ function isDatabaseAway(code: string, error: unknown): boolean {
 }
 
 /** Writes a problem as application/problem+json. Does nothing when the answer has already begun. */
-export function sendProblem(problem: Problem, req: Request, res: Response): void {
+export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerResponse): void {
   if (res.headersSent) {
     res.destroy();
     return;
   }
   const status = PROBLEM_STATUS[problem.kind];
   const retry = problem.more['retryAfterSeconds'];
-  if (typeof retry === 'number') res.setHeader('Retry-After', String(Math.ceil(retry)));
   const body: ProblemBody = { type: `/api/docs#problem-${problem.code}`, title: TITLES[problem.kind], status, detail: problem.message, code: problem.code, requestId: requestIdOf(req), ...problem.more };
-  res.setHeader('Cache-Control', 'no-store');
-  res.status(status).type('application/problem+json').send(JSON.stringify(body));
+  const head = { 'Content-Type': 'application/problem+json; charset=utf-8', 'Cache-Control': 'no-store', ...(typeof retry === 'number' && { 'Retry-After': String(Math.ceil(retry)) }), ...problem.headers };
+  res.writeHead(status, head).end(JSON.stringify(body));
 }
 
 @Catch()

@@ -7,6 +7,8 @@ export class Problem extends Error {
     readonly code: string,
     detail: string,
     readonly more: Record<string, unknown> & { errors?: FieldFault[] } = {},
+    /** Further lines of the answer's head. */
+    readonly headers: Record<string, string> = {},
   ) {
     super(detail);
     this.name = 'Problem';

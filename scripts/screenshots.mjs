@@ -1,0 +1,110 @@
+// The pictures in docs/screenshots: the demo office on a database of its own, at four minutes past ten on a working day.
+import { execFileSync } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { startProgram } from './lib/children.mjs';
+import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
+import { requireDatabase, startPostgres } from './lib/postgres.mjs';
+import { freePort } from './lib/test-database.mjs';
+import { say } from './lib/words.mjs';
+
+const OUT = join(ROOT, 'docs/screenshots');
+const WORK = join(VAR, 'screenshots');
+
+export async function run() {
+  requirePrograms('postgres', 'setpriv', 'chromium');
+  requireNpmPackages();
+  build();
+  rmSync(WORK, { recursive: true, force: true });
+  mkdirSync(WORK, { recursive: true });
+  const stops = [];
+  try {
+    const database = await startPostgres(join(WORK, 'postgres'), await freePort(), { fast: true });
+    stops.push(database.stop);
+    await requireDatabase(database, 'quay');
+    const port = await freePort();
+    const origin = `http://127.0.0.1:${port}`;
+    writeFileSync(join(WORK, 'key'), randomBytes(32).toString('hex'));
+    const at = tenPastWorking();
+    const env = { QUAY_DATABASE_URL: database.url('quay'), QUAY_BLOBS: join(WORK, 'blobs'), QUAY_KEY_FILE: join(WORK, 'key'), QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(port), QUAY_LOG: 'warn', QUAY_ADDRESS: 'https://files.saltmarsh.example', QUAY_DEMO_AT: at };
+    execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env }, stdio: 'ignore' });
+    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, QUAY_CLOCK_AT: at }, 'the server');
+    stops.push(server.stop);
+    await pictures(origin, stops);
+  } finally {
+    while (stops.length) await stops.pop()();
+    rmSync(WORK, { recursive: true, force: true });
+  }
+}
+
+/** 10:04 UTC of the last day that was not at a week's end. */
+function tenPastWorking() {
+  const at = new Date();
+  at.setUTCHours(10, 4, 0, 0);
+  while ([0, 6].includes(at.getUTCDay())) at.setUTCDate(at.getUTCDate() - 1);
+  return at.toISOString();
+}
+
+async function pictures(origin, stops) {
+  const { default: puppeteer } = await import('puppeteer-core');
+  const browser = await puppeteer.launch({ executablePath: '/usr/bin/chromium', headless: true, args: ['--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync', ...(process.getuid() === 0 ? ['--no-sandbox'] : [])], defaultViewport: { width: 1280, height: 800 } });
+  stops.push(() => browser.close());
+  mkdirSync(OUT, { recursive: true });
+  const settle = (ms = 900) => new Promise((resolve) => setTimeout(resolve, ms));
+  const page = await browser.newPage();
+  const shoot = async (name, of = page) => {
+    await settle();
+    await of.screenshot({ path: join(OUT, `${name}.png`) });
+    say(`docs/screenshots/${name}.png`);
+  };
+  const press = async (words, within = 'body') => {
+    const found = await page.waitForFunction((w, s) => [...document.querySelectorAll(`${s} button, ${s} a, ${s} input`)].find((e) => (e.getAttribute('aria-label') ?? e.textContent).trim() === w), { timeout: 8000 }, words, within);
+    await found.click();
+    await settle(500);
+  };
+  await page.goto(`${origin}/sign-in`);
+  await page.waitForSelector('#name');
+  await page.type('#name', 'iris');
+  await page.type('#password', 'weir-lantern-copper-tide');
+  await page.keyboard.press('Enter');
+  await page.waitForSelector('svg.windows');
+  await shoot('today');
+  await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }]);
+  await shoot('today-dark');
+  await page.emulateMediaFeatures([]);
+  await press('Shares', 'nav');
+  await shoot('shares');
+  await press('Mill Lane drawings', 'table');
+  await shoot('share');
+  await press('Ledger', 'nav');
+  await press('Verify the chain');
+  await shoot('ledger');
+  await press('Stores', 'nav');
+  for (const name of ['Projects', '2026', 'Mill Lane']) await openFolder(page, name, settle);
+  for (const name of ['ML-101 ground floor.pdf', 'ML-102 first floor.pdf', 'North elevation.png']) await press(`Select ${name}`, '.folder-table');
+  await press('Put on slip S', '.selection-bar');
+  await page.click('[aria-label="Title"]', { count: 3 });
+  await page.type('[aria-label="Title"]', 'Mill Lane, revised plans');
+  await page.type('[aria-label="Visit limit"]', '10');
+  await shoot('stores');
+  await press('Publish', '.slip');
+  await page.waitForSelector('.handover');
+  await shoot('handover');
+  const [link, password] = await page.$$eval('.handover .value', (e) => e.map((x) => x.textContent));
+  const context = await browser.createBrowserContext();
+  const visitor = await context.newPage();
+  await visitor.goto(origin + new URL(link).pathname);
+  await visitor.waitForSelector('#password');
+  await shoot('visitor', visitor);
+  await visitor.type('#password', password);
+  await visitor.keyboard.press('Enter');
+  await visitor.waitForSelector('.files');
+  await shoot('visitor-files', visitor);
+}
+
+async function openFolder(page, name, settle) {
+  const found = await page.waitForFunction((n) => [...document.querySelectorAll('.store-list a, .folder-table a')].find((a) => (a.querySelector('strong') ?? a).textContent.trim() === n), { timeout: 8000 }, name);
+  await found.click();
+  await settle(700);
+}

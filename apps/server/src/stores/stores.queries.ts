@@ -116,15 +116,16 @@ export const MOST_CONTENTS = 200_000;
  * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it.
  */
 export async function contents(m: EntityManager, nodeIds: string[]): Promise<ContentFile[]> {
-  const rows = await m.query<{ id: string; path: string; kind: 'folder' | 'file'; size: string; media: string | null; sha256: string | null; crc32: string | null; modified: Date }[]>(
+  const rows = await m.query<{ id: string; path: string; kind: 'folder' | 'file'; size: number; media: string | null; sha256: string | null; crc32: number; modified: number }[]>(
     `WITH RECURSIVE down AS (
        SELECT n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at, 1 AS depth FROM node n WHERE n.id = ANY($1)
        UNION ALL
        SELECT n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at, down.depth + 1
          FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
      )
-     SELECT down.id, down.path, down.kind, coalesce(b.size_bytes, 0) AS size, down.media_type AS media,
-            encode(v.sha256, 'hex') AS sha256, b.crc32, coalesce(v.modified_at, down.changed_at) AS modified
+     SELECT down.id, down.path, down.kind, coalesce(b.size_bytes, 0)::float8 AS size, down.media_type AS media,
+            encode(v.sha256, 'hex') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
+            extract(epoch FROM coalesce(v.modified_at, down.changed_at))::float8 * 1000 AS modified
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
       ORDER BY down.sort, down.id LIMIT ${MOST_CONTENTS + 1}`,
     [nodeIds],
@@ -133,11 +134,11 @@ export async function contents(m: EntityManager, nodeIds: string[]): Promise<Con
     id: r.id,
     path: r.kind === 'folder' ? `${r.path}/` : r.path,
     kind: r.kind,
-    sizeBytes: Number(r.size),
+    sizeBytes: r.size,
     mediaType: r.media ?? 'application/octet-stream',
     sha256: r.sha256 ?? '',
-    crc32: Number(r.crc32 ?? 0),
-    modifiedAt: r.modified.getTime(),
+    crc32: r.crc32,
+    modifiedAt: Math.round(r.modified),
   }));
 }
 

@@ -32,28 +32,33 @@ const FLAG_UTF8 = 0x0800;
  * @throws RangeError for an unsafe path
  */
 export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
-  const segments: ZipSegment<S>[] = [];
-  const central: Uint8Array[] = [];
-  let offset = 0;
-  const add = (bytes: Uint8Array) => {
-    segments.push({ offset, length: bytes.length, bytes });
-    offset += bytes.length;
-  };
-  for (const entry of entries) {
+  const names = entries.map((entry) => {
     assertSafePath(entry.path);
-    const name = utf8Bytes(entry.path);
-    const at = offset;
-    add(localHeader(entry, name));
+    return utf8Bytes(entry.path);
+  });
+  const lengths = entries.map((entry, i) => 30 + (names[i] as Uint8Array).length + TIME_EXTRA + (isBig(entry) ? 20 : 0));
+  // All heads in one stretch of memory: an archive may have a hundred thousand.
+  const heads = new Writer(lengths.reduce((sum, n) => sum + n, 0));
+  const segments: ZipSegment<S>[] = [];
+  const offsets: number[] = [];
+  let offset = 0;
+  entries.forEach((entry, i) => {
+    offsets.push(offset);
+    const length = lengths[i] as number;
+    segments.push({ offset, length, bytes: heads.following(length) });
+    localHeader(heads, entry, names[i] as Uint8Array);
+    offset += length;
     if (entry.source !== null && entry.sizeBytes > 0) {
       segments.push({ offset, length: entry.sizeBytes, source: entry.source });
       offset += entry.sizeBytes;
     }
-    central.push(centralHeader(entry, name, at));
+  });
+  const directory = new Writer(entries.reduce((sum, entry, i) => sum + 46 + (names[i] as Uint8Array).length + TIME_EXTRA + wideLength(entry, offsets[i] as number), 0));
+  entries.forEach((entry, i) => centralHeader(directory, entry, names[i] as Uint8Array, offsets[i] as number));
+  for (const bytes of [directory.done(), endOfDirectory(entries.length, directory.done().length, offset)]) {
+    segments.push({ offset, length: bytes.length, bytes });
+    offset += bytes.length;
   }
-  const directoryAt = offset;
-  const directory = concat(central);
-  add(directory);
-  add(endOfDirectory(entries.length, directory.length, directoryAt));
   return { sizeBytes: offset, segments };
 }
 
@@ -80,31 +85,40 @@ function assertSafePath(path: string): void {
   }
 }
 
-function localHeader(entry: ZipEntry<unknown>, name: Uint8Array): Uint8Array {
-  const big = entry.sizeBytes >= MAX32;
-  // §4.5.3: in a local header both sizes must be present when one is.
-  const extra = concat([timeExtra(entry.modifiedAt), big ? zip64Extra([entry.sizeBytes, entry.sizeBytes]) : EMPTY]);
-  const out = new Writer(30 + name.length + extra.length);
+const isBig = (entry: ZipEntry<unknown>): boolean => entry.sizeBytes >= MAX32;
+/** Length of the extended timestamp field. */
+const TIME_EXTRA = 9;
+/** Length of the ZIP64 field of a central header: its own four bytes, and eight for each value that does not fit. */
+function wideLength(entry: ZipEntry<unknown>, at: number): number {
+  const values = (isBig(entry) ? 2 : 0) + (at >= MAX32 ? 1 : 0);
+  return values === 0 ? 0 : 4 + values * 8;
+}
+
+function localHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array): void {
+  const big = isBig(entry);
   out.u32(0x04034b50).u16(versionNeeded(entry, big)).u16(FLAG_UTF8).u16(0);
   out.dosTime(entry.modifiedAt).u32(entry.crc32);
   out.u32(big ? MAX32 : entry.sizeBytes).u32(big ? MAX32 : entry.sizeBytes);
-  return out.u16(name.length).u16(extra.length).raw(name).raw(extra).done();
+  out.u16(name.length).u16(TIME_EXTRA + (big ? 20 : 0)).raw(name);
+  timeExtra(out, entry.modifiedAt);
+  // §4.5.3: in a local header both sizes must be present when one is.
+  if (big) out.u16(0x0001).u16(16).u64(entry.sizeBytes).u64(entry.sizeBytes);
 }
 
-function centralHeader(entry: ZipEntry<unknown>, name: Uint8Array, at: number): Uint8Array {
-  const bigSize = entry.sizeBytes >= MAX32;
-  const bigOffset = at >= MAX32;
-  const wide = [...(bigSize ? [entry.sizeBytes, entry.sizeBytes] : []), ...(bigOffset ? [at] : [])];
-  const extra = concat([timeExtra(entry.modifiedAt), wide.length ? zip64Extra(wide) : EMPTY]);
+function centralHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array, at: number): void {
+  const wide = wideLength(entry, at);
   const folder = entry.path.endsWith('/');
   // Made by Unix (3), so that the mode in the upper half of the external attributes counts: 0644, or 0755 with the MS-DOS folder bit.
   const mode = folder ? 0o040755 : 0o100644;
-  const out = new Writer(46 + name.length + extra.length);
-  out.u32(0x02014b50).u16((3 << 8) | 63).u16(versionNeeded(entry, bigSize || bigOffset)).u16(FLAG_UTF8).u16(0);
+  out.u32(0x02014b50).u16((3 << 8) | 63).u16(versionNeeded(entry, wide > 0)).u16(FLAG_UTF8).u16(0);
   out.dosTime(entry.modifiedAt).u32(entry.crc32);
-  out.u32(bigSize ? MAX32 : entry.sizeBytes).u32(bigSize ? MAX32 : entry.sizeBytes);
-  out.u16(name.length).u16(extra.length).u16(0).u16(0).u16(0).u32(mode * 65_536 + (folder ? 0x10 : 0));
-  return out.u32(bigOffset ? MAX32 : at).raw(name).raw(extra).done();
+  out.u32(isBig(entry) ? MAX32 : entry.sizeBytes).u32(isBig(entry) ? MAX32 : entry.sizeBytes);
+  out.u16(name.length).u16(TIME_EXTRA + wide).u16(0).u16(0).u16(0).u32(mode * 65_536 + (folder ? 0x10 : 0));
+  out.u32(at >= MAX32 ? MAX32 : at).raw(name);
+  timeExtra(out, entry.modifiedAt);
+  if (wide > 0) out.u16(0x0001).u16(wide - 4);
+  if (isBig(entry)) out.u64(entry.sizeBytes).u64(entry.sizeBytes);
+  if (at >= MAX32) out.u64(at);
 }
 
 function endOfDirectory(count: number, length: number, at: number): Uint8Array {
@@ -123,23 +137,8 @@ function versionNeeded(entry: ZipEntry<unknown>, wide: boolean): number {
   return wide ? 45 : entry.path.endsWith('/') ? 20 : 10;
 }
 
-function timeExtra(modifiedAt: number): Uint8Array {
-  const seconds = Math.floor(modifiedAt / 1000);
-  return new Writer(9).u16(0x5455).u16(5).u8(1).u32(seconds >>> 0).done();
-}
-
-function zip64Extra(values: number[]): Uint8Array {
-  const out = new Writer(4 + values.length * 8).u16(0x0001).u16(values.length * 8);
-  for (const value of values) out.u64(value);
-  return out.done();
-}
-
-const EMPTY = new Uint8Array(0);
-
-function concat(parts: Uint8Array[]): Uint8Array {
-  const out = new Writer(parts.reduce((sum, p) => sum + p.length, 0));
-  for (const part of parts) out.raw(part);
-  return out.done();
+function timeExtra(out: Writer, modifiedAt: number): void {
+  out.u16(0x5455).u16(5).u8(1).u32(Math.floor(modifiedAt / 1000) >>> 0);
 }
 
 /** Little-endian fields into a buffer of known size. */
@@ -181,6 +180,10 @@ class Writer {
     this.out.set(bytes, this.at);
     this.at += bytes.length;
     return this;
+  }
+  /** The memory that the next fields go into. */
+  following(length: number): Uint8Array {
+    return this.out.subarray(this.at, this.at + length);
   }
   done(): Uint8Array {
     return this.out;

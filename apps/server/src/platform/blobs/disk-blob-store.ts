@@ -40,11 +40,11 @@ export class DiskBlobStore implements BlobStore {
   /** Gives a complete temporary file its name. The folder is flushed too, or a crash could forget the name. */
   private async adopt(temporary: string, sha256: Buffer): Promise<void> {
     const { folder, path } = this.place(sha256);
-    await mkdir(folder, { recursive: true, mode: 0o700 });
+    const made = await mkdir(folder, { recursive: true, mode: 0o700 });
     // A blob that is there already is the same bytes: keep it, whoever wrote it first.
     if (await exists(path)) await unlink(temporary);
     else await rename(temporary, path);
-    for (const level of [folder, join(folder, '..'), this.root]) await syncFolder(level);
+    for (const level of made ? [folder, join(folder, '..'), this.root] : [folder]) await syncFolder(level);
   }
 
   async open(sha256: Buffer): Promise<OpenBlob | null> {

@@ -8,7 +8,7 @@ const BUFFER_BYTES = 1024 * 1024;
 /** Up to this size one read and one write beat any stream. */
 const SMALL_BYTES = 256 * 1024;
 const spare: Buffer[] = [];
-const SPARE_MOST = 16;
+const SPARE_MOST = 8;
 
 /**
  * Sends stretches of bytes as the body of an answer whose head has been set, holding a few buffers however large the
@@ -31,7 +31,7 @@ export async function sendStretches(res: ServerResponse, blobs: BlobStore, stret
 
 /** Small blobs that were read lately, by name: their bytes can never change. */
 const lately = new Map<string, Buffer>();
-const LATELY_MOST_BYTES = 32 * 1024 * 1024;
+const LATELY_MOST_BYTES = 16 * 1024 * 1024;
 let latelyBytes = 0;
 
 /** A stretch of a small file in one piece; null when the blob is missing or not as long as it should be. */

@@ -4,8 +4,7 @@ import { fail } from './words.mjs';
 
 /** Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes. */
 export function startProgram(script, env, name) {
-  const child = fork(script, [], { env: { ...process.env, ...env }, // A small young generation: buffers that were sent are let go of sooner (docs/benchmarks.md).
-    execArgv: ['--enable-source-maps', '--max-semi-space-size=4'], stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+  const child = fork(script, [], { env: { ...process.env, ...env }, execArgv: ['--enable-source-maps'], stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
   const ready = new Promise((resolve, reject) => {
     child.once('message', (message) => (message.ready ? resolve(message) : reject(new Error(message.failed))));
     child.once('exit', (code) => reject(new Error(`it ended (${code}) before it was ready`)));

@@ -1,12 +1,13 @@
 // Puts in place what a machine with only Node.js and npm lacks.
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { existsSync, mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { fail, say } from './words.mjs';
 
 export const ROOT = resolve(import.meta.dirname, '../..');
-export const VAR = join(ROOT, 'var');
+/** Where the data of this installation lies. */
+export const VAR = process.env.QUAY_VAR ?? join(ROOT, 'var');
 
 /** Programs and the Debian packages that bring them. */
 const PACKAGES = {
@@ -67,7 +68,7 @@ function hashOf(...files) {
 /** Builds server, outside world and web application, unless nothing has changed since the last time. */
 export function build() {
   const state = sourceState();
-  const stamp = join(VAR, 'built');
+  const stamp = join(ROOT, 'node_modules/.quay-built');
   if (existsSync(stamp) && readFileSync(stamp, 'utf8') === state && existsSync(join(ROOT, 'apps/web/dist/index.html'))) return;
   say('Building ...');
   for (const [command, args, cwd] of [
@@ -77,7 +78,6 @@ export function build() {
     const done = spawnSync(command, args, { cwd, stdio: ['ignore', 'inherit', 'inherit'] });
     if (done.status !== 0) fail('the build failed; see above.');
   }
-  mkdirSync(VAR, { recursive: true });
   writeFileSync(stamp, state);
 }
 

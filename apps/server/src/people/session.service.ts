@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { passwordStrength, STRONG_ENOUGH_SCORE } from '@quay/core/strength';
+import { STRONG_ENOUGH_SCORE } from '@quay/core';
 import type { ChangePassword, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, Not } from 'typeorm';
@@ -10,6 +10,7 @@ import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
 import { hashPassword, passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
+import { passwordStrengthAside } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { Person, Session } from './people.entity.js';
 import type { Who } from './who.js';
@@ -88,7 +89,7 @@ export class SessionService {
     await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perName);
     const person = await this.person(who);
     if (!(await passwordMatches(person.passwordHash, asked.current))) throw invalidField('current', 'password.wrong', 'That is not your present password.');
-    const strength = passwordStrength(asked.next, [person.name, person.signInName, 'saltmarsh', 'quay']);
+    const strength = await passwordStrengthAside(asked.next, [person.name, person.signInName, 'saltmarsh', 'quay']);
     if (strength.score < STRONG_ENOUGH_SCORE) throw invalidField('next', 'password.weak', 'That password is easy to guess. Three or four unrelated words are better.');
     const passwordHash = await hashPassword(asked.next);
     await this.events.change(async (tx) => {

@@ -5,6 +5,7 @@ import { DiskBlobStore } from './blobs/disk-blob-store.js';
 import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
 import { Events } from './events/events.js';
+import { Housekeeping } from './housekeeping.js';
 import { Mail } from './mail.js';
 import { Office } from './office.js';
 
@@ -12,7 +13,7 @@ import { Office } from './office.js';
 @Module({})
 export class PlatformModule {
   static with(config: Config): DynamicModule {
-    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, Attempts, Events, Mail, Office];
+    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, Attempts, Events, Mail, Office, Housekeeping];
     return { module: PlatformModule, providers: provided, exports: provided };
   }
 }

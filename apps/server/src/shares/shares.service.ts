@@ -1,6 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { addressText, shareLink, shareSentence, shareState, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
-import { passwordStrength, STRONG_ENOUGH_SCORE } from '@quay/core/strength';
+import { addressText, shareLink, shareSentence, shareState, STRONG_ENOUGH_SCORE, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
 import type { ChangeShare, CreateShare, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -14,6 +13,7 @@ import { Office, portabilityWords } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
+import { passwordStrengthAside } from '../platform/strength.js';
 import { AccessService } from '../stores/access.service.js';
 import { actorOf } from '../stores/stores.service.js';
 import { Share, ShareItem } from './shares.entity.js';
@@ -69,7 +69,7 @@ export class SharesService {
   async publish(who: Who, asked: CreateShare): Promise<ShareSheet> {
     const window = windowOf(asked.window);
     this.requireSoundWindow(window);
-    requireStrongPassword(asked, asked.title);
+    await requireStrongPassword(asked, asked.title);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
@@ -90,7 +90,7 @@ export class SharesService {
   async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet> {
     const window = asked.window ? windowOf(asked.window) : null;
     if (window) this.requireSoundWindow(window);
-    if (asked.password) requireStrongPassword({ password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false }, asked.title ?? '');
+    if (asked.password) await requireStrongPassword({ password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false }, asked.title ?? '');
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
     const { zone } = await this.office.settings();
     await this.events.change(async (tx) => {
@@ -177,9 +177,9 @@ function rowOf(r: ShareRecord, now: number): ShareRow {
   };
 }
 
-function requireStrongPassword(asked: { password: string | null; weakPasswordMeant: boolean }, title: string): void {
+async function requireStrongPassword(asked: { password: string | null; weakPasswordMeant: boolean }, title: string): Promise<void> {
   if (asked.password === null || asked.weakPasswordMeant) return;
-  if (passwordStrength(asked.password, [title]).score < STRONG_ENOUGH_SCORE) throw invalidField('password', 'password.weak', 'That password is easy to guess. Take the proposed one, or say that you mean it.');
+  if ((await passwordStrengthAside(asked.password, [title])).score < STRONG_ENOUGH_SCORE) throw invalidField('password', 'password.weak', 'That password is easy to guess. Take the proposed one, or say that you mean it.');
 }
 
 function windowOf(text: WindowText): Window {

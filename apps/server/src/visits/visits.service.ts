@@ -147,12 +147,12 @@ export class VisitsService {
     const key = `${visit.id} ${nodeId} ${name}`;
     if (this.noted.has(key)) return;
     if (this.noted.size > 100_000) this.noted.clear();
-    this.noted.add(key);
     await this.events.change(async (tx) => {
       if (await noteFile(tx, visit.id, nodeId, this.clock.date())) {
         await this.ledger.append(tx, { kind: 'share.downloaded', actor: { kind: 'visitor', id: visit.id, name: 'A visitor' }, shareId: share.id, nodeId, detail: { title: share.title, name } });
       }
     });
+    this.noted.add(key);
   }
 
   private async doorOf(share: ShareRecord, visit: VisitRow | null): Promise<VisitorDoor> {

@@ -1,5 +1,5 @@
 import type { ItemTotal, ShareSheet } from '@quay/contract';
-import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSWORD_TRIES_PER_MINUTE, PRESET_WORDS, shareSentence, toLocalField, WINDOW_PRESETS } from '@quay/core';
+import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSWORD_TRIES_PER_MINUTE, PRESET_WORDS, shareSentence, STRONG_ENOUGH_SCORE, toLocalField, WINDOW_PRESETS } from '@quay/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
@@ -235,7 +235,7 @@ function useGuessing(): Guess {
   if (passwordChoice === 'none') return { words: null, weak: false, warning: null };
   const bits = passwordChoice === 'proposed' ? proposedBits : typed?.bits;
   if (!bits) return { words: null, weak: false, warning: null };
-  return { words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)), weak: passwordChoice === 'typed' && (typed?.score ?? 0) < 3, warning: typed?.warning ?? null };
+  return { words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)), weak: passwordChoice === 'typed' && (typed?.score ?? 0) < STRONG_ENOUGH_SCORE, warning: typed?.warning ?? null };
 }
 
 function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {

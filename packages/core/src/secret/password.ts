@@ -31,6 +31,9 @@ export function proposePassword(words: readonly string[], random: Uint8Array): {
   return { password: picked.join('-'), bits: count * bitsOf(words.length) };
 }
 
+/** Typed passwords below this zxcvbn score need a deliberate override. */
+export const STRONG_ENOUGH_SCORE = 3;
+
 /** Wrong passwords that a share bears in one minute, from everybody together, before it asks to wait. */
 export const PASSWORD_TRIES_PER_MINUTE = 10;
 

@@ -8,9 +8,6 @@ const estimator = new ZxcvbnFactory({
   translations: english.translations,
 });
 
-/** Typed passwords below this zxcvbn score need a deliberate override. */
-export const STRONG_ENOUGH_SCORE = 3;
-
 export interface Strength {
   /** 0 (guessed at once) to 4, as zxcvbn defines it (Wheeler, USENIX Security 2016). */
   score: number;

@@ -36,6 +36,8 @@ export interface BlobStore {
   open(sha256: Buffer): Promise<OpenBlob | null>;
   stat(sha256: Buffer): Promise<{ sizeBytes: number } | null>;
   remove(sha256: Buffer): Promise<void>;
+  /** Removes what broken-off uploads left behind a day or more before `now`. @returns how much was removed */
+  sweep(now: number): Promise<number>;
   /** Bytes that can still be kept. */
   freeBytes(): Promise<number>;
 }

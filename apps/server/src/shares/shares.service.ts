@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { addressText, shareLink, shareSentence, shareState, STRONG_ENOUGH_SCORE, tokenFromBytes, TOKEN_BYTES, windowFault, momentInWords, type ShareState, type Window, type WindowFault } from '@quay/core';
+import { addressText, shareLink, shareSentence, shareState, STRONG_ENOUGH_SCORE, tokenFromBytes, TOKEN_BYTES, WINDOW_FAULT_WORDS, windowFault, momentInWords, type ShareState, type Window } from '@quay/core';
 import type { ChangeShare, CreateShare, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -19,11 +19,6 @@ import { actorOf } from '../stores/stores.service.js';
 import { Share, ShareItem } from './shares.entity.js';
 import { factsOf, itemsOf, loadShares, sharesLosing, sharesOfNodes, stateOf, visitsOf, type ShareRecord } from './shares.queries.js';
 
-const WINDOW_WORDS: Record<WindowFault, string> = {
-  'window.closes-before-opens': 'The window would close before it opens.',
-  'window.closes-in-the-past': 'That moment has passed. Choose a later one, or withdraw the share.',
-  'window.too-far': 'That is more than ten years ahead. Choose an earlier moment.',
-};
 /** Liveliest first: which mark an item shows when several shares publish it. */
 const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
 const CHART_WEEKS_MS = 5 * 7 * 24 * 3600 * 1000;
@@ -153,7 +148,7 @@ export class SharesService {
 
   private requireSoundWindow(window: Window): void {
     const fault = windowFault(window, this.clock.now());
-    if (fault) throw invalidField('window.closesAt', fault, WINDOW_WORDS[fault]);
+    if (fault) throw invalidField('window.closesAt', fault, WINDOW_FAULT_WORDS[fault]);
   }
 }
 

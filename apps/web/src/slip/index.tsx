@@ -1,15 +1,15 @@
 import type { ItemTotal, ShareSheet } from '@quay/contract';
-import { countOf, formatSize, guessingWords, guessingYears, momentInWords, PASSWORD_TRIES_PER_MINUTE, PRESET_WORDS, shareSentence, STRONG_ENOUGH_SCORE, toLocalField, WINDOW_PRESETS } from '@quay/core';
+import { countOf, formatSize, guessingWords, guessingYears, PASSWORD_TRIES_PER_MINUTE, shareSentence, STRONG_ENOUGH_SCORE } from '@quay/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
+import { WindowField } from '../ui/window-field';
 import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';
 import { useSlip } from './store';
 import { shareAsked, slipTerms, type Sizes, type SlipTerms } from './terms';
-import { WindowLine } from './window-line';
 
 /** The docked panel on which a share is put together, from any folder; folded it is a tab with its count. */
 export function Slip() {
@@ -150,48 +150,10 @@ function Who() {
 
 function WhenPart({ meant }: { meant: SlipTerms }) {
   const slip = useSlip();
-  const zone = useZone();
-  const present = useNow();
-  const custom = () => {
-    const { window } = meant;
-    slip.set({ choice: 'custom', opensField: slip.opensField, closesField: slip.closesField || (window.closesAt === null ? '' : toLocalField(window.closesAt, zone)) });
-  };
   return (
     <div className="part">
       <h3>When</h3>
-      <div>
-        <div className="choices" role="group" aria-label="Window">
-          {WINDOW_PRESETS.map((preset) => (
-            <button key={preset} type="button" className="btn btn-choice" aria-pressed={slip.choice === preset} onClick={() => slip.set({ choice: preset })}>
-              {PRESET_WORDS[preset]}
-            </button>
-          ))}
-          <button type="button" className="btn btn-choice" aria-pressed={slip.choice === 'custom'} onClick={custom}>
-            Custom
-          </button>
-        </div>
-        {slip.choice === 'custom' && (
-          <div className="mt-2 d-grid gap-1">
-            <InputGroup size="sm">
-              <InputGroup.Text className="col-3">opens</InputGroup.Text>
-              <Form.Control type="datetime-local" aria-label="Opens at" value={slip.opensField} onChange={(e) => slip.set({ opensField: e.target.value })} />
-            </InputGroup>
-            <InputGroup size="sm">
-              <InputGroup.Text className="col-3">closes</InputGroup.Text>
-              <Form.Control type="datetime-local" aria-label="Closes at" value={slip.closesField} isInvalid={Boolean(meant.faults.window)} onChange={(e) => slip.set({ closesField: e.target.value })} />
-            </InputGroup>
-            <span className="quiet small">An empty field: open from now, open without end.</span>
-          </div>
-        )}
-        {meant.faults.window ? (
-          <div className="field-fault">{meant.faults.window}</div>
-        ) : (
-          <>
-            <WindowLine window={meant.window} now={present} />
-            <div className="quiet small">{meant.window.closesAt === null ? 'stays open until somebody closes it' : `closes ${momentInWords(meant.window.closesAt, present, zone)}`}</div>
-          </>
-        )}
-      </div>
+      <WindowField chosen={slip} set={slip.set} window={meant.window} fault={meant.faults.window} />
     </div>
   );
 }

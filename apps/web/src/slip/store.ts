@@ -1,7 +1,8 @@
 import type { ShareSheet } from '@quay/contract';
-import { proposalBytes, proposePassword, type WindowPreset } from '@quay/core';
 import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
+import { proposedPassword } from '../ui/propose';
+import type { ChosenWindow, WindowChoice } from '../ui/window-choice';
 
 export interface SlipItem {
   id: string;
@@ -10,17 +11,12 @@ export interface SlipItem {
   sizeBytes: number;
 }
 
-export type WindowChoice = WindowPreset | 'custom';
 export type PasswordChoice = 'proposed' | 'typed' | 'none';
 
-interface SlipState {
+interface SlipState extends ChosenWindow {
   items: SlipItem[];
   title: string;
   message: string;
-  choice: WindowChoice;
-  /** Values of the two fields when the window is custom; '' is absent. */
-  opensField: string;
-  closesField: string;
   passwordChoice: PasswordChoice;
   password: string;
   proposedBits: number;
@@ -55,9 +51,7 @@ export const useSlip = create<SlipState>()(
       takeOff: (id) => set({ items: get().items.filter((i) => i.id !== id) }),
       set: (part) => set(part),
       propose: async () => {
-        // The list is large: it comes when it is needed.
-        const { WORDS } = await import('@quay/core/wordlist');
-        const { password, bits } = proposePassword(WORDS, crypto.getRandomValues(new Uint8Array(proposalBytes(WORDS.length))));
+        const { password, bits } = await proposedPassword();
         set({ password, proposedBits: bits, passwordChoice: 'proposed', weakPasswordMeant: false });
       },
       fold: (folded) => set({ folded }),

@@ -1,14 +1,9 @@
 import type { CreateShare } from '@quay/contract';
-import { fromLocalField, PASSWORD_LENGTH, presetCloses, VISIT_LIMIT_RANGE, windowFault, type ShareTerms, type Window, type WindowFault } from '@quay/core';
+import { PASSWORD_LENGTH, VISIT_LIMIT_RANGE, WINDOW_FAULT_WORDS, windowFault, type ShareTerms, type Window } from '@quay/core';
+import { chosenWindow, windowText } from '../ui/window-choice';
 import type { useSlip } from './store';
 
 type Slip = ReturnType<typeof useSlip.getState>;
-
-const WINDOW_WORDS: Record<WindowFault, string> = {
-  'window.closes-before-opens': 'It would close before it opens.',
-  'window.closes-in-the-past': 'That moment has passed.',
-  'window.too-far': 'That is more than ten years ahead.',
-};
 
 /** Bytes by item id. */
 export type Sizes = ReadonlyMap<string, number>;
@@ -22,11 +17,11 @@ export interface SlipTerms {
 
 /** What the slip means at this moment, by the core's rules. */
 export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): SlipTerms {
-  const window: Window = slip.choice === 'custom' ? { opensAt: slip.opensField ? fromLocalField(slip.opensField, zone) : null, closesAt: slip.closesField ? fromLocalField(slip.closesField, zone) : null } : { opensAt: null, closesAt: presetCloses(slip.choice, now, zone) };
+  const window = chosenWindow(slip, now, zone);
   const limit = slip.limitField.trim() === '' ? null : Number(slip.limitField);
   const faults: SlipTerms['faults'] = {};
   const fault = windowFault(window, now);
-  if (fault) faults.window = WINDOW_WORDS[fault];
+  if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
   if (limit !== null && (!Number.isInteger(limit) || limit < VISIT_LIMIT_RANGE.min || limit > VISIT_LIMIT_RANGE.max)) faults.limit = `A whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}, or empty for no limit.`;
@@ -35,12 +30,11 @@ export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): 
 }
 
 export function shareAsked(slip: Slip, { window, terms }: SlipTerms): CreateShare {
-  const text = (at: number | null) => (at === null ? null : new Date(at).toISOString());
   return {
     title: slip.title.trim(),
     message: slip.message.trim(),
     nodeIds: slip.items.map((i) => i.id),
-    window: { opensAt: text(window.opensAt), closesAt: text(window.closesAt) },
+    window: windowText(window),
     password: slip.passwordChoice === 'none' ? null : slip.password,
     weakPasswordMeant: slip.weakPasswordMeant,
     visitLimit: terms.visitLimit,

@@ -12,12 +12,10 @@ const page = document.getElementById('page') as HTMLElement;
 interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
-  /** What the visitor has typed, kept while the page is drawn anew. */
-  typed: string;
   busy: boolean;
 }
 
-let shown: Shown = { door: null, problem: null, typed: '', busy: false };
+let shown: Shown = { door: null, problem: null, busy: false };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let lookLater = false;
@@ -26,7 +24,6 @@ let timer: ReturnType<typeof setTimeout> | undefined;
 const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: 'The server is not answering. Check the connection and try again.' };
 
 const actions: Actions = {
-  typed: (text) => (shown.typed = text),
   open: (password) => void open(password),
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
@@ -72,7 +69,7 @@ async function open(password: string | null): Promise<void> {
   show({ busy: true });
   const answer = await ask('open', { password });
   if ('door' in answer) {
-    show({ door: answer.door, problem: null, typed: '', busy: false });
+    show({ door: answer.door, problem: null, busy: false });
     wakeAtChange(answer.door);
   } else {
     show({ problem: answer.problem, busy: false });

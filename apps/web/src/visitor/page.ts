@@ -3,7 +3,6 @@ import { countOf, formatExactBytes, formatSize, momentInWords, zoneName, type Sh
 import { h, type Child } from './h';
 
 export interface Actions {
-  typed: (text: string) => void;
   open: (password: string | null) => void;
   again: () => void;
   fileUrl: (id: string) => string;
@@ -13,7 +12,6 @@ export interface Actions {
 interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
-  typed: string;
   busy: boolean;
 }
 
@@ -22,8 +20,17 @@ const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
 const moment = (at: string, now: string): string => `${momentInWords(Date.parse(at), Date.parse(now), zone)} (${zoneName(Date.parse(at), zone)})`;
 
-/** Draws the page for what is known. Focus and what was typed stay where they are. */
+/** What was drawn last, so that news that change nothing on the page do not touch it. */
+let drawn = '';
+/** The password field is one and the same through every drawing: what is being typed into it is never interrupted. */
+let passwordField: HTMLInputElement | null = null;
+
+/** Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are. */
 export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
+  // Of the moment only the day shows in words.
+  const next = JSON.stringify([shown.door && { ...shown.door, now: shown.door.now.slice(0, 10) }, shown.problem, shown.busy]);
+  if (next === drawn) return;
+  drawn = next;
   const focused = document.activeElement?.id;
   page.replaceChildren(...(shown.door ? doorParts(shown.door, shown, actions) : [refusal(shown.problem, actions)]));
   document.title = shown.door ? `${shown.door.title}, ${shown.door.office}` : 'Not found';
@@ -60,7 +67,8 @@ function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HT
 }
 
 function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  const field = h('input', { id: 'password', name: 'password', type: 'password', autocomplete: 'off', required: '', value: shown.typed, oninput: (e: Event) => actions.typed((e.target as HTMLInputElement).value) }) as HTMLInputElement;
+  passwordField ??= h('input', { id: 'password', name: 'password', type: 'password', autocomplete: 'off', required: '' }) as HTMLInputElement;
+  const field = passwordField;
   const left = door.visitsLeft;
   return h(
     'form',

@@ -31,6 +31,13 @@ export function windowFault(window: Window, now: Instant): WindowFault | null {
   return null;
 }
 
+/** What each fault is told as. */
+export const WINDOW_FAULT_WORDS: Record<WindowFault, string> = {
+  'window.closes-before-opens': 'The window would close before it opens.',
+  'window.closes-in-the-past': 'That moment has passed. Choose a later one.',
+  'window.too-far': 'That is more than ten years ahead. Choose an earlier moment.',
+};
+
 export const WINDOW_PRESETS = ['1-day', '3-days', '1-week', 'end-of-week', '30-days'] as const;
 export type WindowPreset = (typeof WINDOW_PRESETS)[number];
 

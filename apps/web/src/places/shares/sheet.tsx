@@ -1,5 +1,5 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { extendedBy, proposalBytes, proposePassword, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { extendedBy, STATE_WORDS, telephoneSpelling } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -7,6 +7,7 @@ import { Link } from 'react-router';
 import { api } from '../../ui/api';
 import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
+import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
 import { shareQuery, useChangeShare } from '../../ui/queries';
 import { now, useZone } from '../../ui/session';
@@ -82,8 +83,7 @@ function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => vo
     ask({ window: { opensAt: share.opensAt, closesAt: new Date(extendedBy(from, 7, zone)).toISOString() } }, 'Extended by a week.', Date.parse(share.closesAt ?? '') > now() ? { window: before } : undefined);
   };
   const propose = async () => {
-    const { WORDS } = await import('@quay/core/wordlist');
-    const { password } = proposePassword(WORDS, crypto.getRandomValues(new Uint8Array(proposalBytes(WORDS.length))));
+    const { password } = await proposedPassword();
     change.mutate({ id: share.id, change: { password } }, { onSuccess: () => newPassword(password), onError: tellFailure });
   };
   const withdrawn = share.withdrawnAt !== null;

@@ -1,5 +1,6 @@
 import { Module, type DynamicModule } from '@nestjs/common';
 import { TypeOrmModule } from '@nestjs/typeorm';
+import { AdoptModule } from './adopt/adopt.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
 import { LiveModule } from './live/live.module.js';
@@ -8,6 +9,7 @@ import { PeopleModule } from './people/people.module.js';
 import type { Config } from './platform/config.js';
 import { dataSourceOptions } from './platform/database/database.js';
 import { PlatformModule } from './platform/platform.module.js';
+import { PreviewsModule } from './previews/previews.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
@@ -22,7 +24,7 @@ export class AppModule {
   static with(config: Config): DynamicModule {
     return {
       module: AppModule,
-      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, TransfersModule, SharesModule, LiveModule, VisitsModule],
+      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, PreviewsModule, TransfersModule, AdoptModule, SharesModule, LiveModule, VisitsModule],
     };
   }
 }

@@ -10,6 +10,7 @@ import { requestLog } from './platform/log/request-log.js';
 import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
 import { Problem } from './platform/problems/problem.js';
 import { DownloadService } from './transfers/download.service.js';
+import { ResumableService } from './transfers/resumable.service.js';
 import { visitorFilePath } from './visits/file-path.js';
 import { VisitsService } from './visits/visits.service.js';
 
@@ -27,7 +28,8 @@ export function dress(app: INestApplication, config: Config): void {
   app.use(sameOriginOnly);
   const json = express.json({ limit: JSON_LIMIT, type: 'application/json' });
   // The body of a PUT is a file, whatever its type says.
-  app.use((req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' && req.path.endsWith('/files') ? next() : json(req, res, next)));
+  app.use((req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' && /\/(files|batch)$/.test(req.path) ? next() : json(req, res, next)));
+  app.use(app.get(ResumableService).handler());
   app.useGlobalFilters(new ProblemFilter());
   documentApi(app);
   if (config.webRoot && existsSync(config.webRoot)) serveWeb(app, http, config.webRoot);

@@ -5,4 +5,5 @@ export * from './problem.js';
 export * from './session.js';
 export * from './shares.js';
 export * from './stores.js';
+export * from './transfers.js';
 export * from './visitor.js';

@@ -91,3 +91,17 @@ export interface ShareSheet extends ShareRow {
 
 /** The liveliest state among the shares that publish each item itself, by node id. */
 export type ShareMarks = Record<string, ShareState>;
+
+/** The shares around one item. Times are RFC 3339. */
+export type NodeShares = {
+  id: string;
+  title: string;
+  state: ShareState;
+  /** The shared folder above it; null when the item itself is shared. */
+  through: string | null;
+  lastVisitAt: string | null;
+  /** When a visitor last took this very item. */
+  lastTakenAt: string | null;
+  /** Whether the share's page may be opened by who asks. */
+  mine: boolean;
+}[];

@@ -95,7 +95,7 @@ export interface TestOffice {
 export async function openOffice(part: Partial<Config> = {}): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
-  const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, ...part };
+  const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), blobCopyRoot: null, importRoots: [], exportRoot: null, webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, ...part };
   const clock = new TestClock(START);
   const module = await Test.createTestingModule({ imports: [AppModule.with(config)] }).overrideProvider(Clock).useValue(clock).compile();
   const app = module.createNestApplication<NestExpressApplication>({ bodyParser: false, forceCloseConnections: true, logger: false });

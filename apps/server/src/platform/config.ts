@@ -7,6 +7,11 @@ export interface Config {
   databaseUrl: string;
   /** Folder of the blob store. */
   blobRoot: string;
+  /** A second copy of the blobs, from which damaged ones are restored; null: none. */
+  blobCopyRoot: string | null;
+  /** Folders of the server's disk that the admin may adopt from and export to. */
+  importRoots: string[];
+  exportRoot: string | null;
   /** Folder with the built web application; null in tests that need none. */
   webRoot: string | null;
   /** 32 bytes that seal link tokens in the database. */
@@ -36,6 +41,9 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     port: Number(env['QUAY_PORT'] ?? 4180),
     databaseUrl: need('QUAY_DATABASE_URL'),
     blobRoot: need('QUAY_BLOBS'),
+    blobCopyRoot: env['QUAY_BLOB_COPY'] || null,
+    importRoots: (env['QUAY_IMPORT_ROOTS'] ?? '').split(':').filter(Boolean),
+    exportRoot: env['QUAY_EXPORT_ROOT'] || null,
     webRoot: env['QUAY_WEB'] ?? null,
     sealingKey: key,
     smtpUrl: env['QUAY_SMTP_URL'] ?? null,

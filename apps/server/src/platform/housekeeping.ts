@@ -1,19 +1,23 @@
-import { Inject, Injectable, type OnApplicationShutdown, type OnModuleInit } from '@nestjs/common';
+import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
 import { Attempts } from './attempts.js';
+import { BlobKeeper } from './blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from './blobs/blob-store.js';
 import { Clock } from './clock.js';
 import { log } from './log/log.js';
 
 const EVERY_MS = 3600 * 1000;
+const STRAYS_EVERY = 24;
 
 /** Clears away what nobody needs any more, at the start and every hour. Harmless when several processes do it at once. */
 @Injectable()
-export class Housekeeping implements OnModuleInit, OnApplicationShutdown {
+export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdown {
   private timer: NodeJS.Timeout | null = null;
+  private round = 0;
+  private readonly duties: { name: string; work: () => Promise<unknown> }[] = [];
 
-  constructor(private readonly attempts: Attempts, private readonly clock: Clock, @Inject(BLOBS) private readonly blobs: BlobStore) {}
+  constructor(private readonly attempts: Attempts, private readonly clock: Clock, private readonly keeper: BlobKeeper, @Inject(BLOBS) private readonly blobs: BlobStore) {}
 
-  onModuleInit(): void {
+  onApplicationBootstrap(): void {
     this.timer = setInterval(() => void this.tidy(), EVERY_MS);
     this.timer.unref();
     void this.tidy();
@@ -23,14 +27,30 @@ export class Housekeeping implements OnModuleInit, OnApplicationShutdown {
     if (this.timer) clearInterval(this.timer);
   }
 
-  /** Temporary files of uploads that a crash cut off, and counts of tries that no longer matter. */
+  /** Something to be done at the start and every hour. */
+  add(name: string, work: () => Promise<unknown>): void {
+    this.duties.push({ name, work });
+  }
+
+  /** Does everything once, one after the other; what fails is told and tried again in an hour. */
   async tidy(): Promise<void> {
-    try {
+    await this.run('temporary files', async () => {
       const removed = await this.blobs.sweep(this.clock.now());
       if (removed > 0) log.info({ removed }, 'left-over temporary files were removed');
-      await this.attempts.tidy();
+    });
+    await this.run('tries', () => this.attempts.tidy());
+    for (const { name, work } of this.duties) await this.run(name, work);
+    await this.run('blobs that nothing refers to', () => this.keeper.collect());
+    // Looking at every name on the disk is for once a day.
+    if (this.round % STRAYS_EVERY === 0) await this.run('bytes without a row', () => this.keeper.sweepStrays());
+    this.round += 1;
+  }
+
+  private async run(name: string, work: () => Promise<unknown>): Promise<void> {
+    try {
+      await work();
     } catch (error) {
-      log.warn({ err: error }, 'tidying up did not work; it is tried again in an hour');
+      log.warn({ err: error, duty: name }, 'tidying up did not work; it is tried again in an hour');
     }
   }
 }

@@ -1,6 +1,7 @@
 import { Global, Module, type DynamicModule } from '@nestjs/common';
 import { Attempts } from './attempts.js';
 import { BLOBS } from './blobs/blob-store.js';
+import { BlobKeeper } from './blobs/blob-keeper.js';
 import { DiskBlobStore } from './blobs/disk-blob-store.js';
 import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
@@ -13,7 +14,7 @@ import { Office } from './office.js';
 @Module({})
 export class PlatformModule {
   static with(config: Config): DynamicModule {
-    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, Attempts, Events, Mail, Office, Housekeeping];
+    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, BlobKeeper, Attempts, Events, Mail, Office, Housekeeping];
     return { module: PlatformModule, providers: provided, exports: provided };
   }
 }

@@ -116,3 +116,15 @@ export async function sharesLosing(m: EntityManager, nodeIds: string[]): Promise
   );
   return rows.map((r) => r.share_id);
 }
+
+/** Shares that publish a node itself or a folder above it, with the time this node was last taken through each. */
+export async function sharesAround(m: EntityManager, nodeId: string): Promise<{ shareId: string; through: string | null; lastTakenAt: Date | null }[]> {
+  return m.query(
+    `WITH RECURSIVE up AS (
+       SELECT id, parent_id, name, 0 AS height FROM node WHERE id = $1 UNION ALL SELECT n.id, n.parent_id, n.name, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+     ) SELECT i.share_id AS "shareId", CASE WHEN up.height > 0 THEN up.name END AS through,
+              (SELECT max(f.first_at) FROM visit_file f JOIN visit v ON v.id = f.visit_id WHERE f.node_id = $1 AND v.share_id = i.share_id) AS "lastTakenAt"
+         FROM up JOIN share_item i ON i.node_id = up.id`,
+    [nodeId],
+  );
+}

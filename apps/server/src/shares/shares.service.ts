@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { addressText, shareLink, shareSentence, shareState, STRONG_ENOUGH_SCORE, tokenFromBytes, TOKEN_BYTES, WINDOW_FAULT_WORDS, windowFault, momentInWords, type ShareState, type Window } from '@quay/core';
-import type { ChangeShare, CreateShare, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
+import type { ChangeShare, CreateShare, NodeShares, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -15,9 +15,10 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
 import { AccessService } from '../stores/access.service.js';
-import { actorOf } from '../stores/stores.service.js';
+import { actorOf } from '../stores/names.js';
+import { PurgeService } from '../stores/purge.service.js';
 import { Share, ShareItem } from './shares.entity.js';
-import { factsOf, itemsOf, loadShares, sharesLosing, sharesOfNodes, stateOf, visitsOf, type ShareRecord } from './shares.queries.js';
+import { factsOf, itemsOf, loadShares, sharesAround, sharesLosing, sharesOfNodes, stateOf, visitsOf, type ShareRecord } from './shares.queries.js';
 
 /** Liveliest first: which mark an item shows when several shares publish it. */
 const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
@@ -33,7 +34,10 @@ export class SharesService {
     private readonly events: Events,
     private readonly office: Office,
     @Inject(CONFIG) private readonly config: Config,
-  ) {}
+    purger: PurgeService,
+  ) {
+    purger.guard((tx, nodeIds) => this.needed(tx, nodeIds));
+  }
 
   /** The admin sees all shares, staff their own. */
   async list(who: Who): Promise<ShareRow[]> {
@@ -131,6 +135,30 @@ export class SharesService {
     const now = this.clock.now();
     const records = ids.length ? await loadShares(this.db.manager, { ids }) : [];
     return records.filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now))).map((r) => ({ id: r.id, title: r.title }));
+  }
+
+  /** Where an item is shared, by itself or within a folder above it, and when outsiders last opened it there. */
+  async ofNode(who: Who, nodeId: string): Promise<NodeShares> {
+    await this.access.requireNode(who, nodeId, 'view');
+    const found = await sharesAround(this.db.manager, nodeId);
+    const now = this.clock.now();
+    const records = found.length ? await loadShares(this.db.manager, { ids: found.map((f) => f.shareId) }) : [];
+    return records.map((r) => {
+      const row = found.find((f) => f.shareId === r.id);
+      return { id: r.id, title: r.title, state: stateOf(r, now), through: row?.through ?? null, lastVisitAt: r.lastVisitAt?.toISOString() ?? null, lastTakenAt: row?.lastTakenAt?.toISOString() ?? null, mine: who.role === 'admin' || r.createdBy === who.personId };
+    });
+  }
+
+  /** What must not be removed for good: items of shares that could still be opened. */
+  private async needed(tx: EntityManager, nodeIds: string[]): Promise<{ nodeId: string; why: string }[]> {
+    const pairs = await sharesOfNodes(tx, nodeIds);
+    if (pairs.length === 0) return [];
+    const now = this.clock.now();
+    const live = (await loadShares(tx, { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)));
+    return pairs.flatMap(({ nodeId, shareId }) => {
+      const share = live.find((r) => r.id === shareId);
+      return share ? [{ nodeId, why: `the share "${share.title}" still needs it: withdraw that first` }] : [];
+    });
   }
 
   private async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {

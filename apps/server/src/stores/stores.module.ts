@@ -1,7 +1,28 @@
-import { Module } from '@nestjs/common';
+import { Module, type OnModuleInit } from '@nestjs/common';
+import { Housekeeping } from '../platform/housekeeping.js';
 import { AccessService } from './access.service.js';
-import { StoresController } from './stores.controller.js';
+import { AdmissionService } from './admission.service.js';
+import { BranchService } from './branch.service.js';
+import { FindService } from './find.service.js';
+import { LabelsService } from './labels.service.js';
+import { PastService } from './past.service.js';
+import { PurgeService } from './purge.service.js';
+import { LabelsController, RecoverController, StoresController, UsageController } from './stores.controller.js';
 import { StoresService } from './stores.service.js';
+import { UsageService } from './usage.service.js';
+import { VersionsService } from './versions.service.js';
 
-@Module({ controllers: [StoresController], providers: [StoresService, AccessService], exports: [StoresService, AccessService] })
-export class StoresModule {}
+@Module({
+  controllers: [StoresController, RecoverController, LabelsController, UsageController],
+  providers: [StoresService, AccessService, AdmissionService, BranchService, FindService, LabelsService, PastService, PurgeService, UsageService, VersionsService],
+  exports: [StoresService, AccessService, AdmissionService, PurgeService, VersionsService],
+})
+export class StoresModule implements OnModuleInit {
+  constructor(private readonly housekeeping: Housekeeping, private readonly purger: PurgeService, private readonly versions: VersionsService, private readonly usage: UsageService) {}
+
+  onModuleInit(): void {
+    this.housekeeping.add('the trash by age', () => this.purger.purgeByAge());
+    this.housekeeping.add('old versions', () => this.versions.thinAll());
+    this.housekeeping.add('samples of what is used', () => this.usage.sample());
+  }
+}

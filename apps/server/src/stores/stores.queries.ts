@@ -1,5 +1,5 @@
-import type { AccessLevel, StoreKind } from '@quay/core';
-import { PAGE_SIZE, type ItemTotal, type NodeItem, type PathPart, type StoreSummary, type TrashItem } from '@quay/contract';
+import { keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
+import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 /** A node with what deciding about access needs. */
@@ -12,6 +12,8 @@ export interface NodePlace {
   kind: 'folder' | 'file';
   name: string;
   trashedAt: Date | null;
+  /** Removed for good: only its name is left. */
+  purged: boolean;
   /** True when the node and all folders above it are out of the trash. */
   live: boolean;
 }
@@ -27,7 +29,7 @@ export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<Nod
   return m.query<NodePlace[]>(
     `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
      SELECT n.id, n.store_id AS "storeId", s.kind AS "storeKind", s.owner_id AS "ownerId", n.parent_id AS "parentId",
-            n.kind, n.name, n.trashed_at AS "trashedAt", state.live
+            n.kind, n.name, n.trashed_at AS "trashedAt", n.purged_at IS NOT NULL AS purged, state.live
        FROM node n JOIN store s ON s.id = n.store_id JOIN state ON state.origin = n.id`,
     [nodeIds],
   );
@@ -44,32 +46,81 @@ export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: st
   return rows.length > 0;
 }
 
+/** Where a page of a listing ends: folders (0) or files (1), and the values that it is sorted by. */
 export interface ListingCursor {
-  sortKind: number;
-  nameKey: string;
+  group: 0 | 1;
+  keys: (string | number)[];
   id: string;
 }
 
+/** The columns of {@link NodeItem} for a node `n`, its version `v` and the person `p` who changed it; $1 is who asks. */
+export const ITEM_COLUMNS = `n.id, n.parent_id AS "parentId", n.kind, n.name, n.size_bytes AS "sizeBytes", n.media_type AS "mediaType",
+  to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') AS "changedAt", p.name AS "changedBy", coalesce(v.number, 0) AS "versionCount", n.litter,
+  EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned,
+  ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags,
+  CASE WHEN n.kind = 'folder' THEN (SELECT count(*) FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter) END AS "itemCount"`;
+export const ITEM_JOINS = 'LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id';
+
+/** One index for each order that is offered (schema-0002); folders have neither a size nor a type of their own. */
+const ORDERS: Record<SortKey, { folders: string[]; files: string[] }> = {
+  name: { folders: ['n.name COLLATE natural_order'], files: ['n.name COLLATE natural_order'] },
+  size: { folders: ['n.name COLLATE natural_order'], files: ['n.size_bytes'] },
+  changed: { folders: ['n.changed_at'], files: ['n.changed_at'] },
+  type: { folders: ['n.name COLLATE natural_order'], files: ['n.type_key', 'n.name COLLATE natural_order'] },
+};
+
 /**
- * One page of a folder by keyset: folders first, then by folded name. Served by the index node_listing, so a page of a
- * folder of 100,000 costs what any page costs.
+ * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page of
+ * a folder of 100,000 costs what any page costs.
  */
-export async function listing(m: EntityManager, folderId: string, after: ListingCursor | null, litter: boolean): Promise<(NodeItem & { nameKey: string; sortKind: number })[]> {
-  const rows = await m.query<{ page: (NodeItem & { nameKey: string; sortKind: number })[] | null }[]>(
+export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: NodeItem[]; next: ListingCursor | null }> {
+  const items: NodeItem[] = [];
+  let last: ListingCursor | null = null;
+  for (const group of [0, 1] as const) {
+    if (after && after.group > group) continue;
+    const rows = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit + 1 - items.length);
+    for (const { keys, ...item } of rows) {
+      if (items.length === limit) return { items, next: last };
+      items.push(item);
+      last = { group, keys, id: item.id };
+    }
+  }
+  return { items, next: null };
+}
+
+async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<(NodeItem & { keys: (string | number)[] })[]> {
+  const keys = ORDERS[query.sort][group === 0 ? 'folders' : 'files'];
+  const direction = query.descending ? 'DESC' : 'ASC';
+  const places = keys.map((key, i) => (key.includes('size') ? `$${i + 5}::bigint` : key.includes('changed') ? `$${i + 5}::timestamptz` : `$${i + 5}::text`));
+  const bound = after ? `AND (${keys.join(', ')}, n.id) ${query.descending ? '<' : '>'} (${places.join(', ')}, $${keys.length + 5}::uuid)` : '';
+  const shown = keys.map((key) => (key.includes('changed') ? `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')` : key.replace(' COLLATE natural_order', '')));
+  const rows = await m.query<{ page: (NodeItem & { keys: (string | number)[] })[] | null }[]>(
     `SELECT json_agg(row) AS page FROM (
-       SELECT n.id, n.parent_id AS "parentId", n.kind, n.name, n.name_key AS "nameKey", n.sort_kind AS "sortKind",
-              n.size_bytes AS "sizeBytes", n.media_type AS "mediaType",
-              to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.MS"Z"') AS "changedAt",
-              p.name AS "changedBy", coalesce(v.number, 0) AS "versionCount",
-              CASE WHEN n.kind = 'folder' THEN (SELECT count(*) FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter) END AS "itemCount"
-         FROM node n LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id
-        WHERE n.parent_id = $1 AND n.trashed_at IS NULL AND ($2 OR NOT n.litter)
-          AND ($3::smallint IS NULL OR (n.sort_kind, n.name_key, n.id) > ($3, $4 COLLATE "C", $5::uuid))
-        ORDER BY n.sort_kind, n.name_key, n.id LIMIT ${PAGE_SIZE + 1}
+       SELECT ${ITEM_COLUMNS}, json_build_array(${shown.join(', ')}) AS keys
+         FROM node n ${ITEM_JOINS}
+        WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
+        ORDER BY ${[...keys, 'n.id'].map((k) => `${k} ${direction}`).join(', ')} LIMIT $4
      ) row`,
-    [folderId, litter, after?.sortKind ?? null, after?.nameKey ?? null, after?.id ?? null],
+    [personId, folderId, query.litter, limit, ...(after ? [...after.keys, after.id] : [])],
   );
   return rows[0]?.page ?? [];
+}
+
+/** How many items a folder shows, and how many it hides as litter. */
+export async function countItems(m: EntityManager, folderId: string): Promise<{ shown: number; litter: number }> {
+  const [row] = await m.query<{ shown: string; litter: string }[]>('SELECT count(*) FILTER (WHERE NOT litter) AS shown, count(*) FILTER (WHERE litter) AS litter FROM node WHERE parent_id = $1 AND trashed_at IS NULL', [folderId]);
+  return { shown: Number(row?.shown ?? 0), litter: Number(row?.litter ?? 0) };
+}
+
+/** Every node below these (themselves included), in the trash or not: for what happens to a whole branch. */
+export async function branchOf(m: EntityManager, nodeIds: string[]): Promise<{ id: string; parentId: string; kind: 'folder' | 'file'; name: string }[]> {
+  return m.query(
+    `WITH RECURSIVE down AS (
+       SELECT id, parent_id, kind, name FROM node WHERE id = ANY($1) AND purged_at IS NULL
+       UNION ALL SELECT n.id, n.parent_id, n.kind, n.name FROM down JOIN node n ON n.parent_id = down.id AND n.purged_at IS NULL
+     ) SELECT DISTINCT id, parent_id AS "parentId", kind, name FROM down`,
+    [nodeIds],
+  );
 }
 
 const BELOW = `WITH RECURSIVE down AS (
@@ -170,13 +221,13 @@ export async function allStores(m: EntityManager): Promise<StoreRow[]> {
   const rows = await m.query<(StoreRow & { usedBytes: string; itemCount: string; changedAt: Date | null })[]>(
     `SELECT s.id, s.kind, s.name, s.owner_id AS "ownerId", root.id AS "rootId",
             (SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL) AS "itemCount",
-            (SELECT coalesce(sum(u.size_bytes), 0) FROM (SELECT DISTINCT v.sha256, v.size_bytes FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.store_id = s.id) u) AS "usedBytes",
+            s.used_bytes AS "usedBytes", s.quota_bytes AS "quotaBytes",
             (SELECT max(n.changed_at) FROM node n WHERE n.store_id = s.id AND n.parent_id IS NOT NULL) AS "changedAt",
             coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
        FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
       ORDER BY s.kind = 'home' DESC, s.name`,
   );
-  return rows.map((r) => ({ ...r, usedBytes: Number(r.usedBytes), itemCount: Number(r.itemCount), changedAt: r.changedAt?.toISOString() ?? null }));
+  return rows.map((r) => ({ ...r, usedBytes: Number(r.usedBytes), quotaBytes: r.quotaBytes === null ? null : Number(r.quotaBytes), itemCount: Number(r.itemCount), changedAt: r.changedAt?.toISOString() ?? null }));
 }
 
 /** What deciding about access to stores needs: kind, owner and grants by store. */
@@ -191,19 +242,52 @@ export async function storeAccess(m: EntityManager, storeIds: string[]): Promise
 
 /** What lies in a store's trash: the items that were put there, not what is inside them. Newest first. */
 export async function trashOf(m: EntityManager, storeId: string): Promise<TrashItem[]> {
-  const rows = await m.query<(TrashItem & { sizeBytes: string; trashedAt: Date })[]>(
-    `SELECT n.id, n.kind, n.name, n.trashed_at AS "trashedAt", p.name AS "trashedBy", parent.name AS "from",
-            (WITH RECURSIVE down AS (SELECT n.id, n.size_bytes UNION ALL SELECT c.id, c.size_bytes FROM down JOIN node c ON c.parent_id = down.id)
+  const rows = await m.query<(TrashItem & { sizeBytes: string; trashedAt: Date; purgeAt: Date | null })[]>(
+    `WITH RECURSIVE chosen AS (
+       SELECT n.*, s.trash_days FROM node n JOIN store s ON s.id = n.store_id
+        WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL AND n.purged_at IS NULL ORDER BY n.trashed_at DESC LIMIT 1000
+     ), up AS (
+       SELECT c.id AS origin, n.id, n.parent_id, n.name, n.trashed_at, 1 AS height FROM chosen c JOIN node n ON n.id = c.parent_id
+       UNION ALL SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+     ), place AS (
+       SELECT origin, string_agg(name, ' / ' ORDER BY height DESC) AS path, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin
+     )
+     SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy", place.path AS "from", place.live AS "placeIsThere",
+            c.trashed_at + make_interval(days => c.trash_days) AS "purgeAt",
+            (WITH RECURSIVE down AS (SELECT c.id, c.size_bytes UNION ALL SELECT d.id, d.size_bytes FROM down JOIN node d ON d.parent_id = down.id)
              SELECT coalesce(sum(size_bytes), 0) FROM down) AS "sizeBytes"
-       FROM node n JOIN node parent ON parent.id = n.parent_id LEFT JOIN person p ON p.id = n.trashed_by
-      WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL ORDER BY n.trashed_at DESC LIMIT 1000`,
+       FROM chosen c JOIN place ON place.origin = c.id LEFT JOIN person p ON p.id = c.trashed_by ORDER BY c.trashed_at DESC`,
     [storeId],
   );
-  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), trashedAt: r.trashedAt.toISOString() }));
+  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), trashedAt: r.trashedAt.toISOString(), purgeAt: r.purgeAt?.toISOString() ?? null }));
 }
 
 /** Of these folded names, those that live items of the folder bear. */
 export async function takenKeys(m: EntityManager, folderId: string, keys: string[]): Promise<Set<string>> {
   const rows = await m.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND name_key = ANY($2)', [folderId, keys]);
   return new Set(rows.map((r) => r.name_key));
+}
+
+/** Of the live names of a folder, a free one for each that is wished: as it is, or numbered. */
+export async function freeNames(m: EntityManager, folderId: string, names: readonly string[]): Promise<string[]> {
+  const rows = await m.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL', [folderId]);
+  const taken = new Set(rows.map((r) => r.name_key));
+  return names.map((name) => {
+    const free = taken.has(nameKey(name)) ? keepBothName(name, (key) => taken.has(key)) : name;
+    taken.add(nameKey(free));
+    return free;
+  });
+}
+
+/** What the row of a node knows beyond its name: who changed it and when, its checksum, labels, pages. */
+export async function factsOf(m: EntityManager, nodeId: string, personId: string): Promise<{ item: Pick<NodeInfo, 'mediaType' | 'createdAt' | 'changedAt' | 'changedBy' | 'sha256' | 'damaged' | 'tags' | 'pinned'>; pages: number | null }> {
+  const [row] = await m.query<{ mediaType: string | null; createdAt: Date; changedAt: Date; changedBy: string | null; sha256: string | null; damaged: boolean; tags: string[]; pinned: boolean; pages: number | null }[]>(
+    `SELECT n.media_type AS "mediaType", n.created_at AS "createdAt", n.changed_at AS "changedAt", p.name AS "changedBy", encode(v.sha256, 'hex') AS sha256, b.damaged_at IS NOT NULL AS damaged, pr.pages,
+            ARRAY(SELECT t.tag_id::text FROM node_tag t WHERE t.node_id = n.id) AS tags, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $2) AS pinned
+       FROM node n ${ITEM_JOINS} LEFT JOIN blob b ON b.sha256 = v.sha256 LEFT JOIN preview pr ON pr.sha256 = v.sha256 WHERE n.id = $1`,
+    [nodeId, personId],
+  );
+  if (!row) throw new Error(`node ${nodeId} is not there`);
+  const { pages, createdAt, changedAt, ...rest } = row;
+  return { item: { ...rest, createdAt: createdAt.toISOString(), changedAt: changedAt.toISOString() }, pages };
 }

@@ -1,6 +1,6 @@
 import { Injectable } from '@nestjs/common';
-import { isLitter, nameFault, nameKey, normalizeName, storeLevel, type LedgerBody } from '@quay/core';
-import { PAGE_SIZE, type CreateFolder, type FolderPage, type ItemTotal, type NodeItem, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
+import { isLitter, nameKey, previewKind, storeLevel } from '@quay/core';
+import { PAGE_SIZE, type CreateFolder, type FolderHead, type FolderPage, type FolderQuery, type ItemTotal, type NodeInfo, type StoreSummary, type TrashAnswer, type TrashItem } from '@quay/contract';
 import { DataSource, IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -8,11 +8,11 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { AccessService } from './access.service.js';
+import { AccessService, type ReachableNode } from './access.service.js';
+import { BranchService } from './branch.service.js';
+import { actorOf, nameTaken, uniqueName } from './names.js';
 import { Node } from './stores.entity.js';
-import { allStores, listing, pathOf, placesOf, takenKeys, totals, totalsEach, trashOf, type ListingCursor } from './stores.queries.js';
-
-export const actorOf = (who: Who): LedgerBody['actor'] => ({ kind: 'person', id: who.personId, name: who.name });
+import { allStores, countItems, factsOf, freeNames, listing, pathOf, placesOf, takenKeys, totalsEach, trashOf, type ListingCursor } from './stores.queries.js';
 
 @Injectable()
 export class StoresService {
@@ -22,6 +22,7 @@ export class StoresService {
     private readonly access: AccessService,
     private readonly ledger: LedgerService,
     private readonly events: Events,
+    private readonly branches: BranchService,
   ) {}
 
   /** The stores somebody may see. */
@@ -33,25 +34,26 @@ export class StoresService {
     });
   }
 
-  async folder(who: Who, folderId: string, query: { after?: string; litter?: boolean }): Promise<FolderPage> {
+  /** One page of a folder; the first bears what is to be said of the folder itself. */
+  async folder(who: Who, folderId: string, query: FolderQuery): Promise<FolderPage> {
     const node = await this.access.requireNode(who, folderId, 'view');
     if (node.kind !== 'folder') throw notFound('This folder');
     const m = this.db.manager;
-    const [rows, path, total] = await Promise.all([listing(m, folderId, cursorFrom(query.after), query.litter ?? false), pathOf(m, folderId), totals(m, [folderId])]);
-    const page = rows.slice(0, PAGE_SIZE);
-    const last = rows.length > PAGE_SIZE ? page.at(-1) : undefined;
-    const [count] = await m.query<{ n: string }[]>('SELECT count(*) AS n FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND ($2 OR NOT litter)', [folderId, query.litter ?? false]);
-    return {
-      folder: { id: node.id, storeId: node.storeId, storeKind: node.storeKind, name: node.name, level: node.level, path, itemCount: Number(count?.n ?? 0), totalBytes: total.sizeBytes },
-      items: page.map(({ nameKey: _key, sortKind: _kind, ...item }) => item),
-      next: last ? cursorText({ sortKind: last.sortKind, nameKey: last.nameKey, id: last.id }) : null,
-    };
+    const { items, next } = await listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE);
+    return { folder: query.after === undefined ? await this.head(m, node, query) : null, items, next: next && cursorText(next) };
   }
 
-  /** One item as a row, for links straight to a file. */
-  async item(who: Who, nodeId: string): Promise<Pick<NodeItem, 'id' | 'name' | 'kind'> & { parentId: string | null }> {
+  private async head(m: EntityManager, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {
+    const [path, count] = await Promise.all([pathOf(m, node.id), countItems(m, node.id)]);
+    return { id: node.id, storeId: node.storeId, storeKind: node.storeKind, name: node.name, level: node.level, path, itemCount: count.shown + (query.litter ? count.litter : 0), litterCount: count.litter };
+  }
+
+  /** Everything about one item that its row does not say. */
+  async info(who: Who, nodeId: string): Promise<NodeInfo> {
     const node = await this.access.requireNode(who, nodeId, 'view');
-    return { id: node.id, name: node.name, kind: node.kind, parentId: node.parentId };
+    const m = this.db.manager;
+    const [path, total, facts] = await Promise.all([pathOf(m, nodeId), totalsEach(m, [nodeId]), factsOf(m, nodeId, who.personId)]);
+    return { id: nodeId, kind: node.kind, name: node.name, path, sizeBytes: total[0]?.sizeBytes ?? 0, files: total[0]?.files ?? 0, preview: node.kind === 'file' ? { kind: previewKind(node.name), pages: facts.pages } : null, ...facts.item };
   }
 
   async createFolder(who: Who, parentId: string, asked: CreateFolder): Promise<{ id: string; name: string; created: boolean }> {
@@ -100,17 +102,24 @@ export class StoresService {
     });
   }
 
-  /** Puts items back where they were. Refused when the place is gone or the name is taken meanwhile. */
-  async putBack(who: Who, nodeIds: string[]): Promise<TrashAnswer> {
+  /**
+   * Puts items back where they were, or into another folder. Where the place is gone another must be named; a name that
+   * was taken meanwhile gets a number.
+   */
+  async putBack(who: Who, nodeIds: string[], toFolderId?: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
-      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt !== null);
+      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [[...nodeIds, ...(toFolderId ? [toFolderId] : [])]]);
+      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt !== null && !n.purged);
+      const target = toFolderId ? await this.lockFolder(who, toFolderId, tx) : null;
       const parents = new Map((await placesOf(tx, nodes.map((n) => n.parentId as string))).map((p) => [p.id, p]));
       for (const node of nodes) {
-        if (!parents.get(node.parentId as string)?.live) throw new Problem('conflict', 'trash.place-gone', `The folder that held "${node.name}" is in the trash itself. Put that back first.`);
-        await uniqueName(node.name, () => tx.query('UPDATE node SET trashed_at = NULL, trashed_by = NULL WHERE id = $1', [node.id]));
+        const place = toFolderId ?? (node.parentId as string);
+        if (!toFolderId && !parents.get(place)?.live) throw new Problem('conflict', 'trash.place-gone', `The folder that held "${node.name}" is in the trash itself, or gone. Choose where to put it.`, { nodeId: node.id });
+        if (target) await this.branches.followStore(tx, node, target.storeId);
+        const [name] = (await freeNames(tx, place, [node.name])) as [string];
+        await uniqueName(name, () => tx.query('UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $4, name = $2, name_key = $3 WHERE id = $1', [node.id, name, nameKey(name), place]));
+        await this.events.tell(tx, { topic: 'node', id: place });
       }
-      await this.tellParents(tx, nodes);
       for (const node of nodes) await this.ledger.append(tx, { kind: 'node.put-back', actor: actorOf(who), nodeId: node.id, detail: { name: node.name } });
       return { nodeIds: nodes.map((n) => n.id) };
     });
@@ -127,18 +136,8 @@ export class StoresService {
     return totalsEach(this.db.manager, nodeIds);
   }
 
-  /** What is wrong with names before bytes move: the faults, and those that are taken in the folder. */
-  async checkNames(who: Who, folderId: string, names: string[]): Promise<{ name: string; code: string }[]> {
-    await this.access.requireNode(who, folderId, 'contribute');
-    const taken = await takenKeys(this.db.manager, folderId, names.map((n) => nameKey(n)));
-    return names.flatMap((name) => {
-      const code = nameFault(normalizeName(name)) ?? (taken.has(nameKey(name)) ? 'name.taken' : null);
-      return code ? [{ name, code }] : [];
-    });
-  }
-
   /** A live folder that somebody may add to, held until the transaction ends so that it cannot be trashed meanwhile. */
-  async lockFolder(who: Who, folderId: string, tx: EntityManager): Promise<{ id: string; storeId: string }> {
+  async lockFolder(who: Who, folderId: string, tx: EntityManager): Promise<{ id: string; storeId: string; name: string }> {
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
     const folder = await this.access.requireNode(who, folderId, 'contribute', tx);
     if (folder.kind !== 'folder') throw notFound('This folder');
@@ -150,30 +149,16 @@ export class StoresService {
   }
 }
 
-export function nameTaken(name: string): Problem {
-  const problem = invalidField('name', 'name.taken', `There is something called "${name}" here already.`);
-  return new Problem('conflict', 'name.taken', problem.message, { errors: problem.more.errors, name });
-}
-
-/** Runs a write; a broken unique name is told as such (23505: unique_violation). */
-export async function uniqueName<T>(name: string, write: () => Promise<T>): Promise<T> {
-  try {
-    return await write();
-  } catch (error) {
-    if ((error as { driverError?: { code?: string } }).driverError?.code === '23505') throw nameTaken(name);
-    throw error;
-  }
-}
-
 function cursorText(cursor: ListingCursor): string {
-  return Buffer.from(JSON.stringify([cursor.sortKind, cursor.nameKey, cursor.id])).toString('base64url');
+  return Buffer.from(JSON.stringify([cursor.group, cursor.keys, cursor.id])).toString('base64url');
 }
 
 function cursorFrom(text: string | undefined): ListingCursor | null {
   if (text === undefined) return null;
   try {
-    const [sortKind, key, id] = JSON.parse(Buffer.from(text, 'base64url').toString('utf8')) as [unknown, unknown, unknown];
-    if ((sortKind === 0 || sortKind === 1) && typeof key === 'string' && typeof id === 'string' && /^[0-9a-f-]{36}$/.test(id)) return { sortKind, nameKey: key, id };
+    const [group, keys, id] = JSON.parse(Buffer.from(text, 'base64url').toString('utf8')) as [unknown, unknown, unknown];
+    const plain = Array.isArray(keys) && keys.length > 0 && keys.length <= 2 && keys.every((k) => typeof k === 'string' || typeof k === 'number');
+    if ((group === 0 || group === 1) && plain && typeof id === 'string' && /^[0-9a-f-]{36}$/.test(id)) return { group, keys: keys as (string | number)[], id };
   } catch {
     // falls through to the refusal
   }

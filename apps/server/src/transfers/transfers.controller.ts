@@ -1,6 +1,6 @@
-import { Controller, Get, HttpCode, Param, Put, Query, Req, Res, UseGuards } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Param, Post, Put, Query, Req, Res, UseGuards } from '@nestjs/common';
 import { ApiBody, ApiConsumes, ApiTags } from '@nestjs/swagger';
-import { archiveQuerySchema, idSchema, uploadQuerySchema, type ConflictChoice, type UploadAnswer } from '@quay/contract';
+import { archiveQuerySchema, batchQuerySchema, checkFilesSchema, finishSchema, idSchema, uploadQuerySchema, type BatchAnswer, type CheckAnswer, type ConflictChoice, type FilesToCheck, type OpenUpload, type UploadAnswer } from '@quay/contract';
 import type { Request, Response } from 'express';
 import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -10,7 +10,9 @@ import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../stores/access.service.js';
 import { fileBytes } from '../stores/stores.queries.js';
+import { versionNumber, VersionsService } from '../stores/versions.service.js';
 import { DownloadService } from './download.service.js';
+import { ResumableService } from './resumable.service.js';
 import { UploadService } from './upload.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -22,6 +24,8 @@ export class TransfersController {
   constructor(
     private readonly uploads: UploadService,
     private readonly downloads: DownloadService,
+    private readonly resumable: ResumableService,
+    private readonly versions: VersionsService,
     private readonly access: AccessService,
     private readonly db: DataSource,
   ) {}
@@ -35,11 +39,47 @@ export class TransfersController {
     return this.uploads.upload(who, { folderId, name: query.name, conflict: query.conflict, modifiedAt: query.modifiedAt ?? null, sizeBytes: announcedSize(req) }, req);
   }
 
+  @Post('folders/:id/check-files')
+  @HttpCode(200)
+  @Takes('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
+  check(@Me() who: Who, @Param('id', id) folderId: string, @Body(valid(checkFilesSchema)) asked: FilesToCheck): Promise<CheckAnswer> {
+    return this.uploads.check(who, folderId, asked);
+  }
+
+  @Put('folders/:id/batch')
+  @HttpCode(200)
+  @ApiConsumes('application/x-tar')
+  @ApiBody({ schema: { type: 'string', format: 'binary' } })
+  @Takes('Upload many small files: the body is a tar archive; sent twice with one id it counts once', undefined, batchQuerySchema)
+  batch(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(batchQuerySchema)) query: { batchId: string; conflict: ConflictChoice }, @Req() req: Request): Promise<BatchAnswer> {
+    return this.uploads.batch(who, folderId, query, req);
+  }
+
+  @Get('uploads')
+  @Takes('Your uploads that have not ended. Uploads are sent here by the protocol tus 1.0: POST, HEAD, PATCH, DELETE')
+  open(@Me() who: Who): Promise<OpenUpload[]> {
+    return this.resumable.open(who);
+  }
+
+  @Get('uploads/:id')
+  @Takes('What became of an upload')
+  outcome(@Me() who: Who, @Param('id', id) uploadId: string): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
+    return this.resumable.outcome(who, uploadId);
+  }
+
+  @Post('uploads/:id/finish')
+  @HttpCode(200)
+  @Takes('Ends a complete upload whose name was taken', finishSchema)
+  finish(@Me() who: Who, @Param('id', id) uploadId: string, @Body(valid(finishSchema)) asked: { conflict: ConflictChoice }): Promise<UploadAnswer> {
+    return this.resumable.finish(who, uploadId, asked.conflict);
+  }
+
   @Get('files/:id/content')
   @Takes('Download a file; byte ranges are served')
   async download(@Me() who: Who, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     const node = await this.access.requireNode(who, nodeId, 'download');
-    const file = await fileBytes(this.db.manager, node.id);
+    const { version } = req.query;
+    const file = typeof version === 'string' ? await this.versions.bytes(who, node.id, versionNumber(version)) : await fileBytes(this.db.manager, node.id);
     if (!file) throw notFound('This file');
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
   }

@@ -1,8 +1,11 @@
 import { Module } from '@nestjs/common';
+import { PreviewsModule } from '../previews/previews.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { DownloadService } from './download.service.js';
+import { Recorder } from './recorder.service.js';
+import { ResumableService } from './resumable.service.js';
 import { TransfersController } from './transfers.controller.js';
 import { UploadService } from './upload.service.js';
 
-@Module({ imports: [StoresModule], controllers: [TransfersController], providers: [UploadService, DownloadService], exports: [DownloadService] })
+@Module({ imports: [StoresModule, PreviewsModule], controllers: [TransfersController], providers: [UploadService, DownloadService, Recorder, ResumableService], exports: [DownloadService, Recorder, ResumableService] })
 export class TransfersModule {}

@@ -1,21 +1,19 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { isLitter, keepBothName, nameKey } from '@quay/core';
-import type { ConflictChoice, UploadAnswer } from '@quay/contract';
-import { lookup } from 'mime-types';
-import type { Readable } from 'node:stream';
-import { DataSource, IsNull, type EntityManager } from 'typeorm';
-import { v7 as uuidv7 } from 'uuid';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { admissionWords, fileFault, nameKey, normalizeName, roomFault } from '@quay/core';
+import { BATCH_BYTES, BATCH_FILE_BYTES, BATCH_FILES, type BatchAnswer, type BatchEntry, type CheckAnswer, type ConflictChoice, type FilesToCheck, type UploadAnswer } from '@quay/contract';
+import { Readable } from 'node:stream';
+import { pipeline } from 'node:stream/promises';
+import { extract, type Entry } from 'tar-stream';
+import { DataSource } from 'typeorm';
 import type { Who } from '../people/who.js';
-import { BLOBS, type BlobStore, type StoredBlob } from '../platform/blobs/blob-store.js';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
-import { CONFIG, type Config } from '../platform/config.js';
-import { Events } from '../platform/events/events.js';
-import { Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService } from '../stores/access.service.js';
-import { FileVersion, Node } from '../stores/stores.entity.js';
-import { actorOf, nameTaken, StoresService, uniqueName } from '../stores/stores.service.js';
+import { AdmissionService } from '../stores/admission.service.js';
+import { nameTaken } from '../stores/names.js';
 import { takenKeys } from '../stores/stores.queries.js';
+import { Recorder, type Arrived } from './recorder.service.js';
 
 export interface UploadAsked {
   folderId: string;
@@ -26,70 +24,117 @@ export interface UploadAsked {
   sizeBytes: number | null;
 }
 
+const STAGED_AT_ONCE = 8;
+
 @Injectable()
 export class UploadService {
-  /** Bytes that uploads now under way in this process have announced and not yet written. */
-  private announced = 0;
-
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly access: AccessService,
-    private readonly stores: StoresService,
-    private readonly ledger: LedgerService,
-    private readonly events: Events,
+    private readonly admission: AdmissionService,
+    private readonly recorder: Recorder,
     @Inject(BLOBS) private readonly blobs: BlobStore,
-    @Inject(CONFIG) private readonly config: Config,
   ) {}
 
-  /** Takes a file in: bytes first (flushed and named), then the transaction that refers to them. */
+  /** Takes a file in as one stream: bytes first (flushed), then the transaction that names them and refers to them. */
   async upload(who: Who, asked: UploadAsked, body: Readable): Promise<UploadAnswer> {
-    await this.access.requireNode(who, asked.folderId, asked.conflict === 'version' ? 'edit' : 'contribute');
+    const beganAt = this.clock.date();
+    await this.admit(who, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
+    return this.admission.settingAside(asked.sizeBytes ?? 0, async () => {
+      const blob = await this.blobs.stage(body, asked.sizeBytes);
+      try {
+        return await this.recorder.one(who, { below: [], name: asked.name, modifiedAt: asked.modifiedAt === null ? null : new Date(asked.modifiedAt), blob }, { folderId: asked.folderId, conflict: asked.conflict, beganAt });
+      } finally {
+        await blob.discard();
+      }
+    });
+  }
+
+  /** Everything that can be known before a byte moves. @returns the store */
+  async admit(who: Who, asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number }): Promise<string> {
+    const folder = await this.access.requireNode(who, asked.folderId, asked.conflict === 'version' ? 'edit' : 'contribute');
+    if (folder.kind !== 'folder') throw notFound('This folder');
+    await this.admission.requireFile(who, folder.storeId, asked);
     if (asked.conflict === 'refuse' && (await takenKeys(this.db.manager, asked.folderId, [nameKey(asked.name)])).size > 0) throw nameTaken(asked.name);
-    const announced = asked.sizeBytes ?? 0;
-    await this.requireRoom(announced);
-    this.announced += announced;
-    let blob: StoredBlob;
-    try {
-      blob = await this.blobs.put(body, asked.sizeBytes);
-    } finally {
-      this.announced -= announced;
+    return folder.storeId;
+  }
+
+  /** Looks at a whole list before any of it is sent: names, types, sizes, and room for all together. */
+  async check(who: Who, folderId: string, { files }: FilesToCheck): Promise<CheckAnswer> {
+    const folder = await this.access.requireNode(who, folderId, 'contribute');
+    const rules = await this.admission.rules(folder.storeId);
+    const taken = await takenKeys(this.db.manager, folderId, files.map((f) => nameKey(normalizeName(f.name))));
+    const room = await this.admission.room(who, folder.storeId);
+    const full = roomFault(files.reduce((sum, f) => sum + f.sizeBytes, 0), room);
+    return {
+      faults: files.flatMap((file, index) => {
+        const code = fileFault(file, rules);
+        return code ? [{ index, code, words: admissionWords(code, rules) }] : [];
+      }),
+      taken: files.flatMap((file, index) => (taken.has(nameKey(normalizeName(file.name))) ? [index] : [])),
+      room: full && { code: full, words: admissionWords(full, rules, room) },
+    };
+  }
+
+  /**
+   * Takes many small files in as one tar archive (POSIX.1-2001 pax), all recorded in one transaction. Sent again with the
+   * same id, as after a broken connection, it answers what it answered before.
+   */
+  async batch(who: Who, folderId: string, query: { batchId: string; conflict: ConflictChoice }, body: Readable): Promise<BatchAnswer> {
+    const beganAt = this.clock.date();
+    const [before] = await this.db.query<{ answer: BatchAnswer }[]>('SELECT answer FROM upload_batch WHERE id = $1 AND person_id = $2', [query.batchId, who.personId]);
+    if (before) {
+      body.resume();
+      return before.answer;
     }
-    return this.events.change((tx) => this.record(tx, who, asked, blob));
+    const folder = await this.access.requireNode(who, folderId, query.conflict === 'version' ? 'edit' : 'contribute');
+    await this.admission.requireRoom(who, folder.storeId, 0);
+    const files: Arrived[] = [];
+    try {
+      await this.unpack(body, files);
+      const entries = await this.recorder.many(who, files, { folderId, conflict: query.conflict, beganAt }, async (tx, told) => {
+        await tx.query('INSERT INTO upload_batch (id, person_id, answer, at) VALUES ($1, $2, $3, $4)', [query.batchId, who.personId, JSON.stringify({ entries: told } satisfies BatchAnswer), beganAt]);
+      });
+      return { entries: entries satisfies BatchEntry[] };
+    } finally {
+      // A batch that broke off has holes where files had not been staged yet.
+      await Promise.all(files.map((file: Arrived | undefined) => file?.blob.discard()));
+    }
   }
 
-  private async requireRoom(sizeBytes: number): Promise<void> {
-    const free = (await this.blobs.freeBytes()) - this.config.keepFreeBytes - this.announced;
-    if (sizeBytes > free) throw new Problem('no-space', 'disk.full', 'The server has no room for a file of that size. Nothing was kept of it.', { freeBytes: Math.max(0, free), sizeBytes });
+  private async unpack(body: Readable, files: Arrived[]): Promise<void> {
+    const archive = extract();
+    let waiting: Promise<unknown>[] = [];
+    let bytes = 0;
+    const take = async (entry: Entry) => {
+      const { name: path, size = 0, type, mtime } = entry.header;
+      const parts = path.split('/').filter((p) => p !== '' && p !== '.');
+      const name = parts.pop();
+      if (type !== 'file' || name === undefined || parts.includes('..')) throw new Problem('invalid', 'batch.entry', 'A batch holds files only, with paths below its folder.');
+      bytes += size;
+      if (files.length + waiting.length >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1) throw new Problem('too-large', 'batch.too-large', `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`);
+      const pieces: Buffer[] = [];
+      for await (const piece of entry) pieces.push(piece as Buffer);
+      const place = files.length + waiting.length;
+      waiting.push(this.blobs.stage(Readable.from([Buffer.concat(pieces)]), size, false).then((blob) => (files[place] = { below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, blob })));
+      if (waiting.length >= STAGED_AT_ONCE) {
+        await Promise.all(waiting);
+        waiting = [];
+      }
+    };
+    const taking = (async () => {
+      for await (const entry of archive) await take(entry);
+      await Promise.all(waiting);
+    })();
+    try {
+      await Promise.all([pipeline(body, archive), taking]);
+    } catch (error) {
+      archive.destroy();
+      await Promise.allSettled([...waiting, taking]);
+      if (error instanceof Problem) throw error;
+      throw new Problem('invalid', 'batch.cut', 'The batch ended before all of it had arrived, or is no archive. Nothing of it was kept; send it again.');
+    }
+    if (files.length === 0) throw invalidField('body', 'batch.empty', 'There is no file in this batch.');
   }
-
-  private async record(tx: EntityManager, who: Who, asked: UploadAsked, blob: StoredBlob): Promise<UploadAnswer> {
-    const folder = await this.stores.lockFolder(who, asked.folderId, tx);
-    const now = this.clock.date();
-    await tx.query('INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING', [blob.sha256, blob.sizeBytes, blob.crc32, now]);
-    const present = await tx.findOne(Node, { where: { parentId: asked.folderId, nameKey: nameKey(asked.name), trashedAt: IsNull() } });
-    if (present && (asked.conflict === 'refuse' || (asked.conflict === 'version' && present.kind === 'folder'))) throw nameTaken(asked.name);
-    const replaced = present && asked.conflict === 'version' ? present : null;
-    const name = present && !replaced ? await this.freeName(tx, asked) : asked.name;
-    const version = new FileVersion();
-    Object.assign(version, { id: uuidv7(), nodeId: replaced?.id ?? uuidv7(), number: replaced ? await nextNumber(tx, replaced.id) : 1, sha256: blob.sha256, sizeBytes: blob.sizeBytes, modifiedAt: asked.modifiedAt === null ? now : new Date(asked.modifiedAt), createdAt: now, createdBy: who.personId });
-    const changed = { sizeBytes: blob.sizeBytes, versionId: version.id, changedAt: now, changedBy: who.personId };
-    if (replaced) await tx.update(Node, { id: replaced.id }, changed);
-    else await uniqueName(name, () => tx.insert(Node, { ...changed, id: version.nodeId, storeId: folder.storeId, parentId: asked.folderId, kind: 'file', name, nameKey: nameKey(name), litter: isLitter(name), mediaType: lookup(name) || 'application/octet-stream', createdAt: now }));
-    await tx.insert(FileVersion, version);
-    await this.events.tell(tx, { topic: 'node', id: asked.folderId });
-    await this.ledger.append(tx, { kind: replaced ? 'file.versioned' : 'file.uploaded', actor: actorOf(who), nodeId: version.nodeId, detail: { name, sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex'), version: version.number } });
-    return { id: version.nodeId, name, sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex'), version: version.number };
-  }
-
-  private async freeName(tx: EntityManager, asked: UploadAsked): Promise<string> {
-    const rows = await tx.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL', [asked.folderId]);
-    const taken = new Set(rows.map((r) => r.name_key));
-    return keepBothName(asked.name, (key) => taken.has(key));
-  }
-}
-
-async function nextNumber(tx: EntityManager, nodeId: string): Promise<number> {
-  const [row] = await tx.query<{ n: number }[]>('SELECT max(number) + 1 AS n FROM file_version WHERE node_id = $1', [nodeId]);
-  return row?.n ?? 1;
 }

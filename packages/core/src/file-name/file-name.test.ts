@@ -1,6 +1,6 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { isLitter, keepBothName, nameFault, nameKey, normalizeName } from './file-name.js';
+import { isLitter, keepBothName, mendName, nameFault, nameKey, normalizeName } from './file-name.js';
 
 describe('names that every desktop can hold', () => {
   // Microsoft, "Naming Files, Paths, and Namespaces": the reserved names and characters.
@@ -47,4 +47,10 @@ describe('keeping both', () => {
 describe('desktop litter', () => {
   it.each(['.DS_Store', '._plan.pdf', 'Thumbs.db', 'desktop.ini', '~$report.docx'])('%s is', (name) => expect(isLitter(name)).toBe(true));
   it.each(['DS_Store.txt', 'thumbs.dbx', '.profile', '~report'])('%s is not', (name) => expect(isLitter(name)).toBe(false));
+});
+
+describe('mending names that some desktops cannot hold', () => {
+  it('leaves good names alone', () => fc.assert(fc.property(fc.string({ unit: 'grapheme', maxLength: 40 }).map(normalizeName).filter((n) => nameFault(n) === null), (name) => void expect(mendName(name)).toBe(name))));
+  it('always gives a name that can be kept', () => fc.assert(fc.property(fc.oneof(fc.string({ unit: 'binary', maxLength: 300 }), fc.string({ unit: 'grapheme', maxLength: 300 }), fc.constantFrom('con', 'NUL.txt', '...', ' ', 'a:b', '\ud800')), (name) => void expect(nameFault(mendName(name))).toBeNull())));
+  it.each([['a:b?.txt', 'a_b_.txt'], ['con', '_con'], ['plan. ', 'plan'], ['', '_']])('%j becomes %j', (from, to) => expect(mendName(from)).toBe(to));
 });

@@ -20,13 +20,34 @@ export interface OpenBlob {
   close(): Promise<void>;
 }
 
+/** Bytes that have arrived whole and are hashed, under a temporary name. `discard` when that is not needed any more. */
+export interface StagedBlob extends StoredBlob {
+  /** Where the implementation finds them again. */
+  key: string;
+  flushed: boolean;
+  discard(): Promise<void>;
+}
+
 /** Immutable bytes named by their SHA-256. One test suite holds for every implementation. */
 export interface BlobStore {
   /**
-   * Keeps a stream. When this resolves the bytes are on the disk under their name; when it rejects nothing is kept.
+   * Keeps a stream: {@link stage} and {@link adopt} in one. When this resolves the bytes are on the disk under their name;
+   * when it rejects nothing is kept.
    * @throws Problem upload.cut when the stream ends before `expectedBytes`; ENOSPC as the disk reports it
    */
   put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob>;
+  /**
+   * Takes a stream in without giving it its name.
+   * @param flush false leaves flushing to {@link adopt}, which is quicker for many small ones
+   */
+  stage(stream: Readable, expectedBytes: number | null, flush?: boolean): Promise<StagedBlob>;
+  /**
+   * Gives staged bytes their names, flushed when this resolves. What is there under a name stays, unless `overwrite`
+   * says that it cannot be trusted.
+   */
+  adopt(staged: readonly { blob: StagedBlob; overwrite: boolean }[]): Promise<void>;
+  /** The parts of uploads that come in pieces. */
+  readonly parts: BlobParts;
   /**
    * Bytes at hand and stretches of blobs in one piece, for sending many small files.
    * @throws Error when a blob is missing or short
@@ -34,12 +55,33 @@ export interface BlobStore {
   gather(parts: readonly Stretch[]): Promise<Gathered>;
   /** Null when there is no such blob. */
   open(sha256: Buffer): Promise<OpenBlob | null>;
+  /** A file that holds the bytes, for programs that read files; null when there is no such blob. */
+  localPath(sha256: Buffer): Promise<string | null>;
   stat(sha256: Buffer): Promise<{ sizeBytes: number } | null>;
   remove(sha256: Buffer): Promise<void>;
+  /** The names of all blobs that are there, in no order. */
+  names(): AsyncGenerator<Buffer>;
   /** Removes what broken-off uploads left behind a day or more before `now`. @returns how much was removed */
   sweep(now: number): Promise<number>;
   /** Bytes that can still be kept. */
   freeBytes(): Promise<number>;
+}
+
+/** Uploads that arrive in pieces, over many requests and restarts, each under an id. */
+export interface BlobParts {
+  /**
+   * Appends a stream at an offset (what lay beyond it is dropped). Resolves also when the stream breaks off.
+   * @param flushedTo told from time to time, and at the end, how far the bytes are safe on the disk
+   * @returns the new length
+   * @throws Problem upload.too-long when the stream would go beyond `sizeBytes`; ENOSPC as the disk reports it
+   */
+  append(id: string, offset: number, stream: Readable, sizeBytes: number, flushedTo: (offset: number) => Promise<void>): Promise<number>;
+  /** Bytes that are there; 0 when there is no such part. */
+  length(id: string): Promise<number>;
+  /** The complete part as a staged blob: hashed on the way where it came in one go, read again otherwise. */
+  finish(id: string, sizeBytes: number): Promise<StagedBlob>;
+  remove(id: string): Promise<void>;
+  ids(): Promise<string[]>;
 }
 
 export const BLOBS = Symbol('blobs');

@@ -1,15 +1,18 @@
-import { createHash, randomUUID } from 'node:crypto';
+import { execFile } from 'node:child_process';
+import { randomUUID } from 'node:crypto';
 import { mkdirSync } from 'node:fs';
 import { link, mkdir, open, readdir, rename, stat, statfs, unlink, type FileHandle } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
-import { crc32 } from 'node:zlib';
+import { promisify } from 'node:util';
 import { Problem } from '../problems/problem.js';
-import type { BlobStore, OpenBlob, StoredBlob, Stretch } from './blob-store.js';
+import type { BlobStore, OpenBlob, StagedBlob, StoredBlob, Stretch } from './blob-store.js';
+import { DiskParts } from './disk-parts.js';
 import { Gatherer, type Gathered } from './gatherer.js';
+import { freshPouring, pour } from './pour.js';
 
-/** Writes that may be under way before the stream is made to wait. */
-const WRITES_AHEAD = 8;
+/** From here on one flush of the file system is quicker than one for each file and folder. */
+const FLUSH_TOGETHER_FROM = 6;
 /** Temporary files older than this were left by a crash: no upload sends nothing for a day. */
 const ABANDONED_MS = 24 * 3600 * 1000;
 
@@ -17,34 +20,67 @@ const ABANDONED_MS = 24 * 3600 * 1000;
 export class DiskBlobStore implements BlobStore {
   private readonly gatherer = new Gatherer();
 
+  readonly parts: DiskParts;
+
   constructor(private readonly root: string) {
-    mkdirSync(join(root, 'tmp'), { recursive: true, mode: 0o700 });
+    const temporary = join(root, 'tmp');
+    mkdirSync(temporary, { recursive: true, mode: 0o700 });
+    this.parts = new DiskParts(temporary);
   }
 
   async put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob> {
-    const temporary = join(this.root, 'tmp', randomUUID());
-    const file = await open(temporary, 'wx', 0o600);
+    const blob = await this.stage(stream, expectedBytes);
     try {
-      const blob = await receive(stream, file, expectedBytes);
-      await file.sync();
+      await this.adopt([{ blob, overwrite: false }]);
+    } finally {
+      await blob.discard();
+    }
+    return { sha256: blob.sha256, sizeBytes: blob.sizeBytes, crc32: blob.crc32 };
+  }
+
+  async stage(stream: Readable, expectedBytes: number | null, flush = true): Promise<StagedBlob> {
+    const key = join(this.root, 'tmp', randomUUID());
+    const file = await open(key, 'wx', 0o600);
+    const discard = () => unlink(key).catch(() => undefined);
+    try {
+      const state = freshPouring();
+      const { whole } = await pour(stream, file, state);
+      if (!whole || (expectedBytes !== null && state.position !== expectedBytes)) throw new Problem('invalid', 'upload.cut', 'The upload ended before all of it had arrived. Nothing was kept; send it again.');
+      if (flush) await file.sync();
       await file.close();
-      await this.adopt(temporary, blob.sha256);
-      return blob;
+      return { sha256: state.hash.digest(), sizeBytes: state.position, crc32: state.crc, key, flushed: flush, discard };
     } catch (error) {
       await file.close().catch(() => undefined);
-      await unlink(temporary).catch(() => undefined);
+      await discard();
       throw error;
     }
   }
 
-  /** Gives a complete temporary file its name. The folder is flushed too, or a crash could forget the name. */
-  private async adopt(temporary: string, sha256: Buffer): Promise<void> {
-    const { folder, path } = this.place(sha256);
-    const made = await mkdir(folder, { recursive: true, mode: 0o700 });
-    // A blob that is there already is the same bytes: keep it, whoever wrote it first.
-    if (await exists(path)) await unlink(temporary);
-    else await rename(temporary, path);
-    for (const level of made ? [folder, join(folder, '..'), this.root] : [folder]) await syncFolder(level);
+  /** The folders are flushed too, or a crash could forget the names. */
+  async adopt(staged: readonly { blob: StagedBlob; overwrite: boolean }[]): Promise<void> {
+    const folders = new Set<string>();
+    let unflushed = 0;
+    for (const { blob, overwrite } of staged) {
+      const { folder, path } = this.place(blob.sha256);
+      const made = await mkdir(folder, { recursive: true, mode: 0o700 });
+      // A blob that is there already is the same bytes: keep it, whoever wrote it first.
+      if (overwrite || (await stat(path).catch(() => null))?.size !== blob.sizeBytes) {
+        await giveName(blob.key, path);
+        if (!blob.flushed) unflushed += 1;
+      }
+      for (const level of made ? [folder, join(folder, '..'), this.root] : [folder]) folders.add(level);
+    }
+    if (unflushed > 0 || folders.size >= FLUSH_TOGETHER_FROM) await flushFileSystem(this.root);
+    else for (const folder of folders) await syncFolder(folder);
+  }
+
+  async *names(): AsyncGenerator<Buffer> {
+    const hex = /^[0-9a-f]{2}$/;
+    for (const a of (await readdir(this.root)).filter((n) => hex.test(n))) {
+      for (const b of (await readdir(join(this.root, a))).filter((n) => hex.test(n))) {
+        for (const name of await readdir(join(this.root, a, b))) if (/^[0-9a-f]{64}$/.test(name)) yield Buffer.from(name, 'hex');
+      }
+    }
   }
 
   async open(sha256: Buffer): Promise<OpenBlob | null> {
@@ -61,6 +97,10 @@ export class DiskBlobStore implements BlobStore {
 
   gather(parts: readonly Stretch[]): Promise<Gathered> {
     return this.gatherer.gather(parts.map((part) => ('bytes' in part ? part : { path: this.place(part.sha256).path, from: part.from, length: part.length })));
+  }
+
+  async localPath(sha256: Buffer): Promise<string | null> {
+    return (await this.stat(sha256)) && this.place(sha256).path;
   }
 
   async stat(sha256: Buffer): Promise<{ sizeBytes: number } | null> {
@@ -88,6 +128,8 @@ export class DiskBlobStore implements BlobStore {
     const folder = join(this.root, 'tmp');
     let removed = 0;
     for (const name of await readdir(folder)) {
+      // Parts of uploads are kept for as long as their upload is.
+      if (name.startsWith('part-')) continue;
       const path = join(folder, name);
       const info = await stat(path).catch(() => null);
       if (!info || now - info.mtimeMs < ABANDONED_MS) continue;
@@ -97,11 +139,6 @@ export class DiskBlobStore implements BlobStore {
     return removed;
   }
 
-  /** A second name for the bytes, for tools that serve the same files side by side. */
-  async linkTo(sha256: Buffer, path: string): Promise<void> {
-    await link(this.place(sha256).path, path);
-  }
-
   private place(sha256: Buffer): { folder: string; path: string } {
     const hex = sha256.toString('hex');
     const folder = join(this.root, hex.slice(0, 2), hex.slice(2, 4));
@@ -109,57 +146,11 @@ export class DiskBlobStore implements BlobStore {
   }
 }
 
-/** Writes the stream to the file, hashing on the way; at most {@link WRITES_AHEAD} pieces are held in memory. */
-function receive(stream: Readable, file: FileHandle, expectedBytes: number | null): Promise<StoredBlob> {
-  const hash = createHash('sha256');
-  let crc = 0;
-  let sizeBytes = 0;
-  let writing = 0;
-  let ended = false;
-  return new Promise((resolve, reject) => {
-    let failed = false;
-    const fail = (error: unknown) => {
-      if (failed) return;
-      failed = true;
-      stream.pause();
-      reject(error as Error);
-    };
-    const cut = () => fail(new Problem('invalid', 'upload.cut', 'The upload ended before all of it had arrived. Nothing was kept; send it again.'));
-    const finish = () => {
-      if (failed || !ended || writing > 0) return;
-      if (expectedBytes !== null && sizeBytes !== expectedBytes) cut();
-      else resolve({ sha256: hash.digest(), sizeBytes, crc32: crc });
-    };
-    stream.on('data', (piece: Buffer) => {
-      if (failed) return;
-      const position = sizeBytes;
-      sizeBytes += piece.length;
-      writing += 1;
-      if (writing >= WRITES_AHEAD) stream.pause();
-      writeFully(file, piece, position).then(
-        () => {
-          writing -= 1;
-          if (writing < WRITES_AHEAD && !ended && !failed) stream.resume();
-          finish();
-        },
-        fail,
-      );
-      hash.update(piece);
-      crc = crc32(piece, crc);
-    });
-    stream.on('end', () => {
-      ended = true;
-      finish();
-    });
-    stream.on('error', cut);
-    stream.on('close', () => {
-      if (!ended) cut();
-    });
-  });
-}
-
-async function writeFully(file: FileHandle, piece: Buffer, position: number): Promise<void> {
-  for (let done = 0; done < piece.length; ) done += (await file.write(piece, done, piece.length - done, position + done)).bytesWritten;
+/** A name beside the temporary one, which stays for as long as the transaction may still fail. */
+async function giveName(key: string, path: string): Promise<void> {
+  const second = `${key}.${randomUUID()}`;
+  await link(key, second);
+  await rename(second, path);
 }
 
 async function readFully(file: FileHandle, target: Uint8Array, position: number, length: number): Promise<number> {
@@ -172,8 +163,9 @@ async function readFully(file: FileHandle, target: Uint8Array, position: number,
   return done;
 }
 
-async function exists(path: string): Promise<boolean> {
-  return stat(path).then(() => true, () => false);
+/** Everything that was written to the file system of a folder is on the disk when this resolves (coreutils' sync -f). */
+async function flushFileSystem(path: string): Promise<void> {
+  await promisify(execFile)('sync', ['-f', path]);
 }
 
 async function syncFolder(path: string): Promise<void> {

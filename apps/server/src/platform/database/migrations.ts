@@ -1,5 +1,6 @@
 import type { MigrationInterface, QueryRunner } from 'typeorm';
 import { FIRST_SCHEMA } from './schema-0001.js';
+import { STORES_SCHEMA } from './schema-0002.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -7,9 +8,19 @@ export class FirstSlice1764000000000 implements MigrationInterface {
     await runner.query(FIRST_SCHEMA);
   }
   async down(): Promise<void> {
-    throw new Error('The first schema is not taken back: restore a backup instead.');
+    throw new Error('The first migration is not taken back: start over instead.');
+  }
+}
+
+export class Stores1764200000000 implements MigrationInterface {
+  name = 'Stores1764200000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(STORES_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('The past of items is not thrown away: restore a backup instead.');
   }
 }
 
 /** In order; never changed once released. */
-export const MIGRATIONS = [FirstSlice1764000000000];
+export const MIGRATIONS = [FirstSlice1764000000000, Stores1764200000000];

@@ -4,6 +4,7 @@ import { randomUUID } from 'node:crypto';
 import pg from 'pg';
 import { Subject } from 'rxjs';
 import { DataSource, type EntityManager } from 'typeorm';
+import { Clock } from '../clock.js';
 import { CONFIG, type Config } from '../config.js';
 import { log } from '../log/log.js';
 
@@ -23,7 +24,7 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   private stopped = false;
   private retry: NodeJS.Timeout | null = null;
 
-  constructor(@Inject(CONFIG) private readonly config: Config, private readonly db: DataSource) {}
+  constructor(@Inject(CONFIG) private readonly config: Config, private readonly db: DataSource, private readonly clock: Clock) {}
 
   /** False while changes of other processes might be missed: nothing may be answered from memory then. */
   get listening(): boolean {
@@ -44,8 +45,10 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   /** Runs a change as one transaction; what it tells is heard here as soon as it has committed. */
   async change<T>(work: (tx: EntityManager) => Promise<T>): Promise<T> {
     const events: QuayEvent[] = [];
-    const result = await this.db.transaction((tx) => {
+    const result = await this.db.transaction(async (tx) => {
       this.told.set(tx, events);
+      // The past of items is written by the database, by this clock.
+      await tx.query("SELECT set_config('quay.now', $1, true)", [this.clock.date().toISOString()]);
       return work(tx);
     });
     for (const event of events) this.stream.next(event);

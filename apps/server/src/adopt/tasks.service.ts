@@ -1,0 +1,155 @@
+import { Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import type { Task, TaskReport } from '@quay/contract';
+import { DataSource } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { log } from '../platform/log/log.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
+
+export interface TaskRow {
+  id: string;
+  kind: Task['kind'];
+  asked_by: string | null;
+  detail: Record<string, string>;
+  state: Task['state'];
+  progress: Partial<Task['progress']>;
+  report: TaskReport | null;
+  created_at: Date;
+  ended_at: Date | null;
+  asker: string | null;
+}
+
+/** What a task does: tells how far it is, stops when it is told to, and ends with a report. */
+export type TaskWork = (task: TaskRow, tell: (progress: Task['progress']) => Promise<void>) => Promise<TaskReport>;
+
+/** A task that has not told anything for this long was left by a process that died. */
+const DEAD_MS = 60_000;
+const TOLD_EVERY_MS = 500;
+
+/** Long work for the admin, one at a time over all server processes; it goes on from the start after a crash. */
+@Injectable()
+export class TasksService implements OnApplicationBootstrap, OnApplicationShutdown {
+  private readonly works = new Map<Task['kind'], { title: (detail: Record<string, string>) => string; work: TaskWork }>();
+  private timer: NodeJS.Timeout | null = null;
+  private current: Promise<void> | null = null;
+  private stopping = false;
+
+  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events) {}
+
+  /** Says how a kind of task is done. */
+  define(kind: Task['kind'], title: (detail: Record<string, string>) => string, work: TaskWork): void {
+    this.works.set(kind, { title, work });
+  }
+
+  onApplicationBootstrap(): void {
+    this.timer = setInterval(() => this.look(), 5000);
+    this.timer.unref();
+    this.look();
+  }
+
+  async onApplicationShutdown(): Promise<void> {
+    this.stopping = true;
+    if (this.timer) clearInterval(this.timer);
+    await this.current;
+  }
+
+  async ask(who: Who, kind: Task['kind'], detail: Record<string, string>): Promise<Task> {
+    const id = uuidv7();
+    await this.events.change(async (tx) => {
+      await tx.query(`INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`, [id, kind, who.personId, detail, this.clock.date()]);
+      await this.events.tell(tx, { topic: 'task', id });
+    });
+    this.look();
+    return this.task(id);
+  }
+
+  async list(): Promise<Task[]> {
+    const rows = await this.db.query<TaskRow[]>('SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC LIMIT 50');
+    return rows.map((r) => this.shown(r));
+  }
+
+  async task(id: string): Promise<Task> {
+    const [row] = await this.db.query<TaskRow[]>('SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by WHERE t.id = $1', [id]);
+    if (!row) throw notFound('This task');
+    return this.shown(row);
+  }
+
+  /** Asks a task to stop; what it has done so far stays. */
+  async stop(id: string): Promise<Task> {
+    await this.db.query(`UPDATE task SET state = 'stopped', ended_at = $2 WHERE id = $1 AND state IN ('waiting', 'running')`, [id, this.clock.date()]);
+    return this.task(id);
+  }
+
+  /** Resolves when nothing runs here any more. */
+  async settled(): Promise<void> {
+    while (this.current) await this.current;
+  }
+
+  private look(): void {
+    if (this.current || this.stopping) return;
+    this.current = this.runNext().catch((error: unknown) => {
+      if (!this.stopping) log.warn({ err: error }, 'tasks could not be looked at');
+      return false;
+    }).then((again) => {
+      this.current = null;
+      if (again) this.look();
+    });
+  }
+
+  /** Takes the oldest task that waits, or that a dead process left. @returns false when there is none */
+  private async runNext(): Promise<boolean> {
+    const [rows] = (await this.db.query(
+      `UPDATE task SET state = 'running', beat_at = now() WHERE id = (
+         SELECT id FROM task WHERE state = 'waiting' OR (state = 'running' AND beat_at < now() - $1::int * interval '1 millisecond') ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *`,
+      [DEAD_MS],
+    )) as [TaskRow[], number];
+    const task = rows[0];
+    if (!task) return false;
+    const beat = setInterval(() => void this.db.query('UPDATE task SET beat_at = now() WHERE id = $1', [task.id]).catch(() => undefined), DEAD_MS / 4);
+    try {
+      const known = this.works.get(task.kind);
+      if (!known) throw new Error(`nothing is known about tasks of the kind ${task.kind}`);
+      const report = await known.work(task, this.teller(task.id));
+      await this.end(task.id, 'done', report);
+    } catch (error) {
+      if (error instanceof Stopped) await this.end(task.id, this.stopping ? 'waiting' : 'stopped', null);
+      else {
+        log.warn({ err: error, task: task.id }, 'a task failed');
+        await this.end(task.id, 'failed', { words: error instanceof Problem ? error.message : 'It broke off. What it had done by then is there; it can be started again.', files: 0, bytes: 0, verified: 0, notes: [] });
+      }
+    } finally {
+      clearInterval(beat);
+    }
+    return true;
+  }
+
+  private teller(id: string): (progress: Task['progress']) => Promise<void> {
+    let last = 0;
+    return async (progress) => {
+      if (this.stopping) throw new Stopped();
+      const now = performance.now();
+      if (now - last < TOLD_EVERY_MS) return;
+      last = now;
+      await this.events.change(async (tx) => {
+        const [, changed] = (await tx.query(`UPDATE task SET progress = $2, beat_at = now() WHERE id = $1 AND state = 'running'`, [id, progress])) as [unknown, number];
+        if (changed === 0) throw new Stopped();
+        await this.events.tell(tx, { topic: 'task', id });
+      });
+    };
+  }
+
+  private async end(id: string, state: Task['state'], report: TaskReport | null): Promise<void> {
+    await this.events.change(async (tx) => {
+      await tx.query(`UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE id = $1 AND state IN ('running', 'stopped')`, [id, state, report, this.clock.date()]);
+      await this.events.tell(tx, { topic: 'task', id });
+    });
+  }
+
+  private shown(r: TaskRow): Task {
+    return { id: r.id, kind: r.kind, state: r.state, askedBy: r.asker, title: this.works.get(r.kind)?.title(r.detail) ?? r.kind, progress: { done: 0, total: null, bytes: 0, words: '', ...r.progress }, report: r.report, createdAt: r.created_at.toISOString(), endedAt: r.ended_at?.toISOString() ?? null };
+  }
+}
+
+class Stopped extends Error {}

@@ -1,0 +1,7 @@
+import { Module } from '@nestjs/common';
+import { StoresModule } from '../stores/stores.module.js';
+import { PreviewsController } from './previews.controller.js';
+import { PreviewsService } from './previews.service.js';
+
+@Module({ imports: [StoresModule], controllers: [PreviewsController], providers: [PreviewsService], exports: [PreviewsService] })
+export class PreviewsModule {}

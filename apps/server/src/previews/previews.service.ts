@@ -1,0 +1,212 @@
+import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
+import { decodeText, hasThumbnail, previewKind, type PreviewKind } from '@quay/core';
+import { fork, type ChildProcess } from 'node:child_process';
+import { existsSync } from 'node:fs';
+import { readFile, rm } from 'node:fs/promises';
+import { join } from 'node:path';
+import { DataSource } from 'typeorm';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { log } from '../platform/log/log.js';
+import { Problem } from '../platform/problems/problem.js';
+import type { PreviewDone, PreviewJob } from './worker.js';
+
+/** Jobs that may wait; what is beyond is made when somebody asks for it. */
+const WAITING_MOST = 5000;
+/** Jobs that the worker has at once (two cores: measured, no more with three). */
+const AT_ONCE = 2;
+const JOB_SECONDS = 60;
+const IDLE_MS = 60_000;
+/** Texts up to this size are searched inside. */
+const SEARCHED_BYTES = 1_000_000;
+
+interface Waiting {
+  nodeId: string;
+  sha256: Buffer;
+  kind: PreviewKind;
+  page: number;
+  done: ((ok: boolean) => void)[];
+}
+
+/**
+ * Makes pictures of files off the path of any request, in a program of its own, and keeps them beside the blobs. They are
+ * named by the bytes they were made of, so that they never grow stale, and can be thrown away at any time.
+ */
+@Injectable()
+export class PreviewsService implements OnApplicationShutdown {
+  private readonly root: string;
+  private readonly waiting = new Map<string, Waiting>();
+  private readonly running = new Map<number, { key: string; job: Waiting; timer: NodeJS.Timeout }>();
+  private worker: ChildProcess | null = null;
+  private idle: NodeJS.Timeout | null = null;
+  private nextId = 1;
+  private stopped = false;
+
+  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events, housekeeping: Housekeeping, @Inject(BLOBS) private readonly blobs: BlobStore, @Inject(CONFIG) config: Config) {
+    this.root = join(config.blobRoot, 'previews');
+    housekeeping.add('previews of bytes that are gone', () => this.forgetGone());
+  }
+
+  onApplicationShutdown(): void {
+    this.stopped = true;
+    this.worker?.kill();
+  }
+
+  /** Asks for what can be made of a file; returns at once. */
+  want(nodeId: string, sha256: Buffer, name: string, sizeBytes: number): void {
+    const kind = previewKind(name);
+    if (kind === 'text' || kind === 'table') {
+      if (sizeBytes <= SEARCHED_BYTES) this.enqueue({ nodeId, sha256, kind, page: 1, done: [] });
+    } else if (hasThumbnail(kind)) this.enqueue({ nodeId, sha256, kind, page: 1, done: [] });
+  }
+
+  /**
+   * The picture of a file, if there is one already; otherwise it is put in the queue.
+   * @throws Problem preview.not-yet (come again when the event says so), preview.none
+   */
+  async picture(nodeId: string, sha256: Buffer, name: string, what: 'thumb' | 'large' | number): Promise<Buffer> {
+    const kind = previewKind(name);
+    if (!hasThumbnail(kind)) throw none();
+    const page = typeof what === 'number' ? what : 1;
+    const file = typeof what === 'number' ? `page-${what}` : kind === 'pages' && what === 'large' ? 'page-1' : what;
+    const bytes = await readFile(join(this.folder(sha256), `${file}.webp`)).catch(() => null);
+    if (bytes) return bytes;
+    const [row] = await this.db.query<{ state: string; pages: number | null }[]>('SELECT state, pages FROM preview WHERE sha256 = $1', [sha256]);
+    if (row?.state === 'none' || (row?.pages != null && page > row.pages)) throw none();
+    this.enqueue({ nodeId, sha256, kind, page, done: [] }, true);
+    throw new Problem('not-found', 'preview.not-yet', 'The picture is being made.', { retryAfterSeconds: 1 });
+  }
+
+  /** Pages of a document, as far as it has been opened; null before. */
+  async pages(sha256: Buffer): Promise<number | null> {
+    const [row] = await this.db.query<{ pages: number | null }[]>('SELECT pages FROM preview WHERE sha256 = $1', [sha256]);
+    return row?.pages ?? null;
+  }
+
+  /** Resolves when everything that waits has been made. */
+  async settled(): Promise<void> {
+    await Promise.all([...this.waiting.values(), ...[...this.running.values()].map((r) => r.job)].map((job) => new Promise<boolean>((resolve) => job.done.push(resolve))));
+  }
+
+  private enqueue(job: Waiting, urgent = false): void {
+    const key = `${job.sha256.toString('hex')} ${job.page}`;
+    const present = this.waiting.get(key) ?? [...this.running.values()].find((r) => r.key === key)?.job;
+    if (this.stopped || (present && !urgent) || (!urgent && this.waiting.size >= WAITING_MOST)) return;
+    if (present && !this.waiting.has(key)) return;
+    this.waiting.delete(key);
+    if (urgent) {
+      // What somebody waits for goes before what nobody has asked for yet.
+      const rest = [...this.waiting];
+      this.waiting.clear();
+      this.waiting.set(key, job);
+      for (const [k, j] of rest) this.waiting.set(k, j);
+    } else this.waiting.set(key, job);
+    void this.pump();
+  }
+
+  private async pump(): Promise<void> {
+    if (this.running.size >= AT_ONCE || this.stopped) return;
+    const [next] = this.waiting;
+    if (!next) {
+      if (this.running.size === 0 && this.worker) this.idle = setTimeout(() => this.worker?.disconnect(), IDLE_MS).unref();
+      return;
+    }
+    const [key, job] = next;
+    this.waiting.delete(key);
+    const id = this.nextId;
+    this.nextId += 1;
+    this.running.set(id, { key, job, timer: setTimeout(() => this.giveUp(), JOB_SECONDS * 1000).unref() });
+    try {
+      const [known] = await this.db.query<{ state: string }[]>('SELECT state FROM preview WHERE sha256 = $1', [job.sha256]);
+      const made = known?.state === 'none' || (known && !hasThumbnail(job.kind)) || (hasThumbnail(job.kind) && existsSync(join(this.folder(job.sha256), `${job.kind === 'pages' ? `page-${job.page}` : 'large'}.webp`)));
+      if (made) this.ended(id, true);
+      else if (hasThumbnail(job.kind)) {
+        const source = await this.blobs.localPath(job.sha256);
+        if (!source) await this.finished({ id, failed: 'no bytes' });
+        else this.program().send({ id, kind: job.kind as PreviewJob['kind'], source, folder: this.folder(job.sha256), page: job.page } satisfies PreviewJob);
+      } else {
+        await this.readWords(job.sha256);
+        this.ended(id, true);
+      }
+    } catch (error) {
+      if (!this.stopped) log.warn({ err: error }, 'a preview could not be begun');
+      this.ended(id, false);
+    }
+    void this.pump();
+  }
+
+  private program(): ChildProcess {
+    if (this.idle) clearTimeout(this.idle);
+    if (this.worker?.connected) return this.worker;
+    const path = join(import.meta.dirname, 'worker.js');
+    const worker = fork(existsSync(path) ? path : join(import.meta.dirname, '../../dist/previews/worker.js'), { stdio: 'ignore', execArgv: [], env: { PATH: process.env['PATH'], MALLOC_ARENA_MAX: '2' } });
+    worker.on('message', (done: PreviewDone) => void this.finished(done));
+    worker.on('error', () => undefined);
+    worker.on('exit', () => {
+      if (this.worker !== worker) return;
+      this.worker = null;
+      // Whatever it was at did not get done; it may have been the end of it, so it is not tried again by itself.
+      for (const id of [...this.running.keys()]) void this.finished({ id, failed: 'the program ended' });
+    });
+    worker.unref();
+    this.worker = worker;
+    return worker;
+  }
+
+  private giveUp(): void {
+    this.worker?.kill('SIGKILL');
+  }
+
+  private async finished(done: PreviewDone): Promise<void> {
+    const job = this.running.get(done.id)?.job;
+    if (!job) return;
+    try {
+      await this.events.change(async (tx) => {
+        const values = 'failed' in done ? ['none', null, null, null] : ['ready', done.pages, done.width, done.height];
+        await tx.query('INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)', [job.sha256, ...values, this.clock.date()]);
+        await this.events.tell(tx, { topic: 'preview', id: job.nodeId });
+      });
+    } catch (error) {
+      if (!this.stopped) log.warn({ err: error }, 'a preview could not be recorded');
+    }
+    this.ended(done.id, !('failed' in done));
+    void this.pump();
+  }
+
+  private ended(id: number, ok: boolean): void {
+    const running = this.running.get(id);
+    if (!running) return;
+    clearTimeout(running.timer);
+    this.running.delete(id);
+    for (const done of running.job.done) done(ok);
+  }
+
+  /** The words of a text, for searching inside. */
+  private async readWords(sha256: Buffer): Promise<void> {
+    const blob = await this.blobs.open(sha256);
+    if (!blob) return;
+    const bytes = Buffer.alloc(Math.min(SEARCHED_BYTES, blob.sizeBytes));
+    await blob.read(bytes, 0, bytes.length);
+    await blob.close();
+    const text = decodeText(bytes)?.text.replaceAll('\0', ' ').slice(0, 400_000) ?? '';
+    await this.db.query(`INSERT INTO preview (sha256, state, words, made_at) VALUES ($1, 'none', to_tsvector('simple', $2), $3) ON CONFLICT (sha256) DO NOTHING`, [sha256, text, this.clock.date()]);
+  }
+
+  private async forgetGone(): Promise<void> {
+    const gone = await this.db.query<{ sha256: Buffer }[]>('SELECT p.sha256 FROM preview p WHERE NOT EXISTS (SELECT 1 FROM blob b WHERE b.sha256 = p.sha256) LIMIT 1000');
+    for (const { sha256 } of gone) await rm(this.folder(sha256), { recursive: true, force: true });
+    await this.db.query('DELETE FROM preview WHERE sha256 = ANY($1)', [gone.map((g) => g.sha256)]);
+  }
+
+  private folder(sha256: Buffer): string {
+    const hex = sha256.toString('hex');
+    return join(this.root, hex.slice(0, 2), hex);
+  }
+}
+
+function none(): Problem {
+  return new Problem('not-found', 'preview.none', 'No picture can be made of this file.');
+}

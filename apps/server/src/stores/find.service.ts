@@ -1,0 +1,101 @@
+import { Injectable } from '@nestjs/common';
+import { nameKey, storeLevel } from '@quay/core';
+import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem, type Kind, type PathPart } from '@quay/contract';
+import { DataSource } from 'typeorm';
+import type { Who } from '../people/who.js';
+import { invalidField } from '../platform/problems/problem.js';
+import { allStores, ITEM_COLUMNS, ITEM_JOINS } from './stores.queries.js';
+
+/** What each kind of file is known by: its media type, or its extension where no type is registered. */
+const KIND_CONDITIONS: Record<Kind, string> = {
+  image: `n.media_type LIKE 'image/%' AND n.type_key NOT IN ('dxf', 'dwg')`,
+  pdf: `n.media_type = 'application/pdf'`,
+  text: `n.media_type LIKE 'text/%'`,
+  drawing: `n.type_key IN ('dxf', 'dwg', 'las', 'laz', 'e57', 'ply', 'xyz', 'ifc')`,
+  audio: `n.media_type LIKE 'audio/%'`,
+  video: `n.media_type LIKE 'video/%'`,
+  archive: `n.type_key IN ('zip', '7z', 'gz', 'tar', 'rar', 'xz', 'bz2')`,
+  folder: `n.kind = 'folder'`,
+  other: `n.kind = 'file' AND n.media_type NOT LIKE 'image/%' AND n.media_type NOT LIKE 'text/%' AND n.media_type NOT LIKE 'audio/%' AND n.media_type NOT LIKE 'video/%' AND n.media_type <> 'application/pdf'`,
+};
+/** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
+const CANDIDATES = 600;
+
+/** Finds items by name, tag, kind, size, date and person, in the stores that somebody may see. */
+@Injectable()
+export class FindService {
+  constructor(private readonly db: DataSource) {}
+
+  async find(who: Who, query: FindQuery): Promise<FindAnswer> {
+    const storeIds = await this.visible(who, query.storeId);
+    const text = nameKey(query.text ?? '');
+    const narrowed = text !== '' || query.tagId || query.kind || query.personId || query.minBytes !== undefined || query.maxBytes !== undefined || query.from || query.to;
+    if (!narrowed) throw invalidField('text', 'find.nothing', 'Say what to look for: a name, or one of the filters.');
+    const bound: unknown[] = [who.personId, storeIds];
+    const put = (value: unknown) => `$${bound.push(value)}`;
+    const where = ['n.store_id = ANY($2)', 'n.trashed_at IS NULL', 'n.parent_id IS NOT NULL'];
+    if (query.inside && text !== '') where.push(`v.sha256 IN (SELECT sha256 FROM preview WHERE words @@ plainto_tsquery('simple', ${put(text)}))`);
+    else for (const word of text.split(/\s+/).filter(Boolean)) where.push(likeCondition(word, put));
+    if (query.tagId) where.push(`n.id IN (SELECT node_id FROM node_tag WHERE tag_id = ${put(query.tagId)})`);
+    if (query.kind) where.push(`(${KIND_CONDITIONS[query.kind]})`);
+    if (query.personId) where.push(`n.changed_by = ${put(query.personId)}`);
+    if (query.minBytes !== undefined) where.push(`n.kind = 'file' AND n.size_bytes >= ${put(query.minBytes)}`);
+    if (query.maxBytes !== undefined) where.push(`n.kind = 'file' AND n.size_bytes <= ${put(query.maxBytes)}`);
+    if (query.from) where.push(`n.changed_at >= ${put(new Date(query.from))}`);
+    if (query.to) where.push(`n.changed_at < ${put(new Date(query.to))}`);
+    // Names that match are ranked among the candidates; without a name the newest come first.
+    const order = text !== '' ? '' : query.minBytes !== undefined && !query.from && !query.to ? 'ORDER BY n.size_bytes DESC' : 'ORDER BY n.changed_at DESC';
+    const items = await this.rows(`SELECT n.id FROM node n LEFT JOIN file_version v ON v.id = n.version_id WHERE ${where.join(' AND ')} ${order} LIMIT ${CANDIDATES}`, bound, text);
+    return { items: items.slice(0, MOST_FOUND), more: items.length > MOST_FOUND };
+  }
+
+  /** Files that were changed last, in all stores that somebody may see. */
+  async recent(who: Who): Promise<FindAnswer> {
+    const storeIds = await this.visible(who);
+    const items = await this.rows(
+      `SELECT r.id FROM unnest($2::uuid[]) AS s (id) CROSS JOIN LATERAL (SELECT n.id, n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL AND NOT n.litter ORDER BY n.changed_at DESC LIMIT 120) r ORDER BY r.changed_at DESC LIMIT 120`,
+      [who.personId, storeIds],
+      null,
+    );
+    return { items: items.slice(0, 100), more: false };
+  }
+
+  /** What somebody has pinned, in the order of pinning. */
+  async pinned(who: Who): Promise<FindAnswer> {
+    const storeIds = await this.visible(who);
+    return { items: await this.rows('SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id WHERE pin.person_id = $1 AND n.store_id = ANY($2) AND n.trashed_at IS NULL ORDER BY pin.at', [who.personId, storeIds], null), more: false };
+  }
+
+  private async visible(who: Who, only?: string): Promise<string[]> {
+    const stores = await allStores(this.db.manager);
+    return stores.filter((s) => (only === undefined || s.id === only) && storeLevel(who, s, s.grants)).map((s) => s.id);
+  }
+
+  /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */
+  private async rows(found: string, bound: unknown[], text: string | null): Promise<FoundItem[]> {
+    const rows = await this.db.query<(FoundItem & { path: PathPart[] })[]>(
+      `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
+         SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height FROM found f JOIN node n ON n.id = f.id
+         UNION ALL SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
+       ), place AS (
+         SELECT origin, bool_and(trashed_at IS NULL) AS live, json_agg(json_build_object('id', id, 'name', name) ORDER BY height DESC) FILTER (WHERE height > 0) AS path FROM up GROUP BY origin
+       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ${ITEM_JOINS} ORDER BY f.rank`,
+      bound,
+    );
+    const items = rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), itemCount: r.itemCount === null ? null : Number(r.itemCount) }));
+    return text ? items.map((item) => ({ item, rank: rankOf(nameKey(item.name), text) })).sort((a, b) => a.rank - b.rank || (a.item.name < b.item.name ? -1 : 1)).map((r) => r.item) : items;
+  }
+}
+
+// Trigrams find from three letters on; shorter words are looked for at the beginning of names, by another index.
+function likeCondition(word: string, put: (value: unknown) => string): string {
+  const escaped = word.replace(/[\\%_]/g, '\\$&');
+  return [...word].length >= 3 ? `n.name_key LIKE ${put(`%${escaped}%`)}` : `n.name_key LIKE ${put(`${escaped}%`)}`;
+}
+
+/** The same name first, then names that begin with the text, then words that do, then the rest. */
+function rankOf(key: string, text: string): number {
+  if (key === text || key.startsWith(`${text}.`)) return 0;
+  if (key.startsWith(text)) return 1;
+  return key.includes(` ${text}`) ? 2 : 3;
+}

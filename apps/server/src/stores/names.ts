@@ -1,0 +1,20 @@
+import type { LedgerBody } from '@quay/core';
+import type { Who } from '../people/who.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+
+export const actorOf = (who: Who): LedgerBody['actor'] => ({ kind: 'person', id: who.personId, name: who.name });
+
+export function nameTaken(name: string): Problem {
+  const problem = invalidField('name', 'name.taken', `There is something called "${name}" here already.`);
+  return new Problem('conflict', 'name.taken', problem.message, { errors: problem.more.errors, name });
+}
+
+/** Runs a write; a broken unique name is told as such (23505: unique_violation). */
+export async function uniqueName<T>(name: string, write: () => Promise<T>): Promise<T> {
+  try {
+    return await write();
+  } catch (error) {
+    if ((error as { driverError?: { code?: string } }).driverError?.code === '23505') throw nameTaken(name);
+    throw error;
+  }
+}

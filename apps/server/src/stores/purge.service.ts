@@ -1,0 +1,78 @@
+import { Injectable } from '@nestjs/common';
+import type { PurgeAnswer } from '@quay/contract';
+import { DataSource, type EntityManager } from 'typeorm';
+import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { AccessService } from './access.service.js';
+import { actorOf } from './names.js';
+import { branchOf } from './stores.queries.js';
+
+/** Says which of these nodes something outside the stores still needs, and why. */
+export type PurgeGuard = (tx: EntityManager, nodeIds: string[]) => Promise<{ nodeId: string; why: string }[]>;
+
+/** Removes for good what lies in the trash. The name stays as a trace; bytes go when nothing refers to them. */
+@Injectable()
+export class PurgeService {
+  private readonly guards: PurgeGuard[] = [];
+
+  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly access: AccessService, private readonly ledger: LedgerService, private readonly events: Events) {}
+
+  guard(guard: PurgeGuard): void {
+    this.guards.push(guard);
+  }
+
+  async purge(who: Who, nodeIds: string[]): Promise<PurgeAnswer> {
+    return this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
+      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt !== null && !n.purged);
+      return this.remove(tx, nodes, actorOf(who));
+    });
+  }
+
+  /** Removes what has lain in the trash for longer than its store says. */
+  async purgeByAge(): Promise<number> {
+    const due = await this.db.query<{ id: string; storeId: string; name: string }[]>(
+      `SELECT n.id, n.store_id AS "storeId", n.name FROM node n JOIN store s ON s.id = n.store_id
+        WHERE n.trashed_at IS NOT NULL AND n.purged_at IS NULL AND s.trash_days IS NOT NULL AND n.trashed_at < $1::timestamptz - make_interval(days => s.trash_days) ORDER BY n.trashed_at LIMIT 500`,
+      [this.clock.date()],
+    );
+    let files = 0;
+    for (const node of due) {
+      files += await this.events.change(async (tx) => {
+        const [still] = await tx.query<unknown[]>('SELECT 1 FROM node WHERE id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL FOR UPDATE', [node.id]);
+        return still ? (await this.remove(tx, [node], SYSTEM_ACTOR)).files : 0;
+      });
+    }
+    return files;
+  }
+
+  private async remove(tx: EntityManager, nodes: { id: string; storeId: string; name: string }[], actor: ReturnType<typeof actorOf>): Promise<PurgeAnswer> {
+    const answer: PurgeAnswer = { files: 0, kept: [] };
+    for (const node of nodes) {
+      const branch = await branchOf(tx, [node.id]);
+      const ids = branch.map((b) => b.id);
+      const [hold] = await tx.query<{ name: string }[]>('SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept LIMIT 1', [ids]);
+      if (hold) {
+        answer.kept.push({ id: node.id, name: node.name, why: `a version of ${hold.name} is kept for ever` });
+        continue;
+      }
+      const needed = (await Promise.all(this.guards.map((guard) => guard(tx, ids)))).flat();
+      if (needed[0]) {
+        answer.kept.push({ id: node.id, name: node.name, why: needed[0].why });
+        continue;
+      }
+      const now = this.clock.date();
+      await tx.query('UPDATE node SET purged_at = $2, version_id = NULL, trashed_at = coalesce(trashed_at, $2) WHERE id = ANY($1)', [ids, now]);
+      await tx.query('DELETE FROM file_version WHERE node_id = ANY($1)', [ids]);
+      for (const table of ['pin', 'node_tag']) await tx.query(`DELETE FROM ${table} WHERE node_id = ANY($1)`, [ids]);
+      await tx.query('DELETE FROM upload WHERE folder_id = ANY($1)', [ids]);
+      answer.files += branch.filter((b) => b.kind === 'file').length;
+      await this.events.tell(tx, { topic: 'store', id: node.storeId });
+    }
+    const gone = nodes.filter((n) => !answer.kept.some((k) => k.id === n.id));
+    for (const node of gone) await this.ledger.append(tx, { kind: 'node.purged', actor, nodeId: node.id, detail: { name: node.name } });
+    return answer;
+  }
+}

@@ -1,0 +1,153 @@
+import { Injectable } from '@nestjs/common';
+import { policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
+import type { PolicyEffect, UploadAnswer, VersionList, VersionRow } from '@quay/contract';
+import { DataSource, type EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { invalidField, notFound } from '../platform/problems/problem.js';
+import { AccessService } from './access.service.js';
+import { AdmissionService } from './admission.service.js';
+import { actorOf } from './names.js';
+import type { FileBytes } from './stores.queries.js';
+
+interface Row {
+  id: string;
+  node_id: string;
+  number: number;
+  size_bytes: string;
+  sha256: Buffer;
+  created_at: Date;
+  modified_at: Date;
+  created_by: string | null;
+  kept: boolean;
+  current: boolean;
+  name: string;
+}
+
+/** The versions of files: what is kept, what comes back, what a policy removes. */
+@Injectable()
+export class VersionsService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly access: AccessService,
+    private readonly admission: AdmissionService,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+  ) {}
+
+  async list(who: Who, nodeId: string): Promise<VersionList> {
+    const node = await this.access.requireNode(who, nodeId, 'view');
+    if (node.kind !== 'file') throw notFound('This file');
+    const rows = await this.db.query<(Row & { by: string | null })[]>('SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN person p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC', [nodeId]);
+    return { versions: rows.map((r) => ({ number: r.number, sizeBytes: Number(r.size_bytes), sha256: r.sha256.toString('hex'), createdAt: r.created_at.toISOString(), modifiedAt: r.modified_at.toISOString(), createdBy: r.by, kept: r.kept, current: r.current })), policy: policyWords(await this.admission.rules(node.storeId)) };
+  }
+
+  /** The bytes of one version. @throws Problem not-found */
+  async bytes(who: Who, nodeId: string, number: number): Promise<FileBytes> {
+    const node = await this.access.requireNode(who, nodeId, 'download');
+    const [row] = await this.db.query<(Row & { media_type: string | null })[]>('SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2', [nodeId, number]);
+    if (!row) throw notFound('This version');
+    return { id: nodeId, name: node.name, sizeBytes: Number(row.size_bytes), mediaType: row.media_type ?? 'application/octet-stream', sha256: row.sha256, modifiedAt: row.modified_at };
+  }
+
+  /** Makes an earlier version the present one again, as a new version. Nothing is lost by it. */
+  async restore(who: Who, nodeId: string, number: number): Promise<UploadAnswer> {
+    return this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
+      const node = await this.access.requireNode(who, nodeId, 'edit', tx);
+      const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [nodeId, number]);
+      if (!row) throw notFound('This version');
+      const made = await this.addVersion(tx, who, { nodeId, storeId: node.storeId, sha256: row.sha256, sizeBytes: Number(row.size_bytes), modifiedAt: row.modified_at });
+      await this.events.tell(tx, { topic: 'node', id: node.parentId as string });
+      await this.ledger.append(tx, { kind: 'version.restored', actor: actorOf(who), nodeId, detail: { name: node.name, version: number, as: made } });
+      return { id: nodeId, name: node.name, sizeBytes: Number(row.size_bytes), sha256: row.sha256.toString('hex'), version: made };
+    });
+  }
+
+  /** Adds a version to a file that is held, and removes what the store's policy no longer keeps. @returns its number */
+  async addVersion(tx: EntityManager, who: Who, v: { nodeId: string; storeId: string; sha256: Buffer; sizeBytes: number; modifiedAt: Date }): Promise<number> {
+    const now = this.clock.date();
+    const id = uuidv7();
+    const [row] = await tx.query<{ number: number }[]>(
+      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by)
+       SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7 FROM file_version WHERE node_id = $2 RETURNING number`,
+      [id, v.nodeId, v.sha256, v.sizeBytes, v.modifiedAt, now, who.personId],
+    );
+    await tx.query('UPDATE node SET version_id = $2, size_bytes = $3, changed_at = $4, changed_by = $5 WHERE id = $1', [v.nodeId, id, v.sizeBytes, now, who.personId]);
+    await this.removeSurplus(tx, [v.nodeId], await this.admission.rules(v.storeId, tx));
+    return row?.number ?? 1;
+  }
+
+  async keep(who: Who, nodeId: string, number: number, kept: boolean): Promise<VersionRow[]> {
+    await this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
+      const node = await this.access.requireNode(who, nodeId, 'edit', tx);
+      const [rows] = (await tx.query('UPDATE file_version SET kept = $3 WHERE node_id = $1 AND number = $2 RETURNING id', [nodeId, number, kept])) as [unknown[], number];
+      if (rows.length === 0) throw notFound('This version');
+      await this.events.tell(tx, { topic: 'node', id: node.parentId as string });
+      await this.ledger.append(tx, { kind: 'version.kept', actor: actorOf(who), nodeId, detail: { name: node.name, version: number, kept } });
+    });
+    return (await this.list(who, nodeId)).versions;
+  }
+
+  /** What a policy would remove from a store if it held now. */
+  async effect(who: Who, storeId: string, policy: VersionPolicy): Promise<PolicyEffect> {
+    await this.access.requireStore(who, storeId, 'manage');
+    const found = await this.surplus(this.db.manager, { storeId }, policy);
+    return {
+      versions: found.length,
+      bytes: found.reduce((sum, f) => sum + Number(f.row.size_bytes), 0),
+      examples: found.slice(0, 50).map(({ row, reason }) => ({ name: row.name, number: row.number, reason, createdAt: row.created_at.toISOString() })),
+    };
+  }
+
+  /** Removes what every store's policy no longer keeps: versions grow old without anybody doing anything. */
+  async thinAll(): Promise<void> {
+    for (const { id, name } of await this.db.query<{ id: string; name: string }[]>('SELECT id, name FROM store WHERE thin_after_days IS NOT NULL')) {
+      await this.events.change(async (tx) => {
+        const found = await this.surplus(tx, { storeId: id }, await this.admission.rules(id, tx));
+        if (found.length === 0) return;
+        await tx.query('DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND n.id = v.node_id AND n.version_id <> v.id', [found.map((f) => f.row.id)]);
+        await this.events.tell(tx, { topic: 'store', id });
+        await this.ledger.append(tx, { kind: 'versions.removed', actor: SYSTEM_ACTOR, detail: { count: found.length, store: name } });
+      });
+    }
+  }
+
+  private async removeSurplus(tx: EntityManager, nodeIds: string[], policy: VersionPolicy): Promise<void> {
+    const found = await this.surplus(tx, { nodeIds }, policy);
+    if (found.length) await tx.query('DELETE FROM file_version WHERE id = ANY($1)', [found.map((f) => f.row.id)]);
+  }
+
+  private async surplus(m: EntityManager, where: { storeId?: string; nodeIds?: string[] }, policy: VersionPolicy) {
+    // Only files that have several versions can lose any.
+    const rows = await m.query<Row[]>(
+      `SELECT v.*, n.name FROM file_version v JOIN node n ON n.id = v.node_id
+        WHERE ($1::uuid IS NULL OR n.store_id = $1) AND ($2::uuid[] IS NULL OR n.id = ANY($2))
+          AND EXISTS (SELECT 1 FROM file_version o WHERE o.node_id = v.node_id AND o.number > 1) ORDER BY v.node_id, v.number`,
+      [where.storeId ?? null, where.nodeIds ?? null],
+    );
+    const byNode = groupBy(rows);
+    const now = this.clock.now();
+    return [...byNode.values()].flatMap((versions) => {
+      const removed = versionsToRemove(versions.map((v) => ({ id: v.id, number: v.number, createdAt: v.created_at.getTime(), kept: v.kept })), policy, now);
+      return removed.map(({ id, reason }) => ({ row: versions.find((v) => v.id === id) as Row, reason }));
+    });
+  }
+}
+
+function groupBy(rows: Row[]): Map<string, Row[]> {
+  const groups = new Map<string, Row[]>();
+  for (const row of rows) groups.set(row.node_id, [...(groups.get(row.node_id) ?? []), row]);
+  return groups;
+}
+
+export function versionNumber(text: string): number {
+  const number = Number(text);
+  if (!Number.isInteger(number) || number < 1) throw invalidField('version', 'version.invalid', 'A version is a whole number from 1.');
+  return number;
+}

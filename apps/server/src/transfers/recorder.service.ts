@@ -1,0 +1,149 @@
+import { Injectable } from '@nestjs/common';
+import { fileFault, admissionWords, isLitter, nameFault, NAME_FAULT_WORDS, nameKey, normalizeName } from '@quay/core';
+import type { BatchEntry, ConflictChoice, UploadAnswer } from '@quay/contract';
+import { lookup } from 'mime-types';
+import { createHash } from 'node:crypto';
+import { IsNull, type EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { LedgerService } from '../ledger/ledger.service.js';
+import type { Who } from '../people/who.js';
+import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
+import type { StagedBlob } from '../platform/blobs/blob-store.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+import { PreviewsService } from '../previews/previews.service.js';
+import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
+import { actorOf, nameTaken, uniqueName } from '../stores/names.js';
+import { FileVersion, Node } from '../stores/stores.entity.js';
+import { freeNames } from '../stores/stores.queries.js';
+import { StoresService } from '../stores/stores.service.js';
+import { VersionsService } from '../stores/versions.service.js';
+
+export interface Arrived {
+  /** Folders below the one that was named, made where they are not there. */
+  below: string[];
+  name: string;
+  modifiedAt: Date | null;
+  blob: StagedBlob;
+}
+
+export interface Recording {
+  folderId: string;
+  conflict: ConflictChoice;
+  /** When the upload began: what took the name since then was faster, and both are kept. */
+  beganAt: Date;
+}
+
+/** Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one transaction. */
+@Injectable()
+export class Recorder {
+  constructor(
+    private readonly clock: Clock,
+    private readonly stores: StoresService,
+    private readonly versions: VersionsService,
+    private readonly admission: AdmissionService,
+    private readonly keeper: BlobKeeper,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+    private readonly previews: PreviewsService,
+  ) {}
+
+  /** One file. @throws Problem name.taken and the faults of admission; the staged bytes are then still there */
+  async one(who: Who, file: Arrived, how: Recording, also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>): Promise<UploadAnswer> {
+    const answer = await this.events.change(async (tx) => {
+      await this.keeper.keep(tx, [file.blob]);
+      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const rules = await this.admission.rules(folder.storeId, tx);
+      const kept = await this.record(tx, who, file, { ...how, storeId: folder.storeId }, rules);
+      await also?.(tx, kept);
+      await this.ledger.append(tx, { kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded', actor: actorOf(who), nodeId: kept.id, detail: { name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version } });
+      return kept;
+    });
+    this.previews.want(answer.id, file.blob.sha256, answer.name, answer.sizeBytes);
+    return answer;
+  }
+
+  /** Many small files at once: each is kept or refused by itself, all that are kept commit together. */
+  async many(who: Who, files: Arrived[], how: Recording, also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>): Promise<BatchEntry[]> {
+    const entries = await this.events.change(async (tx) => {
+      await this.keeper.keep(tx, files.map((f) => f.blob));
+      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const rules = await this.admission.rules(folder.storeId, tx);
+      await this.admission.requireQuota(tx, who, folder.storeId, files.reduce((sum, f) => sum + f.blob.sizeBytes, 0));
+      const folders = new Map<string, string>([['', how.folderId]]);
+      const told: BatchEntry[] = [];
+      for (const file of files) told.push(await this.entry(tx, who, file, { ...how, storeId: folder.storeId }, rules, folders));
+      await also(tx, told);
+      const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
+      if (kept.length > 0) {
+        const lines = kept.map((a) => `${a.sha256} ${a.id}\n`).sort().join('');
+        await this.ledger.append(tx, { kind: 'files.uploaded', actor: actorOf(who), nodeId: how.folderId, detail: { count: kept.length, folder: folder.name, sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0), digest: createHash('sha256').update(lines).digest('hex') } });
+      }
+      return told;
+    });
+    entries.forEach((entry, i) => 'answer' in entry && this.previews.want(entry.answer.id, (files[i] as Arrived).blob.sha256, entry.answer.name, entry.answer.sizeBytes));
+    return entries;
+  }
+
+  /** One file of a batch; what is refused for it leaves no trace in the transaction. */
+  private async entry(tx: EntityManager, who: Who, file: Arrived, how: Recording & { storeId: string }, rules: StoreRules, folders: Map<string, string>): Promise<BatchEntry> {
+    const path = [...file.below, file.name].join('/');
+    try {
+      const folderId = await this.folderBelow(tx, who, file.below, how, folders);
+      return { path, answer: await this.record(tx, who, file, { ...how, folderId }, rules) };
+    } catch (error) {
+      if (error instanceof Problem && error.kind !== 'unexpected') return { path, code: error.code, words: error.message };
+      throw error;
+    }
+  }
+
+  private async folderBelow(tx: EntityManager, who: Who, below: string[], how: Recording & { storeId: string }, folders: Map<string, string>): Promise<string> {
+    let [at, id] = ['', how.folderId];
+    for (const part of below) {
+      const name = normalizeName(part);
+      at = `${at}/${nameKey(name)}`;
+      id = folders.get(at) ?? (await this.makeFolder(tx, who, id, name, how.storeId));
+      folders.set(at, id);
+    }
+    return id;
+  }
+
+  private async makeFolder(tx: EntityManager, who: Who, parentId: string, name: string, storeId: string): Promise<string> {
+    const fault = nameFault(name);
+    if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
+    await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
+    const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(name), trashedAt: IsNull() } });
+    if (present?.kind === 'folder') return present.id;
+    if (present) throw nameTaken(name);
+    const id = uuidv7();
+    const now = this.clock.date();
+    await tx.insert(Node, { id, storeId, parentId, kind: 'folder', name, nameKey: nameKey(name), litter: isLitter(name), createdAt: now, changedAt: now, changedBy: who.personId });
+    await this.events.tell(tx, { topic: 'node', id: parentId });
+    return id;
+  }
+
+  private async record(tx: EntityManager, who: Who, file: Arrived, how: Recording & { storeId: string }, rules: StoreRules): Promise<UploadAnswer> {
+    const wished = normalizeName(file.name);
+    const { blob } = file;
+    const fault = fileFault({ name: wished, sizeBytes: blob.sizeBytes }, rules);
+    if (fault) throw invalidField('name', fault, admissionWords(fault, rules));
+    const now = this.clock.date();
+    const modifiedAt = file.modifiedAt ?? now;
+    const present = await tx.findOne(Node, { where: { parentId: how.folderId, nameKey: nameKey(wished), trashedAt: IsNull() } });
+    const overtaken = present !== null && present.createdAt >= how.beganAt && how.conflict === 'refuse';
+    if (present && !overtaken && (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder'))) throw nameTaken(wished);
+    await this.events.tell(tx, { topic: 'node', id: how.folderId });
+    const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };
+    if (present && how.conflict === 'version') {
+      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
+      const version = await this.versions.addVersion(tx, who, { nodeId: present.id, storeId: how.storeId, sha256: blob.sha256, sizeBytes: blob.sizeBytes, modifiedAt });
+      return { id: present.id, name: present.name, ...told, version };
+    }
+    const name = present ? ((await freeNames(tx, how.folderId, [wished]))[0] as string) : wished;
+    const [id, versionId] = [uuidv7(), uuidv7()];
+    await uniqueName(name, () => tx.insert(Node, { id, storeId: how.storeId, parentId: how.folderId, kind: 'file', name, nameKey: nameKey(name), litter: isLitter(name), sizeBytes: blob.sizeBytes, mediaType: lookup(name) || 'application/octet-stream', versionId, createdAt: now, changedAt: now, changedBy: who.personId }));
+    await tx.insert(FileVersion, { id: versionId, nodeId: id, number: 1, sha256: blob.sha256, sizeBytes: blob.sizeBytes, modifiedAt, createdAt: now, createdBy: who.personId });
+    return { id, name, ...told, version: 1 };
+  }
+}

@@ -1,0 +1,219 @@
+import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
+import { normalizeName } from '@quay/core';
+import { PROBLEM_STATUS, uploadMetadataSchema, type ConflictChoice, type OpenUpload, type UploadAnswer, type UploadMetadata } from '@quay/contract';
+import { DataStore, Server, Upload } from '@tus/server';
+import type { NextFunction, Request, Response } from 'express';
+import { AsyncLocalStorage } from 'node:async_hooks';
+import { randomUUID } from 'node:crypto';
+import { Readable } from 'node:stream';
+import { DataSource } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { sessionSecret } from '../people/signed-in.guard.js';
+import { SessionService } from '../people/session.service.js';
+import type { Who } from '../people/who.js';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { Clock } from '../platform/clock.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { requestIdOf } from '../platform/log/request-log.js';
+import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { Recorder } from './recorder.service.js';
+import { UploadService } from './upload.service.js';
+
+export const UPLOADS_PATH = '/api/uploads';
+/** How long a part waits for the rest before it is removed. */
+export const PART_KEPT_MS = 7 * 24 * 3600 * 1000;
+
+interface Row {
+  id: string;
+  person_id: string;
+  folder_id: string;
+  name: string;
+  conflict: ConflictChoice;
+  modified_at: Date | null;
+  size_bytes: string;
+  offset_bytes: string;
+  writer: string | null;
+  created_at: Date;
+  touched_at: Date;
+  answer: UploadAnswer | null;
+}
+
+/**
+ * Uploads that survive broken connections and restarts, by the open protocol tus 1.0 (core, creation, creation with
+ * upload, termination). The protocol is the package's; what is kept, and until when, is decided here.
+ */
+@Injectable()
+export class ResumableService extends DataStore implements OnModuleInit {
+  override extensions = ['creation', 'creation-with-upload', 'termination'];
+  private readonly asking = new AsyncLocalStorage<Who>();
+  private readonly protocol: Server;
+
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly sessions: SessionService,
+    private readonly uploads: UploadService,
+    private readonly recorder: Recorder,
+    private readonly housekeeping: Housekeeping,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+  ) {
+    super();
+    this.protocol = new Server({
+      path: UPLOADS_PATH,
+      datastore: this,
+      relativeLocation: true,
+      namingFunction: () => uuidv7(),
+      // Pages of other sites get nothing.
+      allowedOrigins: () => false,
+      onUploadFinish: async (_req, upload) => {
+        await this.settle(this.who(), upload.id);
+        return {};
+      },
+      onResponseError: (req, error) => this.refusal(error, req),
+    });
+  }
+
+  onModuleInit(): void {
+    this.housekeeping.add('parts of uploads', () => this.expire());
+  }
+
+  /** Takes what the protocol asks at {@link UPLOADS_PATH}; other requests go on. */
+  handler() {
+    return async (req: Request, res: Response, next: NextFunction): Promise<void> => {
+      if (!req.path.startsWith(UPLOADS_PATH) || req.method === 'GET' || req.path.endsWith('/finish')) {
+        next();
+        return;
+      }
+      try {
+        const secret = sessionSecret(req.headers.cookie);
+        const who = secret ? await this.sessions.whoHolds(secret) : null;
+        if (!who) throw new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
+        await this.asking.run(who, () => this.protocol.handle(req, res));
+      } catch (error) {
+        sendProblem(asProblem(error), req, res);
+      }
+    };
+  }
+
+  /** Somebody's uploads that have not ended. */
+  async open(who: Who): Promise<OpenUpload[]> {
+    const rows = await this.db.query<(Row & { folder_name: string })[]>('SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at', [who.personId]);
+    return rows.map((r) => ({ id: r.id, folderId: r.folder_id, folderName: r.folder_name, name: r.name, sizeBytes: Number(r.size_bytes), offsetBytes: Number(r.offset_bytes), touchedAt: r.touched_at.toISOString(), removedAt: new Date(r.touched_at.getTime() + PART_KEPT_MS).toISOString() }));
+  }
+
+  /** What became of an upload: its answer, or that it has not ended. */
+  async outcome(who: Who, id: string): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
+    const row = await this.mine(who, id);
+    return { answer: row.answer, offsetBytes: Number(row.offset_bytes) };
+  }
+
+  /** Ends a complete upload whose name was taken, by another decision. */
+  async finish(who: Who, id: string, conflict: ConflictChoice): Promise<UploadAnswer> {
+    const row = await this.mine(who, id);
+    if (Number(row.offset_bytes) < Number(row.size_bytes)) throw new Problem('conflict', 'upload.incomplete', 'Not all of this upload has arrived yet.');
+    await this.uploads.admit(who, { folderId: row.folder_id, name: row.name, conflict: conflict === 'refuse' ? 'keep-both' : conflict, sizeBytes: 0 });
+    await this.db.query('UPDATE upload SET conflict = $2 WHERE id = $1 AND answer IS NULL', [id, conflict]);
+    return this.settle(who, id);
+  }
+
+  // What the protocol asks of its store.
+
+  override async create(upload: Upload): Promise<Upload> {
+    const who = this.who();
+    const plain = Object.fromEntries(Object.entries(upload.metadata ?? {}).filter(([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt'].includes(key)));
+    const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
+    const sizeBytes = upload.size ?? 0;
+    await this.uploads.admit(who, { ...asked, sizeBytes });
+    const now = this.clock.date();
+    await this.db.query('INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)', [upload.id, who.personId, asked.folderId, normalizeName(asked.name), asked.conflict, asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt), sizeBytes, now]);
+    upload.creation_date = now.toISOString();
+    return upload;
+  }
+
+  override async write(stream: Readable, id: string, offset: number): Promise<number> {
+    const who = this.who();
+    const row = await this.mine(who, id);
+    const writer = randomUUID();
+    await this.db.query('UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1', [id, writer, this.clock.date()]);
+    const flushedTo = async (safe: number) => {
+      const [, changed] = (await this.db.query('UPDATE upload SET offset_bytes = $3, touched_at = $4 WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes', [id, writer, safe, this.clock.date()])) as [unknown, number];
+      // Another request has taken over: what still comes here is not wanted any more.
+      if (changed === 0) stream.destroy();
+    };
+    const length = await this.blobs.parts.append(id, offset, stream, Number(row.size_bytes), flushedTo);
+    if (length === Number(row.size_bytes)) await this.settle(who, id);
+    return length;
+  }
+
+  override async getUpload(id: string): Promise<Upload> {
+    const row = await this.mine(this.who(), id);
+    return new Upload({ id, size: Number(row.size_bytes), offset: Number(row.offset_bytes), creation_date: row.touched_at.toISOString(), metadata: { name: row.name } });
+  }
+
+  override async remove(id: string): Promise<void> {
+    await this.mine(this.who(), id);
+    await this.forget(id);
+  }
+
+  /** Records a complete upload; the second time it answers what it answered before. */
+  private async settle(who: Who, id: string): Promise<UploadAnswer> {
+    const row = await this.mine(who, id);
+    if (row.answer) return row.answer;
+    const blob = await this.blobs.parts.finish(id, Number(row.size_bytes)).catch((error: NodeJS.ErrnoException) => {
+      // An empty file never gets a part.
+      if (error.code === 'ENOENT' && Number(row.size_bytes) === 0) return this.emptyPart(id);
+      throw error;
+    });
+    try {
+      const answer = await this.recorder.one(who, { below: [], name: row.name, modifiedAt: row.modified_at, blob }, { folderId: row.folder_id, conflict: row.conflict, beganAt: row.created_at }, async (tx, told) => {
+        const [, changed] = (await tx.query('UPDATE upload SET answer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL', [id, JSON.stringify(told), this.clock.date()])) as [unknown, number];
+        if (changed === 0) throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
+      });
+      await this.blobs.parts.remove(id);
+      return answer;
+    } catch (error) {
+      const again = await this.mine(who, id);
+      if (again.answer) return again.answer;
+      throw error;
+    }
+  }
+
+  private async emptyPart(id: string) {
+    await this.blobs.parts.append(id, 0, Readable.from([]), 0, async () => undefined);
+    return this.blobs.parts.finish(id, 0);
+  }
+
+  private async expire(): Promise<void> {
+    const before = new Date(this.clock.now() - PART_KEPT_MS);
+    for (const { id } of await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE touched_at < $1', [before])) await this.forget(id);
+    await this.db.query('DELETE FROM upload_batch WHERE at < $1', [before]);
+    // Parts whose upload is gone: of a crash between the two, or of a folder that was removed for good.
+    const known = new Set((await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL')).map((r) => r.id));
+    for (const id of await this.blobs.parts.ids()) if (!known.has(id)) await this.blobs.parts.remove(id);
+  }
+
+  private async forget(id: string): Promise<void> {
+    await this.db.query('DELETE FROM upload WHERE id = $1', [id]);
+    await this.blobs.parts.remove(id);
+  }
+
+  private async mine(who: Who, id: string): Promise<Row> {
+    const [row] = /^[0-9a-f-]{36}$/.test(id) ? await this.db.query<Row[]>('SELECT * FROM upload WHERE id = $1 AND person_id = $2', [id, who.personId]) : [];
+    if (!row) throw notFound('This upload');
+    return row;
+  }
+
+  private who(): Who {
+    const who = this.asking.getStore();
+    if (!who) throw new Error('an upload is handled, and nobody is signed in');
+    return who;
+  }
+
+  private refusal(error: unknown, req: object): { status_code: number; body: string } | undefined {
+    if (typeof (error as { status_code?: unknown }).status_code === 'number') return undefined;
+    const problem = asProblem(error);
+    return { status_code: PROBLEM_STATUS[problem.kind], body: JSON.stringify({ title: problem.message, status: PROBLEM_STATUS[problem.kind], detail: problem.message, code: problem.code, requestId: requestIdOf(req), ...problem.more }) };
+  }
+}

@@ -1,0 +1,93 @@
+import Joi from 'joi';
+import { idSchema } from './common.js';
+import { conflictSchema, modifiedAtSchema, type ConflictChoice, type UploadAnswer } from './stores.js';
+
+/** Files up to this size travel many to a batch; larger ones each as a resumable upload (tus 1.0). */
+export const BATCH_FILE_BYTES = 1_000_000;
+export const BATCH_BYTES = 16_000_000;
+export const BATCH_FILES = 250;
+
+export interface FilesToCheck {
+  files: { name: string; sizeBytes: number }[];
+}
+export const checkFilesSchema = Joi.object<FilesToCheck>({
+  files: Joi.array().items(Joi.object({ name: Joi.string().max(2000).allow('').required(), sizeBytes: Joi.number().integer().min(0).required() })).max(20_000).required(),
+});
+export interface CheckAnswer {
+  /** Files that would be refused, by their place in the list. */
+  faults: { index: number; code: string; words: string }[];
+  /** Places of files whose names are taken. */
+  taken: number[];
+  /** When all together find no room. */
+  room: { code: string; words: string } | null;
+}
+
+/** What a tus upload says in its Upload-Metadata. */
+export interface UploadMetadata {
+  folderId: string;
+  name: string;
+  conflict: ConflictChoice;
+  modifiedAt?: number;
+}
+export const uploadMetadataSchema = Joi.object<UploadMetadata>({
+  folderId: idSchema.required(),
+  // Judged by the rule for names where it is recorded.
+  name: Joi.string().max(2000).allow('').required(),
+  conflict: conflictSchema.default('refuse'),
+  modifiedAt: modifiedAtSchema,
+});
+
+/** An upload that has begun and not ended. */
+export interface OpenUpload {
+  id: string;
+  folderId: string;
+  folderName: string;
+  name: string;
+  sizeBytes: number;
+  offsetBytes: number;
+  touchedAt: string;
+  /** When what has arrived is removed if nothing more comes. */
+  removedAt: string;
+}
+
+export const batchQuerySchema = Joi.object<{ batchId: string; conflict: ConflictChoice }>({ batchId: idSchema.required(), conflict: conflictSchema.default('refuse') });
+export const finishSchema = Joi.object<{ conflict: ConflictChoice }>({ conflict: conflictSchema.required() });
+/** One entry of a batch, in the order of the archive: what was kept, or why not. */
+export type BatchEntry = { path: string; answer: UploadAnswer } | { path: string; code: string; words: string };
+export interface BatchAnswer {
+  entries: BatchEntry[];
+}
+
+export interface Task {
+  id: string;
+  kind: 'import' | 'export' | 'scrub';
+  state: 'waiting' | 'running' | 'done' | 'failed' | 'stopped';
+  askedBy: string | null;
+  /** What it is about, in words. */
+  title: string;
+  progress: { done: number; total: number | null; bytes: number; words: string };
+  report: TaskReport | null;
+  createdAt: string;
+  endedAt: string | null;
+}
+export interface TaskReport {
+  words: string;
+  files: number;
+  bytes: number;
+  verified: number;
+  /** What was left out or changed, each with the reason; at most a thousand. */
+  notes: { path: string; why: string }[];
+}
+export interface ServerFolder {
+  path: string;
+  roots: string[];
+  folders: string[];
+  files: number;
+}
+export const browseSchema = Joi.object<{ path?: string }>({ path: Joi.string().max(4096) });
+export interface AskImport {
+  path: string;
+  folderId: string;
+}
+export const importSchema = Joi.object<AskImport>({ path: Joi.string().max(4096).required(), folderId: idSchema.required() });
+export const exportSchema = Joi.object<{ storeId: string }>({ storeId: idSchema.required() });

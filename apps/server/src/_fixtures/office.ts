@@ -79,6 +79,7 @@ export class Client {
 }
 
 export interface TestOffice {
+  app: NestExpressApplication;
   origin: string;
   clock: TestClock;
   db: DataSource;
@@ -122,7 +123,7 @@ export async function openOffice(part: Partial<Config> = {}): Promise<TestOffice
     await app.close();
     rmSync(folder, { recursive: true, force: true });
   };
-  return { origin, clock, db, config, roots, client, signedIn, publish, close };
+  return { app, origin, clock, db, config, roots, client, signedIn, publish, close };
 }
 
 /** A new database on the test server. */

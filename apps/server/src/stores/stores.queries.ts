@@ -1,4 +1,4 @@
-import { keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
+import { ARCHIVE_PATH_MOST_BYTES, keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
 import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
@@ -173,6 +173,8 @@ export async function contents(m: EntityManager, nodeIds: string[]): Promise<Con
        UNION ALL
        SELECT n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at, down.depth + 1
          FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+        -- Deeper than this nothing is opened by any desktop; whoever needs all of it is refused where the path ends.
+        WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES}
      )
      SELECT down.id, down.path, down.kind, coalesce(b.size_bytes, 0)::float8 AS size, down.media_type AS media,
             encode(v.sha256, 'hex') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,

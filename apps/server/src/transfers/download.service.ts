@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { planZip, segmentsWithin, type ZipPlan } from '@quay/core';
+import { ARCHIVE_PATH_MOST_BYTES, planZip, segmentsWithin, type ZipPlan } from '@quay/core';
 import contentDisposition from 'content-disposition';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { createHash } from 'node:crypto';
@@ -52,6 +52,8 @@ export class DownloadService {
   async plan(nodeIds: string[]): Promise<{ plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }> {
     const found = await contents(this.db.manager, nodeIds);
     if (found.length > MOST_CONTENTS) throw new Problem('too-large', 'archive.too-many', `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`);
+    const deep = found.find((f) => Buffer.byteLength(f.path) > ARCHIVE_PATH_MOST_BYTES);
+    if (deep) throw new Problem('invalid', 'archive.path-too-long', `The folders inside go deeper than an archive can hold (paths of ${ARCHIVE_PATH_MOST_BYTES.toLocaleString('en-GB')} bytes). Choose folders further down.`);
     return planOf(found);
   }
 

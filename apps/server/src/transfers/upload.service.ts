@@ -3,7 +3,7 @@ import { admissionWords, fileFault, nameKey, normalizeName, roomFault } from '@q
 import { BATCH_BYTES, BATCH_FILE_BYTES, BATCH_FILES, type BatchAnswer, type BatchEntry, type CheckAnswer, type ConflictChoice, type FilesToCheck, type UploadAnswer } from '@quay/contract';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
-import { extract, type Entry } from 'tar-stream';
+import { extract, type Header } from 'tar-stream';
 import { DataSource } from 'typeorm';
 import type { Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
@@ -107,7 +107,7 @@ export class UploadService {
     const archive = extract();
     let waiting: Promise<unknown>[] = [];
     let bytes = 0;
-    const take = async (entry: Entry) => {
+    const take = async (entry: AsyncIterable<unknown> & { header: Header }) => {
       const { name: path, size = 0, type, mtime } = entry.header;
       const parts = path.split('/').filter((p) => p !== '' && p !== '.');
       const name = parts.pop();

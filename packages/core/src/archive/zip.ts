@@ -22,6 +22,8 @@ export interface ZipPlan<S> {
 
 const MAX32 = 0xffffffff;
 const MAX16 = 0xffff;
+/** Longer paths are not archived: Linux opens none (limits.h, PATH_MAX), and Windows fewer. The format ends at 65,535 bytes. */
+export const ARCHIVE_PATH_MOST_BYTES = 4096;
 /** General purpose bit 11: names are UTF-8 (APPNOTE 6.3.x §4.4.4). */
 const FLAG_UTF8 = 0x0800;
 
@@ -29,12 +31,14 @@ const FLAG_UTF8 = 0x0800;
  * Lays out an archive of stored entries whose sizes and CRCs are known beforehand, so that its size is exact and any
  * byte range of it can be sent on its own. ZIP64 fields appear only where a size, an offset or the count needs them
  * (PKWARE APPNOTE 6.3.x, §4.3.7, §4.3.12, §4.3.14 to §4.3.16, §4.5.3; extended timestamp 0x5455 as Info-ZIP defines it).
- * @throws RangeError for an unsafe path
+ * @throws RangeError for an unsafe path, or one of more than {@link ARCHIVE_PATH_MOST_BYTES}
  */
 export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
   const names = entries.map((entry) => {
     assertSafePath(entry.path);
-    return utf8Bytes(entry.path);
+    const name = utf8Bytes(entry.path);
+    if (name.length > ARCHIVE_PATH_MOST_BYTES) throw new RangeError('a path is too long for an archive');
+    return name;
   });
   const lengths = entries.map((entry, i) => 30 + (names[i] as Uint8Array).length + TIME_EXTRA + (isBig(entry) ? 20 : 0));
   // All heads in one stretch of memory: an archive may have a hundred thousand.

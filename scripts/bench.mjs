@@ -17,7 +17,7 @@ const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
 export async function run(args) {
   if (args.includes('--quick')) ROUNDS = 2;
-  requirePrograms('postgres', 'setpriv', 'nginx', 'wrk', 'zip', 'curl');
+  requirePrograms('postgres', 'setpriv', 'pdftoppm', 'nginx', 'wrk', 'zip', 'curl');
   requireNpmPackages();
   build();
   rmSync(work, { recursive: true, force: true });

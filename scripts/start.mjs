@@ -21,7 +21,7 @@ export async function run(args) {
 /** Installs, builds and starts database, outside world and server. `between` runs when the database is up, before the server. */
 export async function open(args, between = async () => undefined) {
   const ports = portsFrom(args);
-  requirePrograms('postgres', 'setpriv');
+  requirePrograms('postgres', 'setpriv', 'pdftoppm');
   requireNpmPackages();
   build();
   for (const [what, port] of [['the web server', ports.web], ['the mail catcher', ports.smtp], ['the outside world', ports.outside]]) {

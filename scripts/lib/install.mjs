@@ -19,6 +19,7 @@ const PACKAGES = {
   zip: { debian: 'zip', found: () => onPath('zip') },
   nginx: { debian: 'nginx-light', found: () => onPath('nginx') || existsSync('/usr/sbin/nginx') },
   wrk: { debian: 'wrk', found: () => onPath('wrk') },
+  pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

@@ -89,11 +89,14 @@ export interface TestOffice {
   client: () => Client;
   signedIn: (name: Name) => Promise<Client>;
   publish: (client: Client, nodeIds: string[], part?: Record<string, unknown>) => Promise<ShareSheet & { token: string }>;
-  close: () => Promise<void>;
+  close: (withFiles?: boolean) => Promise<void>;
 }
 
-/** A server on a database of its own, with three people and real files, at a moment that stands still. */
-export async function openOffice(part: Partial<Config> = {}): Promise<TestOffice> {
+/**
+ * A server on a database of its own, with three people and real files, at a moment that stands still. Not furnished: another
+ * server process, in effect, on the database that is named.
+ */
+export async function openOffice(part: Partial<Config> = {}, furnished = true): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
   const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), blobCopyRoot: null, importRoots: [], exportRoot: null, webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, ...part };
@@ -105,7 +108,7 @@ export async function openOffice(part: Partial<Config> = {}): Promise<TestOffice
   dress(app, config);
   await app.listen(0, '127.0.0.1');
   const origin = `http://127.0.0.1:${(app.getHttpServer().address() as AddressInfo).port}`;
-  const roots = await furnish(db, new URL(origin));
+  const roots = furnished ? await furnish(db, new URL(origin)) : ({} as TestOffice['roots']);
   const client = () => new Client(origin);
   const signedIn = async (name: Name) => {
     const mine = client();
@@ -119,9 +122,9 @@ export async function openOffice(part: Partial<Config> = {}): Promise<TestOffice
     if (answer.status !== 201) throw new Error(`not published: ${answer.body.code} ${answer.body.detail}`);
     return { ...answer.body, token: answer.body.link.split('/s/')[1] as string };
   };
-  const close = async () => {
+  const close = async (withFiles = true) => {
     await app.close();
-    rmSync(folder, { recursive: true, force: true });
+    if (withFiles) rmSync(folder, { recursive: true, force: true });
   };
   return { app, origin, clock, db, config, roots, client, signedIn, publish, close };
 }

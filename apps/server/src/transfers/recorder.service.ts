@@ -131,7 +131,7 @@ export class Recorder {
     const now = this.clock.date();
     const modifiedAt = file.modifiedAt ?? now;
     const present = await tx.findOne(Node, { where: { parentId: how.folderId, nameKey: nameKey(wished), trashedAt: IsNull() } });
-    const overtaken = present !== null && present.createdAt >= how.beganAt && how.conflict === 'refuse';
+    const overtaken = present !== null && present.createdAt > how.beganAt && how.conflict === 'refuse';
     if (present && !overtaken && (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder'))) throw nameTaken(wished);
     await this.events.tell(tx, { topic: 'node', id: how.folderId });
     const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };

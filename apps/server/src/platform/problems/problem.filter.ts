@@ -24,10 +24,11 @@ const TITLES: Record<ProblemKind, string> = {
 /** Turns whatever was thrown into the Problem that is answered; unknown errors become a plain 500. */
 export function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
-  const known = error as { code?: string; type?: string; status?: number; driverError?: { code?: string } };
+  const known = error as { code?: string; syscall?: string; type?: string; status?: number; driverError?: { code?: string } };
   const code = known.driverError?.code ?? known.code ?? '';
   if (isDatabaseAway(code, error)) return new Problem('unavailable', 'database.unavailable', 'The database is not answering. Try again in a moment; nothing was lost.', { retryAfterSeconds: 2 });
   if (code === 'ENOSPC' || code === 'EDQUOT' || code === '53100') return new Problem('no-space', 'disk.full', 'The server has no room left for this. Nothing was kept of it.');
+  if (['EACCES', 'EPERM', 'EROFS', 'ENOENT', 'EIO'].includes(code) && known.syscall) return new Problem('unavailable', 'disk.unwritable', 'The server cannot read or write its folder for files. Nothing was kept; tell whoever runs it.');
   // 40001 and 40P01 (PostgreSQL, Appendix A): the transaction lost a race and was rolled back whole.
   if (code === '40001' || code === '40P01') return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');
   if (known.type === 'entity.too.large') return new Problem('too-large', 'request.too-large', 'The request is larger than anything this address takes.');

@@ -4,6 +4,9 @@ import { fail, Stop } from './lib/words.mjs';
 const COMMANDS = {
   demo: ['set up everything, load the demo office, start the product and the outside world', './demo.mjs'],
   start: ['start the product on what is in var/, without touching the data', './start.mjs'],
+  check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
+  backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
+  restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
   test: ['run everything that is checked: lint, types, unit, server and browser tests', './test.mjs'],
   bench: ['measure transfers and archives side by side with general-purpose tools', './bench.mjs'],
   screenshots: ['take the pictures in docs/screenshots from demo data', './screenshots.mjs'],

@@ -7,11 +7,15 @@ import { Ledger } from './places/ledger';
 import { Shares } from './places/shares';
 import { SignIn } from './places/sign-in';
 import { Stores } from './places/stores';
+import { Find } from './places/stores/find';
 import { Folder } from './places/stores/folder';
+import { Past } from './places/stores/past';
+import { Storage } from './places/stores/storage';
 import { Trash } from './places/stores/trash';
 import { Today } from './places/today';
 import './styles/theme.scss';
 import './styles/places.scss';
+import './styles/stores.scss';
 import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
@@ -61,7 +65,10 @@ createRoot(document.getElementById('root') as HTMLElement).render(
           >
             <Route path="/today" element={<Today />} />
             <Route path="/stores" element={<Stores />} />
+            <Route path="/stores/find" element={<Find />} />
             <Route path="/stores/:folderId" element={<Folder />} />
+            <Route path="/stores/:folderId/past" element={<Past />} />
+            <Route path="/stores/:storeId/storage" element={<Storage />} />
             <Route path="/stores/:storeId/trash" element={<Trash />} />
             <Route path="/shares" element={<Shares />} />
             <Route path="/shares/:shareId" element={<Shares />} />

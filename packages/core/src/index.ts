@@ -1,5 +1,6 @@
 export * from './access/access.js';
 export * from './admission/admission.js';
+export * from './archive/tar.js';
 export * from './archive/zip.js';
 export * from './chart/lanes.js';
 export * from './difference/difference.js';

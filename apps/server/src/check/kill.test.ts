@@ -85,7 +85,7 @@ describe(`killed at ${KILLS} random moments of uploads, moves, restores and coll
       const workers = Array.from({ length: 4 }, async () => {
         while (alive) await act(iris).catch(() => undefined);
       });
-      await new Promise((resolve_) => setTimeout(resolve_, 30 + random() * 400));
+      await new Promise((resolve_) => setTimeout(resolve_, 150 + random() * 500));
       server.kill('SIGKILL');
       alive = false;
       await new Promise((ended) => server.once('exit', ended));

@@ -9,7 +9,7 @@ import type { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
 import type { Random } from './random.js';
-import { GROUPS, PASSWORDS, PEOPLE, SHARES, STORES, VISITOR_ADDRESSES, type DemoShare } from './scenario.js';
+import { GROUPS, PASSWORDS, PEOPLE, PINS, SHARES, STORES, TAGS, VISITOR_ADDRESSES, type DemoShare } from './scenario.js';
 import { demoFiles, type DemoFile } from './tree.js';
 
 const DAY_MS = 86_400_000;
@@ -39,6 +39,8 @@ export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey:
     for (const file of files) await loadFile(loading, file);
     const passwordHash = await hashPassword('copper-lantern-swift-bay');
     for (const share of SHARES) await loadShare(loading, share, passwordHash);
+    await loadLabels(loading);
+    await loadUse(loading);
     everyday(loading);
     return { files: files.length, shares: SHARES.length, entries: await writeLedger(loading) };
   });
@@ -106,6 +108,7 @@ async function loadFile(l: Loading, file: DemoFile): Promise<void> {
     const blob = await l.blobs.put(Readable.from([await make()]), null);
     await l.tx.query('INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING', [blob.sha256, blob.sizeBytes, blob.crc32, new Date(at)]);
     const version = l.random.uuid(at);
+    await remembersAt(l, at);
     if (index === 0) {
       await l.tx.query(
         `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
@@ -130,9 +133,7 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
     [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, opens, closes, share.limit ?? null, share.used, momentOf(l.now, share.withdrawn ?? null, 11), new Date(made), l.people.get(share.by)],
   );
   const nodeIds = share.items.map((path) => {
-    const node = l.nodes.get(path);
-    if (!node) throw new Error(`the demo shares ${path}, which is not there`);
-    return node;
+    return nodeAt(l, path);
   });
   for (const [position, nodeId] of nodeIds.entries()) await l.tx.query('INSERT INTO share_item (share_id, node_id, position) VALUES ($1, $2, $3)', [id, nodeId, position]);
   const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
@@ -142,9 +143,41 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   if (share.broken) {
     const [path, nodeId] = [share.items[0] as string, nodeIds[0] as string];
     const at = l.now - (0.6 + l.random.next()) * DAY_MS;
+    await remembersAt(l, at);
     await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [nodeId, new Date(at), l.people.get('rosa')]);
     l.ledger.push({ at, entry: { kind: 'node.trashed', actor: actor(l, 'rosa'), nodeId, detail: { name: path.slice(path.lastIndexOf('/') + 1) } } });
   }
+}
+
+/** The moment at which the database says that a change of an item was made. */
+async function remembersAt(l: Loading, at: number): Promise<void> {
+  await l.tx.query("SELECT set_config('quay.now', $1, true)", [new Date(at).toISOString()]);
+}
+
+/** The office's tags, and what iris has pinned. */
+async function loadLabels(l: Loading): Promise<void> {
+  for (const [name, colour, paths] of TAGS) {
+    const id = l.random.uuid(l.now - 80 * DAY_MS);
+    await l.tx.query('INSERT INTO tag (id, name, colour) VALUES ($1, $2, $3)', [id, name, colour]);
+    for (const path of paths) await l.tx.query('INSERT INTO node_tag (node_id, tag_id) VALUES ($1, $2)', [nodeAt(l, path), id]);
+  }
+  for (const [days, path] of PINS) await l.tx.query('INSERT INTO pin (person_id, node_id, at) VALUES ($1, $2, $3)', [l.people.get('iris'), nodeAt(l, path), new Date(l.now - days * DAY_MS)]);
+}
+
+/** What each store used on each day, as the samples of three months would have it. */
+async function loadUse(l: Loading): Promise<void> {
+  await l.tx.query(
+    `WITH firsts AS (SELECT n.store_id, v.sha256, min(v.created_at) AS at, max(v.size_bytes) AS bytes FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2)
+     INSERT INTO usage_sample (store_id, day, used_bytes)
+     SELECT s.id, d.day::date, coalesce((SELECT sum(f.bytes) FROM firsts f WHERE f.store_id = s.id AND f.at <= d.day), 0) FROM store s, generate_series($1::timestamptz - interval '88 days', $1::timestamptz - interval '1 day', interval '1 day') AS d (day)`,
+    [new Date(l.now)],
+  );
+}
+
+function nodeAt(l: Loading, path: string): string {
+  const node = l.nodes.get(path);
+  if (!node) throw new Error(`the demo speaks of ${path}, which is not there`);
+  return node;
 }
 
 type Tell = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => void;

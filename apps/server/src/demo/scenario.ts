@@ -110,3 +110,13 @@ export const SHARES: DemoShare[] = [
 
 /** Addresses that visitors come from (RFC 5737). */
 export const VISITOR_ADDRESSES = ['192.0.2.14', '192.0.2.77', '198.51.100.8', '198.51.100.140', '203.0.113.21', '203.0.113.96'];
+
+/** The office's tags, and the items that bear them. */
+export const TAGS: [name: string, colour: string, paths: string[]][] = [
+  ['For issue', 'lamp', ['Projects/2026/Mill Lane/ML-101 ground floor.pdf', 'Projects/2026/Mill Lane/ML-102 first floor.pdf']],
+  ['Check levels', 'buoy', ['Projects/2026/Mill Lane/Control points.csv', 'Projects/2026/Mill Lane/Levels']],
+  ['Client copy', 'tide', ['Projects/2026/Mill Lane/ML-101 ground floor.pdf', 'Projects/2026/Mill Lane/North elevation.png']],
+];
+
+/** What iris has pinned, with the days since. */
+export const PINS: [days: number, path: string][] = [[40, 'Projects/2026/Mill Lane'], [21, 'Office/Templates'], [6, 'Office/Site rota.csv']];

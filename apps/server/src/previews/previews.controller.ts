@@ -33,7 +33,7 @@ export class PreviewsController {
   }
 
   @Get('thumb')
-  @Takes('A small picture (WebP); 404 preview.not-yet while it is being made')
+  @Takes('A small picture (WebP); 202 while it is being made')
   async thumb(@Me() who: Who, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     await this.send(who, nodeId, undefined, 'thumb', req, res);
   }
@@ -77,6 +77,11 @@ export class PreviewsController {
       return;
     }
     const bytes = await this.previews.picture(nodeId, file.sha256, file.name, what);
+    if (!bytes) {
+      // RFC 9110 §15.3.3: asked for, and not there yet.
+      res.status(202).set({ 'Retry-After': '1', 'Cache-Control': 'no-store' }).json({ code: 'preview.not-yet' });
+      return;
+    }
     res.writeHead(200, { 'Content-Type': 'image/webp', 'Content-Length': bytes.length, ETag: etag, 'Cache-Control': 'private, no-cache', 'Content-Security-Policy': "sandbox; default-src 'none'" }).end(bytes);
   }
 

@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
-import { decodeText, hasThumbnail, previewKind, type PreviewKind } from '@quay/core';
+import { decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
 import { fork, type ChildProcess } from 'node:child_process';
 import { existsSync } from 'node:fs';
 import { readFile, rm } from 'node:fs/promises';
@@ -48,6 +48,7 @@ export class PreviewsService implements OnApplicationShutdown {
   constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events, housekeeping: Housekeeping, @Inject(BLOBS) private readonly blobs: BlobStore, @Inject(CONFIG) config: Config) {
     this.root = join(config.blobRoot, 'previews');
     housekeeping.add('previews of bytes that are gone', () => this.forgetGone());
+    housekeeping.add('previews that are missing', () => this.wantMissing());
   }
 
   onApplicationShutdown(): void {
@@ -64,10 +65,10 @@ export class PreviewsService implements OnApplicationShutdown {
   }
 
   /**
-   * The picture of a file, if there is one already; otherwise it is put in the queue.
-   * @throws Problem preview.not-yet (come again when the event says so), preview.none
+   * The picture of a file; null when it is still being made, which an event will tell of.
+   * @throws Problem preview.none
    */
-  async picture(nodeId: string, sha256: Buffer, name: string, what: 'thumb' | 'large' | number): Promise<Buffer> {
+  async picture(nodeId: string, sha256: Buffer, name: string, what: 'thumb' | 'large' | number): Promise<Buffer | null> {
     const kind = previewKind(name);
     if (!hasThumbnail(kind)) throw none();
     const page = typeof what === 'number' ? what : 1;
@@ -75,9 +76,9 @@ export class PreviewsService implements OnApplicationShutdown {
     const bytes = await readFile(join(this.folder(sha256), `${file}.webp`)).catch(() => null);
     if (bytes) return bytes;
     const [row] = await this.db.query<{ state: string; pages: number | null }[]>('SELECT state, pages FROM preview WHERE sha256 = $1', [sha256]);
-    if (row?.state === 'none' || (row?.pages != null && page > row.pages)) throw none();
+    if (row?.state === 'none' || (typeof row?.pages === 'number' && page > row.pages)) throw none();
     this.enqueue({ nodeId, sha256, kind, page, done: [] }, true);
-    throw new Problem('not-found', 'preview.not-yet', 'The picture is being made.', { retryAfterSeconds: 1 });
+    return null;
   }
 
   /** Pages of a document, as far as it has been opened; null before. */
@@ -199,6 +200,16 @@ export class PreviewsService implements OnApplicationShutdown {
     const gone = await this.db.query<{ sha256: Buffer }[]>('SELECT p.sha256 FROM preview p WHERE NOT EXISTS (SELECT 1 FROM blob b WHERE b.sha256 = p.sha256) LIMIT 1000');
     for (const { sha256 } of gone) await rm(this.folder(sha256), { recursive: true, force: true });
     await this.db.query('DELETE FROM preview WHERE sha256 = ANY($1)', [gone.map((g) => g.sha256)]);
+  }
+
+  /** Files that came without the server's seeing it, as from a backup: the newest first. */
+  private async wantMissing(): Promise<void> {
+    const rows = await this.db.query<{ id: string; name: string; sha256: Buffer; size: string }[]>(
+      `SELECT n.id, n.name, v.sha256, v.size_bytes AS size FROM node n JOIN file_version v ON v.id = n.version_id
+        WHERE n.trashed_at IS NULL AND n.type_key = ANY($1) AND NOT EXISTS (SELECT 1 FROM preview p WHERE p.sha256 = v.sha256) ORDER BY n.changed_at DESC LIMIT 1000`,
+      [PREVIEWED_TYPES],
+    );
+    for (const row of rows) this.want(row.id, row.sha256, row.name, Number(row.size));
   }
 
   private folder(sha256: Buffer): string {

@@ -83,7 +83,7 @@ export class FindService {
       bound,
     );
     const items = rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), itemCount: r.itemCount === null ? null : Number(r.itemCount) }));
-    return text ? items.map((item) => ({ item, rank: rankOf(nameKey(item.name), text) })).sort((a, b) => a.rank - b.rank || (a.item.name < b.item.name ? -1 : 1)).map((r) => r.item) : items;
+    return text ? items.map((item) => ({ item, rank: rankOf(nameKey(item.name), text) })).sort((a, b) => a.rank - b.rank || a.item.name.localeCompare(b.item.name, 'en', { numeric: true })).map((r) => r.item) : items;
   }
 }
 

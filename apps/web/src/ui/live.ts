@@ -24,9 +24,13 @@ function keysOf(event: QuayEvent): string[][] {
     case 'share':
       return [['shares'], ['share', event.id], ['marks']];
     case 'node':
-      return [['folder', event.id], ['folder', 'sizes'], ['stores'], ['trash'], ['shares'], ['marks']];
+      return [['folder', event.id], ['folder', 'sizes'], ['stores'], ['trash'], ['shares'], ['marks'], ['info'], ['past', event.id]];
     case 'store':
-      return [['stores']];
+      return [['stores'], ['trash']];
+    case 'preview':
+      return [['info', event.id]];
+    case 'task':
+      return [['tasks']];
     case 'ledger':
       return [['ledger']];
     case 'session':

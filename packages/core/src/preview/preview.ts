@@ -10,6 +10,9 @@ const TEXTS = new Set(['txt', 'md', 'log', 'json', 'xml', 'yaml', 'yml', 'ini', 
 const AUDIO = new Set(['mp3', 'ogg', 'oga', 'wav', 'm4a', 'flac']);
 const VIDEO = new Set(['mp4', 'webm', 'm4v']);
 
+/** Extensions of files that something is made of: pictures, or words to search in. */
+export const PREVIEWED_TYPES: readonly string[] = [...IMAGES, 'pdf', ...TABLES, ...TEXTS];
+
 /** By the name alone: what a file really holds is found out where it is opened. */
 export function previewKind(name: string): PreviewKind {
   const extension = extensionOf(name);

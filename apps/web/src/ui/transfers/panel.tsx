@@ -1,40 +1,28 @@
 import { countOf, formatSize } from '@quay/core';
-import { useEffect } from 'react';
+import { useEffect, useRef } from 'react';
 import { Button, Modal, Overlay, Popover } from 'react-bootstrap';
-import { useRef } from 'react';
-import { useTransfers, type Transfer } from './store';
+import { useAskBeforeLeaving } from '../leaving';
+import { collect } from './collect';
+import { durationWords, rateOf } from './plan';
+import { isActive, useTransfers, type Transfer } from './store';
 
 /** The running transfers: a button in the bar with its panel, and the question about names that are taken. */
 export function TransfersButton() {
-  const { list, shown, show, clear } = useTransfers();
+  const { list, shown, show, recall } = useTransfers();
   const target = useRef<HTMLButtonElement>(null);
-  const running = list.filter((t) => t.state === 'sending' || t.state === 'waiting').length;
-  useEffect(() => {
-    const warn = (event: BeforeUnloadEvent) => running > 0 && event.preventDefault();
-    window.addEventListener('beforeunload', warn);
-    return () => window.removeEventListener('beforeunload', warn);
-  }, [running]);
+  const running = list.filter(isActive).length;
+  const waiting = list.filter((t) => t.state === 'needs-file').length;
+  useEffect(() => void recall(), [recall]);
+  useAskBeforeLeaving(running > 0);
   return (
     <>
-      <button ref={target} type="button" className="btn btn-sm border-0 position-relative" aria-label={running ? `Transfers: ${running} running` : 'Transfers'} aria-expanded={shown} onClick={() => show(!shown)}>
+      <button ref={target} type="button" className="btn btn-sm border-0 position-relative text-nowrap" aria-label={running ? `Transfers: ${running} running` : waiting ? `Transfers: ${waiting} wait for their files` : 'Transfers'} aria-expanded={shown} onClick={() => show(!shown)}>
         <i className="bi bi-arrow-down-up" aria-hidden />
-        {running > 0 && <span className="badge text-bg-primary ms-1">{running}</span>}
+        {running + waiting > 0 && <span className={`badge ms-1 ${waiting ? 'text-bg-warning' : 'text-bg-primary'}`}>{running || waiting}</span>}
       </button>
       <Overlay target={target} show={shown} placement="bottom-end" rootClose={running === 0} onHide={() => show(false)}>
         <Popover id="transfers" className="mw-100" role="dialog" aria-label="Transfers">
-          <div className="transfers">
-            <div className="d-flex align-items-center gap-2 mb-1">
-              <h2 className="small-head mb-0">Transfers</h2>
-              <span className="quiet small">{summary(list)}</span>
-              <Button variant="plain" size="sm" className="ms-auto" onClick={clear}>
-                Clear
-              </Button>
-            </div>
-            {list.length === 0 && <p className="quiet mb-1">Nothing is on its way. Drag files into a folder.</p>}
-            {[...list].sort((a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state)).slice(0, 60).map((t) => (
-              <Row key={t.id} transfer={t} />
-            ))}
-          </div>
+          <Panel list={list} />
         </Popover>
       </Overlay>
       <NamesTaken />
@@ -42,44 +30,106 @@ export function TransfersButton() {
   );
 }
 
-const ORDER: Transfer['state'][] = ['sending', 'failed', 'waiting', 'done'];
+const ORDER: Transfer['state'][] = ['failed', 'needs-file', 'sending', 'paused', 'waiting', 'done'];
+const ROWS_SHOWN = 60;
 
-function summary(list: Transfer[]): string {
-  const total = list.reduce((sum, t) => sum + t.file.size, 0);
-  const sent = list.reduce((sum, t) => sum + (t.state === 'done' ? t.file.size : t.sentBytes), 0);
-  const done = list.filter((t) => t.state === 'done').length;
-  const seconds = (Date.now() - useTransfers.getState().startedAt) / 1000;
-  const rate = sent / Math.max(0.5, seconds);
-  if (list.length === 0) return '';
-  if (done === list.length) return `${countOf(done, 'file')} done, ${formatSize(total)}`;
-  return `${done} of ${list.length}, ${formatSize(Math.round(rate))}/s, ${Math.max(1, Math.round((total - sent) / Math.max(rate, 1)))} s left`;
+function Panel({ list }: { list: Transfer[] }) {
+  const { pause, resume, clear, samples } = useTransfers();
+  const going = list.some((t) => t.state === 'sending' || t.state === 'waiting');
+  const held = list.some((t) => t.state === 'paused' && t.file);
+  const ended = list.some((t) => t.state === 'done' || t.state === 'failed');
+  const sorted = [...list].sort((a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state));
+  return (
+    <div className="transfers">
+      <div className="d-flex align-items-center gap-2 mb-1">
+        <h2 className="small-head mb-0">Transfers</h2>
+        {going && (
+          <Button variant="plain" size="sm" className="ms-auto" onClick={() => pause()}>
+            Pause all
+          </Button>
+        )}
+        {!going && held && (
+          <Button variant="plain" size="sm" className="ms-auto" onClick={() => resume()}>
+            Go on with all
+          </Button>
+        )}
+        {ended && (
+          <Button variant="plain" size="sm" className={going || held ? '' : 'ms-auto'} onClick={() => clear()}>
+            Clear
+          </Button>
+        )}
+      </div>
+      <p className="quiet small mb-1">{list.length === 0 ? 'Nothing is on its way. Drag files into a folder.' : summary(list, rateOf(samples))}</p>
+      <FilesNeeded list={list} />
+      {sorted.slice(0, ROWS_SHOWN).map((t) => (
+        <Row key={t.id} transfer={t} />
+      ))}
+      {sorted.length > ROWS_SHOWN && <p className="quiet small mt-1 mb-0">and {countOf(sorted.length - ROWS_SHOWN, 'more', 'more')}</p>}
+    </div>
+  );
 }
 
-function Row({ transfer }: { transfer: Transfer }) {
-  const { retry } = useTransfers();
-  const part = transfer.file.size ? (100 * transfer.sentBytes) / transfer.file.size : transfer.state === 'done' ? 100 : 0;
+function summary(list: Transfer[], rate: number): string {
+  const total = list.reduce((sum, t) => sum + t.sizeBytes, 0);
+  const sent = list.reduce((sum, t) => sum + t.sentBytes, 0);
+  const done = list.filter((t) => t.state === 'done').length;
+  const failed = list.filter((t) => t.state === 'failed').length;
+  if (done + failed === list.length) return `${countOf(done, 'file')} done, ${formatSize(sent)}${failed ? `; ${failed} not sent` : ''}`;
+  const left = list.filter(isActive).reduce((sum, t) => sum + t.sizeBytes - t.sentBytes, 0);
+  const pace = rate > 0 && left > 0 ? `, ${formatSize(Math.round(rate))}/s, ${durationWords(left / rate)} left` : '';
+  return `${done} of ${countOf(list.length, 'file')}, ${formatSize(sent)} of ${formatSize(total)}${pace}`;
+}
+
+/** After a reload: files that the browser can open again by itself, and those it must ask for. */
+function FilesNeeded({ list }: { list: Transfer[] }) {
+  const { rejoin, reopen } = useTransfers();
+  const chooser = useRef<HTMLInputElement>(null);
+  const needed = list.filter((t) => t.state === 'needs-file');
+  if (needed.length === 0) return null;
+  return (
+    <div className="files-needed">
+      <p className="mb-1">{needed.length === 1 ? `${needed[0]?.name} was not sent to the end.` : `${needed.length} files were not sent to the end.`} What has arrived is kept.</p>
+      {needed.some((t) => t.handle) && (
+        <Button size="sm" onClick={() => void reopen()}>
+          Go on
+        </Button>
+      )}
+      <Button size="sm" variant="plain" onClick={() => chooser.current?.click()}>
+        Choose {needed.length === 1 ? 'it' : 'them'} again
+      </Button>
+      <input ref={chooser} id="files-again" type="file" multiple hidden aria-label="Choose the files again" onChange={(e) => void collect(e.nativeEvent).then(rejoin)} />
+    </div>
+  );
+}
+
+function Row({ transfer: t }: { transfer: Transfer }) {
+  const { pause, resume, clear } = useTransfers();
+  const part = t.sizeBytes ? (100 * t.sentBytes) / t.sizeBytes : t.state === 'done' ? 100 : 0;
+  const words = t.state === 'done' ? `done, ${formatSize(t.sizeBytes)}` : t.state === 'failed' ? 'not sent' : t.state === 'paused' ? (t.problem ? 'trying again' : 'paused') : t.sentBytes > 0 ? `${formatSize(t.sentBytes)} of ${formatSize(t.sizeBytes)}` : formatSize(t.sizeBytes);
   return (
     <div className="transfer">
-      <div className="d-flex gap-2 align-items-baseline">
-        <span className="text-truncate">{[...transfer.below, transfer.name].join('/')}</span>
-        <span className="quiet small ms-auto text-nowrap">{transfer.state === 'done' ? `done, ${formatSize(transfer.file.size)}` : transfer.state === 'failed' ? 'not sent' : formatSize(transfer.file.size)}</span>
+      <div className="d-flex gap-2 align-items-center">
+        <span className="text-truncate">{[...t.below, t.name].join('/')}</span>
+        <span className="quiet small ms-auto text-nowrap">{words}</span>
+        {(t.state === 'sending' || t.state === 'waiting') && <Small icon="bi-pause-fill" words={`Pause ${t.name}`} act={() => pause(t.id)} />}
+        {((t.state === 'paused' && t.file) || (t.state === 'failed' && !t.code?.startsWith('name.') && t.file)) && <Small icon="bi-play-fill" words={`Go on with ${t.name}`} act={() => resume(t.id)} />}
+        {t.state !== 'done' && <Small icon="bi-x-lg" words={`Take ${t.name} out`} act={() => clear(t.id)} />}
       </div>
-      {transfer.state === 'sending' && (
-        <div className="progress" role="progressbar" aria-label={transfer.name} aria-valuenow={Math.round(part)} aria-valuemin={0} aria-valuemax={100}>
+      {t.state !== 'done' && t.state !== 'waiting' && t.state !== 'failed' && (
+        <div className="progress" role="progressbar" aria-label={t.name} aria-valuenow={Math.round(part)} aria-valuemin={0} aria-valuemax={100}>
           <div className="progress-bar" ref={(bar) => void (bar && (bar.style.width = `${part}%`))} />
         </div>
       )}
-      {transfer.problem && (
-        <div className="d-flex gap-2 align-items-start">
-          <span className="field-fault">{transfer.problem}</span>
-          {!transfer.code?.startsWith('name.') && (
-            <Button size="sm" variant="plain" onClick={() => retry(transfer.id)}>
-              Try again
-            </Button>
-          )}
-        </div>
-      )}
+      {t.problem && t.state === 'failed' && <span className="field-fault">{t.problem}</span>}
     </div>
+  );
+}
+
+function Small({ icon, words, act }: { icon: string; words: string; act: () => void }) {
+  return (
+    <button type="button" className="btn btn-sm p-0 border-0" aria-label={words} title={words} onClick={act}>
+      <i className={`bi ${icon}`} aria-hidden />
+    </button>
   );
 }
 
@@ -104,13 +154,13 @@ function NamesTaken() {
       </Modal.Body>
       <Modal.Footer>
         <Button variant="plain" onClick={() => decide('skip')}>
-          Skip
+          Skip{asking.length > 1 && ' all'}
         </Button>
         <Button variant="plain" onClick={() => decide('keep-both')}>
-          Keep both
+          Keep both{asking.length > 1 && ', for all'}
         </Button>
         <Button autoFocus onClick={() => decide('version')}>
-          Keep as new version
+          Keep as new version{asking.length > 1 && 's'}
         </Button>
       </Modal.Footer>
     </Modal>

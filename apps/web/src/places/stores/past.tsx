@@ -1,0 +1,125 @@
+import type { PastItem } from '@quay/contract';
+import { countOf, includes, momentInWords } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Button, Form } from 'react-bootstrap';
+import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { useKeys } from '../../ui/keys';
+import { now, useZone } from '../../ui/session';
+import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { Size } from '../../ui/words';
+import { pastQuery, useVerbs } from './queries';
+
+const NOW_WORDS: Record<PastItem['now'], string> = { same: 'as now', changed: 'changed since', moved: 'moved elsewhere since', trashed: 'in the trash now', gone: 'removed for good since' };
+
+/** A folder as it was at a moment: browsed like a folder, brought back by item or as a whole. The moment is in the address. */
+export function Past() {
+  const { folderId = '' } = useParams();
+  const [search, setSearch] = useSearchParams();
+  const [opened] = useState(() => new Date(now()).toISOString());
+  const at = search.get('at') ?? opened;
+  const zone = useZone();
+  const navigate = useNavigate();
+  const { data: past, error, refetch } = useQuery(pastQuery(folderId, at));
+  const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+  const { restorePast } = useVerbs();
+  const moments = past?.moments ?? [];
+  // The place on the scale: the last moment that is not after the one that is shown; past the end is now.
+  const place = at >= (moments.at(-1) ?? '') && at >= opened ? moments.length : moments.filter((m) => m <= at).length - 1;
+  const go = (index: number) => {
+    setChosen(new Set());
+    setSearch((s) => {
+      if (index >= moments.length) s.delete('at');
+      else s.set('at', moments[Math.max(0, index)] as string);
+      return s;
+    }, { replace: true });
+  };
+  useKeys({ '[': () => go(place - 1), ']': () => go(place + 1), 'alt+arrowup': () => past && past.folder.path.length > 1 && void navigate(`/stores/${past.folder.path.at(-2)?.id}/past?at=${at}`) });
+  if (error) return <Failure error={error} again={() => void refetch()} />;
+  if (!past) return <SkeletonRows />;
+  const isNow = place >= moments.length;
+  const words = isNow ? 'now' : momentInWords(Date.parse(at), now(), zone);
+  const toggle = (id: string) => {
+    const next = new Set(chosen);
+    if (!next.delete(id)) next.add(id);
+    setChosen(next);
+  };
+  const mayEdit = includes(past.folder.level, 'edit');
+  const changed = past.items.filter((i) => i.now !== 'same').length;
+  const bring = (nodeIds: string[] | null) => restorePast.mutate({ folderId, at, nodeIds }, { onSuccess: () => void navigate(`/stores/${folderId}`) });
+  return (
+    <>
+      <div className="title-line">
+        <h1>
+          {past.folder.name} {isNow ? 'as it is now' : `as it was on ${words}`}: {countOf(past.items.length, 'item')}.{' '}
+          <span className="quiet">{isNow ? 'Move along the scale to an earlier moment.' : changed === 0 ? 'Nothing has changed since.' : `${countOf(changed, 'item')} ${changed === 1 ? 'has' : 'have'} changed since.`}</span>
+        </h1>
+        <div className="tools">
+          {mayEdit && !isNow && chosen.size > 0 && (
+            <Button disabled={restorePast.isPending} onClick={() => bring([...chosen])}>
+              Bring {countOf(chosen.size, 'item')} back
+            </Button>
+          )}
+          {mayEdit && !isNow && chosen.size === 0 && (
+            <Button variant="plain" disabled={restorePast.isPending || past.items.length === 0} onClick={() => bring(null)}>
+              Bring the whole folder back
+            </Button>
+          )}
+          <Link className="btn btn-plain" to={`/stores/${folderId}`}>
+            Back to now
+          </Link>
+        </div>
+      </div>
+      <div className="time-scale">
+        <Button variant="plain" size="sm" aria-label="Earlier change" disabled={place <= 0} onClick={() => go(place - 1)}>
+          <i className="bi bi-chevron-left" aria-hidden />
+        </Button>
+        <Form.Range aria-label="Moment" aria-valuetext={words} min={0} max={moments.length} value={Math.max(0, place)} onChange={(e) => go(Number(e.target.value))} />
+        <Button variant="plain" size="sm" aria-label="Later change" disabled={isNow} onClick={() => go(place + 1)}>
+          <i className="bi bi-chevron-right" aria-hidden />
+        </Button>
+        <span className="moment">{isNow ? 'now' : words}</span>
+        <Form.Control type="datetime-local" size="sm" aria-label="Choose a moment" value={local(at, zone)} max={local(opened, zone)} onChange={(e) => e.target.value && setSearch((s) => (s.set('at', new Date(e.target.value).toISOString()), s), { replace: true })} />
+      </div>
+      {past.items.length === 0 ? (
+        <Empty>There was nothing in this folder then.</Empty>
+      ) : (
+        <table className="rows">
+          <thead>
+            <tr>
+              <th>
+                <span className="visually-hidden">Selected</span>
+              </th>
+              <th>Name</th>
+              <th>Version</th>
+              <th className="number">Size</th>
+              <th>Since then</th>
+            </tr>
+          </thead>
+          <tbody>
+            {past.items.map((i) => (
+              <tr key={i.id} className={i.now === 'same' ? undefined : 'past-changed'}>
+                <td>
+                  <Form.Check aria-label={`Select ${i.name}`} disabled={!i.restorable || isNow} checked={chosen.has(i.id)} onChange={() => toggle(i.id)} />
+                </td>
+                <td>
+                  <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} me-2`} aria-hidden />
+                  {i.kind === 'folder' ? <Link to={`/stores/${i.id}/past?at=${encodeURIComponent(at)}`}>{i.name}</Link> : i.name}
+                </td>
+                <td className="quiet">{i.versionNumber !== null && i.kind === 'file' ? `v${i.versionNumber}` : ''}</td>
+                <td className="number">{i.kind === 'file' && i.restorable && <Size bytes={i.sizeBytes} />}</td>
+                <td className={i.now === 'same' ? 'quiet' : undefined}>{i.restorable ? NOW_WORDS[i.now] : 'its bytes are gone'}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </>
+  );
+}
+
+/** A moment as the browser's field for date and time wants it. */
+function local(at: string, zone: string): string {
+  const parts = new Map(new Intl.DateTimeFormat('sv-SE', { timeZone: zone, year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit' }).formatToParts(new Date(at)).map((p) => [p.type, p.value]));
+  return `${parts.get('year')}-${parts.get('month')}-${parts.get('day')}T${parts.get('hour')}:${parts.get('minute')}`;
+}

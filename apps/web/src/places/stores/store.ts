@@ -1,0 +1,19 @@
+import { create } from 'zustand';
+import { persist } from 'zustand/middleware';
+import type { Order } from './queries';
+
+/** How somebody likes to look at folders; kept in this browser. */
+interface Looks extends Order {
+  view: 'list' | 'tiles';
+  details: boolean;
+  change: (part: Partial<Omit<Looks, 'change'>>) => void;
+}
+export const useLooks = create<Looks>()(persist((set) => ({ view: 'list', sort: 'name', descending: false, litter: false, details: false, change: (part) => set(part) }), { name: 'quay-looks' }));
+
+/** What was cut or copied, to be put down in another folder. */
+interface Hand {
+  items: { id: string; name: string }[];
+  how: 'move' | 'copy';
+  take: (items: { id: string; name: string }[], how: 'move' | 'copy') => void;
+}
+export const useHand = create<Hand>((set) => ({ items: [], how: 'copy', take: (items, how) => set({ items, how }) }));

@@ -1,0 +1,165 @@
+import type { StoreSummary, Task } from '@quay/contract';
+import { formatSize } from '@quay/core';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Button, Modal } from 'react-bootstrap';
+import { api } from '../../ui/api';
+import { tellFailure } from '../../ui/notices';
+import { Failure, SkeletonRows } from '../../ui/states';
+import { When } from '../../ui/words';
+import { browseQuery, damagedQuery, tasksQuery } from './queries';
+
+/** The admin's long work: adopt a folder of the server's disk, export the store, read every file against its checksum. */
+export function Tasks({ store }: { store: StoreSummary }) {
+  const client = useQueryClient();
+  const { data: tasks = [] } = useQuery(tasksQuery);
+  const { data: damaged = [] } = useQuery(damagedQuery);
+  const [adopting, setAdopting] = useState(false);
+  const [report, setReport] = useState<Task | null>(null);
+  const ask = (path: string, body?: unknown) => void api('POST', path, body ?? {}).then(() => client.invalidateQueries({ queryKey: ['tasks'] }), tellFailure);
+  return (
+    <>
+      <h2 className="small-head mt-3">In order</h2>
+      <div className="d-flex gap-2 flex-wrap mb-2">
+        <Button variant="plain" size="sm" onClick={() => setAdopting(true)}>
+          Adopt a folder of the server
+        </Button>
+        <Button variant="plain" size="sm" onClick={() => ask('/api/export', { storeId: store.id })}>
+          Export this store
+        </Button>
+        <Button variant="plain" size="sm" onClick={() => ask('/api/scrub')}>
+          Check every file
+        </Button>
+      </div>
+      {damaged.length > 0 && (
+        <div className="failure" role="alert">
+          <p className="mb-1">{damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:</p>
+          <ul className="mb-0">
+            {damaged.slice(0, 8).map((d) => (
+              <li key={`${d.nodeId} ${d.version}`}>
+                {d.name}, version {d.version}
+              </li>
+            ))}
+          </ul>
+        </div>
+      )}
+      {tasks.slice(0, 6).map((t) => (
+        <div key={t.id} className="task-row">
+          <span>
+            <strong>{t.title}</strong>{' '}
+            <span className="quiet">
+              {t.askedBy}, <When at={t.createdAt} brief />
+            </span>
+            <br />
+            <span className={t.state === 'failed' ? 'field-fault' : 'quiet'}>{wordsOf(t)}</span>
+            {t.state === 'running' && t.progress.total !== null && (
+              <span className="progress d-block" role="progressbar" aria-label={t.title} aria-valuenow={t.progress.done} aria-valuemin={0} aria-valuemax={t.progress.total}>
+                <span className="progress-bar d-block h-100" ref={(bar) => void (bar && (bar.style.width = `${(100 * t.progress.done) / Math.max(1, t.progress.total ?? 1)}%`))} />
+              </span>
+            )}
+          </span>
+          {(t.state === 'running' || t.state === 'waiting') && (
+            <Button variant="plain" size="sm" onClick={() => ask(`/api/tasks/${t.id}/stop`)}>
+              Stop
+            </Button>
+          )}
+          {t.report && t.report.notes.length > 0 && (
+            <Button variant="plain" size="sm" onClick={() => setReport(t)}>
+              Report
+            </Button>
+          )}
+        </div>
+      ))}
+      {adopting && <Adopt store={store} start={(path) => ask('/api/import', { path, folderId: store.rootId })} close={() => setAdopting(false)} />}
+      {report && (
+        <Modal show onHide={() => setReport(null)} scrollable aria-labelledby="report-title">
+          <Modal.Header closeButton>
+            <Modal.Title as="h2" className="h5" id="report-title">
+              {report.title}
+            </Modal.Title>
+          </Modal.Header>
+          <Modal.Body>
+            <p>{report.report?.words}</p>
+            <ul>
+              {report.report?.notes.map((n, i) => (
+                <li key={i}>
+                  <code>{n.path}</code> {n.why}
+                </li>
+              ))}
+            </ul>
+          </Modal.Body>
+        </Modal>
+      )}
+    </>
+  );
+}
+
+function wordsOf(t: Task): string {
+  switch (t.state) {
+    case 'waiting':
+      return 'waits for its turn';
+    case 'running':
+      return t.progress.words ? `${t.progress.words}, ${formatSize(t.progress.bytes)} ...` : 'begins ...';
+    case 'stopped':
+      return 'was stopped; what it had done stays';
+    case 'done':
+    case 'failed':
+      return t.report?.words ?? t.state;
+  }
+}
+
+/** Chooses a folder of the server's disk within the allowed roots. */
+function Adopt({ store, start, close }: { store: StoreSummary; start: (path: string) => void; close: () => void }) {
+  const [path, setPath] = useState<string | null>(null);
+  const { data: folder, error } = useQuery(browseQuery(path));
+  const choices = folder ? (path === null ? folder.roots.map((r) => [r, r] as const) : folder.folders.map((f) => [`${folder.path}/${f}`, f] as const)) : [];
+  const isRoot = folder !== undefined && folder.roots.includes(folder.path);
+  return (
+    <Modal show onHide={close} scrollable aria-labelledby="adopt-title" restoreFocus>
+      <Modal.Header closeButton>
+        <Modal.Title as="h2" className="h5" id="adopt-title">
+          Adopt a folder into {store.name}
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body className="chooser">
+        <p className="quiet">Every file is copied and read back against its checksum; the folder itself stays as it is. Symbolic links are not followed.</p>
+        {error && <Failure error={error} />}
+        {!folder && !error && <SkeletonRows count={3} />}
+        {folder && path === null && folder.roots.length === 0 && (
+          <p>
+            No folder is set up for adopting. Start the server with QUAY_IMPORT_ROOTS naming the folders that may be.
+          </p>
+        )}
+        {path !== null && folder && (
+          <button type="button" onClick={() => setPath(isRoot ? null : folder.path.replace(/\/[^/]+$/, ''))}>
+            <i className="bi bi-arrow-90deg-up" aria-hidden /> {isRoot ? 'All allowed folders' : 'Up'}
+          </button>
+        )}
+        {path !== null && folder && (
+          <p className="mb-1">
+            <code>{folder.path}</code> <span className="quiet">{folder.files} files here</span>
+          </p>
+        )}
+        {choices.map(([to, words]) => (
+          <button key={to} type="button" onClick={() => setPath(to)}>
+            <i className="bi bi-folder" aria-hidden /> {words}
+          </button>
+        ))}
+      </Modal.Body>
+      <Modal.Footer>
+        <Button variant="plain" onClick={close}>
+          Cancel
+        </Button>
+        <Button
+          disabled={path === null || !folder}
+          onClick={() => {
+            if (folder) start(folder.path);
+            close();
+          }}
+        >
+          Adopt this folder
+        </Button>
+      </Modal.Footer>
+    </Modal>
+  );
+}

@@ -1,0 +1,168 @@
+import type { NodeItem } from '@quay/contract';
+import { previewKind, type PreviewKind } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { csvParseRows, tsvParseRows } from 'd3';
+import { useEffect, useRef, useState } from 'react';
+import { useKeys } from '../../ui/keys';
+import { Failure, SkeletonRows } from '../../ui/states';
+import { Size } from '../../ui/words';
+import { download } from './pane';
+import { Picture } from './picture';
+import { infoQuery, textQuery } from './queries';
+
+/** One file over the whole window; the arrow keys move through the folder. Nothing of the file runs here: it is shown as pictures and text that the server made. */
+export function Viewer({ id, items, go, close }: { id: string; items: NodeItem[]; go: (id: string) => void; close: () => void }) {
+  const { data: info, error } = useQuery(infoQuery(id));
+  const box = useRef<HTMLDivElement>(null);
+  const at = items.findIndex((i) => i.id === id);
+  const step = (by: number) => {
+    const next = items[at + by];
+    if (next) go(next.id);
+  };
+  useKeys({ escape: close, space: close, arrowright: () => step(1), arrowleft: () => step(-1) });
+  useEffect(() => {
+    const before = document.activeElement as HTMLElement | null;
+    box.current?.focus();
+    return () => before?.focus();
+  }, []);
+  const name = info?.name ?? items[at]?.name ?? '';
+  return (
+    <div ref={box} className="viewer" role="dialog" aria-modal="true" aria-label={name || 'File'} tabIndex={-1}>
+      <header>
+        <h2>{name}</h2>
+        {info && (
+          <span className="quiet">
+            <Size bytes={info.sizeBytes} />
+          </span>
+        )}
+        {at >= 0 && items.length > 1 && (
+          <span className="quiet ms-auto">
+            {at + 1} of {items.length}
+          </span>
+        )}
+        <button type="button" className={`btn btn-plain btn-sm${at >= 0 && items.length > 1 ? '' : ' ms-auto'}`} aria-label="Previous file" disabled={at <= 0} onClick={() => step(-1)}>
+          <i className="bi bi-arrow-left" aria-hidden />
+        </button>
+        <button type="button" className="btn btn-plain btn-sm" aria-label="Next file" disabled={at < 0 || at >= items.length - 1} onClick={() => step(1)}>
+          <i className="bi bi-arrow-right" aria-hidden />
+        </button>
+        <button type="button" className="btn btn-plain btn-sm" onClick={() => info && download([info])}>
+          Download
+        </button>
+        <button type="button" className="btn btn-plain btn-sm" aria-label="Close" onClick={close}>
+          <i className="bi bi-x-lg" aria-hidden />
+        </button>
+      </header>
+      <div className="viewer-body">{error ? <Failure error={error} /> : name ? <Preview key={id} id={id} name={name} kind={previewKind(name)} pages={info?.preview?.pages ?? null} /> : <SkeletonRows />}</div>
+    </div>
+  );
+}
+
+/** What can be seen of a file, or of one of its versions. */
+export function Preview({ id, name, kind, pages, version }: { id: string; name: string; kind: PreviewKind; pages: number | null; version?: number }) {
+  const query = version ? `?version=${version}` : '';
+  const bytes = `/api/files/${id}/content?show=1${version ? `&version=${version}` : ''}`;
+  switch (kind) {
+    case 'image':
+      return <Picture className="whole" src={`/api/files/${id}/large${query}`} alt={name} otherwise={<Waiting />} />;
+    case 'pages':
+      return <Pages id={id} name={name} query={query} pages={pages} />;
+    case 'text':
+      return <Text id={id} version={version} />;
+    case 'table':
+      return <Table id={id} version={version} tabs={name.toLowerCase().endsWith('.tsv')} />;
+    case 'audio':
+      return <audio controls src={bytes} aria-label={name} />;
+    case 'video':
+      return <video controls src={bytes} aria-label={name} />;
+    case 'none':
+      return <p className="quiet m-auto">There is no way to show this kind of file here. Download it to open it.</p>;
+  }
+}
+
+function Waiting() {
+  return (
+    <p className="quiet m-auto" role="status">
+      Making a picture of it ...
+    </p>
+  );
+}
+
+function Pages({ id, name, query, pages }: { id: string; name: string; query: string; pages: number | null }) {
+  const [page, setPage] = useState(1);
+  const many = pages !== null && pages > 1;
+  useKeys({ pagedown: () => setPage((p) => Math.min(pages ?? p, p + 1)), pageup: () => setPage((p) => Math.max(1, p - 1)) });
+  return (
+    <div className="pages">
+      <Picture className="whole" src={`/api/files/${id}/pages/${page}${query}`} alt={`${name}, page ${page}`} otherwise={<Waiting />} />
+      {many && (
+        <div className="page-steps">
+          <button type="button" className="btn btn-plain btn-sm" disabled={page === 1} onClick={() => setPage(page - 1)}>
+            Previous page
+          </button>
+          <span>
+            Page {page} of {pages}
+          </span>
+          <button type="button" className="btn btn-plain btn-sm" disabled={page === pages} onClick={() => setPage(page + 1)}>
+            Next page
+          </button>
+        </div>
+      )}
+    </div>
+  );
+}
+
+function Text({ id, version }: { id: string; version?: number }) {
+  const { data, error } = useQuery(textQuery(id, version));
+  if (error) return <p className="quiet m-auto">{error.message}</p>;
+  if (!data) return <SkeletonRows />;
+  return (
+    <div className="text-view" tabIndex={0} role="region" aria-label="Text">
+      {data.truncated && <p className="quiet">The beginning is shown; download the file for all of it.</p>}
+      <pre>{data.text}</pre>
+    </div>
+  );
+}
+
+const ROWS_MOST = 2000;
+
+function Table({ id, version, tabs }: { id: string; version?: number; tabs: boolean }) {
+  const { data, error } = useQuery(textQuery(id, version));
+  if (error) return <p className="quiet m-auto">{error.message}</p>;
+  if (!data) return <SkeletonRows />;
+  const semicolons = !tabs && (data.text.split('\n', 1)[0] ?? '').split(';').length > (data.text.split('\n', 1)[0] ?? '').split(',').length;
+  const rows = tabs ? tsvParseRows(data.text) : csvParseRows(semicolons ? data.text.replaceAll(';', ',') : data.text);
+  const [head, ...body] = rows;
+  const numeric = head?.map((_, i) => body.slice(0, 50).every((row) => row[i] === undefined || row[i] === '' || isNumber(row[i] ?? ''))) ?? [];
+  return (
+    <div className="table-view" tabIndex={0} role="region" aria-label="Table">
+      {(data.truncated || body.length > ROWS_MOST) && <p className="quiet">The beginning is shown; download the file for all of it.</p>}
+      <table className="rows">
+        <thead>
+          <tr>
+            {head?.map((cell, i) => (
+              <th key={i} className={numeric[i] ? 'number' : undefined}>
+                {cell}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {body.slice(0, ROWS_MOST).map((row, i) => (
+            <tr key={i}>
+              {row.map((cell, j) => (
+                <td key={j} className={numeric[j] ? 'number' : undefined}>
+                  {cell}
+                </td>
+              ))}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function isNumber(cell: string): boolean {
+  return cell.trim() !== '' && Number.isFinite(Number(cell));
+}

@@ -37,11 +37,12 @@ function About({ item, view }: { item: NodeItem; view: (item: NodeItem) => void 
   return (
     <>
       {item.kind === 'file' && ['image', 'pages', 'text', 'table'].includes(kind) && (
-        <button type="button" className={`details-picture ${kind}`} aria-label={`Look at ${item.name}`} onClick={() => view(item)}>
-          <span inert>
+        <div className={`details-picture ${kind}`}>
+          <div inert>
             <Preview id={item.id} name={item.name} kind={kind} pages={null} />
-          </span>
-        </button>
+          </div>
+          <button type="button" aria-label={`Look at ${item.name}`} onClick={() => view(item)} />
+        </div>
       )}
       {info.damaged && <p className="field-fault">Its bytes are damaged or missing on the server. An earlier version may be whole; a backup is.</p>}
       <dl className="facts">

@@ -36,7 +36,7 @@ export interface PaneProps {
   /** Told which item details are shown of. */
   onFocus: (item: NodeItem | null) => void;
   view: (item: NodeItem, items: NodeItem[]) => void;
-  tools?: React.ReactNode;
+  /** The first of two panes has the switch for the second. */
   beside?: { open: boolean; toggle: () => void };
 }
 
@@ -159,7 +159,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
       {drop.isDragActive && <div className="drop-veil">Drop to add to {folder.name}</div>}
       <Title folder={folder} />
       <div className="path-line">
-        <PathLine folder={folder} go={go} drop={(dragged, copy, part) => putDown(dragged, copy ? 'copy' : 'move', part)} />
+        <PathLine folder={folder} label={beside ? 'Path' : 'Path of the second folder'} go={go} drop={(dragged, copy, part) => putDown(dragged, copy ? 'copy' : 'move', part)} />
         {mayAdd && <AddButton openFiles={drop.open} addFolder={(files) => drop.take(files)} newFolder={() => setDialog({ kind: 'new-folder' })} />}
         <FolderTools folder={folder} beside={beside} past={() => void navigate(`/stores/${folderId}/past`)} />
       </div>

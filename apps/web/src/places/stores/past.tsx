@@ -16,8 +16,10 @@ const NOW_WORDS: Record<PastItem['now'], string> = { same: 'as now', changed: 'c
 export function Past() {
   const { folderId = '' } = useParams();
   const [search, setSearch] = useSearchParams();
-  const [opened] = useState(() => new Date(now()).toISOString());
-  const at = search.get('at') ?? opened;
+  // Without a moment in the address: now, a little ahead of what is changing at this moment.
+  const [opened] = useState(() => new Date(now() + 2000).toISOString());
+  const asked = search.get('at');
+  const at = asked ?? opened;
   const zone = useZone();
   const navigate = useNavigate();
   const { data: past, error, refetch } = useQuery(pastQuery(folderId, at));
@@ -25,7 +27,7 @@ export function Past() {
   const { restorePast } = useVerbs();
   const moments = past?.moments ?? [];
   // The place on the scale: the last moment that is not after the one that is shown; past the end is now.
-  const place = at >= (moments.at(-1) ?? '') && at >= opened ? moments.length : moments.filter((m) => m <= at).length - 1;
+  const place = asked === null ? moments.length : moments.filter((m) => m <= at).length - 1;
   const go = (index: number) => {
     setChosen(new Set());
     setSearch((s) => {

@@ -6,12 +6,12 @@ import { tellFailure } from '../../ui/notices';
 import { useDropTarget, type Dragged } from './drag';
 
 /** The path of a folder: each part leads there and takes what is dropped on it. Very deep paths show both ends. */
-export function PathLine({ folder, go, drop }: { folder: FolderHead; go: (id: string) => void; drop?: (dragged: Dragged, copy: boolean, part: { id: string; name: string }) => void }) {
+export function PathLine({ folder, label, go, drop }: { folder: FolderHead; label: string; go: (id: string) => void; drop?: (dragged: Dragged, copy: boolean, part: { id: string; name: string }) => void }) {
   const [typing, setTyping] = useState(false);
   const parts = folder.path.length > 7 ? [...folder.path.slice(0, 2), null, ...folder.path.slice(-3)] : folder.path;
   if (typing) return <PathField folder={folder} go={go} end={() => setTyping(false)} />;
   return (
-    <nav className="path" aria-label="Path" onDoubleClick={() => setTyping(true)} title="Double click to type a path">
+    <nav className="path" aria-label={label} onDoubleClick={() => setTyping(true)} title="Double click to type a path">
       <i className="bi bi-hdd-stack" aria-hidden />
       <Link to="/stores">Stores</Link>
       {parts.map((part, i) =>

@@ -63,7 +63,7 @@ export function Treemap({ tree, storeId }: { tree: UsagePart; storeId: string })
 function Cell({ node, total, open }: { node: HierarchyRectangularNode<UsagePart>; total: number; open: (part: UsagePart) => void }) {
   const { data: part, x0, x1, y0, y1, depth } = node;
   const share = `${((100 * part.bytes) / Math.max(1, total)).toFixed(part.bytes / total < 0.01 ? 1 : 0)} %`;
-  const words = `${part.name}: ${formatSize(part.bytes)}, ${countOf(part.files, part.kind === 'versions' ? 'version' : 'file')}, ${share}`;
+  const rest = `${countOf(part.files, part.kind === 'versions' ? 'version' : 'file')}, ${share}`;
   const inner = node.children !== undefined;
   const place = (element: HTMLElement | null) => {
     if (!element) return;
@@ -75,13 +75,9 @@ function Cell({ node, total, open }: { node: HierarchyRectangularNode<UsagePart>
   const room = x1 - x0 > 46 && y1 - y0 > 16;
   return (
     <div role="listitem" ref={place} className={`cell depth-${depth} ${part.kind}${inner ? ' inner' : ''}`}>
-      <button type="button" title={`${words} (${formatExactBytes(part.bytes)})`} aria-label={words} onClick={() => open(part)} tabIndex={depth === 1 ? 0 : -1}>
-        {room && (
-          <>
-            <span className="cell-name">{part.name}</span>
-            {y1 - y0 > 34 || inner ? <span className="cell-size">{formatSize(part.bytes)}</span> : null}
-          </>
-        )}
+      <button type="button" title={`${part.name}: ${formatSize(part.bytes)}, ${rest} (${formatExactBytes(part.bytes)})`} onClick={() => open(part)} tabIndex={depth === 1 ? 0 : -1}>
+        <span className={room ? 'cell-name' : 'visually-hidden'}>{part.name}</span>{' '}
+        <span className={room && (y1 - y0 > 34 || inner) ? 'cell-size' : 'visually-hidden'}>{formatSize(part.bytes)}</span> <span className="visually-hidden">{rest}</span>
       </button>
     </div>
   );

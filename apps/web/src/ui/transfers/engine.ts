@@ -7,7 +7,6 @@ import { api, ApiProblem } from '../api';
 export interface Sending {
   /** Stops; what has arrived stays on the server. */
   pause: () => void;
-  done: Promise<void>;
 }
 
 export interface FileToSend {
@@ -41,7 +40,7 @@ export function sendResumable(item: FileToSend, folderId: string, conflict: Conf
     });
     upload.start();
   });
-  return { answer, done: answer.then(() => undefined), pause: () => void upload.abort() };
+  return { answer, pause: () => void upload.abort() };
 }
 
 /** Ends an upload that has arrived whole and was refused for its name. */
@@ -68,7 +67,7 @@ export function sendBatch(items: FileToSend[], folderId: string, conflict: Confl
     };
     request.send(new Blob(parts));
   });
-  return { answer, done: answer.then(() => undefined), pause: () => request.abort() };
+  return { answer, pause: () => request.abort() };
 }
 
 /** Whether trying again by itself makes sense: the server is away or busy, not: it said no. */

@@ -8,15 +8,20 @@ import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
+import { measureStores } from './bench-stores.mjs';
 import { say } from './lib/words.mjs';
 
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
+/** Which parts are measured: transfers (the first slice), stores, or both. */
+let parts = ['transfers', 'stores'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
 export async function run(args) {
   if (args.includes('--quick')) ROUNDS = 2;
+  const chosen = args.filter((a) => parts.includes(a));
+  if (chosen.length) parts = chosen;
   requirePrograms('postgres', 'setpriv', 'pdftoppm', 'nginx', 'wrk', 'zip', 'curl');
   requireNpmPackages();
   build();
@@ -52,6 +57,8 @@ async function measure(stops) {
     // Linux proc(5): 5 resets the peak.
     writeFileSync(`/proc/${server.child.pid}/clear_refs`, '5');
   };
+  if (parts.includes('stores')) await measureStores({ quay, work, databaseUrl: database.url('quay'), root, rounds: Math.min(ROUNDS, 3), report, median, seconds, say, peak, writeRandom });
+  if (!parts.includes('transfers')) return;
   const large = await upload(quay, root);
   peak('uploads');
   const many = await fill(quay, root, 'hundred', 64, 100 * 1024);

@@ -11,7 +11,7 @@ import { notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
-import { branchOf, freeNames, isWithin, takenKeys, type NodePlace } from './stores.queries.js';
+import { branchOf, freeNames, insertNodes, insertVersions, isWithin, takenKeys, type NodePlace } from './stores.queries.js';
 
 /** Folders move one after the other, so that two moves can never put each into the other. */
 const TREE_LOCK = 715_003;
@@ -121,19 +121,11 @@ export class BranchService {
     const now = this.clock.date();
     const nodes = rows.map((r) => {
       const name = topNames.get(r.id) ?? r.name;
-      return { id: ids.get(r.id), store_id: target.storeId, parent_id: topNames.has(r.id) ? target.id : ids.get(r.parent_id), kind: r.kind, name, name_key: nameKey(name), litter: isLitter(name), size_bytes: r.size_bytes, media_type: r.media_type, version_id: r.kind === 'file' ? uuidv7() : null, created_at: now, changed_at: now, changed_by: who.personId };
+      return { id: ids.get(r.id) as string, store_id: target.storeId, parent_id: topNames.has(r.id) ? target.id : (ids.get(r.parent_id) as string), kind: r.kind, name, name_key: nameKey(name), litter: isLitter(name), size_bytes: r.size_bytes, media_type: r.media_type, version_id: r.kind === 'file' ? uuidv7() : null, created_at: now, changed_at: now, changed_by: who.personId };
     });
-    await tx.query(
-      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by)
-       SELECT id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by FROM json_populate_recordset(NULL::node, $1)`,
-      [JSON.stringify(nodes)],
-    );
-    const versions = rows.flatMap((r, i) => (r.sha256 ? [{ id: nodes[i]?.version_id, node_id: nodes[i]?.id, number: 1, sha256: `\\x${r.sha256.toString('hex')}`, size_bytes: r.size_bytes, modified_at: r.modified_at, created_at: now, created_by: who.personId }] : []));
-    await tx.query(
-      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by)
-       SELECT id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by FROM json_populate_recordset(NULL::file_version, $1)`,
-      [JSON.stringify(versions)],
-    );
+    await insertNodes(tx, nodes);
+    const versions = rows.flatMap((r, i) => (r.sha256 ? [{ id: nodes[i]?.version_id ?? null, node_id: nodes[i]?.id as string, number: 1, sha256: `\\x${r.sha256.toString('hex')}`, size_bytes: r.size_bytes, modified_at: r.modified_at as Date, created_at: now, created_by: who.personId }] : []));
+    await insertVersions(tx, versions);
     return ids;
   }
 }

@@ -4,7 +4,7 @@ import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem, type Kind,
 import { DataSource } from 'typeorm';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { allStores, ITEM_COLUMNS, ITEM_JOINS } from './stores.queries.js';
+import { ITEM_COLUMNS, ITEM_JOINS, storeAccess } from './stores.queries.js';
 
 /** What each kind of file is known by: its media type, or its extension where no type is registered. */
 const KIND_CONDITIONS: Record<Kind, string> = {
@@ -67,8 +67,8 @@ export class FindService {
   }
 
   private async visible(who: Who, only?: string): Promise<string[]> {
-    const stores = await allStores(this.db.manager);
-    return stores.filter((s) => (only === undefined || s.id === only) && storeLevel(who, s, s.grants)).map((s) => s.id);
+    const stores = await storeAccess(this.db.manager, only === undefined ? null : [only]);
+    return stores.filter((s) => storeLevel(who, s, s.grants)).map((s) => s.id);
   }
 
   /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */

@@ -72,38 +72,38 @@ const ORDERS: Record<SortKey, { folders: string[]; files: string[] }> = {
 /**
  * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page of
  * a folder of 100,000 costs what any page costs.
+ * @returns the items as JSON text, made by the database and sent on as it is
  */
-export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: NodeItem[]; next: ListingCursor | null }> {
-  const items: NodeItem[] = [];
-  let last: ListingCursor | null = null;
+export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: string; next: ListingCursor | null }> {
+  const texts: string[] = [];
+  let [count, last]: [number, ListingCursor | null] = [0, after];
   for (const group of [0, 1] as const) {
-    if (after && after.group > group) continue;
-    const rows = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit + 1 - items.length);
-    for (const { keys, ...item } of rows) {
-      if (items.length === limit) return { items, next: last };
-      items.push(item);
-      last = { group, keys, id: item.id };
-    }
+    if ((after && after.group > group) || count === limit) continue;
+    const page = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit - count);
+    if (page.count === 0) continue;
+    texts.push(page.items.slice(1, -1));
+    count += page.count;
+    last = { group, keys: page.keys, id: page.lastId };
   }
-  return { items, next: null };
+  return { items: `[${texts.join(',')}]`, next: count === limit ? last : null };
 }
 
-async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<(NodeItem & { keys: (string | number)[] })[]> {
+async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<{ items: string; count: number; keys: (string | number)[]; lastId: string }> {
   const keys = ORDERS[query.sort][group === 0 ? 'folders' : 'files'];
   const direction = query.descending ? 'DESC' : 'ASC';
   const places = keys.map((key, i) => (key.includes('size') ? `$${i + 5}::bigint` : key.includes('changed') ? `$${i + 5}::timestamptz` : `$${i + 5}::text`));
   const bound = after ? `AND (${keys.join(', ')}, n.id) ${query.descending ? '<' : '>'} (${places.join(', ')}, $${keys.length + 5}::uuid)` : '';
   const shown = keys.map((key) => (key.includes('changed') ? `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')` : key.replace(' COLLATE natural_order', '')));
-  const rows = await m.query<{ page: (NodeItem & { keys: (string | number)[] })[] | null }[]>(
-    `SELECT json_agg(row) AS page FROM (
-       SELECT ${ITEM_COLUMNS}, json_build_array(${shown.join(', ')}) AS keys
-         FROM node n ${ITEM_JOINS}
-        WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
-        ORDER BY ${[...keys, 'n.id'].map((k) => `${k} ${direction}`).join(', ')} LIMIT $4
+  const order = [...keys, 'n.id'].map((k) => `${k} ${direction}`).join(', ');
+  const where = `n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter)`;
+  const rows = await m.query<{ items: string | null; count: string; last: { id: string; keys: (string | number)[] } | null }[]>(
+    `SELECT json_agg(row)::text AS items, count(*) AS count, (array_agg(json_build_object('id', row.id, 'keys', row.keys)))[count(*)] AS last FROM (
+       SELECT ${ITEM_COLUMNS}, json_build_array(${shown.join(', ')}) AS keys FROM node n ${ITEM_JOINS} WHERE ${where} ${bound} ORDER BY ${order} LIMIT $4
      ) row`,
     [personId, folderId, query.litter, limit, ...(after ? [...after.keys, after.id] : [])],
   );
-  return rows[0]?.page ?? [];
+  const row = rows[0];
+  return { items: row?.items ?? '[]', count: Number(row?.count ?? 0), keys: row?.last?.keys ?? [], lastId: row?.last?.id ?? '' };
 }
 
 /** How many items a folder shows, and how many it hides as litter. */
@@ -224,7 +224,7 @@ export async function allStores(m: EntityManager): Promise<StoreRow[]> {
     `SELECT s.id, s.kind, s.name, s.owner_id AS "ownerId", root.id AS "rootId",
             (SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL) AS "itemCount",
             s.used_bytes AS "usedBytes", s.quota_bytes AS "quotaBytes",
-            (SELECT max(n.changed_at) FROM node n WHERE n.store_id = s.id AND n.parent_id IS NOT NULL) AS "changedAt",
+            (SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL ORDER BY n.changed_at DESC LIMIT 1) AS "changedAt",
             coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
        FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
       ORDER BY s.kind = 'home' DESC, s.name`,
@@ -232,12 +232,12 @@ export async function allStores(m: EntityManager): Promise<StoreRow[]> {
   return rows.map((r) => ({ ...r, usedBytes: Number(r.usedBytes), quotaBytes: r.quotaBytes === null ? null : Number(r.quotaBytes), itemCount: Number(r.itemCount), changedAt: r.changedAt?.toISOString() ?? null }));
 }
 
-/** What deciding about access to stores needs: kind, owner and grants by store. */
-export async function storeAccess(m: EntityManager, storeIds: string[]): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
+/** What deciding about access to stores needs: kind, owner and grants by store; null: of all stores. */
+export async function storeAccess(m: EntityManager, storeIds: string[] | null): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
   return m.query(
     `SELECT s.id, s.kind, s.owner_id AS "ownerId",
             coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
-       FROM store s WHERE s.id = ANY($1)`,
+       FROM store s WHERE $1::uuid[] IS NULL OR s.id = ANY($1)`,
     [storeIds],
   );
 }
@@ -292,4 +292,37 @@ export async function factsOf(m: EntityManager, nodeId: string, personId: string
   if (!row) throw new Error(`node ${nodeId} is not there`);
   const { pages, createdAt, changedAt, ...rest } = row;
   return { item: { ...rest, createdAt: createdAt.toISOString(), changedAt: changedAt.toISOString() }, pages };
+}
+
+/** A row of the table node as it is inserted in bulk, by its columns. */
+export interface NodeRow {
+  id: string;
+  store_id: string;
+  parent_id: string;
+  kind: string;
+  name: string;
+  name_key: string;
+  litter: boolean;
+  size_bytes: number | string;
+  media_type: string | null;
+  version_id: string | null;
+  created_at: Date;
+  changed_at: Date;
+  changed_by: string;
+}
+export async function insertNodes(tx: EntityManager, rows: NodeRow[]): Promise<void> {
+  const columns = 'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
+  if (rows.length) await tx.query(`INSERT INTO node (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::node, $1)`, [JSON.stringify(rows)]);
+}
+
+/** Versions in bulk; `sha256` as "\\x" and hexadecimal. */
+export async function insertVersions(tx: EntityManager, rows: { id: string | null; node_id: string; number: number; sha256: string; size_bytes: number | string; modified_at: Date; created_at: Date; created_by: string }[]): Promise<void> {
+  const columns = 'id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by';
+  if (rows.length) await tx.query(`INSERT INTO file_version (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::file_version, $1)`, [JSON.stringify(rows)]);
+}
+
+/** Of these folded names in their folders, those that are taken, as "folder name". */
+export async function namesIn(m: EntityManager, places: { folderId: string; key: string }[]): Promise<Set<string>> {
+  const rows = await m.query<{ parent_id: string; name_key: string }[]>('SELECT n.parent_id, n.name_key FROM unnest($1::uuid[], $2::text[]) AS w (folder, key) JOIN node n ON n.parent_id = w.folder AND n.name_key = w.key AND n.trashed_at IS NULL', [places.map((p) => p.folderId), places.map((p) => p.key)]);
+  return new Set(rows.map((r) => `${r.parent_id} ${r.name_key}`));
 }

@@ -34,13 +34,14 @@ export class StoresService {
     });
   }
 
-  /** One page of a folder; the first bears what is to be said of the folder itself. */
-  async folder(who: Who, folderId: string, query: FolderQuery): Promise<FolderPage> {
+  /** One page of a folder as JSON text ({@link FolderPage}); the first bears what is to be said of the folder itself. */
+  async folder(who: Who, folderId: string, query: FolderQuery): Promise<string> {
     const node = await this.access.requireNode(who, folderId, 'view');
     if (node.kind !== 'folder') throw notFound('This folder');
     const m = this.db.manager;
     const { items, next } = await listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE);
-    return { folder: query.after === undefined ? await this.head(m, node, query) : null, items, next: next && cursorText(next) };
+    const folder: FolderPage['folder'] = query.after === undefined ? await this.head(m, node, query) : null;
+    return `{"folder":${JSON.stringify(folder)},"items":${items},"next":${JSON.stringify(next && cursorText(next))}}`;
   }
 
   private async head(m: EntityManager, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {

@@ -16,7 +16,7 @@ import { PreviewsService } from '../previews/previews.service.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { actorOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
-import { freeNames } from '../stores/stores.queries.js';
+import { freeNames, insertNodes, insertVersions, namesIn } from '../stores/stores.queries.js';
 import { StoresService } from '../stores/stores.service.js';
 import { VersionsService } from '../stores/versions.service.js';
 
@@ -71,9 +71,7 @@ export class Recorder {
       const folder = await this.stores.lockFolder(who, how.folderId, tx);
       const rules = await this.admission.rules(folder.storeId, tx);
       await this.admission.requireQuota(tx, who, folder.storeId, files.reduce((sum, f) => sum + f.blob.sizeBytes, 0));
-      const folders = new Map<string, string>([['', how.folderId]]);
-      const told: BatchEntry[] = [];
-      for (const file of files) told.push(await this.entry(tx, who, file, { ...how, storeId: folder.storeId }, rules, folders));
+      const told = await this.recordMany(tx, who, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
       if (kept.length > 0) {
@@ -86,25 +84,70 @@ export class Recorder {
     return entries;
   }
 
-  /** One file of a batch; what is refused for it leaves no trace in the transaction. */
-  private async entry(tx: EntityManager, who: Who, file: Arrived, how: Recording & { storeId: string }, rules: StoreRules, folders: Map<string, string>): Promise<BatchEntry> {
-    const path = [...file.below, file.name].join('/');
-    try {
+  /** The files of a batch in a few statements; each that is refused says so and leaves no trace. */
+  private async recordMany(tx: EntityManager, who: Who, files: Arrived[], how: Recording & { storeId: string }, rules: StoreRules): Promise<BatchEntry[]> {
+    const told: BatchEntry[] = [];
+    const folders = new Map<string, string | Problem>([['', how.folderId]]);
+    const placed: { index: number; file: Arrived; folderId: string; name: string; key: string }[] = [];
+    for (const [index, file] of files.entries()) {
+      const path = [...file.below, file.name].join('/');
+      const name = normalizeName(file.name);
+      const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
       const folderId = await this.folderBelow(tx, who, file.below, how, folders);
-      return { path, answer: await this.record(tx, who, file, { ...how, folderId }, rules) };
-    } catch (error) {
-      if (error instanceof Problem && error.kind !== 'unexpected') return { path, code: error.code, words: error.message };
-      throw error;
+      const refused = folderId instanceof Problem ? folderId : fault ? invalidField('name', fault, admissionWords(fault, rules)) : null;
+      if (refused) told[index] = { path, code: refused.code, words: refused.message };
+      else placed.push({ index, file, folderId: folderId as string, name, key: nameKey(name) });
     }
+    const present = await namesIn(tx, placed);
+    const fresh: typeof placed = [];
+    for (const place of placed) {
+      const key = `${place.folderId} ${place.key}`;
+      if (!present.has(key)) {
+        present.add(key);
+        fresh.push(place);
+      } else {
+        // A name that is taken, by somebody's file or by one of this batch, is decided one by one.
+        const path = [...place.file.below, place.file.name].join('/');
+        told[place.index] = await this.record(tx, who, place.file, { ...how, folderId: place.folderId }, rules).then((answer) => ({ path, answer }), (error: unknown) => {
+          if (error instanceof Problem) return { path, code: error.code, words: error.message };
+          throw error;
+        });
+      }
+    }
+    const answers = await this.insertMany(tx, who, fresh, how.storeId);
+    fresh.forEach((place, i) => (told[place.index] = { path: [...place.file.below, place.file.name].join('/'), answer: answers[i] as UploadAnswer }));
+    for (const id of new Set(placed.map((p) => p.folderId))) await this.events.tell(tx, { topic: 'node', id });
+    return told;
   }
 
-  private async folderBelow(tx: EntityManager, who: Who, below: string[], how: Recording & { storeId: string }, folders: Map<string, string>): Promise<string> {
+  private async insertMany(tx: EntityManager, who: Who, files: { file: Arrived; folderId: string; name: string; key: string }[], storeId: string): Promise<UploadAnswer[]> {
+    const now = this.clock.date();
+    const rows = files.map(({ file, folderId, name, key }) => ({
+      node: { id: uuidv7(), store_id: storeId, parent_id: folderId, kind: 'file', name, name_key: key, litter: isLitter(name), size_bytes: file.blob.sizeBytes, media_type: lookup(name) || 'application/octet-stream', version_id: uuidv7(), created_at: now, changed_at: now, changed_by: who.personId },
+      modifiedAt: file.modifiedAt ?? now,
+      sha256: file.blob.sha256.toString('hex'),
+    }));
+    await insertNodes(tx, rows.map((r) => r.node));
+    await insertVersions(tx, rows.map(({ node, modifiedAt, sha256 }) => ({ id: node.version_id, node_id: node.id, number: 1, sha256: `\\x${sha256}`, size_bytes: node.size_bytes, modified_at: modifiedAt, created_at: now, created_by: who.personId })));
+    return rows.map(({ node, sha256 }) => ({ id: node.id, name: node.name, sizeBytes: node.size_bytes, sha256, version: 1 }));
+  }
+
+  /** The folder a file of a batch goes into, made where it is not there; a Problem when it cannot be. */
+  private async folderBelow(tx: EntityManager, who: Who, below: string[], how: Recording & { storeId: string }, folders: Map<string, string | Problem>): Promise<string | Problem> {
     let [at, id] = ['', how.folderId];
     for (const part of below) {
       const name = normalizeName(part);
       at = `${at}/${nameKey(name)}`;
-      id = folders.get(at) ?? (await this.makeFolder(tx, who, id, name, how.storeId));
-      folders.set(at, id);
+      let known = folders.get(at);
+      if (known === undefined) {
+        known = await this.makeFolder(tx, who, id, name, how.storeId).catch((error: unknown) => {
+          if (error instanceof Problem) return error;
+          throw error;
+        });
+        folders.set(at, known);
+      }
+      if (known instanceof Problem) return known;
+      id = known;
     }
     return id;
   }
@@ -114,7 +157,11 @@ export class Recorder {
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
     const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(name), trashedAt: IsNull() } });
-    if (present?.kind === 'folder') return present.id;
+    if (present?.kind === 'folder') {
+      // Held, so that nobody puts a name into it between the look and the insertion.
+      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
+      return present.id;
+    }
     if (present) throw nameTaken(name);
     const id = uuidv7();
     const now = this.clock.date();

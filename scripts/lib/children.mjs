@@ -2,9 +2,12 @@
 import { fork } from 'node:child_process';
 import { fail } from './words.mjs';
 
-/** Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes. */
+/**
+ * Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes.
+ * MALLOC_ARENA_MAX (mallopt(3)): many threads that come and go would each keep memory of their own.
+ */
 export function startProgram(script, env, name) {
-  const child = fork(script, [], { env: { ...process.env, ...env }, execArgv: ['--enable-source-maps'], stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+  const child = fork(script, [], { env: { MALLOC_ARENA_MAX: '2', ...process.env, ...env }, execArgv: ['--enable-source-maps'], stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
   const ready = new Promise((resolve, reject) => {
     child.once('message', (message) => (message.ready ? resolve(message) : reject(new Error(message.failed))));
     child.once('exit', (code) => reject(new Error(`it ended (${code}) before it was ready`)));

@@ -18,6 +18,17 @@ ALTER TABLE person
 
 ALTER TABLE node ADD COLUMN purged_at timestamptz,
   ADD COLUMN type_key text COLLATE "C" NOT NULL GENERATED ALWAYS AS (coalesce(lower(substring(name from '[.]([^. ]{1,12})$')), '')) STORED;
+-- What kind of thing it is, for finding: by extension where no media type is registered.
+ALTER TABLE node ADD COLUMN class text COLLATE "C" NOT NULL GENERATED ALWAYS AS (CASE
+  WHEN kind = 'folder' THEN 'folder'
+  WHEN lower(substring(name from '[.]([^. ]{1,12})$')) IN ('dxf', 'dwg', 'las', 'laz', 'e57', 'ply', 'xyz', 'ifc') THEN 'drawing'
+  WHEN lower(substring(name from '[.]([^. ]{1,12})$')) IN ('zip', '7z', 'gz', 'tar', 'rar', 'xz', 'bz2') THEN 'archive'
+  WHEN media_type = 'application/pdf' THEN 'pdf'
+  WHEN media_type LIKE 'image/%' THEN 'image'
+  WHEN media_type LIKE 'text/%' THEN 'text'
+  WHEN media_type LIKE 'audio/%' THEN 'audio'
+  WHEN media_type LIKE 'video/%' THEN 'video'
+  ELSE 'other' END) STORED;
 ALTER TABLE node DROP CONSTRAINT node_check, ADD CONSTRAINT node_file_has_version CHECK ((kind = 'file' AND purged_at IS NULL) = (version_id IS NOT NULL));
 ALTER TABLE node ADD CONSTRAINT node_purged_is_trashed CHECK (purged_at IS NULL OR parent_id IS NOT NULL);
 DROP INDEX node_listing;
@@ -29,6 +40,7 @@ CREATE INDEX node_children ON node (parent_id);
 CREATE INDEX node_search ON node USING gin (name_key gin_trgm_ops) WHERE trashed_at IS NULL;
 CREATE INDEX node_prefix ON node (name_key) WHERE trashed_at IS NULL;
 CREATE INDEX node_recent ON node (store_id, changed_at DESC) WHERE kind = 'file' AND trashed_at IS NULL;
+CREATE INDEX node_of_class ON node (store_id, class, changed_at DESC) WHERE trashed_at IS NULL;
 CREATE INDEX node_largest ON node (store_id, size_bytes DESC) WHERE kind = 'file' AND trashed_at IS NULL;
 CREATE INDEX node_changer ON node (changed_by, changed_at DESC) WHERE trashed_at IS NULL;
 CREATE INDEX node_litter ON node (store_id) WHERE litter AND trashed_at IS NULL;

@@ -80,6 +80,7 @@ async function pictures(origin, stops) {
   await press('Ledger', 'nav');
   await press('Verify the chain');
   await shoot('ledger');
+  await storesPictures(page, origin, shoot, settle);
   await press('Stores', 'nav');
   for (const name of ['Projects', '2026', 'Mill Lane']) await openFolder(page, name, settle);
   for (const name of ['ML-101 ground floor.pdf', 'ML-102 first floor.pdf', 'North elevation.png']) await press(`Select ${name}`, '.folder-table');
@@ -101,6 +102,41 @@ async function pictures(origin, stops) {
   await visitor.keyboard.press('Enter');
   await visitor.waitForSelector('.files');
   await shoot('visitor-files', visitor);
+}
+
+/** Tiles, details, the past, search and storage. */
+async function storesPictures(page, origin, shoot, settle) {
+  const ask = (path) => page.evaluate(async (p) => (await fetch(p)).json(), path);
+  const found = async (name) => (await ask(`/api/find?text=${encodeURIComponent(name)}&kind=folder`)).items;
+  const lane = (await found('Mill Lane')).find((i) => i.name === 'Mill Lane');
+  const photographs = (await found('Photographs')).find((i) => i.parentId === lane.id);
+  const projects = (await ask('/api/stores')).find((s) => s.name === 'Projects');
+  await page.goto(`${origin}/stores/${photographs.id}`);
+  await page.waitForSelector('[aria-label="As tiles"]');
+  await page.click('[aria-label="As tiles"]');
+  await page.waitForFunction(() => [...document.querySelectorAll('.tile-picture img')].filter((i) => i.naturalWidth > 0).length >= 20, { timeout: 60_000 });
+  await shoot('tiles');
+  await page.click('[aria-label="As a table"]');
+  await page.goto(`${origin}/stores/${lane.id}`);
+  await page.waitForSelector('.row-grid.item:nth-child(7)');
+  await page.click('.row-grid.item:nth-child(7)');
+  await page.keyboard.press('i');
+  await page.waitForSelector('.details .version-row');
+  await settle(4000);
+  await shoot('details');
+  await page.keyboard.press('i');
+  await page.goto(`${origin}/stores/${lane.id}/past`);
+  await page.waitForSelector('.time-scale');
+  for (let i = 0; i < 12; i += 1) await page.keyboard.press('[');
+  await shoot('past');
+  await page.goto(`${origin}/stores/find?text=section&kind=pdf`);
+  await page.waitForSelector('table.found');
+  await shoot('find');
+  await page.goto(`${origin}/stores/${projects.id}/storage`);
+  await page.waitForSelector('.treemap .cell');
+  await shoot('storage');
+  await page.goto(`${origin}/stores`);
+  await page.waitForSelector('table.found');
 }
 
 async function openFolder(page, name, settle) {

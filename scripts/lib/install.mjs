@@ -20,6 +20,9 @@ const PACKAGES = {
   nginx: { debian: 'nginx-light', found: () => onPath('nginx') || existsSync('/usr/sbin/nginx') },
   wrk: { debian: 'wrk', found: () => onPath('wrk') },
   pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
+  dig: { debian: 'bind9-dnsutils', found: () => onPath('dig') && onPath('nsupdate') },
+  natpmpc: { debian: 'natpmpc', found: () => onPath('natpmpc') },
+  upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

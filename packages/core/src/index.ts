@@ -10,6 +10,8 @@ export * from './ledger/ledger.js';
 export * from './ledger/words.js';
 export * from './link/link.js';
 export * from './preview/preview.js';
+export * from './reach/special.js';
+export * from './reach/trace.js';
 export * from './secret/password.js';
 export * from './secret/spelling.js';
 export * from './secret/token.js';

@@ -244,6 +244,18 @@ export class UsageController {
     return this.usages.quotas(who);
   }
 
+  @Get('quotas/mine')
+  @Takes('What you use over all stores, and may')
+  own(@Me() who: Who): Promise<PersonQuota> {
+    return this.usages.own(who);
+  }
+
+  @Get('colleagues')
+  @Takes('The names of colleagues')
+  colleagues(): Promise<{ id: string; name: string }[]> {
+    return this.usages.colleagues();
+  }
+
   @Put('quotas/:id')
   @HttpCode(204)
   @Takes('Set a person\'s quota (admin)', quotaSchema)

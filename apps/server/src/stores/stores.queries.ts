@@ -1,5 +1,5 @@
 import { ARCHIVE_PATH_MOST_BYTES, keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
-import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
+import type { FolderQuery, ItemTotal, NodeInfo, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 /** A node with what deciding about access needs. */

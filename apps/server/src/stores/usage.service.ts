@@ -82,6 +82,18 @@ export class UsageService {
     return rows.map((r) => ({ id: r.id, name: r.name, usedBytes: Number(r.used), quotaBytes: r.quota === null ? null : Number(r.quota) }));
   }
 
+  /** What somebody uses over all stores, and may. */
+  async own(who: Who): Promise<PersonQuota> {
+    const [row] = await this.db.query<{ id: string; name: string; used: string; quota: string | null }[]>('SELECT id, name, used_bytes AS used, quota_bytes AS quota FROM person WHERE id = $1', [who.personId]);
+    if (!row) throw notFound('This person');
+    return { id: row.id, name: row.name, usedBytes: Number(row.used), quotaBytes: row.quota === null ? null : Number(row.quota) };
+  }
+
+  /** The names of colleagues, for choosing one. */
+  colleagues(): Promise<{ id: string; name: string }[]> {
+    return this.db.query('SELECT id, name FROM person WHERE disabled_at IS NULL ORDER BY name');
+  }
+
   async setQuota(who: Who, personId: string, quotaBytes: number | null): Promise<void> {
     requireAdmin(who);
     await this.events.change(async (tx) => {

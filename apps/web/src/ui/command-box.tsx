@@ -25,7 +25,10 @@ export function CommandBox({ show, close }: { show: boolean; close: () => void }
 function CommandSearch({ close }: { close: () => void }) {
   const [text, setText] = useState('');
   const [at, setAt] = useState(0);
-  const found = useCommands().filter((c) => matches(c.words, text)).slice(0, 12);
+  const navigate = useNavigate();
+  const commands = useCommands().filter((c) => matches(c.words, text)).slice(0, 11);
+  const files: Command[] = text.trim() === '' ? [] : [{ words: `Files named “${text.trim()}”`, kind: 'find', run: () => void navigate(`/stores/find?text=${encodeURIComponent(text.trim())}`) }];
+  const found = [...commands, ...files];
   const run = (command: Command | undefined) => {
     if (!command) return;
     close();
@@ -40,7 +43,7 @@ function CommandSearch({ close }: { close: () => void }) {
         aria-controls="commands"
         aria-activedescendant={found.length ? `command-${at}` : undefined}
         aria-label="Find or do"
-        placeholder="A place, a store, a share, or what to do"
+        placeholder="A place, a store, a share, a file, or what to do"
         value={text}
         onChange={(e) => {
           setText(e.target.value);
@@ -61,7 +64,6 @@ function CommandSearch({ close }: { close: () => void }) {
           </li>
         ))}
       </ul>
-      {found.length === 0 && <p className="quiet mt-2 mb-0">Nothing is called that.</p>}
     </>
   );
 }

@@ -2,7 +2,7 @@ import type { NodeItem, VersionRow } from '@quay/contract';
 import { formatExactBytes, previewKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
-import { Dropdown } from 'react-bootstrap';
+import { Dropdown, Modal } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { CopyLine } from '../../ui/copy';
 import { StateMark } from '../../ui/state-mark';
@@ -109,6 +109,7 @@ function Versions({ item }: { item: NodeItem }) {
   const { data } = useQuery(versionsQuery(item.id));
   const verbs = useVerbs();
   const [comparing, setComparing] = useState<VersionRow | null>(null);
+  const [looking, setLooking] = useState<VersionRow | null>(null);
   if (!data) return null;
   const current = data.versions[0];
   return (
@@ -133,6 +134,7 @@ function Versions({ item }: { item: NodeItem }) {
               <Dropdown.Item href={`/api/files/${item.id}/content?version=${v.number}`} download>
                 Download
               </Dropdown.Item>
+              <Dropdown.Item onClick={() => setLooking(v)}>Look at it</Dropdown.Item>
               {current && !v.current && <Dropdown.Item onClick={() => setComparing(v)}>Compare with the present one</Dropdown.Item>}
               {!v.current && <Dropdown.Item onClick={() => verbs.restoreVersion.mutate({ id: item.id, number: v.number })}>Bring back</Dropdown.Item>}
               <Dropdown.Item onClick={() => verbs.keepVersion.mutate({ id: item.id, number: v.number, kept: !v.kept })}>{v.kept ? 'Keep no longer than others' : 'Keep for ever'}</Dropdown.Item>
@@ -140,6 +142,18 @@ function Versions({ item }: { item: NodeItem }) {
           </Dropdown>
         </div>
       ))}
+      {looking && (
+        <Modal show size="xl" scrollable onHide={() => setLooking(null)} aria-labelledby="version-title" restoreFocus>
+          <Modal.Header closeButton>
+            <Modal.Title as="h2" className="h5" id="version-title">
+              {item.name}, version {looking.number}
+            </Modal.Title>
+          </Modal.Header>
+          <Modal.Body className="version-view">
+            <Preview id={item.id} name={item.name} kind={previewKind(item.name)} pages={null} version={looking.number} />
+          </Modal.Body>
+        </Modal>
+      )}
       {comparing && current && <Compare item={item} before={comparing} after={current} close={() => setComparing(null)} bringBack={() => verbs.restoreVersion.mutate({ id: item.id, number: comparing.number })} />}
     </section>
   );

@@ -9,7 +9,7 @@ import { storesQuery } from '../../ui/queries';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
 import { iconOf } from './icons';
-import { findQuery, tagsQuery } from './queries';
+import { colleaguesQuery, findQuery, tagsQuery } from './queries';
 import { TagDots } from './tags';
 import { Viewer } from './viewer';
 
@@ -28,6 +28,7 @@ export function Find() {
   const { data, error, isFetching } = useQuery({ ...findQuery(query), enabled: asked });
   const { data: stores = [] } = useQuery(storesQuery);
   const { data: tags = [] } = useQuery(tagsQuery);
+  const { data: colleagues = [] } = useQuery(colleaguesQuery);
   const set = (change: Record<string, string>) =>
     setSearch((s) => {
       for (const [name, value] of Object.entries(change)) if (value) s.set(name, value);
@@ -56,6 +57,7 @@ export function Find() {
         <Choice label="Store" value={query.storeId ?? ''} set={(storeId) => set({ storeId })} options={[['', 'all stores'], ...stores.map((s): [string, string] => [s.id, s.kind === 'home' ? 'My files' : s.name])]} />
         <Choice label="Kind" value={query.kind ?? ''} set={(kind) => set({ kind })} options={[['', 'any kind'], ...KINDS.map((k): [string, string] => [k, KIND_WORDS[k]])]} />
         <Choice label="Tag" value={query.tagId ?? ''} set={(tagId) => set({ tagId })} options={[['', 'any tag'], ...tags.map((t): [string, string] => [t.id, t.name])]} />
+        <Choice label="Changed by" value={query.personId ?? ''} set={(personId) => set({ personId })} options={[['', 'by anybody'], ...colleagues.map((p): [string, string] => [p.id, p.name])]} />
         <Choice label="Size" value={size?.[0] ?? ''} set={(words) => set({ minBytes: SIZES.find((s) => s[0] === words)?.[1] ?? '', maxBytes: SIZES.find((s) => s[0] === words)?.[2] ?? '' })} options={SIZES.map(([words]) => [words, words])} />
         <Choice label="Changed" value={age?.[0] ?? ''} set={(words) => set({ from: AGES.find((a) => a[0] === words)?.[1] ? daysAgo(AGES.find((a) => a[0] === words)?.[1] ?? 0) : '' })} options={AGES.map(([words]) => [words, words])} />
         <Form.Check id="inside" label="inside texts" checked={query.inside === 'true'} onChange={(e) => set({ inside: e.target.checked ? 'true' : '' })} />

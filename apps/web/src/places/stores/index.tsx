@@ -7,7 +7,7 @@ import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
 import { FoundTable } from './find';
 import { iconOf } from './icons';
-import { pinsQuery, recentQuery } from './queries';
+import { ownQuotaQuery, pinsQuery, recentQuery } from './queries';
 
 const ICONS = { home: 'bi-person', common: 'bi-hdd-stack', sealed: 'bi-lock' } as const;
 
@@ -16,6 +16,7 @@ export function Stores() {
   const { data: stores, error, isPending, refetch } = useQuery(storesQuery);
   const { data: pins } = useQuery(pinsQuery);
   const { data: recent } = useQuery(recentQuery);
+  const { data: own } = useQuery(ownQuotaQuery);
   const navigate = useNavigate();
   useKeys({ '/': () => void navigate('/stores/find') });
   if (error) return <Failure error={error} again={() => void refetch()} />;
@@ -24,7 +25,7 @@ export function Stores() {
     <>
       <div className="title-line">
         <h1>
-          {stores ? `${stores.length} stores, ${formatSize(used)}.` : 'Stores'} <span className="quiet">Versions and trash are counted in.</span>
+          {stores ? `${stores.length} stores, ${formatSize(used)}.` : 'Stores'} <span className="quiet">{own ? `You brought ${formatSize(own.usedBytes)}${own.quotaBytes === null ? '' : ` of the ${formatSize(own.quotaBytes)} you may`}. ` : ''}Versions and trash are counted in.</span>
         </h1>
         <div className="tools">
           <Link className="btn btn-plain" to="/stores/find">

@@ -45,6 +45,8 @@ export const effectQuery = (storeId: string, versionsKept: number, thinAfterDays
   queryOptions({ queryKey: ['stores', 'effect', storeId, versionsKept, thinAfterDays], queryFn: () => api<PolicyEffect>('GET', `/api/stores/${storeId}/policy-effect?versionsKept=${versionsKept}${thinAfterDays === null ? '' : `&thinAfterDays=${thinAfterDays}`}`), placeholderData: (before) => before });
 export const litterQuery = (storeId: string) => queryOptions({ queryKey: ['stores', 'litter', storeId], queryFn: () => api<LitterItem[]>('GET', `/api/stores/${storeId}/litter`) });
 export const quotasQuery = queryOptions({ queryKey: ['quotas'], queryFn: () => api<PersonQuota[]>('GET', '/api/quotas') });
+export const ownQuotaQuery = queryOptions({ queryKey: ['stores', 'own'], queryFn: () => api<PersonQuota>('GET', '/api/quotas/mine') });
+export const colleaguesQuery = queryOptions({ queryKey: ['colleagues'], queryFn: () => api<{ id: string; name: string }[]>('GET', '/api/colleagues'), staleTime: 600_000 });
 export const tasksQuery = queryOptions({ queryKey: ['tasks'], queryFn: () => api<Task[]>('GET', '/api/tasks') });
 export const damagedQuery = queryOptions({ queryKey: ['tasks', 'damaged'], queryFn: () => api<{ nodeId: string; name: string; version: number; since: string }[]>('GET', '/api/damaged') });
 export const browseQuery = (path: string | null) => queryOptions({ queryKey: ['browse', path], queryFn: () => api<ServerFolder>('GET', `/api/import/browse${path === null ? '' : `?path=${encodeURIComponent(path)}`}`), retry: false });

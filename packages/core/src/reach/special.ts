@@ -1,0 +1,96 @@
+/** What an address can be used for, seen from the public internet. */
+export type AddressScope = 'public' | 'private' | 'shared' | 'loopback' | 'link-local' | 'documentation' | 'other';
+
+interface Block {
+  prefix: string;
+  bits: number;
+  scope: AddressScope;
+  /** Name in the registry. */
+  name: string;
+  source: string;
+}
+
+/**
+ * The IANA IPv4 and IPv6 Special-Purpose Address Registries (RFC 6890, as updated by RFC 8190), as far as their blocks are
+ * not globally reachable. More specific blocks come first. Taken down from memory of the registries; each block's RFC is
+ * named beside it.
+ */
+const V4: Block[] = [
+  { prefix: '127.0.0.0', bits: 8, scope: 'loopback', name: 'Loopback', source: 'RFC 1122' },
+  { prefix: '10.0.0.0', bits: 8, scope: 'private', name: 'Private-Use', source: 'RFC 1918' },
+  { prefix: '172.16.0.0', bits: 12, scope: 'private', name: 'Private-Use', source: 'RFC 1918' },
+  { prefix: '192.168.0.0', bits: 16, scope: 'private', name: 'Private-Use', source: 'RFC 1918' },
+  { prefix: '100.64.0.0', bits: 10, scope: 'shared', name: 'Shared Address Space', source: 'RFC 6598' },
+  { prefix: '169.254.0.0', bits: 16, scope: 'link-local', name: 'Link Local', source: 'RFC 3927' },
+  { prefix: '192.0.2.0', bits: 24, scope: 'documentation', name: 'Documentation (TEST-NET-1)', source: 'RFC 5737' },
+  { prefix: '198.51.100.0', bits: 24, scope: 'documentation', name: 'Documentation (TEST-NET-2)', source: 'RFC 5737' },
+  { prefix: '203.0.113.0', bits: 24, scope: 'documentation', name: 'Documentation (TEST-NET-3)', source: 'RFC 5737' },
+  { prefix: '192.0.0.0', bits: 24, scope: 'other', name: 'IETF Protocol Assignments', source: 'RFC 6890' },
+  { prefix: '198.18.0.0', bits: 15, scope: 'other', name: 'Benchmarking', source: 'RFC 2544' },
+  { prefix: '0.0.0.0', bits: 8, scope: 'other', name: 'This network', source: 'RFC 791' },
+  { prefix: '240.0.0.0', bits: 4, scope: 'other', name: 'Reserved', source: 'RFC 1112' },
+  { prefix: '224.0.0.0', bits: 4, scope: 'other', name: 'Multicast', source: 'RFC 5771' },
+];
+const V6: Block[] = [
+  { prefix: '::1', bits: 128, scope: 'loopback', name: 'Loopback Address', source: 'RFC 4291' },
+  { prefix: '::', bits: 128, scope: 'other', name: 'Unspecified Address', source: 'RFC 4291' },
+  { prefix: '::ffff:0:0', bits: 96, scope: 'other', name: 'IPv4-mapped Address', source: 'RFC 4291' },
+  { prefix: '2001:db8::', bits: 32, scope: 'documentation', name: 'Documentation', source: 'RFC 3849' },
+  { prefix: 'fc00::', bits: 7, scope: 'private', name: 'Unique-Local', source: 'RFC 4193' },
+  { prefix: 'fe80::', bits: 10, scope: 'link-local', name: 'Link-Local Unicast', source: 'RFC 4291' },
+  { prefix: '100::', bits: 64, scope: 'other', name: 'Discard-Only Address Block', source: 'RFC 6666' },
+  { prefix: 'ff00::', bits: 8, scope: 'other', name: 'Multicast', source: 'RFC 4291' },
+];
+
+/** The special-purpose block that holds an address; null when it is an ordinary public one, or no address. */
+export function specialBlock(address: string): { scope: AddressScope; name: string; source: string } | null {
+  const bytes = addressBytes(address);
+  if (!bytes) return null;
+  const found = (bytes.length === 4 ? V4 : V6).find((block) => within(bytes, addressBytes(block.prefix) as number[], block.bits));
+  return found ? { scope: found.scope, name: found.name, source: found.source } : null;
+}
+
+/** Where an address can be reached from; null when the text is no address. */
+export function addressScope(address: string): AddressScope | null {
+  return addressBytes(address) ? (specialBlock(address)?.scope ?? 'public') : null;
+}
+
+function within(bytes: readonly number[], prefix: readonly number[], bits: number): boolean {
+  for (let bit = 0; bit < bits; bit += 8) {
+    const mask = bits - bit >= 8 ? 0xff : (0xff << (8 - (bits - bit))) & 0xff;
+    if (((bytes[bit / 8] as number) & mask) !== ((prefix[bit / 8] as number) & mask)) return false;
+  }
+  return true;
+}
+
+/** The 4 or 16 bytes of an address in its text form (RFC 6943 §3.1.1 strict dotted decimal; RFC 4291 §2.2); null when it is none. */
+export function addressBytes(text: string): number[] | null {
+  if (!text.includes(':')) return v4Bytes(text);
+  const halves = text.split('::');
+  if (halves.length > 2) return null;
+  const [head, tail] = halves.map((half) => groups(half)) as [number[] | null, number[] | null | undefined];
+  if (!head || tail === null) return null;
+  if (tail === undefined) return head.length === 16 ? head : null;
+  const missing = 16 - head.length - tail.length;
+  return missing >= 2 ? [...head, ...Array<number>(missing).fill(0), ...tail] : null;
+}
+
+function v4Bytes(text: string): number[] | null {
+  const parts = text.split('.');
+  if (parts.length !== 4 || !parts.every((p) => /^(0|[1-9]\d{0,2})$/.test(p) && Number(p) <= 255)) return null;
+  return parts.map(Number);
+}
+
+/** The bytes of groups of hexadecimal digits, the last of which may be an IPv4 address. */
+function groups(text: string): number[] | null {
+  if (text === '') return [];
+  const bytes: number[] = [];
+  const parts = text.split(':');
+  for (const [i, part] of parts.entries()) {
+    const v4 = i === parts.length - 1 && part.includes('.') ? v4Bytes(part) : null;
+    if (v4) bytes.push(...v4);
+    else if (/^[0-9a-f]{1,4}$/i.test(part)) bytes.push(parseInt(part, 16) >> 8, parseInt(part, 16) & 0xff);
+    else return null;
+  }
+  return bytes;
+}

@@ -261,7 +261,7 @@ describe('getting files back', () => {
     await iris.fill('#rule-kept', '20');
     await iris.press('Save the rules');
     await iris.sees('The rules are changed.');
-    await iris.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }]);
+    await iris.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }, { name: 'prefers-reduced-motion', value: 'reduce' }]);
     await iris.isAccessible();
     await iris.leave();
   });

@@ -22,6 +22,7 @@ const PACKAGES = {
   pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
   dig: { debian: 'bind9-dnsutils', found: () => onPath('dig') && onPath('nsupdate') },
   natpmpc: { debian: 'natpmpc', found: () => onPath('natpmpc') },
+  dehydrated: { debian: 'dehydrated', found: () => onPath('dehydrated') },
   upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };

@@ -36,10 +36,10 @@ export class StoresService {
 
   /** One page of a folder as JSON text ({@link FolderPage}); the first bears what is to be said of the folder itself. */
   async folder(who: Who, folderId: string, query: FolderQuery): Promise<string> {
-    const node = await this.access.requireNode(who, folderId, 'view');
-    if (node.kind !== 'folder') throw notFound('This folder');
     const m = this.db.manager;
-    const { items, next } = await listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE);
+    // Asked for beside the question whether it may be seen; whoever may not gets nothing of it.
+    const [node, { items, next }] = await Promise.all([this.access.requireNode(who, folderId, 'view'), listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE)]);
+    if (node.kind !== 'folder') throw notFound('This folder');
     const folder: FolderPage['folder'] = query.after === undefined ? await this.head(m, node, query) : null;
     return `{"folder":${JSON.stringify(folder)},"items":${items},"next":${JSON.stringify(next && cursorText(next))}}`;
   }

@@ -18,7 +18,7 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
 
   The product         http://127.0.0.1:${office.ports.web}
   The API's page      http://127.0.0.1:${office.ports.web}/api/docs
-  The outside world   http://127.0.0.1:${office.ports.outside}   (mail that was sent)
+  The outside world   http://127.0.0.1:${office.ports.outside}   (names, router, certificates, mail)
 
   Sign in as   iris    password  weir-lantern-copper-tide     (admin)
                tomas   password  gravel-heron-silent-oar      (staff)

@@ -39,7 +39,7 @@ export async function open(args, between = async () => undefined) {
     await requireDatabase(database, 'quay');
     const env = environment(database.url('quay'), ports);
     await between(env);
-    const outside = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside) }, 'the outside world');
+    const outside = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_PORT: String(ports.web) }, 'the outside world');
     stops.push(outside.stop);
     const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), env, 'the server');
     stops.push(server.stop);

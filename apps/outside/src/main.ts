@@ -1,34 +1,66 @@
-import { createServer } from 'node:http';
+import { randomBytes } from 'node:crypto';
+import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { listPage, mailPage } from './mail/page.js';
 import { mailServer } from './mail/server.js';
 import { Mailbox } from './mail/state.js';
+import { World } from './world.js';
+import { worldPage } from './world-page.js';
 
 const HOST = '127.0.0.1';
+const number = (name: string, otherwise: number): number => Number(process.env[name] ?? otherwise);
+const webPort = number('OUTSIDE_WEB_PORT', 4183);
 const mailbox = new Mailbox();
-
-const web = createServer((req, res) => {
-  const path = (req.url ?? '/').split('?')[0] ?? '/';
-  const single = /^\/mail\/(\d+)$/.exec(path);
-  const mail = single ? mailbox.get(Number(single[1])) : null;
-  const answer = (status: number, type: string, body: string) => res.writeHead(status, { 'Content-Type': type, 'Content-Security-Policy': "default-src 'none'; style-src 'unsafe-inline'" }).end(body);
-  if (path === '/') answer(200, 'text/html; charset=utf-8', listPage(mailbox.list()));
-  else if (path === '/api/mail') answer(200, 'application/json', JSON.stringify(mailbox.list()));
-  else if (mail) answer(200, 'text/html; charset=utf-8', mailPage(mail));
-  else answer(404, 'text/plain', 'There is nothing here.');
-});
-
-const smtp = mailServer(mailbox);
-smtp.on('error', () => undefined);
 
 function fail(error: Error): void {
   process.send?.({ failed: error.message });
   process.exit(1);
 }
 
+// The mapping protocols and STUN take any free port here: several demos may run on one machine. The page tells them.
+const world = await World.open(
+  { gateway: process.env['OUTSIDE_GATEWAY'] ?? HOST, publicSide: process.env['OUTSIDE_PUBLIC'] ?? HOST, publicOffset: number('OUTSIDE_PUBLIC_OFFSET', 20_000), serverPort: number('OUTSIDE_SERVER_PORT', 4180), names: number('OUTSIDE_NAMES_PORT', 0), stun: number('OUTSIDE_STUN_PORT', 0), authority: number('OUTSIDE_AUTHORITY_PORT', 0), pmp: number('OUTSIDE_PMP_PORT', 0), upnp: number('OUTSIDE_UPNP_PORT', 0) },
+  process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32),
+).catch((error: Error) => {
+  fail(error);
+  throw error;
+});
+
+async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> {
+  const path = (req.url ?? '/').split('?')[0] ?? '/';
+  const send = (status: number, type: string, body: string) => res.writeHead(status, { 'Content-Type': type, 'Content-Security-Policy': "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'", 'X-Content-Type-Options': 'nosniff' }).end(body);
+  const html = 'text/html; charset=utf-8';
+  const single = /^\/mail\/(\d+)$/.exec(path);
+  const mail = single ? mailbox.get(Number(single[1])) : null;
+  if (req.method === 'POST' && path === '/faults') return setFaults(req, res);
+  if (path === '/') send(200, html, worldPage(world, mailbox.list().length));
+  else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
+  else if (path === '/mail') send(200, html, listPage(mailbox.list()));
+  else if (path === '/api/mail') send(200, 'application/json', JSON.stringify(mailbox.list()));
+  else if (mail) send(200, html, mailPage(mail));
+  else send(404, 'text/plain', 'There is nothing here.');
+}
+
+/** The form of the page: what is ticked is on. Only the page itself may send it. */
+async function setFaults(req: IncomingMessage, res: ServerResponse): Promise<void> {
+  const { origin } = req.headers;
+  if (origin !== undefined && new URL(origin).host !== req.headers.host) return void res.writeHead(403).end('This came from another page.');
+  let body = '';
+  for await (const piece of req) if ((body += String(piece)).length > 5000) return void res.writeHead(413).end();
+  try {
+    world.setFaults(Object.fromEntries([...new URLSearchParams(body)].map(([name, value]) => [name, value === 'on' ? true : Number(value)])));
+    res.writeHead(303, { Location: '/' }).end();
+  } catch (error) {
+    res.writeHead(400, { 'Content-Type': 'text/plain' }).end((error as Error).message);
+  }
+}
+
+const web = createServer((req, res) => void answer(req, res).catch(() => res.destroy()));
+const smtp = mailServer(mailbox);
+smtp.on('error', () => undefined);
 web.once('error', fail);
 smtp.server.once('error', fail);
-smtp.listen(Number(process.env['OUTSIDE_SMTP_PORT'] ?? 4182), HOST, () => {
-  web.listen(Number(process.env['OUTSIDE_WEB_PORT'] ?? 4183), HOST, () => process.send?.({ ready: true }));
+smtp.listen(number('OUTSIDE_SMTP_PORT', 4182), HOST, () => {
+  web.listen(webPort, HOST, () => process.send?.({ ready: true }));
 });
 process.on('disconnect', () => process.exit(0));
 process.on('SIGTERM', () => process.exit(0));

@@ -1,0 +1,47 @@
+import { escape, page } from './page.js';
+import type { World } from './world.js';
+
+const FAULT_WORDS: Record<string, string> = {
+  'names.silent': 'name server silent',
+  'names.failing': 'name server failing',
+  'router.noPmp': 'no NAT-PMP',
+  'router.noPcp': 'no PCP',
+  'router.noUpnp': 'no UPnP',
+  'router.carrierGrade': 'carrier-grade line address',
+  'router.doubleNat': 'double NAT',
+  'router.noLoopback': 'no loopback of mappings',
+  'router.firewall': 'firewall closed',
+  'router.slowMs': 'slow, in ms',
+  'router.lossPercent': 'lost connections, in %',
+  'authority.failValidation': 'validation fails',
+  'authority.rateLimited': 'orders limited',
+  'authority.badNonceOnce': 'forgets a nonce once',
+  'authority.down': 'authority out of order',
+  'stun.silent': 'STUN silent',
+};
+
+/** What the outside world is made of, how it stands, and its fault switches. */
+export function worldPage(world: World, mails: number): string {
+  const { places, faults, records, mappings, certificates } = world.state();
+  const services = [
+    ['Name server', `127.0.0.1 port ${places.names}, UDP and TCP`, 'dig, nsupdate'],
+    ['Router', `NAT-PMP and PCP at ${places.gateway} port ${places.pmp}; UPnP at http://${places.gateway}:${places.upnp}/rootDesc.xml; public side ${places.publicSide}, external port + ${places.publicOffset}`, 'natpmpc, upnpc'],
+    ['Certificate authority', `http://127.0.0.1:${places.authority}/directory`, 'any ACME client'],
+    ['STUN responder', `127.0.0.1 port ${places.stun}, UDP`, 'any STUN client'],
+  ];
+  const inputs = Object.entries(faults).map(([name, value]) => (typeof value === 'number' ? `<label>${escape(FAULT_WORDS[name] ?? name)} <input name="${name}" type="number" min="0" max="60000" value="${value}" size="5"></label>` : `<label><input type="checkbox" name="${name}"${value ? ' checked' : ''}> ${escape(FAULT_WORDS[name] ?? name)}</label>`));
+  return page(
+    'Outside world',
+    `<h1>Outside world</h1><p>Simulated services for demo and tests, each speaking its real protocol on loopback. <a href="/mail">Mail that was sent</a> (${mails}).</p>
+<table><thead><tr><th>Service</th><th>Where</th><th>Try it with</th></tr></thead><tbody>${services.map((r) => `<tr>${r.map((c) => `<td>${escape(c as string)}</td>`).join('')}</tr>`).join('')}</tbody></table>
+<h2>Faults</h2><form class="faults" method="post" action="/faults">${inputs.join('')}<button>Set</button></form>
+<h2>Names</h2>${rows(['Name', 'Type', 'TTL', 'Value'], records.map((r) => [r.name, r.type, String(r.ttl), r.value]), 'No records.')}
+<h2>Mappings</h2>${rows(['External', 'Inside', 'Lease', 'By'], mappings.map((m) => [`${m.protocol} ${m.external}`, m.to, m.secondsLeft === null ? 'none' : `${m.secondsLeft} s`, m.by]), 'Nothing is mapped.')}
+<h2>Certificates</h2>${rows(['Names', 'Issued', 'Ends'], certificates.map((c) => [c.names.join(', '), c.at, c.notAfter]), 'None was issued yet.')}`,
+  );
+}
+
+function rows(head: string[], body: string[][], none: string): string {
+  if (body.length === 0) return `<p>${none}</p>`;
+  return `<table><thead><tr>${head.map((h) => `<th>${h}</th>`).join('')}</tr></thead><tbody>${body.map((r) => `<tr>${r.map((c) => `<td>${escape(c)}</td>`).join('')}</tr>`).join('')}</tbody></table>`;
+}

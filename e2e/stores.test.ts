@@ -204,6 +204,7 @@ describe('getting files back', () => {
     await client.ask('POST', '/api/trash', { nodeIds: [gone.id] });
     office.clock.advance(60_000);
     const iris = await visit(`/stores/${id}`);
+    await iris.sees('levels.csv', '.folder-table');
     await iris.page.click('.row-grid.item');
     if (!(await iris.page.$('.details'))) await keys(iris, 'i');
     await iris.press('What to do with version 1', '.details');

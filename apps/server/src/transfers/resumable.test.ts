@@ -179,6 +179,27 @@ describe('many small files at once', () => {
     const top = first.entries[3];
     expect(top && 'answer' in top && top.answer.sha256).toBe(sha(files['top.bin']));
   });
+  it('whose entries arrive one by one, each staged before the next has come', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Slowly');
+    const archive = tarOf(Object.fromEntries(Array.from({ length: 12 }, (_, i) => [`slow ${i}.txt`, Buffer.from(String(i))])));
+    const url = new URL(`${office.origin}/api/folders/${id}/batch?batchId=${randomUUID()}`);
+    const answer = await new Promise<BatchAnswer>((resolve, reject) => {
+      const req = request({ host: url.hostname, port: url.port, path: url.pathname + url.search, method: 'PUT', headers: { cookie: tomas.cookieHeader(url.pathname), 'content-type': 'application/x-tar' } }, (res) => {
+        let text = '';
+        res.on('data', (piece) => (text += String(piece)));
+        res.on('end', () => resolve(JSON.parse(text) as BatchAnswer));
+      });
+      req.on('error', reject);
+      void (async () => {
+        for (let at = 0; at < archive.length; at += 1024) {
+          req.write(archive.subarray(at, at + 1024));
+          await new Promise((next) => setTimeout(next, 25));
+        }
+        req.end();
+      })();
+    });
+    expect(answer.entries.map((e) => ('answer' in e ? e.answer.name : e.code))).toEqual(Array.from({ length: 12 }, (_, i) => `slow ${i}.txt`));
+  });
   it('each is refused by itself, and the rest is kept', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Mixed');
     await tomas.upload(id, 'there.txt', Buffer.from('x'));

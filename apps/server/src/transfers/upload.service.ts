@@ -106,17 +106,18 @@ export class UploadService {
   private async unpack(body: Readable, files: Arrived[]): Promise<void> {
     const archive = extract();
     let waiting: Promise<unknown>[] = [];
-    let bytes = 0;
+    let [bytes, count] = [0, 0];
     const take = async (entry: AsyncIterable<unknown> & { header: Header }) => {
       const { name: path, size = 0, type, mtime } = entry.header;
       const parts = path.split('/').filter((p) => p !== '' && p !== '.');
       const name = parts.pop();
       if (type !== 'file' || name === undefined || parts.includes('..')) throw new Problem('invalid', 'batch.entry', 'A batch holds files only, with paths below its folder.');
       bytes += size;
-      if (files.length + waiting.length >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1) throw new Problem('too-large', 'batch.too-large', `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`);
+      if (count >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1) throw new Problem('too-large', 'batch.too-large', `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`);
       const pieces: Buffer[] = [];
       for await (const piece of entry) pieces.push(piece as Buffer);
-      const place = files.length + waiting.length;
+      const place = count;
+      count += 1;
       waiting.push(this.blobs.stage(Readable.from([Buffer.concat(pieces)]), size, false).then((blob) => (files[place] = { below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, blob })));
       if (waiting.length >= STAGED_AT_ONCE) {
         await Promise.all(waiting);

@@ -1,8 +1,8 @@
-import { Body, Controller, Delete, Get, Header, HttpCode, Param, Patch, Post, Put, Query, UseGuards } from '@nestjs/common';
+import { Body, Controller, Delete, Get, HttpCode, Param, Patch, Post, Put, Query, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import {
   atSchema, changePolicySchema, changeTagSchema, copySchema, createFolderSchema, createTagSchema, findQuerySchema, folderQuerySchema, idSchema, keepSchema, moveSchema, nodeIdsSchema, pinSchema, policyEffectSchema, putBackSchema, quotaSchema, renameSchema, restorePastSchema, tagNodesSchema,
-  type CopyNodes, type CreateFolder, type FindAnswer, type FindQuery, type FolderQuery, type ItemTotal, type LitterItem, type MoveAnswer, type MoveNodes, type NodeIds, type NodeInfo, type PastFolder, type PersonQuota, type PolicyEffect, type PurgeAnswer, type PutBack, type RenameNode, type RestoreAnswer, type RestorePast, type StorePolicyText, type StoreSummary, type StoreUsage, type Tag, type TagNodes, type TrashAnswer, type TrashItem, type UploadAnswer, type VersionList, type VersionRow,
+  type CopyNodes, type CreateFolder, type FindAnswer, type FindQuery, type FolderPage, type FolderQuery, type ItemTotal, type LitterItem, type MoveAnswer, type MoveNodes, type NodeIds, type NodeInfo, type PastFolder, type PersonQuota, type PolicyEffect, type PurgeAnswer, type PutBack, type RenameNode, type RestoreAnswer, type RestorePast, type StorePolicyText, type StoreSummary, type StoreUsage, type Tag, type TagNodes, type TrashAnswer, type TrashItem, type UploadAnswer, type VersionList, type VersionRow,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -32,9 +32,8 @@ export class StoresController {
   }
 
   @Get('folders/:id')
-  @Header('Content-Type', 'application/json; charset=utf-8')
   @Takes('One page of a folder', undefined, folderQuerySchema)
-  folder(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(folderQuerySchema)) query: FolderQuery): Promise<string> {
+  folder(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(folderQuerySchema)) query: FolderQuery): Promise<FolderPage> {
     return this.service.folder(who, folderId, query);
   }
 

@@ -1,5 +1,5 @@
 import { ARCHIVE_PATH_MOST_BYTES, keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
-import type { FolderQuery, ItemTotal, NodeInfo, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
+import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 /** A node with what deciding about access needs. */
@@ -72,38 +72,34 @@ const ORDERS: Record<SortKey, { folders: string[]; files: string[] }> = {
 /**
  * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page of
  * a folder of 100,000 costs what any page costs.
- * @returns the items as JSON text, made by the database and sent on as it is
  */
-export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: string; next: ListingCursor | null }> {
-  const texts: string[] = [];
-  let [count, last]: [number, ListingCursor | null] = [0, after];
+export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: NodeItem[]; next: ListingCursor | null }> {
+  const items: NodeItem[] = [];
+  let last: ListingCursor | null = after;
   for (const group of [0, 1] as const) {
-    if ((after && after.group > group) || count === limit) continue;
-    const page = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit - count);
-    if (page.count === 0) continue;
-    texts.push(page.items.slice(1, -1));
-    count += page.count;
-    last = { group, keys: page.keys, id: page.lastId };
+    if ((after && after.group > group) || items.length === limit) continue;
+    const rows = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit - items.length);
+    for (const { key0: _key0, key1: _key1, ...item } of rows) items.push({ ...item, sizeBytes: Number(item.sizeBytes), itemCount: item.itemCount === null ? null : Number(item.itemCount) });
+    const end = rows.at(-1);
+    if (end) last = { group, keys: end.key1 === null ? [end.key0] : [end.key0, end.key1], id: end.id };
   }
-  return { items: `[${texts.join(',')}]`, next: count === limit ? last : null };
+  return { items, next: items.length === limit ? last : null };
 }
 
-async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<{ items: string; count: number; keys: (string | number)[]; lastId: string }> {
+type ListingRow = NodeItem & { key0: string; key1: string | null };
+
+async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<ListingRow[]> {
   const keys = ORDERS[query.sort][group === 0 ? 'folders' : 'files'];
   const direction = query.descending ? 'DESC' : 'ASC';
   const places = keys.map((key, i) => (key.includes('size') ? `$${i + 5}::bigint` : key.includes('changed') ? `$${i + 5}::timestamptz` : `$${i + 5}::text`));
   const bound = after ? `AND (${keys.join(', ')}, n.id) ${query.descending ? '<' : '>'} (${places.join(', ')}, $${keys.length + 5}::uuid)` : '';
   const shown = keys.map((key) => (key.includes('changed') ? `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')` : key.replace(' COLLATE natural_order', '')));
-  const order = [...keys, 'n.id'].map((k) => `${k} ${direction}`).join(', ');
-  const where = `n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter)`;
-  const rows = await m.query<{ items: string | null; count: string; last: { id: string; keys: (string | number)[] } | null }[]>(
-    `SELECT json_agg(row)::text AS items, count(*) AS count, (array_agg(json_build_object('id', row.id, 'keys', row.keys)))[count(*)] AS last FROM (
-       SELECT ${ITEM_COLUMNS}, json_build_array(${shown.join(', ')}) AS keys FROM node n ${ITEM_JOINS} WHERE ${where} ${bound} ORDER BY ${order} LIMIT $4
-     ) row`,
+  return m.query<ListingRow[]>(
+    `SELECT ${ITEM_COLUMNS}, ${shown[0]} AS key0, ${shown[1] ?? 'NULL'} AS key1 FROM node n ${ITEM_JOINS}
+      WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
+      ORDER BY ${[...keys, 'n.id'].map((k) => `${k} ${direction}`).join(', ')} LIMIT $4`,
     [personId, folderId, query.litter, limit, ...(after ? [...after.keys, after.id] : [])],
   );
-  const row = rows[0];
-  return { items: row?.items ?? '[]', count: Number(row?.count ?? 0), keys: row?.last?.keys ?? [], lastId: row?.last?.id ?? '' };
 }
 
 /** How many items a folder shows, and how many it hides as litter. */

@@ -34,14 +34,13 @@ export class StoresService {
     });
   }
 
-  /** One page of a folder as JSON text ({@link FolderPage}); the first bears what is to be said of the folder itself. */
-  async folder(who: Who, folderId: string, query: FolderQuery): Promise<string> {
+  /** One page of a folder; the first bears what is to be said of the folder itself. */
+  async folder(who: Who, folderId: string, query: FolderQuery): Promise<FolderPage> {
     const m = this.db.manager;
     // Asked for beside the question whether it may be seen; whoever may not gets nothing of it.
     const [node, { items, next }] = await Promise.all([this.access.requireNode(who, folderId, 'view'), listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE)]);
     if (node.kind !== 'folder') throw notFound('This folder');
-    const folder: FolderPage['folder'] = query.after === undefined ? await this.head(m, node, query) : null;
-    return `{"folder":${JSON.stringify(folder)},"items":${items},"next":${JSON.stringify(next && cursorText(next))}}`;
+    return { folder: query.after === undefined ? await this.head(m, node, query) : null, items, next: next && cursorText(next) };
   }
 
   private async head(m: EntityManager, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {

@@ -1,5 +1,5 @@
 import { nameKey } from '@quay/core';
-import type { FolderPage, StoreSummary, TrashItem } from '@quay/contract';
+import { PAGE_SIZE, type FolderPage, type StoreSummary, type TrashItem } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, START, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -130,13 +130,13 @@ describe('a long folder', () => {
   it('comes in pages, in order, each item once, also while others are added', async () => {
     const { body: folder } = await create(iris, office.roots.projects, 'Long');
     const storeId = (await list(iris, folder.id)).folder?.storeId;
-    const values = Array.from({ length: 450 }, (_, i) => `Folder ${String(i).padStart(3, '0')}`);
+    const values = Array.from({ length: 1100 }, (_, i) => `Folder ${String(i).padStart(4, '0')}`);
     for (const name of values) await office.db.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6)`, [randomUUID(), storeId, folder.id, name, nameKey(name), new Date(START)]);
     const seen: string[] = [];
     for (let after: string | null = ''; after !== null; ) {
       const { body }: { body: FolderPage } = await iris.ask<FolderPage>('GET', `/api/folders/${folder.id}${after ? `?after=${after}` : ''}`);
       seen.push(...body.items.map((i) => i.name));
-      if (seen.length === 200) await create(iris, folder.id, 'AAA before the page');
+      if (seen.length === PAGE_SIZE) await create(iris, folder.id, 'AAA before the page');
       after = body.next;
     }
     expect(seen).toEqual(values);

@@ -1,4 +1,5 @@
 import type { CheckAnswer, FileText, FindAnswer, FindQuery, FolderPage, ItemTotal, LitterItem, MoveAnswer, NodeInfo, NodeItem, NodeShares, PastFolder, PersonQuota, PolicyEffect, PurgeAnswer, RestoreAnswer, ServerFolder, ShareMarks, SortKey, StorePolicyText, StoreUsage, Tag, Task, TrashAnswer, TrashItem, VersionList } from '@quay/contract';
+import { MOST_ITEMS } from '@quay/contract';
 import { countOf } from '@quay/core';
 import { infiniteQueryOptions, queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, ApiProblem } from '../../ui/api';
@@ -24,7 +25,11 @@ export const folderQuery = (id: string, { sort, descending, litter }: Order) =>
 export const marksQuery = (folderId: string, items: NodeItem[]) =>
   queryOptions({
     queryKey: ['marks', folderId, items[0]?.id ?? '', items.length],
-    queryFn: () => api<ShareMarks>('POST', '/api/shares/marks', { nodeIds: items.map((i) => i.id) }),
+    queryFn: async () => {
+      const marks: ShareMarks = {};
+      for (let at = 0; at < items.length; at += MOST_ITEMS) Object.assign(marks, await api<ShareMarks>('POST', '/api/shares/marks', { nodeIds: items.slice(at, at + MOST_ITEMS).map((i) => i.id) }));
+      return marks;
+    },
     enabled: items.length > 0,
   });
 

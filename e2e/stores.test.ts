@@ -104,7 +104,7 @@ describe('getting files in', () => {
     await iris.sees('trying again', '.transfers');
     await session.send('Network.emulateNetworkConditions', { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
     await iris.sees('20 files done', '.transfers');
-    expect((await names(id)).length).toBe(20);
+    await expect.poll(async () => (await names(id)).length).toBe(20);
     await iris.leave();
   });
 });
@@ -125,7 +125,7 @@ describe('living with files', () => {
     await iris.sees('one.txt', '.pane:nth-child(2) .folder-table');
     await withCtrl(iris, 'z');
     await iris.sees('one.txt', '.pane:first-child .folder-table');
-    expect(await names(right)).toEqual([]);
+    await expect.poll(() => names(right)).toEqual([]);
     await iris.page.waitForFunction(() => document.querySelectorAll('.pane:first-child .row-grid.item').length === 3);
     const [from, to] = [await iris.page.$('.pane:first-child .row-grid.item:nth-child(2)'), await iris.page.$('.pane:nth-child(2) .pane-list')];
     await (to as ElementHandle<Element>).drop(from as ElementHandle<Element>);

@@ -7,11 +7,16 @@ export const BATCH_FILE_BYTES = 1_000_000;
 export const BATCH_BYTES = 16_000_000;
 export const BATCH_FILES = 250;
 
+/** The most files that one question names: so many that the longest names stay within what a request may hold. */
+export const FILES_CHECKED = 250;
 export interface FilesToCheck {
   files: { name: string; sizeBytes: number }[];
+  /** Of everything that is to be sent, when the list is asked about in parts: room is judged by it. */
+  totalBytes?: number;
 }
 export const checkFilesSchema = Joi.object<FilesToCheck>({
-  files: Joi.array().items(Joi.object({ name: Joi.string().max(2000).allow('').required(), sizeBytes: Joi.number().integer().min(0).required() })).max(20_000).required(),
+  files: Joi.array().items(Joi.object({ name: Joi.string().max(2000).allow('').required(), sizeBytes: Joi.number().integer().min(0).required() })).max(FILES_CHECKED).required(),
+  totalBytes: Joi.number().integer().min(0),
 });
 export interface CheckAnswer {
   /** Files that would be refused, by their place in the list. */

@@ -234,6 +234,10 @@ describe('before a byte moves', () => {
     const files = [{ name: 'a.pdf', sizeBytes: 4000 }, { name: 'b.exe', sizeBytes: 1 }, { name: 'c.dxf', sizeBytes: 5001 }, { name: 'con.pdf', sizeBytes: 1 }, { name: 'THERE.pdf', sizeBytes: 4000 }];
     const { body } = await iris.ask<CheckAnswer>('POST', `/api/folders/${id}/check-files`, { files });
     expect([body.faults.map((f) => [f.index, f.code]), body.taken, body.room?.code]).toEqual([[[1, 'type.not-allowed'], [2, 'file.too-large'], [3, 'name.reserved']], [4], 'quota.store']);
+    // Asked about in parts, all together still find no room.
+    const part = await iris.ask<CheckAnswer>('POST', `/api/folders/${id}/check-files`, { files: files.slice(0, 1), totalBytes: 12_001 });
+    expect(part.body.room?.code).toBe('quota.store');
+    expect((await iris.ask('POST', `/api/folders/${id}/check-files`, { files: Array(251).fill(files[0]) })).status).toBe(400);
     // And the rule holds for whoever does not ask first.
     expect((await iris.upload(id, 'b.exe', Buffer.from('x'))).body.code).toBe('type.not-allowed');
     expect((await iris.upload(id, 'c.dxf', randomBytes(5001))).body.code).toBe('file.too-large');

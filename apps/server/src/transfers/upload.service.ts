@@ -61,12 +61,12 @@ export class UploadService {
   }
 
   /** Looks at a whole list before any of it is sent: names, types, sizes, and room for all together. */
-  async check(who: Who, folderId: string, { files }: FilesToCheck): Promise<CheckAnswer> {
+  async check(who: Who, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
     const folder = await this.access.requireNode(who, folderId, 'contribute');
     const rules = await this.admission.rules(folder.storeId);
     const taken = await takenKeys(this.db.manager, folderId, files.map((f) => nameKey(normalizeName(f.name))));
     const room = await this.admission.room(who, folder.storeId);
-    const full = roomFault(files.reduce((sum, f) => sum + f.sizeBytes, 0), room);
+    const full = roomFault(Math.max(totalBytes, files.reduce((sum, f) => sum + f.sizeBytes, 0)), room);
     return {
       faults: files.flatMap((file, index) => {
         const code = fileFault(file, rules);

@@ -1,7 +1,7 @@
 import type { NodeItem } from '@quay/contract';
 import { previewKind, type PreviewKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { csvParseRows, tsvParseRows } from 'd3';
+import { dsvFormat } from 'd3';
 import { useEffect, useRef, useState } from 'react';
 import { useKeys } from '../../ui/keys';
 import { Failure, SkeletonRows } from '../../ui/states';
@@ -130,8 +130,8 @@ function Table({ id, version, tabs }: { id: string; version?: number; tabs: bool
   const { data, error } = useQuery(textQuery(id, version));
   if (error) return <p className="quiet m-auto">{error.message}</p>;
   if (!data) return <SkeletonRows />;
-  const semicolons = !tabs && (data.text.split('\n', 1)[0] ?? '').split(';').length > (data.text.split('\n', 1)[0] ?? '').split(',').length;
-  const rows = tabs ? tsvParseRows(data.text) : csvParseRows(semicolons ? data.text.replaceAll(';', ',') : data.text);
+  const [first = ''] = data.text.split('\n', 1);
+  const rows = dsvFormat(tabs ? '\t' : first.split(';').length > first.split(',').length ? ';' : ',').parseRows(data.text);
   const [head, ...body] = rows;
   const numeric = head?.map((_, i) => body.slice(0, 50).every((row) => row[i] === undefined || row[i] === '' || isNumber(row[i] ?? ''))) ?? [];
   return (

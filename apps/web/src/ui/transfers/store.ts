@@ -1,4 +1,4 @@
-import type { CheckAnswer, ConflictChoice, OpenUpload } from '@quay/contract';
+import { FILES_CHECKED, type CheckAnswer, type ConflictChoice, type OpenUpload } from '@quay/contract';
 import { create } from 'zustand';
 import { api, ApiProblem } from '../api';
 import type { Collected } from './collect';
@@ -276,14 +276,22 @@ export function isActive(t: Transfer): boolean {
 
 /** Looks at everything before it is sent: what is refused by itself, what is taken, whether there is room for all. */
 async function look(folderId: string, added: Transfer[]): Promise<{ refused: Map<number, { code: string; words: string }>; taken: Set<number>; problem: { code: string; words: string } | null }> {
+  const found = { refused: new Map<number, { code: string; words: string }>(), taken: new Set<number>(), problem: null as { code: string; words: string } | null };
+  const totalBytes = added.reduce((sum, t) => sum + t.sizeBytes, 0);
   try {
-    const answer = await api<CheckAnswer>('POST', `/api/folders/${folderId}/check-files`, { files: added.slice(0, 20_000).map((t) => ({ name: t.name, sizeBytes: t.sizeBytes })) });
-    const at = (index: number) => added[index] as Transfer;
-    return { refused: new Map(answer.faults.map((f) => [at(f.index).id, f])), taken: new Set(answer.taken.map(at).filter((t) => t.below.length === 0).map((t) => t.id)), problem: answer.room };
+    for (let from = 0; from < added.length && !found.problem; from += FILES_CHECKED) {
+      const part = added.slice(from, from + FILES_CHECKED);
+      const answer = await api<CheckAnswer>('POST', `/api/folders/${folderId}/check-files`, { files: part.map((t) => ({ name: t.name, sizeBytes: t.sizeBytes })), totalBytes });
+      for (const fault of answer.faults) found.refused.set((part[fault.index] as Transfer).id, fault);
+      for (const t of answer.taken.map((index) => part[index] as Transfer)) if (t.below.length === 0) found.taken.add(t.id);
+      found.problem = answer.room;
+    }
   } catch (error) {
     const problem = error as ApiProblem;
-    return { refused: new Map(), taken: new Set(), problem: retryable(problem.status) ? null : { code: problem.code, words: problem.message } };
+    // The server being away is no refusal: what it would have said is said when the files arrive.
+    if (!retryable(problem.status)) found.problem = { code: problem.code, words: problem.message };
   }
+  return found;
 }
 
 function recordOf(t: Transfer): Remembered {

@@ -8,7 +8,7 @@ import { api } from './api';
 import { CommandBox } from './command-box';
 import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
-import { NoticeList, useNotices } from './notices';
+import { NoticeList, undoWhenAnswered } from './notices';
 import { meQuery, useMe } from './session';
 import { TransfersButton } from './transfers/panel';
 
@@ -25,9 +25,9 @@ export function Frame() {
   const me = useMe();
   const [commands, setCommands] = useState(false);
   const [help, setHelp] = useState(false);
-  const { undoLast } = useNotices();
+  const queries = useQueryClient();
   const slip = useSlip();
-  useKeys({ 'ctrl+k': () => setCommands(true), 'ctrl+z': undoLast, '?': () => setHelp(true) });
+  useKeys({ 'ctrl+k': () => setCommands(true), 'ctrl+z': () => void undoWhenAnswered(queries), '?': () => setHelp(true) });
   const slipShown = (slip.items.length > 0 || slip.published !== null) && !slip.folded;
   return (
     <div className="frame">

@@ -23,7 +23,7 @@ export function useKeys(keys: KeyMap): void {
       const name = keyName(event);
       const action = latest.current[name];
       if (!action || event.defaultPrevented) return;
-      if (!name.startsWith('ctrl+') && document.querySelector('.modal.show')) return;
+      if (!name.startsWith('ctrl+') && document.querySelector('.modal')) return;
       if (isTyping(event.target) && name !== 'ctrl+k') return;
       // A focused button or link keeps its own Enter and Space.
       if ((name === 'enter' || name === 'space') && event.target instanceof HTMLElement && event.target.closest('button, a, summary, [role=menuitem]')) return;

@@ -1,3 +1,4 @@
+import type { QueryClient } from '@tanstack/react-query';
 import { create } from 'zustand';
 
 interface Notice {
@@ -34,6 +35,25 @@ export const useNotices = create<Notices>((set, get) => ({
     last.undo?.();
   },
 }));
+
+const LONGEST_WAIT_MS = 10_000;
+
+/** Takes back the last thing that was asked for, also when its answer is still on its way. */
+export async function undoWhenAnswered(client: QueryClient): Promise<void> {
+  if (client.isMutating() > 0) {
+    await new Promise<void>((resolve) => {
+      const done = () => {
+        clearTimeout(timer);
+        stop();
+        // The way back is offered just after the answer.
+        setTimeout(resolve);
+      };
+      const timer = setTimeout(done, LONGEST_WAIT_MS);
+      const stop = client.getMutationCache().subscribe(() => client.isMutating() === 0 && done());
+    });
+  }
+  useNotices.getState().undoLast();
+}
 
 /** Tells what went wrong with something that was asked for. */
 export function tellFailure(error: unknown): void {

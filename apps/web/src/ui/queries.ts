@@ -1,6 +1,7 @@
 import type { ChangeShare, LedgerPage, ShareRow, ShareSheet, StoreSummary } from '@quay/contract';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from './api';
+import { tellFailure, useNotices } from './notices';
 
 /** Queries that several places ask. */
 export const sharesQuery = queryOptions({ queryKey: ['shares'], queryFn: () => api<ShareRow[]>('GET', '/api/shares') });
@@ -18,4 +19,17 @@ export function useChangeShare() {
       void client.invalidateQueries({ queryKey: ['shares'] });
     },
   });
+}
+
+/**
+ * Changes a share, says so, and offers the way back. It does so also when the row that asked is no longer shown.
+ * @returns a function of the share's id, what is asked, what it was before (null: no way back is offered) and the words
+ */
+export function useUndoableChange(): (id: string, asked: ChangeShare, before: ChangeShare | null, words: string) => Promise<void> {
+  const { mutateAsync } = useChangeShare();
+  return (id, asked, before, words) =>
+    mutateAsync({ id, change: asked }).then(
+      () => useNotices.getState().show(words, before ? { undo: () => void mutateAsync({ id, change: before }).catch(tellFailure) } : {}),
+      tellFailure,
+    );
 }

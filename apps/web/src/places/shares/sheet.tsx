@@ -9,7 +9,7 @@ import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
-import { shareQuery, useChangeShare } from '../../ui/queries';
+import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
 import { now, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
@@ -71,12 +71,8 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
 function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => void; newPassword: (password: string) => void }) {
   const zone = useZone();
   const change = useChangeShare();
-  const { show } = useNotices();
-  const ask = (asked: ChangeShare, words: string, undo?: ChangeShare) =>
-    change.mutate(
-      { id: share.id, change: asked },
-      { onSuccess: () => show(words, undo && { undo: () => change.mutate({ id: share.id, change: undo }, { onError: tellFailure }) }), onError: tellFailure },
-    );
+  const undoable = useUndoableChange();
+  const ask = (asked: ChangeShare, words: string, before?: ChangeShare) => void undoable(share.id, asked, before ?? null, words);
   const before = { opensAt: share.opensAt, closesAt: share.closesAt };
   const extend = () => {
     const from = Math.max(now(), share.closesAt ? Date.parse(share.closesAt) : 0);

@@ -1,12 +1,11 @@
-import type { ShareRow } from '@quay/contract';
+import type { ChangeShare, ShareRow } from '@quay/contract';
 import { countOf, extendedBy, shareFindings, type Finding } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useMemo } from 'react';
 import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
-import { tellFailure, useNotices } from '../../ui/notices';
-import { ledgerQuery, sharesQuery, useChangeShare } from '../../ui/queries';
+import { ledgerQuery, sharesQuery, useUndoableChange } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -81,14 +80,12 @@ function FindingRow({ finding, share }: { finding: Finding; share: ShareRow }) {
 /** The one-click remedy of a finding. */
 function useRemedy(finding: Finding, share: ShareRow): () => void {
   const navigate = useNavigate();
-  const change = useChangeShare();
+  const change = useUndoableChange();
   const zone = useZone();
   const now = useNow();
-  const { show } = useNotices();
   const window = { opensAt: share.opensAt, closesAt: share.closesAt };
   const until = (from: number, days: number) => ({ opensAt: share.opensAt, closesAt: new Date(extendedBy(from, days, zone)).toISOString() });
-  const ask = (asked: object, undo: object, words: string) =>
-    change.mutate({ id: share.id, change: asked }, { onSuccess: () => show(words, { undo: () => change.mutate({ id: share.id, change: undo }, { onError: tellFailure }) }), onError: tellFailure });
+  const ask = (asked: ChangeShare, before: ChangeShare, words: string) => void change(share.id, asked, before, words);
   switch (finding.kind) {
     case 'broken':
       return () => void navigate(`/shares/${share.id}`);

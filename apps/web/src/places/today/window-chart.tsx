@@ -3,8 +3,7 @@ import { assignLanes, dayInWords, momentInWords, SHARE_STATES, startOfDay, STATE
 import { brushX, scaleTime, select, type ScaleTime } from 'd3';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
-import { tellFailure, useNotices } from '../../ui/notices';
-import { useChangeShare } from '../../ui/queries';
+import { useUndoableChange } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { StateMark, StateShape } from '../../ui/state-mark';
 import { fitted, useWidth } from './measure';
@@ -213,18 +212,15 @@ function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; 
 function useExtend(bar: Bar, x: TimeScale) {
   const [to, setTo] = useState<number | null>(null);
   const grip = useRef<SVGRectElement>(null);
-  const change = useChangeShare();
-  const { show } = useNotices();
+  const change = useUndoableChange();
   const latest = useRef({ x, bar });
   latest.current = { x, bar };
   const { share } = bar;
   const allowed = bar.to !== null && share.state !== 'withdrawn';
   const save = (closesAt: number) => {
     const window = { opensAt: share.opensAt, closesAt: share.closesAt };
-    change.mutate(
-      { id: share.id, change: { window: { opensAt: share.opensAt, closesAt: new Date(closesAt).toISOString() } } },
-      { onSuccess: () => show(`${share.title} has a new end.`, { undo: () => change.mutate({ id: share.id, change: { window } }, { onError: tellFailure }) }), onError: tellFailure, onSettled: () => setTo(null) },
-    );
+    const later = { opensAt: share.opensAt, closesAt: new Date(closesAt).toISOString() };
+    void change(share.id, { window: later }, { window }, `${share.title} has a new end.`).then(() => setTo(null));
   };
   const saveLatest = useRef(save);
   saveLatest.current = save;

@@ -163,7 +163,7 @@ export const MOST_CONTENTS = 200_000;
  * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it.
  */
 export async function contents(m: EntityManager, nodeIds: string[]): Promise<ContentFile[]> {
-  const rows = await m.query<{ id: string; path: string; kind: 'folder' | 'file'; size: number; media: string | null; sha256: string | null; crc32: number; modified: number }[]>(
+  return m.query<ContentFile[]>(
     `WITH RECURSIVE down AS (
        SELECT n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at, 1 AS depth FROM node n WHERE n.id = ANY($1)
        UNION ALL
@@ -172,23 +172,13 @@ export async function contents(m: EntityManager, nodeIds: string[]): Promise<Con
         -- Deeper than this nothing is opened by any desktop; whoever needs all of it is refused where the path ends.
         WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES}
      )
-     SELECT down.id, down.path, down.kind, coalesce(b.size_bytes, 0)::float8 AS size, down.media_type AS media,
-            encode(v.sha256, 'hex') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
-            extract(epoch FROM coalesce(v.modified_at, down.changed_at))::float8 * 1000 AS modified
+     SELECT down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
+            coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
+            round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
       ORDER BY down.sort, down.id LIMIT ${MOST_CONTENTS + 1}`,
     [nodeIds],
   );
-  return rows.map((r) => ({
-    id: r.id,
-    path: r.kind === 'folder' ? `${r.path}/` : r.path,
-    kind: r.kind,
-    sizeBytes: r.size,
-    mediaType: r.media ?? 'application/octet-stream',
-    sha256: r.sha256 ?? '',
-    crc32: r.crc32,
-    modifiedAt: Math.round(r.modified),
-  }));
 }
 
 export interface FileBytes {

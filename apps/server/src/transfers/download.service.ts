@@ -49,7 +49,7 @@ export class DownloadService {
   }
 
   /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.empty */
-  async plan(nodeIds: string[]): Promise<{ plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }> {
+  async plan(nodeIds: string[]): Promise<Archive> {
     const found = await contents(this.db.manager, nodeIds);
     if (found.length > MOST_CONTENTS) throw new Problem('too-large', 'archive.too-many', `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`);
     const deep = found.find((f) => Buffer.byteLength(f.path) > ARCHIVE_PATH_MOST_BYTES);
@@ -58,12 +58,20 @@ export class DownloadService {
   }
 
   /** Sends an archive, or a range of it, with its exact size announced. */
-  async archive(req: IncomingMessage, res: ServerResponse, name: string, archive: { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date }): Promise<void> {
+  async archive(req: IncomingMessage, res: ServerResponse, name: string, archive: Archive): Promise<void> {
     const { start, end, status, headers } = decideRange(rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
     res.writeHead(status, { ...headers, ...headOf(contentDisposition(name), 'application/zip', archive.modifiedAt) });
     if (req.method === 'HEAD') res.end();
-    else await sendStretches(res, this.blobs, stretches(archive.plan, start, end));
+    else await sendStretches(res, this.blobs, stretches(archive, start, end));
   }
+}
+
+/** An archive laid out: entry i has the bytes that `names` names at 32 x i. */
+export interface Archive {
+  plan: ZipPlan<number>;
+  names: Buffer;
+  etag: string;
+  modifiedAt: Date;
 }
 
 const fileHeads = new WeakMap<FileBytes, [saved: Record<string, string>, shown: Record<string, string>]>();
@@ -82,18 +90,22 @@ function headOf(disposition: string, type: string, modifiedAt: Date): Record<str
   return { ...FILE_HEADERS, 'Content-Disposition': disposition, 'Content-Type': type, 'Last-Modified': modifiedAt.toUTCString() };
 }
 
+const SHA256_BYTES = 32;
+
 /** The archive of these entries; entries of the same path get "(2)" so that none is lost. */
-export function planOf(found: ContentFile[]): { plan: ZipPlan<Buffer>; etag: string; modifiedAt: Date } {
+export function planOf(found: ContentFile[]): Archive {
   const hash = createHash('sha256');
   let newest = 0;
   const used = new Set<string>();
-  const entries = found.map((f) => {
+  const names = Buffer.alloc(found.length * SHA256_BYTES);
+  const entries = found.map((f, i) => {
     const path = distinct(f.path, used);
     hash.update(`${path}\0${f.sha256}\0${f.modifiedAt}\n`);
     newest = Math.max(newest, f.modifiedAt);
-    return { path, sizeBytes: f.sizeBytes, crc32: f.crc32, modifiedAt: f.modifiedAt, source: f.kind === 'folder' ? null : Buffer.from(f.sha256, 'hex') };
+    names.write(f.sha256, i * SHA256_BYTES, 'hex');
+    return { path, sizeBytes: f.sizeBytes, crc32: f.crc32, modifiedAt: f.modifiedAt, source: f.kind === 'folder' ? null : i };
   });
-  return { plan: planZip(entries), etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
+  return { plan: planZip(entries), names, etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
 }
 
 // Items from different folders may bear the same name.
@@ -109,7 +121,7 @@ function distinct(path: string, used: Set<string>): string {
   return candidate;
 }
 
-function* stretches(plan: ZipPlan<Buffer>, start: number, end: number): Generator<Stretch> {
+function* stretches({ plan, names }: Archive, start: number, end: number): Generator<Stretch> {
   let gathered: Uint8Array[] = [];
   for (const segment of segmentsWithin(plan, start, end)) {
     const from = Math.max(0, start - segment.offset);
@@ -118,7 +130,7 @@ function* stretches(plan: ZipPlan<Buffer>, start: number, end: number): Generato
     else {
       if (gathered.length) yield { bytes: Buffer.concat(gathered) };
       gathered = [];
-      yield { sha256: segment.source, from, length: to - from };
+      yield { sha256: names.subarray(segment.source * SHA256_BYTES, (segment.source + 1) * SHA256_BYTES), from, length: to - from };
     }
   }
   if (gathered.length) yield { bytes: Buffer.concat(gathered) };

@@ -14,10 +14,21 @@ export interface ZipEntry<S> {
 /** A stretch of the finished archive: bytes made here, or the whole content of a source. `offset` is where it begins. */
 export type ZipSegment<S> = { offset: number; length: number } & ({ bytes: Uint8Array } | { source: S });
 
+/**
+ * Where everything lies in an archive, held compactly: one of a hundred thousand files is a few arrays, not half a
+ * million objects.
+ */
 export interface ZipPlan<S> {
   /** The exact size of the archive. */
   sizeBytes: number;
-  segments: ZipSegment<S>[];
+  /** The local headers, one after another; header i is from `headFrom[i]` to `headFrom[i + 1]`. */
+  heads: Uint8Array;
+  headFrom: Uint32Array;
+  /** Where entry i begins in the archive; one more for where the central directory does. */
+  entryAt: Float64Array;
+  sources: (S | null)[];
+  /** The central directory and its end. */
+  tail: Uint8Array;
 }
 
 const MAX32 = 0xffffffff;
@@ -40,45 +51,45 @@ export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
     if (name.length > ARCHIVE_PATH_MOST_BYTES) throw new RangeError('a path is too long for an archive');
     return name;
   });
-  const lengths = entries.map((entry, i) => 30 + (names[i] as Uint8Array).length + TIME_EXTRA + (isBig(entry) ? 20 : 0));
-  // All heads in one stretch of memory: an archive may have a hundred thousand.
-  const heads = new Writer(lengths.reduce((sum, n) => sum + n, 0));
-  const segments: ZipSegment<S>[] = [];
-  const offsets: number[] = [];
-  let offset = 0;
+  const headFrom = new Uint32Array(entries.length + 1);
+  const entryAt = new Float64Array(entries.length + 1);
   entries.forEach((entry, i) => {
-    offsets.push(offset);
-    const length = lengths[i] as number;
-    segments.push({ offset, length, bytes: heads.following(length) });
-    localHeader(heads, entry, names[i] as Uint8Array);
-    offset += length;
-    if (entry.source !== null && entry.sizeBytes > 0) {
-      segments.push({ offset, length: entry.sizeBytes, source: entry.source });
-      offset += entry.sizeBytes;
-    }
+    const length = 30 + (names[i] as Uint8Array).length + TIME_EXTRA + (isBig(entry) ? 20 : 0);
+    headFrom[i + 1] = (headFrom[i] as number) + length;
+    entryAt[i + 1] = (entryAt[i] as number) + length + (entry.source === null ? 0 : entry.sizeBytes);
   });
-  const directory = new Writer(entries.reduce((sum, entry, i) => sum + 46 + (names[i] as Uint8Array).length + TIME_EXTRA + wideLength(entry, offsets[i] as number), 0));
-  entries.forEach((entry, i) => centralHeader(directory, entry, names[i] as Uint8Array, offsets[i] as number));
-  for (const bytes of [directory.done(), endOfDirectory(entries.length, directory.done().length, offset)]) {
-    segments.push({ offset, length: bytes.length, bytes });
-    offset += bytes.length;
-  }
-  return { sizeBytes: offset, segments };
+  const heads = new Writer(headFrom[entries.length] as number);
+  const directoryBytes = entries.reduce((sum, entry, i) => sum + 46 + (names[i] as Uint8Array).length + TIME_EXTRA + wideLength(entry, entryAt[i] as number), 0);
+  const directoryAt = entryAt[entries.length] as number;
+  const tail = new Writer(directoryBytes + endLength(entries.length, directoryBytes, directoryAt));
+  entries.forEach((entry, i) => {
+    localHeader(heads, entry, names[i] as Uint8Array);
+    centralHeader(tail, entry, names[i] as Uint8Array, entryAt[i] as number);
+  });
+  endOfDirectory(tail, entries.length, directoryBytes, directoryAt);
+  return { sizeBytes: directoryAt + tail.done().length, heads: heads.done(), headFrom, entryAt, sources: entries.map((e) => e.source), tail: tail.done() };
 }
 
-/** The segments that hold the bytes from `start` to `end` (exclusive), by binary search on their offsets. */
-export function segmentsWithin<S>(plan: ZipPlan<S>, start: number, end: number): ZipSegment<S>[] {
+/** The segments that hold the bytes from `start` to `end` (exclusive), the first found by binary search. */
+export function* segmentsWithin<S>(plan: ZipPlan<S>, start = 0, end = plan.sizeBytes): Generator<ZipSegment<S>> {
+  const { sources, headFrom, entryAt } = plan;
   let low = 0;
-  let high = plan.segments.length;
+  let high = sources.length;
   while (low < high) {
     const middle = (low + high) >> 1;
-    const segment = plan.segments[middle] as ZipSegment<S>;
-    if (segment.offset + segment.length <= start) low = middle + 1;
+    if ((entryAt[middle + 1] as number) <= start) low = middle + 1;
     else high = middle;
   }
-  const found: ZipSegment<S>[] = [];
-  for (let i = low; i < plan.segments.length && (plan.segments[i] as ZipSegment<S>).offset < end; i += 1) found.push(plan.segments[i] as ZipSegment<S>);
-  return found;
+  for (let i = low; i < sources.length && (entryAt[i] as number) < end; i += 1) {
+    const offset = entryAt[i] as number;
+    const length = (headFrom[i + 1] as number) - (headFrom[i] as number);
+    const content = offset + length;
+    const contentLength = (entryAt[i + 1] as number) - content;
+    if (content > start) yield { offset, length, bytes: plan.heads.subarray(headFrom[i], headFrom[i + 1]) };
+    if (contentLength > 0 && content < end) yield { offset: content, length: contentLength, source: sources[i] as S };
+  }
+  const tailAt = entryAt[sources.length] as number;
+  if (end > tailAt) yield { offset: tailAt, length: plan.tail.length, bytes: plan.tail };
 }
 
 /** Paths must stay inside the folder they are unpacked in (APPNOTE §4.4.17.1: relative, forward slashes). */
@@ -125,15 +136,16 @@ function centralHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array, 
   if (at >= MAX32) out.u64(at);
 }
 
-function endOfDirectory(count: number, length: number, at: number): Uint8Array {
-  const wide = count >= MAX16 || length >= MAX32 || at >= MAX32;
-  const out = new Writer(22 + (wide ? 76 : 0));
-  if (wide) {
+const endIsWide = (count: number, length: number, at: number): boolean => count >= MAX16 || length >= MAX32 || at >= MAX32;
+const endLength = (count: number, length: number, at: number): number => 22 + (endIsWide(count, length, at) ? 76 : 0);
+
+function endOfDirectory(out: Writer, count: number, length: number, at: number): void {
+  if (endIsWide(count, length, at)) {
     out.u32(0x06064b50).u64(44).u16((3 << 8) | 63).u16(45).u32(0).u32(0).u64(count).u64(count).u64(length).u64(at);
     out.u32(0x07064b50).u32(0).u64(at + length).u32(1);
   }
   out.u32(0x06054b50).u16(0).u16(0).u16(Math.min(count, MAX16)).u16(Math.min(count, MAX16));
-  return out.u32(Math.min(length, MAX32)).u32(Math.min(at, MAX32)).u16(0).done();
+  out.u32(Math.min(length, MAX32)).u32(Math.min(at, MAX32)).u16(0);
 }
 
 // §4.4.3: 4.5 for ZIP64, 2.0 for folders, 1.0 otherwise.
@@ -184,10 +196,6 @@ class Writer {
     this.out.set(bytes, this.at);
     this.at += bytes.length;
     return this;
-  }
-  /** The memory that the next fields go into. */
-  following(length: number): Uint8Array {
-    return this.out.subarray(this.at, this.at + length);
   }
   done(): Uint8Array {
     return this.out;

@@ -16,7 +16,7 @@ const { parentPort } = require('node:worker_threads');
 const { openSync, readSync, closeSync } = require('node:fs');
 const spare = [];
 parentPort.on('message', ({ id, size, heads, layout, paths, back }) => {
-  if (back) { if (spare.length < 8) spare.push(back); return; }
+  if (back) { if (spare.length < 5) spare.push(back); return; }
   const at = spare.findIndex((b) => b.byteLength >= size);
   const buffer = at >= 0 ? spare.splice(at, 1)[0] : new ArrayBuffer(Math.max(size, 1 << 20));
   const out = new Uint8Array(buffer);

@@ -8,7 +8,7 @@ const BUFFER_BYTES = 1024 * 1024;
 /** Up to this size one read and one write beat any stream. */
 const SMALL_BYTES = 256 * 1024;
 const spare: Buffer[] = [];
-const SPARE_MOST = 8;
+const SPARE_MOST = 4;
 
 /**
  * Sends stretches of bytes as the body of an answer whose head has been set, holding a few buffers however large the

@@ -3,8 +3,10 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { listPage, mailPage } from './mail/page.js';
 import { mailServer } from './mail/server.js';
 import { Mailbox } from './mail/state.js';
-import { World } from './world.js';
-import { worldPage } from './world-page.js';
+import { measure, readAsk } from '@quay/probe';
+import { PUBLIC_ADDRESS, VANTAGES, ZONE } from './wiring.js';
+import { wayFrom, World } from './world.js';
+import { probesPage, worldPage } from './world-page.js';
 
 const HOST = '127.0.0.1';
 const number = (name: string, otherwise: number): number => Number(process.env[name] ?? otherwise);
@@ -18,8 +20,23 @@ function fail(error: Error): void {
 
 // The mapping protocols and STUN take any free port here: several demos may run on one machine. The page tells them.
 const world = await World.open(
-  { gateway: process.env['OUTSIDE_GATEWAY'] ?? HOST, publicSide: process.env['OUTSIDE_PUBLIC'] ?? HOST, publicOffset: number('OUTSIDE_PUBLIC_OFFSET', 20_000), serverPort: number('OUTSIDE_SERVER_PORT', 4180), names: number('OUTSIDE_NAMES_PORT', 0), stun: number('OUTSIDE_STUN_PORT', 0), authority: number('OUTSIDE_AUTHORITY_PORT', 0), pmp: number('OUTSIDE_PMP_PORT', 0), upnp: number('OUTSIDE_UPNP_PORT', 0) },
-  process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32),
+  {
+    gateway: process.env['OUTSIDE_GATEWAY'] ?? HOST,
+    publicSide: process.env['OUTSIDE_PUBLIC'] ?? HOST,
+    publicOffset: number('OUTSIDE_PUBLIC_OFFSET', 20_000),
+    publicAddress: PUBLIC_ADDRESS,
+    serverTls: number('OUTSIDE_SERVER_TLS_PORT', 4184),
+    serverPlain: number('OUTSIDE_SERVER_PLAIN_PORT', 4185),
+    names: number('OUTSIDE_NAMES_PORT', 0),
+    officeNames: 0,
+    guestNames: 0,
+    stun: number('OUTSIDE_STUN_PORT', 0),
+    authority: number('OUTSIDE_AUTHORITY_PORT', 0),
+    pmp: number('OUTSIDE_PMP_PORT', 0),
+    upnp: number('OUTSIDE_UPNP_PORT', 0), ssdp: 0,
+    probes: { outside: 0, guest: 0, tunnel: 0 },
+  },
+  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex') },
 ).catch((error: Error) => {
   fail(error);
   throw error;
@@ -34,10 +51,21 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
   if (req.method === 'POST' && path === '/faults') return setFaults(req, res);
   if (path === '/') send(200, html, worldPage(world, mailbox.list().length));
   else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
+  else if (path === '/api/wiring') send(200, 'application/json', JSON.stringify(world.wiring('office')));
+  else if (path === '/api/root.pem') send(200, 'application/pem-certificate-chain', world.authority.rootPem);
+  else if (path === '/probes') send(200, html, await askProbe(new URL(req.url ?? '/', 'http://here').searchParams));
   else if (path === '/mail') send(200, html, listPage(mailbox.list()));
   else if (path === '/api/mail') send(200, 'application/json', JSON.stringify(mailbox.list()));
   else if (mail) send(200, html, mailPage(mail));
   else send(404, 'text/plain', 'There is nothing here.');
+}
+
+async function askProbe(query: URLSearchParams): Promise<string> {
+  const url = query.get('url') ?? `https://files.${ZONE}`;
+  const from = VANTAGES.find((v) => v === query.get('from')) ?? 'outside';
+  const ask = query.has('url') ? readAsk(JSON.stringify({ url, path: '/reach/probe', roots: [world.authority.rootPem] })) : null;
+  const found = ask && (await measure(ask, wayFrom(from, world.places)));
+  return probesPage(from, url, query.has('url') ? (found?.exchange ?? ['That is no address.']) : null);
 }
 
 /** The form of the page: what is ticked is on. Only the page itself may send it. */

@@ -3,7 +3,8 @@ import { Resolver } from 'node:dns/promises';
 import { createServer, type Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { World, ZONE } from './world.js';
+import { PUBLIC_ADDRESS, ZONE } from './wiring.js';
+import { World } from './world.js';
 import { worldPage } from './world-page.js';
 
 let server: Server;
@@ -11,7 +12,7 @@ let world: World;
 beforeAll(async () => {
   server = createServer((req, res) => res.end(`the product, asked for ${req.headers.host}`)).listen(0, '127.0.0.1');
   await new Promise((resolve) => server.once('listening', resolve));
-  world = await World.open({ gateway: '127.21.0.1', publicSide: '127.21.0.2', publicOffset: 21_000, serverPort: (server.address() as AddressInfo).port, names: 0, stun: 0, authority: 0, pmp: 0, upnp: 0 }, Buffer.from('key'));
+  world = await World.open({ gateway: '127.21.0.1', publicSide: '127.21.0.2', publicOffset: 21_000, publicAddress: PUBLIC_ADDRESS, serverTls: (server.address() as AddressInfo).port, serverPlain: 9, names: 0, officeNames: 0, guestNames: 0, stun: 0, authority: 0, pmp: 0, upnp: 0, ssdp: 0, probes: { outside: 0, guest: 0, tunnel: 0 } }, { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes' });
 });
 afterAll(async () => {
   await world.close();

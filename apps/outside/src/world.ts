@@ -1,3 +1,6 @@
+import { probeServer, type Way } from '@quay/probe';
+import type { Server } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { Authority } from './authority/server.js';
 import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
@@ -5,40 +8,37 @@ import { addressRecord, newZone, withRecord, type Zone } from './names/state.js'
 import { live } from './router/state.js';
 import { Router } from './router/server.js';
 import { StunResponder } from './stun/server.js';
+import { GATEWAY_ADDRESS, NETWORKS, OTHER_PUBLIC_ADDRESS, PUBLIC_ADDRESS, routesFrom, SERVER_ADDRESS, SERVER_PORTS, UPNP_PORT, VANTAGES, ZONE, type Places, type Route, type Vantage } from './wiring.js';
 
-/** Addresses of the simulated world: documentation addresses outside (RFC 5737), private ones inside (RFC 1918). */
-export const PUBLIC_ADDRESS = '198.51.100.24';
-export const SERVER_ADDRESS = '192.168.20.10';
-export const ZONE = 'saltmarsh.example';
 /** The key with which records are updated; told to the product by its configuration. */
 export const UPDATE_KEY_NAME = 'quay-update';
 
-/** Where the parts of the simulated world are on this machine. Everything is on loopback. */
-export interface Places {
-  /** Stands for the router inside: the mapping protocols answer here. */
-  gateway: string;
-  /** Stands for the public address: what is mapped answers here, on external port + `publicOffset`. */
-  publicSide: string;
-  publicOffset: number;
-  /** The port of the product's server on 127.0.0.1. */
-  serverPort: number;
-  names: number;
-  stun: number;
-  authority: number;
-  pmp: number;
-  upnp: number;
+/** What is told to the world and to the product alike. */
+export interface Secrets {
+  /** TSIG key of the name servers. */
+  updateKey: Buffer;
+  /** What the probes ask for. */
+  probeToken: string;
 }
 
 /** The services that an office stands in the middle of, wired to one another. */
 export class World {
-  private constructor(readonly names: NameServer, readonly router: Router, readonly stun: StunResponder, readonly authority: Authority, readonly places: Places) {}
+  private readonly probes: Server[] = [];
 
-  static async open(places: Places, updateKey: Buffer): Promise<World> {
-    const names = new NameServer([firstZone()], new Map([[UPDATE_KEY_NAME, updateKey]]));
-    const router = new Router(PUBLIC_ADDRESS, {
+  private constructor(readonly names: NameServer, readonly officeNames: NameServer, readonly guestNames: NameServer, readonly router: Router, readonly stun: StunResponder, readonly authority: Authority, readonly places: Places) {}
+
+  static async open(places: Places, secrets: Secrets): Promise<World> {
+    const keys = new Map([[UPDATE_KEY_NAME, secrets.updateKey]]);
+    const names = new NameServer([publicZone()], keys);
+    const around = () => names.zones;
+    const own = newZone(ZONE, `ns1.${ZONE}`, 1);
+    const officeNames = new NameServer([withRecord(own, addressRecord(`files.${ZONE}`, SERVER_ADDRESS, 300))], keys, around);
+    const guestNames = new NameServer([own], keys, around);
+    const router = new Router(places.publicAddress, {
       publicSide: (port) => (port + places.publicOffset <= 65_535 ? { host: places.publicSide, port: port + places.publicOffset } : null),
-      inside: (address) => ({ host: '127.0.0.1', port: address === SERVER_ADDRESS ? places.serverPort : 9 }),
+      inside: (address, port) => ({ host: '127.0.0.1', port: (address === SERVER_ADDRESS && serverPort(places, port)) || 9 }),
       who: insideAddress,
+      description: `http://${GATEWAY_ADDRESS}:${UPNP_PORT}/rootDesc.xml`,
     });
     const stun = new StunResponder(() => router.state.publicAddress);
     const authority = await Authority.create({
@@ -46,14 +46,32 @@ export class World {
       txt: (name) => Promise.resolve(textsOf(names.zones, name)),
     });
     places.names = await names.listen('127.0.0.1', places.names);
-    ({ pmp: places.pmp, upnp: places.upnp } = await router.listen(places.gateway, places.pmp, places.upnp));
+    places.officeNames = await officeNames.listen('127.0.0.1', places.officeNames);
+    places.guestNames = await guestNames.listen('127.0.0.1', places.guestNames);
+    ({ pmp: places.pmp, upnp: places.upnp, ssdp: places.ssdp } = await router.listen(places.gateway, places.pmp, places.upnp));
     places.stun = await stun.listen('127.0.0.1', places.stun);
     places.authority = await authority.listen('127.0.0.1', places.authority);
-    return new World(names, router, stun, authority, places);
+    const world = new World(names, officeNames, guestNames, router, stun, authority, places);
+    for (const vantage of VANTAGES) if (vantage !== 'office') await world.openProbe(vantage, secrets.probeToken);
+    return world;
   }
 
   async close(): Promise<void> {
-    await Promise.all([this.names.close(), this.router.close(), this.stun.close(), this.authority.close()]);
+    for (const probe of this.probes) probe.close().closeAllConnections();
+    await Promise.all([this.names.close(), this.officeNames.close(), this.guestNames.close(), this.router.close(), this.stun.close(), this.authority.close()]);
+  }
+
+  /** What an address leads to on this machine, seen from a network: for the dialler of whoever stands there. */
+  wiring(vantage: Vantage): { localAddress: string; resolvers: string[]; routes: Route[] } {
+    return { localAddress: NETWORKS[vantage].localAddress, resolvers: [NETWORKS[vantage].resolver], routes: [PUBLIC_ADDRESS, OTHER_PUBLIC_ADDRESS].flatMap((publicAddress) => routesFrom(vantage, { ...this.places, publicAddress })) };
+  }
+
+  private async openProbe(vantage: Exclude<Vantage, 'office'>, token: string): Promise<void> {
+    const { places } = this;
+    const server = probeServer(token, wayFrom(vantage, places));
+    await new Promise<void>((resolve, reject) => server.once('error', reject).listen(places.probes[vantage], '127.0.0.1', resolve));
+    places.probes[vantage] = (server.address() as AddressInfo).port;
+    this.probes.push(server);
   }
 
   /** The state of everything, for the page and for tests. */
@@ -62,7 +80,7 @@ export class World {
     return {
       places: this.places,
       faults: this.faults(),
-      records: this.names.zones.flatMap((z) => z.records.filter((r) => r.type === TYPE.A || r.type === TYPE.TXT || r.type === TYPE.CNAME).map((r) => ({ name: r.name, type: r.type === TYPE.A ? 'A' : r.type === TYPE.TXT ? 'TXT' : 'CNAME', ttl: r.ttl, value: r.type === TYPE.A ? [...r.data].join('.') : r.type === TYPE.TXT ? r.data.subarray(1).toString('latin1') : r.data.toString('hex') }))),
+      records: [...shownRecords('public', this.names.zones), ...shownRecords('office', this.officeNames.zones), ...shownRecords('guest', this.guestNames.zones)],
       mappings: live(this.router.state, now).map((m) => ({ external: m.externalPort, protocol: m.protocol, to: `${m.internalAddress}:${m.internalPort}`, secondsLeft: m.endsAt === null ? null : m.endsAt - now, by: m.description })),
       certificates: this.authority.issued.slice(-20),
     };
@@ -70,7 +88,7 @@ export class World {
 
   /** Every fault by its name, "router.firewall", with its value. */
   faults(): Record<string, boolean | number> {
-    const parts = { names: this.names.faults, router: this.router.state.faults, authority: this.authority.faults, stun: { silent: this.stun.silent } };
+    const parts = { names: this.names.faults, router: this.router.state.faults, authority: this.authority.faults, stun: { silent: this.stun.silent }, line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS } };
     return Object.fromEntries(Object.entries(parts).flatMap(([part, faults]) => Object.entries(faults).map(([name, value]) => [`${part}.${name}`, value as boolean | number])));
   }
 
@@ -81,13 +99,38 @@ export class World {
     if (unknown) throw new Error(`there is no fault called ${unknown}`);
     const part = <T extends object>(prefix: string, of: T): T => Object.fromEntries(Object.entries(of).map(([name, value]) => [name, wanted[`${prefix}.${name}`] ?? (typeof value === 'number' ? 0 : false)])) as T;
     this.names.faults = part('names', this.names.faults);
-    this.router.state = { ...this.router.state, faults: part('router', this.router.state.faults) };
+    this.places.publicAddress = wanted['line.changed'] ? OTHER_PUBLIC_ADDRESS : PUBLIC_ADDRESS;
+    this.router.state = { ...this.router.state, publicAddress: this.places.publicAddress, faults: part('router', this.router.state.faults) };
     this.authority.faults = part('authority', this.authority.faults);
     this.stun.silent = Boolean(wanted['stun.silent']);
   }
 }
 
-function firstZone(): Zone {
+/** How a probe that stands in a network gets about. The table is read at each use: ports are known once everything listens. */
+export function wayFrom(vantage: Vantage, places: Places): Way {
+  const found = (transport: Route['transport'], address: string, port: number) => {
+    const route = routesFrom(vantage, places).find((r) => r.transport === transport && r.address === address && (r.port === null || r.port === port));
+    return route ? { host: route.host, port: route.toPort ?? port + route.offset } : null;
+  };
+  const { localAddress, resolver } = NETWORKS[vantage];
+  return {
+    get resolvers() {
+      const place = found('udp', resolver, 53);
+      return place ? [`${place.host}:${place.port}`] : null;
+    },
+    place: (address, port) => {
+      const place = found('tcp', address, port);
+      return place && { ...place, localAddress };
+    },
+  };
+}
+
+function serverPort(places: Places, port: number): number | null {
+  if (port === SERVER_PORTS.tls) return places.serverTls;
+  return port === SERVER_PORTS.plain ? places.serverPlain : null;
+}
+
+function publicZone(): Zone {
   const zone = newZone(ZONE, `ns1.${ZONE}`, 2026112501);
   return [addressRecord(`ns1.${ZONE}`, '203.0.113.53', 3600), addressRecord(`files.${ZONE}`, PUBLIC_ADDRESS, 300), addressRecord(`www.${ZONE}`, '203.0.113.80', 3600)].reduce(withRecord, zone);
 }
@@ -97,6 +140,14 @@ function insideAddress(peer: string): string {
   const match = /^(?:::ffff:)?127\.0\.(20|40|113)\.(\d+)$/.exec(peer);
   if (!match) return SERVER_ADDRESS;
   return match[1] === '113' ? `203.0.113.${match[2]}` : `192.168.${match[1]}.${match[2]}`;
+}
+
+function shownRecords(network: string, zones: readonly Zone[]): { network: string; name: string; type: string; ttl: number; value: string }[] {
+  return zones.flatMap((z) => z.records).flatMap((r) => {
+    if (r.type === TYPE.A) return [{ network, name: r.name, type: 'A', ttl: r.ttl, value: [...r.data].join('.') }];
+    if (r.type === TYPE.TXT) return [{ network, name: r.name, type: 'TXT', ttl: r.ttl, value: r.data.subarray(1).toString('latin1') }];
+    return r.type === TYPE.CNAME ? [{ network, name: r.name, type: 'CNAME', ttl: r.ttl, value: r.data.toString('hex') }] : [];
+  });
 }
 
 function addressOf(zones: readonly Zone[], host: string): string | null {

@@ -10,6 +10,7 @@ import type { Config } from './platform/config.js';
 import { dataSourceOptions } from './platform/database/database.js';
 import { PlatformModule } from './platform/platform.module.js';
 import { PreviewsModule } from './previews/previews.module.js';
+import { ReachModule } from './reach/reach.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
@@ -24,7 +25,7 @@ export class AppModule {
   static with(config: Config): DynamicModule {
     return {
       module: AppModule,
-      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, PreviewsModule, TransfersModule, AdoptModule, SharesModule, LiveModule, VisitsModule],
+      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, PreviewsModule, TransfersModule, AdoptModule, SharesModule, ReachModule, LiveModule, VisitsModule],
     };
   }
 }

@@ -6,6 +6,7 @@ import { AppModule } from './app.module.js';
 import { configFromEnvironment } from './platform/config.js';
 import { migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
+import { Doors } from './reach/doors.js';
 import { dress } from './web.js';
 
 async function main(): Promise<void> {
@@ -20,6 +21,7 @@ async function main(): Promise<void> {
   server.headersTimeout = 20_000;
   // Longer than the minute that proxies and browsers commonly keep a connection for.
   server.keepAliveTimeout = 65_000;
+  await Doors.open(app, config);
   process.send?.({ ready: true });
   // Started by another program: when that goes, in whatever way, so does this.
   process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));

@@ -22,6 +22,8 @@ export function dress(app: INestApplication, config: Config): void {
   http.set('etag', false);
   http.set('query parser', 'simple');
   http.disable('x-powered-by');
+  // Only the word of proxies that were named counts (X-Forwarded-For, X-Forwarded-Proto).
+  http.set('trust proxy', config.reach.trustedProxies);
   takeShortWays(app);
   app.use(requestLog);
   app.use(securityHeaders());
@@ -93,5 +95,5 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     res.setHeader('Cache-Control', 'no-cache');
     res.sendFile(join(webRoot, 'index.html'));
   };
-  for (const path of ['/', '/sign-in', '/today', '/stores', '/stores/*rest', '/shares', '/shares/*rest', '/ledger', '/account']) http.get(path, page);
+  for (const path of ['/', '/sign-in', '/today', '/stores', '/stores/*rest', '/shares', '/shares/*rest', '/reach', '/reach/plan', '/reach/addresses/*rest', '/ledger', '/account']) http.get(path, page);
 }

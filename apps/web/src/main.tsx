@@ -4,6 +4,8 @@ import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from 'react-router';
 import { Account } from './places/account';
 import { Ledger } from './places/ledger';
+import { Reach } from './places/reach';
+import { ReachPlan } from './places/reach/plan';
 import { Shares } from './places/shares';
 import { SignIn } from './places/sign-in';
 import { Stores } from './places/stores';
@@ -16,6 +18,7 @@ import { Today } from './places/today';
 import './styles/theme.scss';
 import './styles/places.scss';
 import './styles/stores.scss';
+import './styles/reach.scss';
 import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
@@ -72,6 +75,9 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/stores/:storeId/trash" element={<Trash />} />
             <Route path="/shares" element={<Shares />} />
             <Route path="/shares/:shareId" element={<Shares />} />
+            <Route path="/reach" element={<Reach />} />
+            <Route path="/reach/plan" element={<ReachPlan />} />
+            <Route path="/reach/addresses/:addressId" element={<Reach />} />
             <Route path="/ledger" element={<Ledger />} />
             <Route path="/account" element={<Account />} />
             <Route path="*" element={<Navigate to="/today" replace />} />

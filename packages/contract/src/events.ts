@@ -1,6 +1,6 @@
 /** What the event stream (server-sent events) carries: which things changed, never their contents. */
 export interface QuayEvent {
-  topic: 'share' | 'node' | 'store' | 'ledger' | 'session' | 'preview' | 'task';
-  /** The share, the folder whose listing changed, or the store. */
+  topic: 'share' | 'node' | 'store' | 'ledger' | 'session' | 'preview' | 'task' | 'reach';
+  /** The share, the folder whose listing changed, the store, or the address. */
   id: string;
 }

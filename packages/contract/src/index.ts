@@ -2,6 +2,7 @@ export * from './common.js';
 export * from './events.js';
 export * from './ledger.js';
 export * from './problem.js';
+export * from './reach.js';
 export * from './session.js';
 export * from './shares.js';
 export * from './stores.js';

@@ -1,7 +1,7 @@
 import { createSocket, type Socket } from 'node:dgram';
 import { createServer, type AddressInfo, type Server, type Socket as TcpSocket } from 'node:net';
 import { BadMessage, decode, encode, OPCODE, RCODE, u16, type Message } from './codec.js';
-import { answerQuery, applyUpdate, isUpdate, replyTo, type NameFaults, type Zone } from './state.js';
+import { answerQuery, applyUpdate, overlaid, isUpdate, replyTo, type NameFaults, type Zone } from './state.js';
 import { refuseTsig, signAnswer, verifyTsig, type TsigKeys } from './tsig.js';
 
 /** RFC 1035 §4.2.1: what fits into a datagram when the asker says nothing else. */
@@ -15,7 +15,8 @@ export class NameServer {
   private tcp: Server | null = null;
   private readonly open = new Set<TcpSocket>();
 
-  constructor(zones: readonly Zone[], private readonly keys: TsigKeys, private readonly nowSeconds = () => Math.floor(Date.now() / 1000)) {
+  /** @param upstream what it answers where its own records say nothing, as the name server of a network does */
+  constructor(zones: readonly Zone[], private readonly keys: TsigKeys, private readonly upstream: (() => readonly Zone[]) | null = null, private readonly nowSeconds = () => Math.floor(Date.now() / 1000)) {
     this.zones = zones;
   }
 
@@ -67,7 +68,7 @@ export class NameServer {
       this.zones = zones;
       return answer;
     }
-    return message.opcode === OPCODE.QUERY ? answerQuery(this.zones, message) : { ...replyTo(message), rcode: RCODE.NOTIMP };
+    return message.opcode === OPCODE.QUERY ? answerQuery(this.upstream ? overlaid(this.upstream(), this.zones) : this.zones, message) : { ...replyTo(message), rcode: RCODE.NOTIMP };
   }
 
   /** RFC 1035 §4.2.2: two bytes of length before each message. */

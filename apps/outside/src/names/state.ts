@@ -37,6 +37,14 @@ export function zoneOf(zones: readonly Zone[], name: string): Zone | null {
   return holding.sort((a, b) => b.origin.length - a.origin.length)[0] ?? null;
 }
 
+/** Zones as a network sees them whose own name server answers some names differently. */
+export function overlaid(zones: readonly Zone[], own: readonly Zone[]): readonly Zone[] {
+  return zones.map((zone) => {
+    const mine = own.find((z) => z.origin === zone.origin)?.records.filter((r) => r.type !== TYPE.SOA && r.type !== TYPE.NS) ?? [];
+    return { ...zone, records: [...zone.records.filter((r) => !mine.some((m) => m.name === r.name && m.type === r.type)), ...mine] };
+  });
+}
+
 /** Answers a query (RFC 1034 §4.3.2 for one authoritative server without delegations; aliases are followed within the zone). */
 export function answerQuery(zones: readonly Zone[], message: Message): Message {
   const base = replyTo(message);

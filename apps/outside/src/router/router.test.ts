@@ -21,6 +21,7 @@ beforeAll(async () => {
     publicSide: (external) => (external === 443 ? { host: '127.20.0.2', port: publicPort } : null),
     inside: () => ({ host: '127.0.0.1', port: (service.address() as AddressInfo).port }),
     who: (peer) => (peer === '127.0.0.9' ? '203.0.113.5' : '192.168.20.10'),
+      description: 'http://192.168.20.1:5000/rootDesc.xml',
   }, () => clock);
   ports = await router.listen(GATEWAY);
 });

@@ -3,7 +3,7 @@ import { createServer as createHttp, type IncomingMessage, type Server as HttpSe
 import { connect, createServer, type AddressInfo, type Server, type Socket as TcpSocket } from 'node:net';
 import { decodePcp, decodePmp, encodePcp, encodePmpAddress, encodePmpMap, encodePmpRefusal, PCP_RESULT, PMP_RESULT } from './codec.js';
 import { live, LONGEST_LEASE_SECONDS, map, NO_FAULTS, outsideAddress, unmap, type Mapping, type RouterState } from './state.js';
-import { decodeAction, encodeAnswer, encodeFault, rootDescription, UPNP_ERROR, type UpnpAction } from './upnp.js';
+import { decodeAction, encodeAnswer, encodeFault, rootDescription, searchAnswer, UPNP_ERROR, type UpnpAction } from './upnp.js';
 
 const TCP_PROTOCOL = 6;
 
@@ -15,6 +15,8 @@ export interface Wiring {
   inside: (address: string, port: number) => { host: string; port: number };
   /** The inside address that a peer on loopback stands for. */
   who: (peer: string) => string;
+  /** Where its description is, as those inside are told. */
+  description: string;
 }
 
 /** A router on loopback: NAT-PMP, PCP and UPnP inside; on its public side it really forwards TCP. */
@@ -23,6 +25,7 @@ export class Router {
   private readonly began: number;
   private udp: Socket | null = null;
   private http: HttpServer | null = null;
+  private ssdp: Socket | null = null;
   private readonly doors = new Map<number, { server: Server; port: number }>();
   private readonly open = new Set<TcpSocket>();
   private timer: NodeJS.Timeout | null = null;
@@ -33,16 +36,23 @@ export class Router {
   }
 
   /** @returns the ports that were taken: 5351 for the mapping protocols, unless another is asked for */
-  async listen(host: string, pmpPort = 5351, upnpPort = 0): Promise<{ pmp: number; upnp: number }> {
+  async listen(host: string, pmpPort = 5351, upnpPort = 0): Promise<{ pmp: number; upnp: number; ssdp: number }> {
     const udp = createSocket('udp4');
     udp.on('message', (bytes, from) => void this.datagram(bytes, from).then((answer) => answer && udp.send(answer, from.port, from.address)));
     await new Promise<void>((resolve, reject) => udp.once('error', reject).bind(pmpPort, host, resolve));
     this.udp = udp;
     this.http = createHttp((req, res) => void this.request(req, res));
     await new Promise<void>((resolve, reject) => this.http?.once('error', reject).listen(upnpPort, host, resolve));
+    const ssdp = createSocket('udp4');
+    ssdp.on('message', (bytes, from) => {
+      const answer = this.state.faults.noUpnp ? null : searchAnswer(bytes, this.wiring.description);
+      if (answer) ssdp.send(answer, from.port, from.address);
+    });
+    await new Promise<void>((resolve, reject) => ssdp.once('error', reject).bind(0, host, resolve));
+    this.ssdp = ssdp;
     this.timer = setInterval(() => void this.follow(), 1000);
     this.timer.unref();
-    return { pmp: udp.address().port, upnp: (this.http.address() as AddressInfo).port };
+    return { pmp: udp.address().port, upnp: (this.http.address() as AddressInfo).port, ssdp: ssdp.address().port };
   }
 
   async close(): Promise<void> {
@@ -50,6 +60,7 @@ export class Router {
     for (const socket of this.open) socket.destroy();
     for (const { server } of this.doors.values()) server.close();
     this.http?.closeAllConnections();
+    this.ssdp?.close();
     await Promise.all([this.udp && new Promise<void>((r) => this.udp?.close(() => r())), this.http && new Promise<void>((r) => this.http?.close(() => r()))]);
   }
 

@@ -40,6 +40,14 @@ export function decodeAction(soapAction: string, body: string): UpnpAction | nul
   }
 }
 
+/** The answer to a search for gateways (UPnP Device Architecture 1.1 §1.3.3); null for what is none. */
+export function searchAnswer(bytes: Buffer, location: string): Buffer | null {
+  const text = bytes.toString('latin1');
+  const target = /^ST:\s*(\S+)\s*$/im.exec(text)?.[1] ?? '';
+  if (!text.startsWith('M-SEARCH * HTTP/1.1') || !/^MAN:\s*"ssdp:discover"/im.test(text) || !/InternetGatewayDevice:|WANIPConnection:|ssdp:all|upnp:rootdevice/.test(target)) return null;
+  return Buffer.from(['HTTP/1.1 200 OK', 'CACHE-CONTROL: max-age=120', 'EXT:', `LOCATION: ${location}`, 'SERVER: Outside/1 UPnP/1.1 Router/1', `ST: ${target}`, `USN: uuid:6d61-70::${target}`, '', ''].join('\r\n'));
+}
+
 export function encodeAnswer(action: string, values: Record<string, string | number>): string {
   const body = Object.entries(values).map(([key, value]) => `<${key}>${encodeXml(String(value))}</${key}>`).join('');
   return envelope(`<u:${action}Response xmlns:u="${SERVICE}">${body}</u:${action}Response>`);

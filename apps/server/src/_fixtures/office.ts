@@ -13,7 +13,7 @@ import { DataSource } from 'typeorm';
 import { inject } from 'vitest';
 import { AppModule } from '../app.module.js';
 import { Clock } from '../platform/clock.js';
-import type { Config } from '../platform/config.js';
+import { NO_REACH, type Config } from '../platform/config.js';
 import { migrate } from '../platform/database/database.js';
 import { hashPassword } from '../platform/passwords.js';
 import { dress } from '../web.js';
@@ -99,7 +99,7 @@ export interface TestOffice {
 export async function openOffice(part: Partial<Config> = {}, furnished = true): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
-  const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), blobCopyRoot: null, importRoots: [], exportRoot: null, webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, ...part };
+  const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), blobCopyRoot: null, importRoots: [], exportRoot: null, webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, reach: NO_REACH, ...part };
   const clock = new TestClock(START);
   const module = await Test.createTestingModule({ imports: [AppModule.with(config)] }).overrideProvider(Clock).useValue(clock).compile();
   const app = module.createNestApplication<NestExpressApplication>({ bodyParser: false, forceCloseConnections: true, logger: false });

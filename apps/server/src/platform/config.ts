@@ -1,4 +1,5 @@
 import { readFileSync } from 'node:fs';
+import type { Wiring } from './dialler.js';
 
 /** Everything the server is told from outside. Secrets come from files, never from the command line. */
 export interface Config {
@@ -23,7 +24,36 @@ export interface Config {
   keepFreeBytes: number;
   /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
   clockAheadMs: number;
+  reach: ReachConfig;
 }
+
+/** How the server stands in its network, and who helps it to be reached. From one file, which only the server may read. */
+export interface ReachConfig {
+  /** This machine on the office network, and the ports that a router's mapping leads to. */
+  insideAddress: string;
+  insidePorts: { tls: number; plain: number };
+  /** Where this process listens with encryption, and for plain requests that are sent on; null: nowhere. */
+  tls: { host: string; port: number } | null;
+  plain: { host: string; port: number } | null;
+  /** The router, for mappings; null: there is none. */
+  gateway: string | null;
+  /** Name servers of the office network as addresses; null: those of this machine. */
+  resolvers: string[] | null;
+  stun: { address: string; port: number } | null;
+  acmeDirectory: string | null;
+  /** Roots that are trusted besides the usual ones, as PEM. */
+  roots: string[];
+  /** Standing probes elsewhere. */
+  probes: Partial<Record<'outside' | 'guest' | 'tunnel', { url: string; token: string }>>;
+  /** Proxies before this server whose word about the visitor is taken, as addresses or ranges. */
+  trustedProxies: string[];
+  /** How often every address is checked; 0: only when asked. */
+  checkEveryMinutes: number;
+  /** Where addresses are on this machine; null: where they say. */
+  wiring: Wiring | null;
+}
+
+export const NO_REACH: ReachConfig = { insideAddress: '127.0.0.1', insidePorts: { tls: 8443, plain: 8080 }, tls: null, plain: null, gateway: null, resolvers: null, stun: null, acmeDirectory: null, roots: [], probes: {}, trustedProxies: [], checkEveryMinutes: 0, wiring: null };
 
 export const CONFIG = Symbol('config');
 
@@ -36,6 +66,7 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
   };
   const key = Buffer.from(readFileSync(need('QUAY_KEY_FILE'), 'utf8').trim(), 'hex');
   if (key.length !== 32) throw new Error('QUAY_KEY_FILE does not hold 32 bytes in hexadecimal');
+  const reachFile = env['QUAY_REACH_FILE'];
   return {
     host: env['QUAY_HOST'] ?? '127.0.0.1',
     port: Number(env['QUAY_PORT'] ?? 4180),
@@ -50,5 +81,6 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     logLevel: env['QUAY_LOG'] ?? 'info',
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
+    reach: { ...NO_REACH, ...(reachFile ? (JSON.parse(readFileSync(reachFile, 'utf8')) as Partial<ReachConfig>) : {}) },
   };
 }

@@ -5,6 +5,7 @@ import { BlobKeeper } from './blobs/blob-keeper.js';
 import { DiskBlobStore } from './blobs/disk-blob-store.js';
 import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
+import { Dialler } from './dialler.js';
 import { Events } from './events/events.js';
 import { Housekeeping } from './housekeeping.js';
 import { Mail } from './mail.js';
@@ -14,7 +15,7 @@ import { Office } from './office.js';
 @Module({})
 export class PlatformModule {
   static with(config: Config): DynamicModule {
-    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, BlobKeeper, Attempts, Events, Mail, Office, Housekeeping];
+    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring) }, BlobKeeper, Attempts, Events, Mail, Office, Housekeeping];
     return { module: PlatformModule, providers: provided, exports: provided };
   }
 }

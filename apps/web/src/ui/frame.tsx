@@ -16,6 +16,7 @@ export const PLACES: [path: string, name: string, adminOnly: boolean][] = [
   ['/today', 'Today', false],
   ['/stores', 'Stores', false],
   ['/shares', 'Shares', false],
+  ['/reach', 'Reach', true],
   ['/ledger', 'Ledger', false],
 ];
 

@@ -31,6 +31,8 @@ function keysOf(event: QuayEvent): string[][] {
       return [['info', event.id]];
     case 'task':
       return [['tasks']];
+    case 'reach':
+      return [['reach'], ['me']];
     case 'ledger':
       return [['ledger']];
     case 'session':

@@ -1,4 +1,4 @@
-import type { ChangeShare, LedgerPage, ShareRow, ShareSheet, StoreSummary } from '@quay/contract';
+import type { AddressRow, ChangeShare, LedgerPage, ShareRow, ShareSheet, StoreSummary } from '@quay/contract';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from './api';
 import { tellFailure, useNotices } from './notices';
@@ -8,6 +8,8 @@ export const sharesQuery = queryOptions({ queryKey: ['shares'], queryFn: () => a
 export const storesQuery = queryOptions({ queryKey: ['stores'], queryFn: () => api<StoreSummary[]>('GET', '/api/stores') });
 export const shareQuery = (id: string) => queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
 export const ledgerQuery = (limit: number) => queryOptions({ queryKey: ['ledger', 'last', limit], queryFn: () => api<LedgerPage>('GET', `/api/ledger?limit=${limit}`) });
+
+export const addressesQuery = queryOptions({ queryKey: ['reach', 'addresses'], queryFn: () => api<AddressRow[]>('GET', '/api/reach/addresses') });
 
 /** Changes a share, and puts the answer where every place reads it. */
 export function useChangeShare() {

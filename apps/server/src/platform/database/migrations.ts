@@ -1,6 +1,7 @@
 import type { MigrationInterface, QueryRunner } from 'typeorm';
 import { FIRST_SCHEMA } from './schema-0001.js';
 import { STORES_SCHEMA } from './schema-0002.js';
+import { REACH_SCHEMA } from './schema-0003.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -22,5 +23,15 @@ export class Stores1764200000000 implements MigrationInterface {
   }
 }
 
+export class Reach1764300000000 implements MigrationInterface {
+  name = 'Reach1764300000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(REACH_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Keys and proofs are not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
-export const MIGRATIONS = [FirstSlice1764000000000, Stores1764200000000];
+export const MIGRATIONS = [FirstSlice1764000000000, Stores1764200000000, Reach1764300000000];

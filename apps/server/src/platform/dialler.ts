@@ -1,0 +1,126 @@
+import type { Way } from '@quay/probe';
+import { createSocket } from 'node:dgram';
+import { request, type IncomingMessage } from 'node:http';
+import { connect, isIP, type Socket } from 'node:net';
+import { Problem } from './problems/problem.js';
+
+/** One line of a wiring table: an address and port (null: any), and where that is on this machine. */
+export interface WiredRoute {
+  transport: 'tcp' | 'udp';
+  address: string;
+  port: number | null;
+  host: string;
+  toPort: number | null;
+  offset: number;
+}
+export interface Wiring {
+  /** The address that connections come from. */
+  localAddress: string;
+  routes: WiredRoute[];
+}
+
+export interface Place {
+  host: string;
+  port: number;
+  localAddress?: string;
+}
+
+/**
+ * How the server gets to other machines of its networks. As it is in an office: where addresses say. Under a wiring
+ * table, addresses of a simulated world lead to places on this machine, and to nowhere when they are not in it.
+ */
+export class Dialler {
+  constructor(private readonly wiring: Wiring | null) {}
+
+  place(transport: 'tcp' | 'udp', address: string, port: number): Place | null {
+    if (!this.wiring || address.startsWith('127.') || !isIP(address)) return { host: address, port };
+    const route = this.wiring.routes.find((r) => r.transport === transport && r.address === address && (r.port === null || r.port === port));
+    return route ? { host: route.host, port: route.toPort ?? port + route.offset, localAddress: this.wiring.localAddress } : null;
+  }
+
+  /** For measuring from here. @param resolvers name servers; null: those of this machine */
+  way(resolvers: string[] | null): Way {
+    const places = resolvers?.map((address) => this.place('udp', address, 53)).filter((p): p is Place => p !== null);
+    return { resolvers: places ? places.map((p) => `${p.host}:${p.port}`) : null, place: (address, port) => this.place('tcp', address, port) };
+  }
+
+  /** A connection. @throws Error when there is no way, or none in time */
+  connect(address: string, port: number, timeoutMs: number): Promise<Socket> {
+    const place = this.place('tcp', address, port);
+    if (!place) return Promise.reject(new Error(`there is no way to ${address} from here`));
+    return new Promise((resolve, reject) => {
+      const socket = connect(place);
+      const timer = setTimeout(() => socket.destroy(new Error(`${address} port ${port} did not answer within ${timeoutMs / 1000} s`)), timeoutMs);
+      socket.once('error', (error) => {
+        clearTimeout(timer);
+        reject(error);
+      });
+      socket.once('connect', () => {
+        clearTimeout(timer);
+        resolve(socket);
+      });
+    });
+  }
+
+  /**
+   * Sends a datagram, again after each of the waits, and takes the first answer that `read` understands; others are
+   * dropped. Only answers of the very machine that was asked are looked at. @returns null when none came
+   */
+  async exchange<T>(address: string, port: number, bytes: Uint8Array, read: (answer: Buffer) => T | null, waitsMs: readonly number[] = [250, 500, 1000]): Promise<T | null> {
+    const place = this.place('udp', address, port);
+    if (!place) return null;
+    const socket = createSocket(isIP(place.host) === 6 ? 'udp6' : 'udp4');
+    try {
+      return await new Promise<T | null>((resolve) => {
+        let timer: NodeJS.Timeout | undefined;
+        const end = (value: T | null) => {
+          clearTimeout(timer);
+          resolve(value);
+        };
+        socket.on('error', () => end(null));
+        socket.on('message', (answer, from) => {
+          if (from.port !== place.port || from.address !== place.host) return;
+          const value = read(answer);
+          if (value !== null) end(value);
+        });
+        const send = (round: number): void => {
+          const wait = waitsMs[round];
+          if (wait === undefined) return end(null);
+          socket.send(bytes, place.port, place.host, (error) => error && end(null));
+          timer = setTimeout(() => send(round + 1), wait);
+        };
+        socket.bind(0, place.localAddress, () => send(0));
+      });
+    } finally {
+      socket.close();
+    }
+  }
+
+  /** A small HTTP request. @throws Error when no answer came in time, or more than `most` bytes */
+  async http(method: string, url: string, headers: Record<string, string>, body: string | null, timeoutMs: number, most = 1_000_000): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
+    const { hostname, port, protocol, pathname, search, host } = new URL(url);
+    if (protocol !== 'http:') throw new Problem('invalid', 'reach.not-http', `${url} is not plain HTTP.`);
+    const ends = Date.now() + timeoutMs;
+    const socket = await this.connect(hostname, Number(port || 80), timeoutMs);
+    return new Promise((resolve, reject) => {
+      const req = request({ createConnection: () => socket, method, path: pathname + search, headers: { host, connection: 'close', ...headers, ...(body !== null && { 'content-length': String(Buffer.byteLength(body)) }) } }, (res) => {
+        let text = '';
+        res.on('data', (piece: Buffer) => {
+          text += piece.toString('utf8');
+          if (text.length > most) req.destroy(new Error(`${host} sends more than it should`));
+        });
+        res.on('end', () => {
+          clearTimeout(timer);
+          resolve({ status: res.statusCode ?? 0, headers: res.headers, text });
+        });
+        res.on('error', reject);
+      });
+      const timer = setTimeout(() => req.destroy(new Error(`${host} did not answer within ${timeoutMs / 1000} s`)), Math.max(1, ends - Date.now()));
+      req.on('error', (error) => {
+        clearTimeout(timer);
+        reject(error);
+      });
+      req.end(body ?? undefined);
+    });
+  }
+}

@@ -1,0 +1,116 @@
+import type { INestApplication } from '@nestjs/common';
+import { addressText, type Address } from '@quay/core';
+import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
+import { createServer as createTls } from 'node:https';
+import type { AddressInfo } from 'node:net';
+import { DataSource } from 'typeorm';
+import type { Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { log } from '../platform/log/log.js';
+import { CertificatesService } from './certificates.service.js';
+import { sendProof } from './proof-page.js';
+import { ProofsService } from './proofs.service.js';
+import type { AddressRow } from '@quay/contract';
+
+/** RFC 6797 §6.1.1; half a year is common practice, no source. */
+const HSTS = 'max-age=15552000';
+const CHALLENGE = /^\/\.well-known\/acme-challenge\/([\w-]{1,200})$/;
+/** What a visitor's browser asks for; everything else of the product is for those who sign in. */
+const FOR_VISITORS = /^\/(s\/|reach\/|assets\/|mark\.svg$|favicon)/;
+
+interface Facts extends Address {
+  uses: AddressRow['uses'];
+  redirect: boolean;
+  hsts: boolean;
+}
+
+/** The doors that outsiders come through: one with encryption, one that sends plain requests there. */
+export class Doors {
+  private facts: Facts[] | null = null;
+  private readonly servers: Server[] = [];
+
+  private constructor(private readonly db: DataSource, private readonly certificates: CertificatesService, private readonly proofs: ProofsService, private readonly inner: Server) {}
+
+  /** Opens what the configuration names; the product itself answers behind. */
+  static async open(app: INestApplication, config: Config): Promise<Doors> {
+    const doors = new Doors(app.get(DataSource), app.get(CertificatesService), app.get(ProofsService), app.getHttpServer() as Server);
+    app.get(Events).stream.subscribe((event) => event.topic === 'reach' && (doors.facts = null));
+    const { tls, plain } = config.reach;
+    // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
+    if (tls) await doors.listen(createTls({ minVersion: 'TLSv1.2', SNICallback: (host, done) => doors.choose(host, done) }, (req, res) => void doors.enter(req, res)) as unknown as Server, tls);
+    if (plain) await doors.listen(createPlain((req, res) => void doors.sendOn(req, res)), plain);
+    return doors;
+  }
+
+  get ports(): number[] {
+    return this.servers.map((s) => (s.address() as AddressInfo).port);
+  }
+
+  async close(): Promise<void> {
+    await Promise.all(this.servers.map((s) => new Promise<void>((resolve) => {
+      s.close(() => resolve());
+      s.closeAllConnections();
+    })));
+  }
+
+  private async listen(server: Server, at: { host: string; port: number }): Promise<void> {
+    server.requestTimeout = 0;
+    server.headersTimeout = 20_000;
+    server.keepAliveTimeout = 65_000;
+    await new Promise<void>((resolve, reject) => server.once('error', reject).listen(at.port, at.host, resolve));
+    server.on('error', (error) => log.warn({ err: error }, 'a door had trouble'));
+    this.servers.push(server);
+  }
+
+  private choose(host: string, done: (error: Error | null, context?: import('node:tls').SecureContext) => void): void {
+    this.certificates.context(host.toLowerCase()).then((context) => (context ? done(null, context) : done(new Error('no certificate'))), (error: Error) => done(error));
+  }
+
+  /** A request that came encrypted: only for names this server answers to, and only for what each may be used for. */
+  private async enter(req: IncomingMessage, res: ServerResponse): Promise<void> {
+    const address = (await this.addresses(res)).find((a) => a.scheme === 'https' && a.host === hostOf(req) && under(req.url ?? '/', a.pathPrefix));
+    if (res.writableEnded) return;
+    // RFC 9110 §15.5.20: this server is not the one for that name.
+    if (!address) return void refuse(res, 421, 'address.unknown', 'This server does not answer to that name.');
+    if (address.hsts) res.setHeader('Strict-Transport-Security', HSTS);
+    req.url = (req.url ?? '/').slice(address.pathPrefix.length) || '/';
+    if (address.uses === 'visitors' && !FOR_VISITORS.test(req.url)) return void refuse(res, 404, 'address.visitors-only', 'There is nothing here. Links that you were given begin with /s/.');
+    this.inner.emit('request', req, res);
+  }
+
+  /** A plain request: the authority's proof is answered here, everything else is sent on to the encrypted address. */
+  private async sendOn(req: IncomingMessage, res: ServerResponse): Promise<void> {
+    const url = req.url ?? '/';
+    const token = CHALLENGE.exec(url)?.[1];
+    if (token) {
+      const answer = await this.certificates.challenge(token).catch(() => null);
+      return void (answer ? res.writeHead(200, { 'Content-Type': 'application/octet-stream' }).end(answer) : refuse(res, 404, 'challenge.none', 'Nothing was asked for here.'));
+    }
+    const nonce = /^\/reach\/probe\/([\w-]{10,100})$/.exec(url)?.[1];
+    const address = (await this.addresses(res)).find((a) => a.scheme === 'https' && a.redirect && a.host === hostOf(req));
+    if (res.writableEnded) return;
+    if (nonce && !address) return void (await sendProof(this.proofs, nonce, req, res, 'HTTP'));
+    if (!address) return void refuse(res, 404, 'address.unknown', 'There is nothing here.');
+    res.writeHead(301, { Location: addressText(address) + url.slice(under(url, address.pathPrefix) ? address.pathPrefix.length : 0), 'Content-Length': '0' }).end();
+  }
+
+  private async addresses(res: ServerResponse): Promise<Facts[]> {
+    try {
+      this.facts ??= await this.db.query<Facts[]>('SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, redirect, hsts FROM address ORDER BY length(path_prefix) DESC');
+      return this.facts;
+    } catch {
+      refuse(res, 503, 'database.away', 'The server cannot reach its database. Try again in a moment.');
+      return [];
+    }
+  }
+}
+
+function hostOf(req: IncomingMessage): string {
+  return (req.headers.host ?? '').replace(/:\d+$/, '').replace(/^\[|\]$/g, '').toLowerCase();
+}
+
+const under = (url: string, prefix: string): boolean => prefix === '' || url === prefix || url.startsWith(`${prefix}/`) || url.startsWith(`${prefix}?`);
+
+function refuse(res: ServerResponse, status: number, code: string, detail: string): void {
+  res.writeHead(status, { 'Content-Type': 'application/problem+json' }).end(JSON.stringify({ type: 'about:blank', status, code, detail }));
+}

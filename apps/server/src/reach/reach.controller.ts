@@ -1,0 +1,185 @@
+import { Body, CanActivate, Controller, Delete, ExecutionContext, Get, HttpCode, Inject, Injectable, Param, Patch, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
+import { ApiTags } from '@nestjs/swagger';
+import { changeAddressSchema, guideStepSchema, idSchema, moveLinksSchema, nameServerSchema, networkSchema, newAddressSchema, plannedLineSchema, remedySchema, type AddressRow, type AddressSheet, type AffectedLink, type ChangeAddress, type ExposureAnswer, type NameServerSettings, type NewAddress, type ReachCheck, type ReachNetwork, type RemedyAct, type TelephoneProof } from '@quay/contract';
+import { addressText, compareWays, VANTAGES, type GuideStep, type PlannedLine, type Vantage, type WayCompared } from '@quay/core';
+import type { Request, Response } from 'express';
+import Joi from 'joi';
+import { LedgerService } from '../ledger/ledger.service.js';
+import { SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type SignedInRequest, type Who } from '../people/who.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { Takes } from '../platform/openapi.js';
+import { Problem } from '../platform/problems/problem.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { actorOf } from '../stores/names.js';
+import { AddressesService } from './addresses.service.js';
+import { CheckService } from './check.service.js';
+import { ExposureService } from './exposure.service.js';
+import { NameServersService, type Network } from './name-servers.service.js';
+import { sendProof } from './proof-page.js';
+import { ProofsService } from './proofs.service.js';
+import { RemediesService } from './remedies.service.js';
+import { RouterService } from './router.service.js';
+
+const id = valid<string>(idSchema.required());
+const vantage = valid<Vantage>(Joi.string<Vantage>().valid(...VANTAGES).required());
+
+/** Checks and guides make requests to other machines: nobody else may ask for that. */
+@Injectable()
+export class ReachAdminGuard implements CanActivate {
+  canActivate(context: ExecutionContext): boolean {
+    if (context.switchToHttp().getRequest<SignedInRequest>().who?.role !== 'admin') throw new Problem('forbidden', 'reach.admin-only', 'Only the admin looks after the ways in.');
+    return true;
+  }
+}
+
+@ApiTags('reach')
+@UseGuards(SignedInGuard, ReachAdminGuard)
+@Controller('api/reach')
+export class ReachController {
+  constructor(
+    private readonly addresses: AddressesService,
+    private readonly checks: CheckService,
+    private readonly remedies: RemediesService,
+    private readonly exposure: ExposureService,
+    private readonly names: NameServersService,
+    private readonly router: RouterService,
+    private readonly proofs: ProofsService,
+    private readonly events: Events,
+    private readonly ledger: LedgerService,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  @Get('addresses')
+  @Takes('Addresses that links are built on, with how each stands')
+  list(): Promise<AddressRow[]> {
+    return this.addresses.list();
+  }
+
+  @Post('addresses')
+  @Takes('Add an address', newAddressSchema)
+  add(@Me() who: Who, @Body(valid(newAddressSchema)) asked: NewAddress): Promise<AddressRow> {
+    return this.addresses.add(who, asked);
+  }
+
+  @Get('addresses/:id')
+  @Takes('An address with its guide, its newest check and what is renewed')
+  sheet(@Param('id', id) addressId: string): Promise<AddressSheet> {
+    return this.addresses.sheet(addressId);
+  }
+
+  @Patch('addresses/:id')
+  @Takes('Change an address; links that would change must have been seen', changeAddressSchema)
+  change(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(changeAddressSchema)) asked: ChangeAddress): Promise<AddressRow> {
+    return this.addresses.change(who, addressId, asked);
+  }
+
+  @Delete('addresses/:id')
+  @HttpCode(204)
+  @Takes('Remove an address that no open link is built on')
+  remove(@Me() who: Who, @Param('id', id) addressId: string): Promise<void> {
+    return this.addresses.remove(who, addressId);
+  }
+
+  @Get('addresses/:id/links')
+  @Takes('Links that could still be opened and are built on an address')
+  links(@Param('id', id) addressId: string): Promise<AffectedLink[]> {
+    return this.addresses.links(addressId);
+  }
+
+  @Post('addresses/:id/links/move')
+  @HttpCode(200)
+  @Takes('Build the links of an address on another', moveLinksSchema)
+  move(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(moveLinksSchema)) asked: { to: string }): Promise<{ moved: number }> {
+    return this.addresses.moveLinks(who, addressId, asked.to);
+  }
+
+  @Post('addresses/:id/check')
+  @HttpCode(200)
+  @Takes('Follow the way in from every vantage now')
+  async check(@Param('id', id) addressId: string): Promise<ReachCheck> {
+    return this.checks.check(addressId, 'asked');
+  }
+
+  @Post('addresses/:id/remedies/:vantage')
+  @HttpCode(200)
+  @Takes('Do what mends a stage, and check again', remedySchema)
+  async remedy(@Me() who: Who, @Param('id', id) addressId: string, @Param('vantage', vantage) from: Vantage, @Body(valid(remedySchema)) asked: { act: RemedyAct }): Promise<ReachCheck> {
+    return this.remedies.act(actorOf(who), await this.addresses.require(addressId), asked.act, from);
+  }
+
+  @Post('addresses/:id/guide')
+  @HttpCode(200)
+  @Takes('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
+  async guide(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(guideStepSchema)) asked: { step: GuideStep; how: 'program' | 'hand' }): Promise<ReachCheck> {
+    const address = await this.addresses.require(addressId);
+    return asked.how === 'program' ? this.remedies.step(actorOf(who), address, asked.step) : this.remedies.verify(address, asked.step);
+  }
+
+  @Get('addresses/:id/exposure')
+  @Takes('What answers from outside, port by port and path by path')
+  async exposed(@Param('id', id) addressId: string): Promise<ExposureAnswer> {
+    return this.exposure.look(await this.addresses.require(addressId));
+  }
+
+  @Post('addresses/:id/telephone')
+  @HttpCode(200)
+  @Takes('A link that proves the way in by itself, when opened on a telephone off the office network')
+  async telephone(@Param('id', id) addressId: string): Promise<TelephoneProof> {
+    const address = await this.addresses.require(addressId);
+    const { nonce, endsAt } = await this.proofs.make(addressId, 'telephone');
+    return { url: `${addressText(address)}/reach/probe/${nonce}`, endsAt: endsAt.toISOString(), seen: null };
+  }
+
+  @Get('addresses/:id/telephone')
+  @Takes('The last proof by telephone')
+  async telephoneSeen(@Param('id', id) addressId: string): Promise<{ seen: TelephoneProof['seen'] }> {
+    return { seen: await this.proofs.telephone((await this.addresses.require(addressId)).id) };
+  }
+
+  @Get('network')
+  @Takes('How the server stands in its network')
+  async network(): Promise<ReachNetwork> {
+    const { insideAddress, gateway, probes } = this.config.reach;
+    const [{ line }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
+    return { insideAddress, gateway, publicAddress: line.seenAddress ?? line.routerAddress, nameServers, probes: Object.keys(probes) };
+  }
+
+  @Put('name-servers/:network')
+  @HttpCode(204)
+  @Takes('The key with which records are changed; kept sealed, never told again', nameServerSchema)
+  async nameServer(@Me() who: Who, @Param('network', valid<Network>(networkSchema)) network: Network, @Body(valid(nameServerSchema)) asked: NameServerSettings): Promise<void> {
+    await this.events.change(async (tx) => {
+      await this.names.keep(tx, network, asked);
+      await this.events.tell(tx, { topic: 'reach', id: network });
+      await this.ledger.append(tx, { kind: 'reach.key', actor: actorOf(who), detail: { network } });
+    });
+  }
+
+  @Post('compare')
+  @HttpCode(200)
+  @Takes('Which ways in would work on a line, before anything is bought', plannedLineSchema)
+  compare(@Body(valid(plannedLineSchema)) planned: PlannedLine): WayCompared[] {
+    return compareWays(planned);
+  }
+}
+
+/** The page that proves the way in. Open to everybody: what it tells is nothing without the nonce. */
+@ApiTags('reach')
+@Controller('reach/probe')
+export class ProofController {
+  constructor(private readonly proofs: ProofsService) {}
+
+  @Get()
+  @Takes('Says only that this server answers')
+  here(): { answers: string } {
+    return { answers: 'Lockfast Quay' };
+  }
+
+  @Get(':nonce')
+  @Takes('Proves that a request came through; a nonce counts once')
+  proof(@Param('nonce', valid<string>(Joi.string().pattern(/^[\w-]{10,100}$/).required())) nonce: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    return sendProof(this.proofs, nonce, req, res, req.secure ? 'HTTPS' : 'HTTP');
+  }
+}

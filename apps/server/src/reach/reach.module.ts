@@ -1,0 +1,18 @@
+import { Module } from '@nestjs/common';
+import { AddressesService } from './addresses.service.js';
+import { CertificatesService } from './certificates.service.js';
+import { CheckService } from './check.service.js';
+import { ExposureService } from './exposure.service.js';
+import { NameServersService } from './name-servers.service.js';
+import { ProofsService } from './proofs.service.js';
+import { ProofController, ReachController } from './reach.controller.js';
+import { RemediesService } from './remedies.service.js';
+import { RouterService } from './router.service.js';
+import { UpkeepService } from './upkeep.service.js';
+
+@Module({
+  controllers: [ReachController, ProofController],
+  providers: [NameServersService, RouterService, CertificatesService, ProofsService, CheckService, RemediesService, UpkeepService, AddressesService, ExposureService],
+  exports: [AddressesService, CertificatesService, ProofsService],
+})
+export class ReachModule {}

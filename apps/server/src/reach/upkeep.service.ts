@@ -1,0 +1,129 @@
+import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import type { Upkeep } from '@quay/contract';
+import { DataSource } from 'typeorm';
+import { SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { log } from '../platform/log/log.js';
+import { CertificatesService } from './certificates.service.js';
+import { CheckService } from './check.service.js';
+import { measure } from '@quay/probe';
+import { Dialler } from '../platform/dialler.js';
+import { ProofsService } from './proofs.service.js';
+import { loadAddresses, type AddressRecord } from './reach.queries.js';
+import { RemediesService } from './remedies.service.js';
+import { RouterService } from './router.service.js';
+
+const EVERY_MS = 60_000;
+const UPKEEP_LOCK = 715_003;
+const HOUR_MS = 3_600_000;
+type Kind = Upkeep['kind'];
+
+/** Renews what lapses before it does, and checks every address on a schedule. One process does it at a time. */
+@Injectable()
+export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutdown {
+  private timer: NodeJS.Timeout | null = null;
+
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly dialler: Dialler,
+    private readonly router: RouterService,
+    private readonly certificates: CertificatesService,
+    private readonly remedies: RemediesService,
+    private readonly checks: CheckService,
+    private readonly events: Events,
+    proofs: ProofsService,
+    housekeeping: Housekeeping,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {
+    housekeeping.add('old proofs', () => proofs.tidy());
+  }
+
+  onApplicationBootstrap(): void {
+    if (this.config.reach.checkEveryMinutes === 0) return;
+    this.timer = setInterval(() => void this.round().catch((error: unknown) => log.warn({ err: error }, 'the ways in could not be looked after; trying again in a minute')), EVERY_MS);
+    this.timer.unref();
+  }
+
+  onApplicationShutdown(): void {
+    if (this.timer) clearInterval(this.timer);
+  }
+
+  /** Everything that is due, once. Another process that is at it already goes on alone. */
+  async round(): Promise<void> {
+    const runner = this.db.createQueryRunner();
+    try {
+      const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [UPKEEP_LOCK])) as { got: boolean }[];
+      if (!lock?.got) return;
+      for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
+      await runner.query('SELECT pg_advisory_unlock($1)', [UPKEEP_LOCK]);
+    } finally {
+      await runner.release();
+    }
+  }
+
+  /** What lapses for an address, when it is renewed, and how that went last. */
+  async of(address: AddressRecord): Promise<Upkeep[]> {
+    const tried = await this.db.query<{ kind: Kind; failure: string | null }[]>('SELECT kind, failure FROM renewal WHERE address_id = $1', [address.id]);
+    const failure = (kind: Kind) => tried.find((t) => t.kind === kind)?.failure ?? null;
+    const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
+    const certificate = address.scheme === 'https' ? await this.certificates.current(address.host) : null;
+    const rows: Upkeep[] = mine.map((m) => ({ kind: 'mapping', endsAt: m.endsAt?.toISOString() ?? null, renewsAt: new Date(halfway(m.grantedAt, m.endsAt as Date)).toISOString(), failure: failure('mapping'), words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})` }));
+    if (certificate) rows.push({ kind: 'certificate', endsAt: certificate.notAfter.toISOString(), renewsAt: byProgram(address, 'certificate') ? new Date(lastThird(certificate.notBefore, certificate.notAfter)).toISOString() : null, failure: failure('certificate'), words: `Certificate by ${certificate.issuer}` });
+    if (byProgram(address, 'record')) rows.push({ kind: 'record', endsAt: null, renewsAt: null, failure: failure('record'), words: 'Record of the name, whenever the line gets another address' });
+    return rows;
+  }
+
+  private async lookAfter(address: AddressRecord): Promise<void> {
+    const now = this.clock.now();
+    let renewed = false;
+    const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
+    // RFC 6886 §3.3: at half of its life.
+    if (mine.some((m) => halfway(m.grantedAt, m.endsAt as Date) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
+    if (byProgram(address, 'record') && (await this.lineMoved(address))) renewed = (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
+    const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
+    if (certificate && lastThird(certificate.notBefore, certificate.notAfter) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;
+    const due = address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
+    if (renewed || due) await this.checks.check(address.id, renewed ? 'change' : 'schedule');
+  }
+
+  /** Tries again after one hour, then two, four, and so on up to a day; what serves now goes on serving. */
+  private async renew(address: AddressRecord, kind: Kind, work: () => Promise<void>): Promise<boolean> {
+    const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>('SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, kind]);
+    const wait = before && before.failures > 0 ? (kind === 'certificate' ? Math.min(24, 2 ** (before.failures - 1)) * HOUR_MS : EVERY_MS) : 0;
+    if (before && this.clock.now() - before.triedAt.getTime() < wait) return false;
+    let failure: string | null = null;
+    try {
+      await work();
+    } catch (error) {
+      failure = (error as Error).message;
+    }
+    await this.events.change(async (tx) => {
+      await tx.query(
+        `INSERT INTO renewal (address_id, kind, tried_at, failure, failures) VALUES ($1, $2, $3, $4, $5)
+         ON CONFLICT (address_id, kind) DO UPDATE SET tried_at = $3, failure = $4, failures = CASE WHEN $4::text IS NULL THEN 0 ELSE renewal.failures + 1 END`,
+        [address.id, kind, this.clock.date(), failure, failure === null ? 0 : 1],
+      );
+      await this.events.tell(tx, { topic: 'reach', id: address.id });
+    });
+    return failure === null;
+  }
+
+  /** Whether the name leads elsewhere than the line is now. An unknown line is no reason to change anything. */
+  private async lineMoved(address: AddressRecord): Promise<boolean> {
+    const { line } = await this.router.line();
+    if (!line.seenAddress) return false;
+    const [server] = await this.db.query<{ address: string }[]>(`SELECT address FROM name_server WHERE network = 'public'`);
+    if (!server) return false;
+    const found = await measure({ url: `http://${address.host}`, path: '/', address: '0.0.0.0' }, { ...this.dialler.way([server.address]), place: () => null });
+    return found.lookup?.outcome === 'answered' && found.lookup.addresses[0] !== line.seenAddress;
+  }
+}
+
+const byProgram = (address: AddressRecord, step: string): boolean => address.guide[step]?.by === 'program';
+const halfway = (from: Date, to: Date): number => (from.getTime() + to.getTime()) / 2;
+/** Common practice, no source: at a third of its life left. */
+const lastThird = (from: Date, to: Date): number => to.getTime() - (to.getTime() - from.getTime()) / 3;

@@ -1,0 +1,87 @@
+import type { VantageResult } from '@quay/contract';
+import { STAGE_WORDS, STAGES, VANTAGE_WORDS, type Stage, type StageMark, type StageResult, type Vantage } from '@quay/core';
+import { useRef, type KeyboardEvent } from 'react';
+
+const MARK_WORDS: Record<StageMark, string> = { ok: 'passed', warn: 'needs a hand', fail: 'stops here', skipped: 'not needed', 'not-reached': 'not reached' };
+
+/** A mark is a shape and a colour: disc, triangle, cross, ring. */
+export function StageShape({ mark }: { mark: StageMark }) {
+  return (
+    <svg className={`stage-shape mark-${mark}`} viewBox="0 0 16 16" width="16" height="16" aria-hidden>
+      {mark === 'ok' && <circle cx="8" cy="8" r="6.600" fill="currentColor" />}
+      {mark === 'warn' && <path d="M8 1 15.200 14.200H.800z" fill="currentColor" />}
+      {mark === 'fail' && <path d="M2.500 2.500l11 11M13.500 2.500l-11 11" stroke="currentColor" strokeWidth="3.200" />}
+      {(mark === 'skipped' || mark === 'not-reached') && <circle cx="8" cy="8" r={mark === 'skipped' ? 3.4 : 5} fill="var(--sheet)" stroke="currentColor" strokeWidth="1.800" />}
+    </svg>
+  );
+}
+
+interface Chosen {
+  vantage: Vantage;
+  stage: Stage;
+}
+
+/** Rows are vantages, columns the stages of the way in; each cell says what was measured. Arrow keys walk the cells. */
+export function Matrix({ vantages, chosen, choose }: { vantages: VantageResult[]; chosen: Chosen; choose: (cell: Chosen) => void }) {
+  const table = useRef<HTMLTableElement>(null);
+  const walk = (e: KeyboardEvent, row: number, column: number) => {
+    const step: Partial<Record<string, [number, number]>> = { ArrowRight: [0, 1], ArrowLeft: [0, -1], ArrowDown: [1, 0], ArrowUp: [-1, 0] };
+    const by = step[e.key];
+    if (!by) return;
+    e.preventDefault();
+    for (let r = row + by[0], c = column + by[1]; r >= 0 && r < vantages.length && c >= 0 && c < STAGES.length; r += by[0], c += by[1]) {
+      const next = table.current?.querySelector<HTMLButtonElement>(`[data-cell="${r} ${c}"]`);
+      if (!next) continue;
+      next.focus();
+      next.click();
+      return;
+    }
+  };
+  return (
+    <div className="matrix-scroll">
+      <table className="matrix" ref={table}>
+        <thead>
+          <tr>
+            <th scope="col">
+              <span className="visually-hidden">From</span>
+            </th>
+            {STAGES.map((s) => (
+              <th key={s} scope="col">
+                {STAGE_WORDS[s]}
+              </th>
+            ))}
+          </tr>
+        </thead>
+        <tbody>
+          {vantages.map((v, row) => (
+            <tr key={v.vantage} className={v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined}>
+              <th scope="row">{VANTAGE_WORDS[v.vantage]}</th>
+              {v.trace ? (
+                v.trace.map((s, column) => (
+                  <td key={s.stage} className={`cell after-${v.trace?.[column + 1]?.mark ?? 'end'}`}>
+                    <Cell stage={s} vantage={v.vantage} pressed={chosen.vantage === v.vantage && chosen.stage === s.stage} at={`${row} ${column}`} press={() => choose({ vantage: v.vantage, stage: s.stage })} walk={(e) => walk(e, row, column)} />
+                  </td>
+                ))
+              ) : (
+                <td colSpan={STAGES.length} className="quiet ps-3">
+                  {v.unavailable}
+                </td>
+              )}
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Cell({ stage, vantage, pressed, at, press, walk }: { stage: StageResult; vantage: Vantage; pressed: boolean; at: string; press: () => void; walk: (e: KeyboardEvent) => void }) {
+  const label = `${VANTAGE_WORDS[vantage]}, ${STAGE_WORDS[stage.stage]}: ${stage.value || MARK_WORDS[stage.mark]}${stage.note ? `, ${stage.note}` : ''}, ${MARK_WORDS[stage.mark]}`;
+  return (
+    <button type="button" data-cell={at} aria-pressed={pressed} tabIndex={pressed ? 0 : -1} aria-label={label} onClick={press} onKeyDown={walk}>
+      <StageShape mark={stage.mark} />
+      <span className={`value mark-${stage.mark}`}>{stage.value}</span>
+      <span className="note">{stage.note}</span>
+    </button>
+  );
+}

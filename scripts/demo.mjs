@@ -3,6 +3,7 @@ import { existsSync, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { ROOT, VAR } from './lib/install.mjs';
 import { answers } from './lib/postgres.mjs';
+import { demoReach, setUpWayIn } from './lib/outside.mjs';
 import { fail, say } from './lib/words.mjs';
 import { open, portsFrom, untilEnded } from './start.mjs';
 
@@ -13,12 +14,13 @@ export async function run(args) {
   const fresh = args.includes('--fresh');
   if (fresh) await startOver(args);
   const office = await open(args, (env) => load(env, args));
+  await setUpWayIn(`http://127.0.0.1:${office.ports.web}`, `http://127.0.0.1:${office.ports.outside}`);
   say(`
 Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
 
   The product         http://127.0.0.1:${office.ports.web}
   The API's page      http://127.0.0.1:${office.ports.web}/api/docs
-  The outside world   http://127.0.0.1:${office.ports.outside}   (names, router, certificates, mail)
+  The outside world   http://127.0.0.1:${office.ports.outside}   (names, router, certificates, probes, mail)
 
   Sign in as   iris    password  weir-lantern-copper-tide     (admin)
                tomas   password  gravel-heron-silent-oar      (staff)
@@ -30,7 +32,7 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
 async function startOver(args) {
   const ports = portsFrom(args);
   if (await answers(ports.database)) fail(`something answers on port ${ports.database}: is the demo still running? End it before starting over.`);
-  for (const name of ['postgres', 'blobs', 'sealing-key', 'demo-loaded', 'adopt', 'exports']) rmSync(join(VAR, name), { recursive: true, force: true });
+  for (const name of ['postgres', 'blobs', 'sealing-key', 'outside-keys.json', 'reach.json', 'demo-loaded', 'adopt', 'exports']) rmSync(join(VAR, name), { recursive: true, force: true });
 }
 
 /** Loads the demo office once. What a broken-off load left behind is cleared by the loader. */
@@ -38,7 +40,7 @@ async function load(env, args) {
   if (existsSync(LOADED)) return;
   say('Loading the demo office ...');
   const clock = args.includes('--at') ? { QUAY_DEMO_AT: args[args.indexOf('--at') + 1] } : {};
-  const done = spawnSync(process.execPath, ['--enable-source-maps', join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env, ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` }, stdio: ['ignore', 'inherit', 'inherit'] });
+  const done = spawnSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env, ...demoReach(VAR), ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` }, stdio: ['ignore', 'inherit', 'inherit'] });
   if (done.status !== 0) fail('the demo office could not be loaded; see above.');
   plotterFolder();
   writeFileSync(LOADED, '');

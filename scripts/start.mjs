@@ -4,12 +4,13 @@ import { join } from 'node:path';
 import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
 import { answers, requireDatabase, startPostgres } from './lib/postgres.mjs';
+import { startOutside } from './lib/outside.mjs';
 import { fail, option, say } from './lib/words.mjs';
 
 export function portsFrom(args) {
   const port = Number(option(args, '--port', '4180'));
   if (!Number.isInteger(port) || port < 1024 || port > 65_000) fail('--port takes a number from 1024 to 65000.');
-  return { web: port, database: port + 1, smtp: port + 2, outside: port + 3 };
+  return { web: port, database: port + 1, smtp: port + 2, outside: port + 3, tls: port + 4, plain: port + 5 };
 }
 
 export async function run(args) {
@@ -24,7 +25,7 @@ export async function open(args, between = async () => undefined) {
   requirePrograms('postgres', 'setpriv', 'pdftoppm');
   requireNpmPackages();
   build();
-  for (const [what, port] of [['the web server', ports.web], ['the mail catcher', ports.smtp], ['the outside world', ports.outside]]) {
+  for (const [what, port] of [['the web server', ports.web], ['the mail catcher', ports.smtp], ['the outside world', ports.outside], ['the encrypted door', ports.tls], ['the plain door', ports.plain]]) {
     if (await answers(port)) fail(`port ${port} is in use, so ${what} cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`);
   }
   mkdirSync(VAR, { recursive: true });
@@ -39,9 +40,9 @@ export async function open(args, between = async () => undefined) {
     await requireDatabase(database, 'quay');
     const env = environment(database.url('quay'), ports);
     await between(env);
-    const outside = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_PORT: String(ports.web) }, 'the outside world');
+    const outside = await startOutside(VAR, ports);
     stops.push(outside.stop);
-    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), env, 'the server');
+    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env }, 'the server');
     stops.push(server.stop);
     return { ports, env, stop, children: [database.child, outside.child, server.child] };
   } catch (error) {

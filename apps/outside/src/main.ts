@@ -36,7 +36,7 @@ const world = await World.open(
     upnp: number('OUTSIDE_UPNP_PORT', 0), ssdp: 0,
     probes: { outside: 0, guest: 0, tunnel: 0 },
   },
-  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex') },
+  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'), clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0 },
 ).catch((error: Error) => {
   fail(error);
   throw error;

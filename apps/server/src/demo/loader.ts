@@ -28,11 +28,12 @@ interface Loading {
 }
 
 /** Fills an empty database with the demo office, as seen at `now`. */
-export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey: Buffer, random: Random, now: number, address: URL): Promise<{ files: number; shares: number; entries: number }> {
+export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey: Buffer, random: Random, now: number, address: URL, outside: DemoReach | null = null): Promise<{ files: number; shares: number; entries: number }> {
   return db.transaction(async (tx) => {
     const loading: Loading = { tx, random, now, blobs, sealingKey, people: new Map(), nodes: new Map(), stores: new Map(), ledger: [] };
     await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', 'Europe/London']);
     await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [random.uuid(now), address.protocol.replace(':', ''), address.hostname, address.port ? Number(address.port) : null]);
+    if (outside) await loadReach(loading, outside);
     await loadPeople(loading);
     await loadStores(loading);
     const files = demoFiles(random, now);
@@ -44,6 +45,20 @@ export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey:
     everyday(loading);
     return { files: files.length, shares: SHARES.length, entries: await writeLedger(loading) };
   });
+}
+
+/** The way in that outsiders use, and the key of the name servers. What it was set up with is done by the server itself. */
+export interface DemoReach {
+  address: URL;
+  updateSecret: string;
+}
+
+async function loadReach(l: Loading, { address, updateSecret }: DemoReach): Promise<void> {
+  await l.tx.query(`UPDATE address SET created_at = $1`, [new Date(l.now - 118 * DAY_MS)]);
+  await l.tx.query(`INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at) VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`, [l.random.uuid(l.now), address.hostname, new Date(l.now - 100 * DAY_MS)]);
+  for (const [network, server] of [['public', '203.0.113.53'], ['office', '192.168.20.1'], ['guest', '192.168.40.1']]) {
+    await l.tx.query('INSERT INTO name_server (network, address, port, zone, key_name, secret_sealed) VALUES ($1, $2, 53, $3, $4, $5)', [network, server, address.hostname.split('.').slice(1).join('.'), 'quay-update', seal(l.sealingKey, updateSecret)]);
+  }
 }
 
 async function loadPeople(l: Loading): Promise<void> {
@@ -129,7 +144,7 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   const closes = momentOf(l.now, share.closes, 17);
   await l.tx.query(
     `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at, visit_limit, visits_used, withdrawn_at, created_at, created_by)
-     VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address WHERE is_default), $6, $7, $8, $9, $10, $11, $12, $13)`,
+     VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1), $6, $7, $8, $9, $10, $11, $12, $13)`,
     [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, opens, closes, share.limit ?? null, share.used, momentOf(l.now, share.withdrawn ?? null, 11), new Date(made), l.people.get(share.by)],
   );
   const nodeIds = share.items.map((path) => {

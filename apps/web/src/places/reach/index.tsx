@@ -27,7 +27,7 @@ export function Reach() {
   const { data: addresses, error, refetch } = useQuery(addressesQuery);
   useKeys({ n: () => setAdding(true) });
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const chosen = addresses?.find((a) => a.id === addressId) ?? addresses?.[0];
+  const chosen = addresses?.find((a) => a.id === addressId) ?? addresses?.find((a) => a.wayIn !== 'office') ?? addresses?.[0];
   return (
     <>
       {!addresses ? (
@@ -64,7 +64,7 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
         </h1>
         <div className="tools">
           {address.check && (
-            <span className="quiet">
+            <span className="quiet align-self-center">
               checked <When at={address.check.at} />
             </span>
           )}
@@ -124,14 +124,15 @@ function AddressLine({ address, addresses }: { address: AddressSheet; addresses:
 function Found({ address, params, set }: { address: AddressSheet; params: URLSearchParams; set: (change: Record<string, string>) => void }) {
   const vantages = address.check?.vantages ?? [];
   const [from, at] = (params.get('at') ?? '').split('.');
-  const worst = vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'fail') ?? vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'warn') ?? vantages.find((v) => v.trace);
+  const must = address.wayIn === 'office' ? vantages.find((v) => v.vantage === 'office') : undefined;
+  const worst = must ?? vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'fail') ?? vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'warn') ?? vantages.find((v) => v.trace);
   const vantage: Vantage = VANTAGES.find((v) => v === from) ?? worst?.vantage ?? 'outside';
   const result = vantages.find((v) => v.vantage === vantage);
   const stage: Stage = STAGES.find((s) => s === at) ?? (result?.trace && traceVerdict(result.trace).stage) ?? 'name';
   const found = result?.trace?.find((s) => s.stage === stage);
   return (
     <>
-      <Matrix vantages={vantages} chosen={{ vantage, stage }} choose={(cell) => set({ at: `${cell.vantage}.${cell.stage}` })} />
+      <Matrix vantages={vantages} must={address.wayIn === 'office' ? 'office' : null} chosen={{ vantage, stage }} choose={(cell) => set({ at: `${cell.vantage}.${cell.stage}` })} />
       {result && found && <Cause address={address} from={result} stage={found} />}
     </>
   );

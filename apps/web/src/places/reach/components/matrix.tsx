@@ -21,8 +21,11 @@ interface Chosen {
   stage: Stage;
 }
 
-/** Rows are vantages, columns the stages of the way in; each cell says what was measured. Arrow keys walk the cells. */
-export function Matrix({ vantages, chosen, choose }: { vantages: VantageResult[]; chosen: Chosen; choose: (cell: Chosen) => void }) {
+/**
+ * Rows are vantages, columns the stages of the way in; each cell says what was measured. Arrow keys walk the cells.
+ * `must`: the only vantage that the address is for; null: everybody.
+ */
+export function Matrix({ vantages, must, chosen, choose }: { vantages: VantageResult[]; must: Vantage | null; chosen: Chosen; choose: (cell: Chosen) => void }) {
   const table = useRef<HTMLTableElement>(null);
   const walk = (e: KeyboardEvent, row: number, column: number) => {
     const step: Partial<Record<string, [number, number]>> = { ArrowRight: [0, 1], ArrowLeft: [0, -1], ArrowDown: [1, 0], ArrowUp: [-1, 0] };
@@ -54,7 +57,7 @@ export function Matrix({ vantages, chosen, choose }: { vantages: VantageResult[]
         </thead>
         <tbody>
           {vantages.map((v, row) => (
-            <tr key={v.vantage} className={v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined}>
+            <tr key={v.vantage} className={(must === null || must === v.vantage) && v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined}>
               <th scope="row">{VANTAGE_WORDS[v.vantage]}</th>
               {v.trace ? (
                 v.trace.map((s, column) => (

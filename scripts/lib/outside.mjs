@@ -1,0 +1,64 @@
+// The outside world and what the server is told of it: addresses of a simulated office network, and where they are here.
+import { randomBytes } from 'node:crypto';
+import { existsSync, readFileSync, writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import { startProgram } from './children.mjs';
+import { ROOT } from './install.mjs';
+
+/** Keys that the product and the simulated services share, made once. */
+export function outsideKeys(folder) {
+  const file = join(folder, 'outside-keys.json');
+  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ update: randomBytes(32).toString('hex'), probe: randomBytes(16).toString('hex') }), { mode: 0o600 });
+  return JSON.parse(readFileSync(file, 'utf8'));
+}
+
+/** What the loader of the demo is told: the address that outsiders come in by, and the key of the name servers. */
+export function demoReach(folder) {
+  return { QUAY_DEMO_REACH: 'https://files.saltmarsh.example', QUAY_DEMO_UPDATE_SECRET: Buffer.from(outsideKeys(folder).update, 'hex').toString('base64') };
+}
+
+/** Starts the outside world and writes the file that tells the server how it stands in it. */
+export async function startOutside(folder, ports, more = {}) {
+  const keys = outsideKeys(folder);
+  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(ports.web + 16_000), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, ...more }, 'the outside world');
+  const ask = async (path) => (await fetch(`http://127.0.0.1:${ports.outside}${path}`)).text();
+  const wiring = JSON.parse(await ask('/api/wiring'));
+  const { places } = JSON.parse(await ask('/api/world'));
+  const probe = (address) => ({ url: `http://${address}:8099/`, token: keys.probe });
+  const reach = {
+    insideAddress: '192.168.20.10',
+    insidePorts: { tls: 8443, plain: 8080 },
+    tls: { host: '127.0.0.1', port: ports.tls },
+    plain: { host: '127.0.0.1', port: ports.plain },
+    gateway: '192.168.20.1',
+    resolvers: wiring.resolvers,
+    stun: { address: '203.0.113.34', port: 3478 },
+    acmeDirectory: `http://127.0.0.1:${places.authority}/directory`,
+    roots: [await ask('/api/root.pem')],
+    probes: { outside: probe('203.0.113.7'), guest: probe('192.168.40.77'), tunnel: probe('192.168.20.200') },
+    checkEveryMinutes: 10,
+    wiring,
+  };
+  const file = join(folder, 'reach.json');
+  writeFileSync(file, JSON.stringify(reach, null, 2), { mode: 0o600 });
+  return { ...program, env: { QUAY_REACH_FILE: process.env.QUAY_REACH_FILE ?? file } };
+}
+
+/**
+ * Takes the demo's way in through its guide, by the API as an admin would: the router, the authority and their memory are
+ * new with every start of the outside world.
+ */
+export async function setUpWayIn(origin, outside) {
+  const signedIn = await fetch(`${origin}/api/session`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ signInName: 'iris', password: 'weir-lantern-copper-tide' }) });
+  if (signedIn.status !== 204) return;
+  const cookie = signedIn.headers.getSetCookie()[0].split(';')[0];
+  const ask = (method, path, body) => fetch(`${origin}/api/reach/addresses${path}`, { method, headers: { cookie, 'content-type': 'application/json' }, body: body && JSON.stringify(body) });
+  const addresses = await (await ask('GET', '')).json();
+  for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
+    for (const step of ['record', 'mapping', 'certificate', 'redirect']) await ask('POST', `/${address.id}/guide`, { step, how: 'program' });
+  }
+  // What the day begins with: a router that sends nothing back in, so that one thing needs a hand.
+  await fetch(`${outside}/faults`, { method: 'POST', body: new URLSearchParams({ 'router.noLoopback': 'on' }), redirect: 'manual' });
+  await Promise.all(addresses.map((a) => ask('POST', `/${a.id}/check`)));
+  await fetch(`${origin}/api/session`, { method: 'DELETE', headers: { cookie } });
+}

@@ -8,7 +8,7 @@ import { ROOT } from './install.mjs';
 /** Keys that the product and the simulated services share, made once. */
 export function outsideKeys(folder) {
   const file = join(folder, 'outside-keys.json');
-  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ update: randomBytes(32).toString('hex'), probe: randomBytes(16).toString('hex') }), { mode: 0o600 });
+  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ update: randomBytes(32).toString('hex'), probe: randomBytes(16).toString('hex'), relay: randomBytes(32).toString('hex') }), { mode: 0o600 });
   return JSON.parse(readFileSync(file, 'utf8'));
 }
 
@@ -20,7 +20,7 @@ export function demoReach(folder) {
 /** Starts the outside world and writes the file that tells the server how it stands in it. */
 export async function startOutside(folder, ports, more = {}) {
   const keys = outsideKeys(folder);
-  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(ports.web + 16_000), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, ...more }, 'the outside world');
+  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(ports.web + 16_000), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, OUTSIDE_RELAY_KEY: keys.relay, ...more }, 'the outside world');
   const ask = async (path) => (await fetch(`http://127.0.0.1:${ports.outside}${path}`)).text();
   const wiring = JSON.parse(await ask('/api/wiring'));
   const { places } = JSON.parse(await ask('/api/world'));
@@ -36,6 +36,7 @@ export async function startOutside(folder, ports, more = {}) {
     acmeDirectory: `http://127.0.0.1:${places.authority}/directory`,
     roots: [await ask('/api/root.pem')],
     probes: { outside: probe('203.0.113.7'), guest: probe('192.168.40.77'), tunnel: probe('192.168.20.200') },
+    relay: { address: '203.0.113.40', port: 7443, key: keys.relay },
     checkEveryMinutes: 10,
     wiring,
   };

@@ -34,9 +34,10 @@ const world = await World.open(
     authority: number('OUTSIDE_AUTHORITY_PORT', 0),
     pmp: number('OUTSIDE_PMP_PORT', 0),
     upnp: number('OUTSIDE_UPNP_PORT', 0), ssdp: 0,
+    relay: { line: 0, tls: 0, plain: 0 },
     probes: { outside: 0, guest: 0, tunnel: 0 },
   },
-  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'), clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0 },
+  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'), relayKey: process.env['OUTSIDE_RELAY_KEY'] ? Buffer.from(process.env['OUTSIDE_RELAY_KEY'], 'hex') : randomBytes(32), clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0 },
 ).catch((error: Error) => {
   fail(error);
   throw error;

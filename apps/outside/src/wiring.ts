@@ -6,6 +6,9 @@ export const NAME_SERVER_ADDRESS = '203.0.113.53';
 /** What the line gets when its provider gives it another address. */
 export const OTHER_PUBLIC_ADDRESS = '198.51.100.77';
 export const STUN_ADDRESS = '203.0.113.34';
+/** The relay, which passes on what it cannot read. */
+export const RELAY_ADDRESS = '203.0.113.40';
+export const RELAY_LINE_PORT = 7443;
 export const ZONE = 'saltmarsh.example';
 /** Where the product's server listens inside; the office network also finds it on 443 and 80. */
 export const SERVER_PORTS = { tls: 8443, plain: 8080 } as const;
@@ -45,6 +48,7 @@ export interface Places {
   upnp: number;
   /** Where searches for the router are answered. */
   ssdp: number;
+  relay: { line: number; tls: number; plain: number };
   probes: Record<Exclude<Vantage, 'office'>, number>;
 }
 
@@ -67,6 +71,9 @@ export function routesFrom(vantage: Vantage, p: Places): Route[] {
     { transport: 'tcp', address: p.publicAddress, port: null, host: p.publicSide, toPort: null, offset: p.publicOffset },
     ...both(NAME_SERVER_ADDRESS, 53, p.names),
     at('udp', STUN_ADDRESS, 3478, p.stun),
+    at('tcp', RELAY_ADDRESS, 443, p.relay.tls),
+    at('tcp', RELAY_ADDRESS, 80, p.relay.plain),
+    at('tcp', RELAY_ADDRESS, RELAY_LINE_PORT, p.relay.line),
   ];
   if (vantage === 'outside') return everywhere;
   const server: Route[] = [443, SERVER_PORTS.tls].map((port) => at('tcp', SERVER_ADDRESS, port, p.serverTls)).concat([80, SERVER_PORTS.plain].map((port) => at('tcp', SERVER_ADDRESS, port, p.serverPlain)));

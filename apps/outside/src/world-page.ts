@@ -19,18 +19,20 @@ const FAULT_WORDS: Record<string, string> = {
   'authority.badNonceOnce': 'forgets a nonce once',
   'authority.down': 'authority out of order',
   'stun.silent': 'STUN silent',
+  'relay.down': 'relay out of order',
   'line.changed': 'line has another address',
 };
 
 /** What the outside world is made of, how it stands, and its fault switches. */
 export function worldPage(world: World, mails: number): string {
-  const { places, faults, records, mappings, certificates } = world.state();
+  const { places, faults, records, mappings, certificates, relayed } = world.state();
   const services = [
     ['Name server', `127.0.0.1 port ${places.names}, UDP and TCP`, 'dig, nsupdate'],
     ['Name servers of the office and the guest network', `127.0.0.1 ports ${places.officeNames} and ${places.guestNames}, UDP and TCP`, 'dig, nsupdate'],
     ['Probes', `outside, guest Wi-Fi, remote tunnel: 127.0.0.1 ports ${places.probes.outside}, ${places.probes.guest}, ${places.probes.tunnel}; or on the page of probes`, 'a browser, curl'],
     ['Router', `NAT-PMP and PCP at ${places.gateway} port ${places.pmp}; UPnP at http://${places.gateway}:${places.upnp}/rootDesc.xml; public side ${places.publicSide}, external port + ${places.publicOffset}`, 'natpmpc, upnpc'],
     ['Certificate authority', `http://127.0.0.1:${places.authority}/directory`, 'any ACME client'],
+    ['Relay', `for visitors: 127.0.0.1 port ${places.relay.tls}; lines of servers: port ${places.relay.line}. ${relayed.names.length ? `Serves ${relayed.names.join(', ')}; ${relayed.bytes} bytes passed.` : 'Nobody keeps a line.'}`, 'curl --connect-to'],
     ['STUN responder', `127.0.0.1 port ${places.stun}, UDP`, 'any STUN client'],
   ];
   const inputs = Object.entries(faults).map(([name, value]) => (typeof value === 'number' ? `<label>${escape(FAULT_WORDS[name] ?? name)} <input name="${name}" type="number" min="0" max="60000" value="${value}" size="5"></label>` : `<label><input type="checkbox" name="${name}"${value ? ' checked' : ''}> ${escape(FAULT_WORDS[name] ?? name)}</label>`));

@@ -12,7 +12,7 @@ let world: World;
 beforeAll(async () => {
   server = createServer((req, res) => res.end(`the product, asked for ${req.headers.host}`)).listen(0, '127.0.0.1');
   await new Promise((resolve) => server.once('listening', resolve));
-  world = await World.open({ gateway: '127.21.0.1', publicSide: '127.21.0.2', publicOffset: 21_000, publicAddress: PUBLIC_ADDRESS, serverTls: (server.address() as AddressInfo).port, serverPlain: 9, names: 0, officeNames: 0, guestNames: 0, stun: 0, authority: 0, pmp: 0, upnp: 0, ssdp: 0, probes: { outside: 0, guest: 0, tunnel: 0 } }, { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes' });
+  world = await World.open({ gateway: '127.21.0.1', publicSide: '127.21.0.2', publicOffset: 21_000, publicAddress: PUBLIC_ADDRESS, serverTls: (server.address() as AddressInfo).port, serverPlain: 9, names: 0, officeNames: 0, guestNames: 0, stun: 0, authority: 0, pmp: 0, upnp: 0, ssdp: 0, relay: { line: 0, tls: 0, plain: 0 }, probes: { outside: 0, guest: 0, tunnel: 0 } }, { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes', relayKey: Buffer.from('relay') });
 });
 afterAll(async () => {
   await world.close();

@@ -6,9 +6,10 @@ import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
 import { addressRecord, newZone, withRecord, type Zone } from './names/state.js';
 import { live } from './router/state.js';
+import { Relay } from './relay/server.js';
 import { Router } from './router/server.js';
 import { StunResponder } from './stun/server.js';
-import { GATEWAY_ADDRESS, NETWORKS, OTHER_PUBLIC_ADDRESS, PUBLIC_ADDRESS, routesFrom, SERVER_ADDRESS, SERVER_PORTS, UPNP_PORT, VANTAGES, ZONE, type Places, type Route, type Vantage } from './wiring.js';
+import { GATEWAY_ADDRESS, NETWORKS, OTHER_PUBLIC_ADDRESS, PUBLIC_ADDRESS, RELAY_ADDRESS, routesFrom, SERVER_ADDRESS, SERVER_PORTS, UPNP_PORT, VANTAGES, ZONE, type Places, type Route, type Vantage } from './wiring.js';
 
 /** The key with which records are updated; told to the product by its configuration. */
 export const UPDATE_KEY_NAME = 'quay-update';
@@ -19,6 +20,8 @@ export interface Secrets {
   updateKey: Buffer;
   /** What the probes ask for. */
   probeToken: string;
+  /** What a server proves to the relay for the name of the office. */
+  relayKey: Buffer;
   /** How far the authority's clock is ahead of the machine's; for pictures. */
   clockAheadMs?: number;
 }
@@ -27,7 +30,7 @@ export interface Secrets {
 export class World {
   private readonly probes: Server[] = [];
 
-  private constructor(readonly names: NameServer, readonly officeNames: NameServer, readonly guestNames: NameServer, readonly router: Router, readonly stun: StunResponder, readonly authority: Authority, readonly places: Places) {}
+  private constructor(readonly names: NameServer, readonly officeNames: NameServer, readonly guestNames: NameServer, readonly router: Router, readonly stun: StunResponder, readonly authority: Authority, readonly relay: Relay, readonly places: Places) {}
 
   static async open(places: Places, secrets: Secrets): Promise<World> {
     const keys = new Map([[UPDATE_KEY_NAME, secrets.updateKey]]);
@@ -53,14 +56,16 @@ export class World {
     ({ pmp: places.pmp, upnp: places.upnp, ssdp: places.ssdp } = await router.listen(places.gateway, places.pmp, places.upnp));
     places.stun = await stun.listen('127.0.0.1', places.stun);
     places.authority = await authority.listen('127.0.0.1', places.authority);
-    const world = new World(names, officeNames, guestNames, router, stun, authority, places);
+    const relay = new Relay(new Map([`files.${ZONE}`, `relay.${ZONE}`].map((name) => [name, secrets.relayKey])), insideAddress);
+    places.relay = await relay.listen('127.0.0.1', places.relay);
+    const world = new World(names, officeNames, guestNames, router, stun, authority, relay, places);
     for (const vantage of VANTAGES) if (vantage !== 'office') await world.openProbe(vantage, secrets.probeToken);
     return world;
   }
 
   async close(): Promise<void> {
     for (const probe of this.probes) probe.close().closeAllConnections();
-    await Promise.all([this.names.close(), this.officeNames.close(), this.guestNames.close(), this.router.close(), this.stun.close(), this.authority.close()]);
+    await Promise.all([this.names.close(), this.officeNames.close(), this.guestNames.close(), this.router.close(), this.stun.close(), this.authority.close(), this.relay.close()]);
   }
 
   /** What an address leads to on this machine, seen from a network: for the dialler of whoever stands there. */
@@ -84,13 +89,14 @@ export class World {
       faults: this.faults(),
       records: [...shownRecords('public', this.names.zones), ...shownRecords('office', this.officeNames.zones), ...shownRecords('guest', this.guestNames.zones)],
       mappings: live(this.router.state, now).map((m) => ({ external: m.externalPort, protocol: m.protocol, to: `${m.internalAddress}:${m.internalPort}`, secondsLeft: m.endsAt === null ? null : m.endsAt - now, by: m.description })),
+      relayed: { names: this.relay.names, bytes: this.relay.passed },
       certificates: this.authority.issued.slice(-20),
     };
   }
 
   /** Every fault by its name, "router.firewall", with its value. */
   faults(): Record<string, boolean | number> {
-    const parts = { names: this.names.faults, router: this.router.state.faults, authority: this.authority.faults, stun: { silent: this.stun.silent }, line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS } };
+    const parts = { names: this.names.faults, router: this.router.state.faults, authority: this.authority.faults, stun: { silent: this.stun.silent }, relay: { down: this.relay.down }, line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS } };
     return Object.fromEntries(Object.entries(parts).flatMap(([part, faults]) => Object.entries(faults).map(([name, value]) => [`${part}.${name}`, value as boolean | number])));
   }
 
@@ -105,6 +111,8 @@ export class World {
     this.router.state = { ...this.router.state, publicAddress: this.places.publicAddress, faults: part('router', this.router.state.faults) };
     this.authority.faults = part('authority', this.authority.faults);
     this.stun.silent = Boolean(wanted['stun.silent']);
+    this.relay.down = Boolean(wanted['relay.down']);
+    if (this.relay.down) this.relay.hangUp();
   }
 }
 
@@ -134,7 +142,7 @@ function serverPort(places: Places, port: number): number | null {
 
 function publicZone(): Zone {
   const zone = newZone(ZONE, `ns1.${ZONE}`, 2026112501);
-  return [addressRecord(`ns1.${ZONE}`, '203.0.113.53', 3600), addressRecord(`files.${ZONE}`, PUBLIC_ADDRESS, 300), addressRecord(`www.${ZONE}`, '203.0.113.80', 3600)].reduce(withRecord, zone);
+  return [addressRecord(`ns1.${ZONE}`, '203.0.113.53', 3600), addressRecord(`files.${ZONE}`, PUBLIC_ADDRESS, 300), addressRecord(`www.${ZONE}`, '203.0.113.80', 3600), addressRecord(`relay.${ZONE}`, RELAY_ADDRESS, 300)].reduce(withRecord, zone);
 }
 
 /** Which inside address a peer on loopback stands for: the last number of 127.0.20.N is that of 192.168.20.N. */

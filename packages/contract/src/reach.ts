@@ -80,6 +80,10 @@ export interface AddressRow extends NewAddress {
   /** Shares whose links are built on it and could still be opened. */
   shareCount: number;
   mark: ReachMark;
+  /** What is wrong, from the newest check; null when nothing is. */
+  trouble: { words: string; reason: string } | null;
+  /** A renewal that failed and would lapse. */
+  lapsing: string | null;
   checkedAt: string | null;
   createdAt: string;
 }

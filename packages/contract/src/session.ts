@@ -1,4 +1,4 @@
-import type { Role } from '@quay/core';
+import type { ReachMark, Role } from '@quay/core';
 import Joi from 'joi';
 
 export interface SignIn {
@@ -29,8 +29,8 @@ export interface Me {
   email: string;
   role: Role;
   office: { name: string; zone: string };
-  /** The address that new links are built on, and why it cannot work outside; null while there is none. */
-  address: { text: string; portability: string | null } | null;
+  /** The addresses that links can be built on, the default first: why each cannot work outside (null: it can), and how it was last found. */
+  addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];
   /** The server's time, so that the browser shows the same "now". */
   now: string;
 }

@@ -1,4 +1,4 @@
-import { PASSWORD_LENGTH, VISIT_LIMIT_RANGE, type SentencePart, type ShareState } from '@quay/core';
+import { type ReachMark, PASSWORD_LENGTH, VISIT_LIMIT_RANGE, type SentencePart, type ShareState } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, timeSchema } from './common.js';
 import { MOST_ITEMS } from './stores.js';
@@ -29,6 +29,8 @@ export interface CreateShare {
   /** Keep a password that is easy to guess, knowing it. */
   weakPasswordMeant: boolean;
   visitLimit: number | null;
+  /** The address its link is built on; left out: the default. */
+  addressId?: string;
 }
 export const createShareSchema = Joi.object<CreateShare>({
   title: title.required(),
@@ -38,6 +40,7 @@ export const createShareSchema = Joi.object<CreateShare>({
   password: password.required(),
   weakPasswordMeant: Joi.boolean().default(false),
   visitLimit: visitLimit.required(),
+  addressId: idSchema,
 });
 
 /** Every member may be left out: what is not named stays. `password: null` takes the password off. */
@@ -48,6 +51,7 @@ export interface ChangeShare {
   password?: string | null;
   weakPasswordMeant?: boolean;
   visitLimit?: number | null;
+  addressId?: string;
   withdrawn?: boolean;
 }
 export const changeShareSchema = Joi.object<ChangeShare>({
@@ -57,6 +61,7 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   password,
   weakPasswordMeant: Joi.boolean(),
   visitLimit,
+  addressId: idSchema,
   withdrawn: Joi.boolean(),
 }).min(1);
 
@@ -73,6 +78,10 @@ export interface ShareRow extends WindowText {
   createdAt: string;
   createdBy: string;
   withdrawnAt: string | null;
+  /** How the address of its link was last found. */
+  reach: ReachMark;
+  /** Why the link cannot work outside the office; null when it can. */
+  portability: string | null;
   /** When the visits of the last five weeks began, for the ticks on the chart. */
   visitTimes: string[];
 }
@@ -81,8 +90,7 @@ export interface ShareSheet extends ShareRow {
   message: string;
   link: string;
   address: string;
-  /** Why the link cannot work outside the office; null when it can. */
-  portability: string | null;
+  addressId: string;
   sentence: SentencePart[];
   items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
   visits: { id: string; beganAt: string; from: string; files: number }[];

@@ -14,15 +14,15 @@ export interface Outside {
   /** Where the router's public side answers, on this machine. */
   publicSide: (port: number) => { host: string; port: number };
   faults: (wanted: Record<string, boolean | number>) => Promise<void>;
-  state: () => Promise<{ records: { network: string; name: string; type: string; value: string }[]; mappings: { external: number; to: string; secondsLeft: number; by: string }[]; certificates: { names: string[] }[]; places: Record<string, number> }>;
+  state: () => Promise<{ records: { network: string; name: string; type: string; value: string }[]; mappings: { external: number; to: string; secondsLeft: number; by: string }[]; certificates: { names: string[] }[]; relayed: { names: string[]; bytes: number }; places: Record<string, number> & { relay: { tls: number } } }>;
   close: () => Promise<void>;
 }
 
 export async function openOutside(): Promise<Outside> {
   const [web, smtp, tls, plain, offset] = [await freePort(), await freePort(), await freePort(), await freePort(), 20_000 + Math.floor(Math.random() * 20_000)];
-  const [updateKey, probeToken] = [randomBytes(32), randomBytes(16).toString('hex')];
+  const [updateKey, probeToken, relayKey] = [randomBytes(32), randomBytes(16).toString('hex'), randomBytes(32).toString('hex')];
   const gateway = `127.${20 + Math.floor(Math.random() * 200)}.${Math.floor(Math.random() * 250)}.1`;
-  const child = fork(resolve(import.meta.dirname, '../../../outside/dist/main.js'), [], { env: { ...process.env, OUTSIDE_WEB_PORT: String(web), OUTSIDE_SMTP_PORT: String(smtp), OUTSIDE_SERVER_TLS_PORT: String(tls), OUTSIDE_SERVER_PLAIN_PORT: String(plain), OUTSIDE_PUBLIC_OFFSET: String(offset), OUTSIDE_GATEWAY: gateway, OUTSIDE_PUBLIC: gateway, OUTSIDE_UPDATE_KEY: updateKey.toString('hex'), OUTSIDE_PROBE_TOKEN: probeToken }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+  const child = fork(resolve(import.meta.dirname, '../../../outside/dist/main.js'), [], { env: { ...process.env, OUTSIDE_WEB_PORT: String(web), OUTSIDE_SMTP_PORT: String(smtp), OUTSIDE_SERVER_TLS_PORT: String(tls), OUTSIDE_SERVER_PLAIN_PORT: String(plain), OUTSIDE_PUBLIC_OFFSET: String(offset), OUTSIDE_GATEWAY: gateway, OUTSIDE_PUBLIC: gateway, OUTSIDE_UPDATE_KEY: updateKey.toString('hex'), OUTSIDE_PROBE_TOKEN: probeToken, OUTSIDE_RELAY_KEY: relayKey }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
   await ready(child);
   const origin = `http://127.0.0.1:${web}`;
   const wiring = (await (await fetch(`${origin}/api/wiring`)).json()) as Wiring & { resolvers: string[] };
@@ -41,6 +41,7 @@ export async function openOutside(): Promise<Outside> {
       acmeDirectory: `http://127.0.0.1:${places['authority']}/directory`,
       roots: [await (await fetch(`${origin}/api/root.pem`)).text()],
       probes: { outside: probe('203.0.113.7'), guest: probe('192.168.40.77'), tunnel: probe('192.168.20.200') },
+      relay: { address: '203.0.113.40', port: 7443, key: relayKey },
       wiring,
     },
     updateSecret: updateKey.toString('base64'),

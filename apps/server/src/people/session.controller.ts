@@ -1,12 +1,11 @@
 import { Body, Controller, Delete, Get, HttpCode, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
-import { addressText } from '@quay/core';
 import { ApiTags } from '@nestjs/swagger';
 import { changePasswordSchema, signInSchema, type ChangePassword, type Me as MeAnswer, type SignIn } from '@quay/contract';
 
 import type { Request, Response } from 'express';
 import { Clock } from '../platform/clock.js';
 import { setCookie } from '../platform/cookies.js';
-import { Office, portabilityWords } from '../platform/office.js';
+import { Office } from '../platform/office.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
@@ -30,8 +29,8 @@ export class SessionController {
   @UseGuards(SignedInGuard)
   @Takes('Who is signed in')
   async me(@Me() who: Who): Promise<MeAnswer> {
-    const [person, office, address] = await Promise.all([this.sessions.person(who), this.office.settings(), this.office.defaultAddress()]);
-    return { id: person.id, name: person.name, initials: person.initials, email: person.email, role: person.role, office, address: address && { text: addressText(address), portability: portabilityWords(address.host) }, now: this.clock.date().toISOString() };
+    const [person, office, addresses] = await Promise.all([this.sessions.person(who), this.office.settings(), this.office.addresses()]);
+    return { id: person.id, name: person.name, initials: person.initials, email: person.email, role: person.role, office, addresses, now: this.clock.date().toISOString() };
   }
 
   @Delete()

@@ -41,7 +41,7 @@ describe('signing in', () => {
   });
   it('tells who it is, until signing out', async () => {
     const iris = await office.signedIn('iris');
-    expect((await iris.ask<Me>('GET', '/api/session')).body).toMatchObject({ name: 'Iris Ward', role: 'admin', office: { zone: 'Europe/London' }, address: { portability: expect.stringContaining('private') as string } });
+    expect((await iris.ask<Me>('GET', '/api/session')).body).toMatchObject({ name: 'Iris Ward', role: 'admin', office: { zone: 'Europe/London' }, addresses: [{ portability: expect.stringContaining('private') as string, reach: 'unknown' }] });
     await iris.ask('DELETE', '/api/session');
     expect((await iris.ask('GET', '/api/session')).body.code).toBe('session.none');
   });

@@ -45,6 +45,8 @@ export interface ReachConfig {
   roots: string[];
   /** Standing probes elsewhere. */
   probes: Partial<Record<'outside' | 'guest' | 'tunnel', { url: string; token: string }>>;
+  /** The relay: where lines are kept, the address that names must lead to, and the key; null: none is used. */
+  relay: { address: string; port: number; key: string } | null;
   /** Proxies before this server whose word about the visitor is taken, as addresses or ranges. */
   trustedProxies: string[];
   /** How often every address is checked; 0: only when asked. */
@@ -53,7 +55,7 @@ export interface ReachConfig {
   wiring: Wiring | null;
 }
 
-export const NO_REACH: ReachConfig = { insideAddress: '127.0.0.1', insidePorts: { tls: 8443, plain: 8080 }, tls: null, plain: null, gateway: null, resolvers: null, stun: null, acmeDirectory: null, roots: [], probes: {}, trustedProxies: [], checkEveryMinutes: 0, wiring: null };
+export const NO_REACH: ReachConfig = { insideAddress: '127.0.0.1', insidePorts: { tls: 8443, plain: 8080 }, tls: null, plain: null, gateway: null, resolvers: null, stun: null, acmeDirectory: null, roots: [], probes: {}, relay: null, trustedProxies: [], checkEveryMinutes: 0, wiring: null };
 
 export const CONFIG = Symbol('config');
 

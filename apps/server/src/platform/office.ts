@@ -1,5 +1,6 @@
 import { Injectable } from '@nestjs/common';
-import { portabilityFault, type Address, type PortabilityFault } from '@quay/core';
+import type { Me } from '@quay/contract';
+import { addressText, portabilityFault, type Address, type PortabilityFault, type ReachMark } from '@quay/core';
 import { DataSource } from 'typeorm';
 
 export interface OfficeSettings {
@@ -28,6 +29,15 @@ export class Office {
   async settings(): Promise<OfficeSettings> {
     const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone FROM office');
     return row ?? { name: 'This office', zone: 'UTC' };
+  }
+
+  /** Everything links can be built on, the default first, with how each was last found. */
+  async addresses(): Promise<Me['addresses']> {
+    const rows = await this.db.query<(Address & { id: string; reach: ReachMark | null })[]>(
+      `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", (SELECT c.mark FROM reach_check c WHERE c.address_id = a.id ORDER BY c.at DESC LIMIT 1) AS reach
+         FROM address a ORDER BY a.is_default DESC, a.created_at`,
+    );
+    return rows.map((r) => ({ id: r.id, text: addressText(r), portability: portabilityWords(r.host), reach: r.reach ?? 'unknown' }));
   }
 
   /** The address that new links are built on; null while there is none. */

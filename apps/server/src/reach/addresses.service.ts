@@ -48,7 +48,7 @@ export class AddressesService {
     const record = await this.require(id);
     const { insideAddress, insidePorts } = this.config.reach;
     const [history, upkeep, canUpdateRecords, { line }] = await Promise.all([loadChecks(this.db.manager, id, HISTORY), this.upkeep.of(record), this.names.canUpdate('public', record.host), record.wayIn === 'mapping' ? this.router.line() : { line: { seenAddress: null, routerAddress: null } }]);
-    const guide = guideOf({ wayIn: record.wayIn, address: record, server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain }, publicAddress: line.seenAddress ?? line.routerAddress, canUpdateRecords, relayHost: null });
+    const guide = guideOf({ wayIn: record.wayIn, address: record, server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain }, publicAddress: line.seenAddress ?? line.routerAddress, canUpdateRecords, relayHost: this.config.reach.relay?.address ?? null });
     return {
       ...addressRow(record),
       guide: guide.map((entry) => ({ ...entry, done: record.guide[entry.step] ?? null })),

@@ -2,14 +2,18 @@ import type { INestApplication } from '@nestjs/common';
 import { addressText, type Address } from '@quay/core';
 import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createServer as createTls } from 'node:https';
-import type { AddressInfo } from 'node:net';
+import type { AddressInfo, Socket } from 'node:net';
+import { TLSSocket, type TlsOptions } from 'node:tls';
 import { DataSource } from 'typeorm';
 import type { Config } from '../platform/config.js';
+import { Dialler } from '../platform/dialler.js';
 import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
 import { CertificatesService } from './certificates.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
+import { RelayLine, type RelayConfig } from './relay-line.js';
+import { RelayLines } from './relay-lines.js';
 import type { AddressRow } from '@quay/contract';
 
 /** RFC 6797 §6.1.1; half a year is common practice, no source. */
@@ -28,17 +32,25 @@ interface Facts extends Address {
 export class Doors {
   private facts: Facts[] | null = null;
   private readonly servers: Server[] = [];
+  private readonly relayed = new Map<string, RelayLine>();
+  private tlsServer: Server | null = null;
 
-  private constructor(private readonly db: DataSource, private readonly certificates: CertificatesService, private readonly proofs: ProofsService, private readonly inner: Server) {}
+  private constructor(private readonly db: DataSource, private readonly certificates: CertificatesService, private readonly proofs: ProofsService, private readonly dialler: Dialler, private readonly relay: RelayConfig | null, private readonly lines: RelayLines, private readonly inner: Server) {}
 
   /** Opens what the configuration names; the product itself answers behind. */
   static async open(app: INestApplication, config: Config): Promise<Doors> {
-    const doors = new Doors(app.get(DataSource), app.get(CertificatesService), app.get(ProofsService), app.getHttpServer() as Server);
-    app.get(Events).stream.subscribe((event) => event.topic === 'reach' && (doors.facts = null));
+    const doors = new Doors(app.get(DataSource), app.get(CertificatesService), app.get(ProofsService), app.get(Dialler), config.reach.relay, app.get(RelayLines), app.getHttpServer() as Server);
+    app.get(Events).stream.subscribe((event) => {
+      if (event.topic !== 'reach') return;
+      doors.facts = null;
+      void doors.keepLines();
+    });
     const { tls, plain } = config.reach;
     // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
-    if (tls) await doors.listen(createTls({ minVersion: 'TLSv1.2', SNICallback: (host, done) => doors.choose(host, done) }, (req, res) => void doors.enter(req, res)) as unknown as Server, tls);
+    doors.tlsServer = createTls(doors.options, (req, res) => void doors.enter(req, res)) as unknown as Server;
+    if (tls) await doors.listen(doors.tlsServer, tls);
     if (plain) await doors.listen(createPlain((req, res) => void doors.sendOn(req, res)), plain);
+    await doors.keepLines();
     return doors;
   }
 
@@ -46,7 +58,35 @@ export class Doors {
     return this.servers.map((s) => (s.address() as AddressInfo).port);
   }
 
+  private get options(): TlsOptions {
+    return { minVersion: 'TLSv1.2', SNICallback: (host, done) => this.choose(host, done) };
+  }
+
+  /** Keeps a line to the relay for each address that is reached through it, and lets go of the others. */
+  private async keepLines(): Promise<void> {
+    if (!this.relay) return;
+    const rows = await this.db.query<{ host: string }[]>(`SELECT DISTINCT lower(host) AS host FROM address WHERE way_in = 'relay'`).catch(() => null);
+    if (!rows) return;
+    for (const [host, line] of this.relayed) {
+      if (rows.some((r) => r.host === host)) continue;
+      line.stop();
+      this.relayed.delete(host);
+    }
+    for (const { host } of rows) if (!this.relayed.has(host)) this.relayed.set(host, new RelayLine(host, this.relay, this.dialler, (socket, from) => this.enterRelayed(socket, from)));
+    this.lines.set(this.relayed);
+  }
+
+  /** A visitor from the relay: their TLS ends here, and they count as coming from where the relay saw them. */
+  private enterRelayed(socket: Socket, from: string): void {
+    const tls = new TLSSocket(socket, { isServer: true, ...this.options });
+    Object.defineProperty(tls, 'remoteAddress', { value: from });
+    tls.on('error', () => tls.destroy());
+    tls.once('secure', () => this.tlsServer?.emit('secureConnection', tls));
+    socket.resume();
+  }
+
   async close(): Promise<void> {
+    for (const line of this.relayed.values()) line.stop();
     await Promise.all(this.servers.map((s) => new Promise<void>((resolve) => {
       s.close(() => resolve());
       s.closeAllConnections();

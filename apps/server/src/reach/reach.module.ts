@@ -6,13 +6,14 @@ import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
 import { ProofsService } from './proofs.service.js';
 import { ProofController, ReachController } from './reach.controller.js';
+import { RelayLines } from './relay-lines.js';
 import { RemediesService } from './remedies.service.js';
 import { RouterService } from './router.service.js';
 import { UpkeepService } from './upkeep.service.js';
 
 @Module({
   controllers: [ReachController, ProofController],
-  providers: [NameServersService, RouterService, CertificatesService, ProofsService, CheckService, RemediesService, UpkeepService, AddressesService, ExposureService],
-  exports: [AddressesService, CertificatesService, ProofsService],
+  providers: [NameServersService, RouterService, CertificatesService, ProofsService, CheckService, RemediesService, UpkeepService, AddressesService, ExposureService, RelayLines],
+  exports: [AddressesService, CertificatesService, ProofsService, RelayLines],
 })
 export class ReachModule {}

@@ -1,5 +1,5 @@
 import type { AddressRow, ReachCheck } from '@quay/contract';
-import { addressText, type Address, type ReachMark, type WayIn } from '@quay/core';
+import { addressText, reachTrouble, type Address, type ReachMark, type VantageTrace, type WayIn } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { portabilityWords } from '../platform/office.js';
 
@@ -16,14 +16,17 @@ export interface AddressRecord extends Address {
   shareCount: number;
   mark: ReachMark | null;
   checkedAt: Date | null;
+  vantages: VantageTrace[] | null;
+  lapsing: string | null;
 }
 
 /** Addresses, the default first; how many shares that could still be opened stand on each, and its newest check. */
 export async function loadAddresses(m: EntityManager, now: Date, id: string | null = null): Promise<AddressRecord[]> {
   const rows = await m.query<(AddressRecord & { shareCount: string })[]>(
     `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses, a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.guide, a.created_at AS "createdAt",
-            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2)) AS "shareCount", c.mark, c.at AS "checkedAt"
-       FROM address a LEFT JOIN LATERAL (SELECT mark, at FROM reach_check WHERE address_id = a.id ORDER BY at DESC LIMIT 1) c ON true
+            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2)) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
+            (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL ORDER BY r.tried_at DESC LIMIT 1) AS lapsing
+       FROM address a LEFT JOIN LATERAL (SELECT mark, at, vantages FROM reach_check WHERE address_id = a.id ORDER BY at DESC LIMIT 1) c ON true
       WHERE $1::uuid IS NULL OR a.id = $1 ORDER BY a.is_default DESC, a.way_in = 'office', a.created_at`,
     [id, now],
   );
@@ -31,8 +34,8 @@ export async function loadAddresses(m: EntityManager, now: Date, id: string | nu
 }
 
 export function addressRow(r: AddressRecord): AddressRow {
-  const { guide: _guide, mark, checkedAt, createdAt, ...row } = r;
-  return { ...row, text: addressText(r), portability: portabilityWords(r.host), mark: mark ?? 'unknown', checkedAt: checkedAt?.toISOString() ?? null, createdAt: createdAt.toISOString() };
+  const { guide: _guide, vantages, mark, checkedAt, createdAt, ...row } = r;
+  return { ...row, text: addressText(r), portability: portabilityWords(r.host), mark: mark ?? 'unknown', trouble: reachTrouble(r.wayIn, vantages ?? []), checkedAt: checkedAt?.toISOString() ?? null, createdAt: createdAt.toISOString() };
 }
 
 export const portOf = (a: Address): number => a.port ?? (a.scheme === 'https' ? 443 : 80);

@@ -159,7 +159,7 @@ describe('what goes wrong, and what mends it', () => {
   it('a failed renewal leaves the old certificate serving, and says so', async () => {
     await iris.ask('POST', `/api/reach/addresses/${address.id}/guide`, { step: 'certificate', how: 'program' });
     const day = 86_400_000;
-    office.clock.advance(5 * day);
+    office.clock.advance(5.5 * day);
     await outside.faults({ 'authority.down': true });
     await office.app.get(UpkeepService).round();
     const { body } = await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`);
@@ -232,6 +232,38 @@ describe('proofs', () => {
     expect((await fromOutside(path)).status).toBe(410);
     expect((await iris.ask<{ seen: { protocol: string } }>('GET', `/api/reach/addresses/${address.id}/telephone`)).body.seen).toMatchObject({ protocol: 'HTTPS' });
   });
+});
+
+describe('through the relay', () => {
+  it('an address whose own way fails goes through the relay, with no port open; the relay cannot read what passes', async () => {
+    await outside.faults({ 'router.carrierGrade': true });
+    expect((await check()).mark).toBe('fail');
+    const mended = await remedy('use-relay');
+    expect([mended.status, mended.body.detail]).toEqual([200, undefined]);
+    expect(at(mended.body, 'outside', 'name').value).toBe('203.0.113.40');
+    expect(at(mended.body, 'outside', 'page').mark).toBe('ok');
+    expect(at(mended.body, 'outside', 'redirect')).toMatchObject({ mark: 'ok', note: '301' });
+    expect((await outside.state()).relayed.names).toEqual(['files.saltmarsh.example']);
+    const { places } = await outside.state();
+    const body = await new Promise<string>((resolve, reject) => {
+      request({ host: '127.0.0.1', port: places.relay.tls, servername: 'files.saltmarsh.example', ca: outside.reach.roots, path: '/reach/probe', headers: { host: 'files.saltmarsh.example' } }, (res) => {
+        let text = '';
+        res.on('data', (piece) => (text += String(piece)));
+        res.on('end', () => resolve(text));
+      }).on('error', reject).end();
+    });
+    expect(body).toContain('Lockfast Quay');
+  }, 30_000);
+
+  it('a line that breaks comes back by itself', async () => {
+    await outside.faults({ 'router.carrierGrade': true, 'relay.down': true });
+    expect(at(await check(), 'outside', 'page').mark).toBe('not-reached');
+    await outside.faults({});
+    await expect.poll(async () => (await outside.state()).relayed.names, { timeout: 8000 }).toEqual(['files.saltmarsh.example']);
+    await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
+    await remedy('update-record');
+    await expect.poll(async () => (await outside.state()).relayed.names, { timeout: 8000 }).toEqual([]);
+  }, 30_000);
 });
 
 describe('addresses', () => {

@@ -12,9 +12,11 @@ import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { NameServersService } from './name-servers.service.js';
 import { portOf, type AddressRecord } from './reach.queries.js';
+import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
 
 const RECORD_TTL_SECONDS = 300;
+const RELAY_WAIT_MS = 6000;
 export type Actor = LedgerBody['actor'];
 
 /** What the program can do about a way in that does not work, and the steps of a guide: the same acts. */
@@ -27,6 +29,7 @@ export class RemediesService {
     private readonly router: RouterService,
     private readonly certificates: CertificatesService,
     private readonly checks: CheckService,
+    private readonly lines: RelayLines,
     private readonly events: Events,
     private readonly ledger: LedgerService,
     @Inject(CONFIG) private readonly config: Config,
@@ -51,7 +54,8 @@ export class RemediesService {
         await this.insideRecord(actor, address, vantage === 'guest' ? 'guest' : 'office');
         break;
       case 'use-relay':
-        throw new Problem('conflict', 'reach.no-relay', 'No relay is known to this server.');
+        await this.useRelay(actor, address);
+        break;
     }
     return this.checks.check(address.id, 'remedy');
   }
@@ -76,7 +80,7 @@ export class RemediesService {
   }
 
   async updateRecord(actor: Actor, address: AddressRecord): Promise<void> {
-    const { line } = await this.router.line();
+    const { line } = address.wayIn === 'relay' ? { line: { seenAddress: this.config.reach.relay?.address ?? null, routerAddress: null } } : await this.router.line();
     const value = line.seenAddress ?? line.routerAddress;
     if (!value) throw new Problem('unavailable', 'reach.line-unknown', 'Neither the router nor the world could tell the address of the line.');
     await this.names.update('public', [{ name: address.host, type: value.includes(':') ? 'AAAA' : 'A', value, ttlSeconds: RECORD_TTL_SECONDS }]);
@@ -94,6 +98,20 @@ export class RemediesService {
   async getCertificate(actor: Actor, address: AddressRecord): Promise<void> {
     const kept = await this.certificates.obtain(address.host);
     await this.told(actor, address, 'certificate', { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } });
+  }
+
+  /** Reaches an address through the relay from now on; where the name server can be told, the name follows. */
+  async useRelay(actor: Actor, address: AddressRecord): Promise<void> {
+    const { relay } = this.config.reach;
+    if (!relay) throw new Problem('conflict', 'reach.no-relay', 'No relay is known to this server.');
+    if (address.wayIn !== 'relay') {
+      await this.db.query(`UPDATE address SET way_in = 'relay', guide = '{}' WHERE id = $1`, [address.id]);
+      address = { ...address, wayIn: 'relay', guide: {} };
+    }
+    await this.told(actor, address, 'relay', { kind: 'address.changed', detail: { address: addressText(address), what: 'reached through the relay' } });
+    const trouble = await this.lines.standing(address.host, RELAY_WAIT_MS);
+    if (trouble) throw new Problem('unavailable', 'reach.relay-away', `The relay cannot be used now: ${trouble}.`);
+    if (await this.names.canUpdate('public', address.host)) await this.updateRecord(actor, address);
   }
 
   private async redirect(actor: Actor, address: AddressRecord): Promise<void> {

@@ -1,4 +1,4 @@
-import { shareState, type Address, type Instant, type ShareFacts, type ShareState } from '@quay/core';
+import { shareState, type Address, type Instant, type ReachMark, type ShareFacts, type ShareState } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
@@ -8,7 +8,9 @@ export interface ShareRecord {
   title: string;
   message: string;
   tokenSealed: Buffer;
-  address: Address;
+  address: Address & { id: string };
+  /** How its address was last found. */
+  reach: ReachMark;
   passwordHash: string | null;
   opensAt: Date | null;
   closesAt: Date | null;
@@ -35,7 +37,7 @@ export interface ShareFilter {
 
 /** Shares with the state of their items, newest first. An item is gone when it or a folder above it is in the trash. */
 export async function loadShares(m: EntityManager, filter: ShareFilter): Promise<ShareRecord[]> {
-  const rows = await m.query<(Omit<ShareRecord, 'totalBytes' | 'address'> & { totalBytes: string; scheme: Address['scheme']; host: string; port: number | null; pathPrefix: string })[]>(
+  const rows = await m.query<(Omit<ShareRecord, 'totalBytes' | 'address'> & { totalBytes: string; scheme: Address['scheme']; host: string; port: number | null; pathPrefix: string; addressId: string })[]>(
     `WITH RECURSIVE chosen AS (
        SELECT * FROM share s
         WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2) AND ($3::bytea IS NULL OR s.token_hash = $3)
@@ -50,7 +52,8 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
      )
      SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash", c.opens_at AS "opensAt", c.closes_at AS "closesAt",
             c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed", c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
-            p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix",
+            p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
+            coalesce((SELECT r.mark FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC LIMIT 1), 'unknown') AS reach,
             ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
             (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,
@@ -60,7 +63,7 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
       ORDER BY c.created_at DESC, c.id DESC`,
     [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
   );
-  return rows.map(({ scheme, host, port, pathPrefix, ...row }) => ({ ...row, totalBytes: Number(row.totalBytes), address: { scheme, host, port, pathPrefix } }));
+  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({ ...row, totalBytes: Number(row.totalBytes), address: { id: addressId, scheme, host, port, pathPrefix } }));
 }
 
 /** The facts that the core's rule decides the state by. */

@@ -56,7 +56,7 @@ export class SharesService {
       message: record.message,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
-      portability: portabilityWords(record.address.host),
+      addressId: record.address.id,
       sentence: shareSentence({ itemCount: record.itemIds.length, totalBytes: record.totalBytes, window: factsOf(record).window, hasPassword: record.passwordHash !== null, visitLimit: record.visitLimit }, now, zone),
       items,
       visits,
@@ -75,9 +75,8 @@ export class SharesService {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [asked.nodeIds]);
       await this.requirePublishable(who, asked.nodeIds, tx);
-      const address = await this.office.defaultAddress();
-      if (!address) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
-      await tx.insert(Share, { id, title: asked.title, message: asked.message, tokenHash: secretHash(token), tokenSealed: seal(this.config.sealingKey, token), addressId: address.id, passwordHash, opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt), visitLimit: asked.visitLimit, createdAt: this.clock.date(), createdBy: who.personId });
+      const addressId = await this.addressFor(tx, asked.addressId);
+      await tx.insert(Share, { id, title: asked.title, message: asked.message, tokenHash: secretHash(token), tokenSealed: seal(this.config.sealingKey, token), addressId, passwordHash, opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt), visitLimit: asked.visitLimit, createdAt: this.clock.date(), createdBy: who.personId });
       await tx.insert(ShareItem, asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })));
       await this.events.tell(tx, { topic: 'share', id });
       await this.ledger.append(tx, { kind: 'share.published', actor: actorOf(who), shareId: id, detail: { title: asked.title, items: asked.nodeIds.length, opensAt: asked.window.opensAt, closesAt: asked.window.closesAt, password: asked.password !== null, weakPasswordMeant: asked.weakPasswordMeant, visitLimit: asked.visitLimit } });
@@ -101,6 +100,7 @@ export class SharesService {
         ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
         ...(passwordHash !== undefined && { passwordHash }),
         ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
+        ...(asked.addressId !== undefined && { addressId: await this.addressFor(tx, asked.addressId) }),
         ...(asked.withdrawn !== undefined && { withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null }),
       });
       // Visits that were let in by another password end with it.
@@ -174,6 +174,14 @@ export class SharesService {
     if (nodes.some((n) => n.parentId === null)) throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
   }
 
+  /** @throws Problem address.none, address.gone */
+  private async addressFor(tx: EntityManager, asked: string | undefined): Promise<string> {
+    const [row] = await tx.query<{ id: string }[]>(asked ? 'SELECT id FROM address WHERE id = $1 FOR SHARE' : 'SELECT id FROM address WHERE is_default FOR SHARE', asked ? [asked] : []);
+    if (!row && asked) throw invalidField('addressId', 'address.gone', 'That address is not there any more. Choose another.');
+    if (!row) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
+    return row.id;
+  }
+
   private requireSoundWindow(window: Window): void {
     const fault = windowFault(window, this.clock.now());
     if (fault) throw invalidField('window.closesAt', fault, WINDOW_FAULT_WORDS[fault]);
@@ -196,6 +204,8 @@ function rowOf(r: ShareRecord, now: number): ShareRow {
     createdAt: r.createdAt.toISOString(),
     createdBy: r.creatorName,
     withdrawnAt: r.withdrawnAt?.toISOString() ?? null,
+    reach: r.reach,
+    portability: portabilityWords(r.address.host),
     visitTimes: r.visitTimes.map((t) => t.toISOString()),
   };
 }
@@ -215,9 +225,9 @@ const dateOf = (at: number | null): Date | null => (at === null ? null : new Dat
 function whatChanged(before: ShareRecord, asked: ChangeShare, window: Window | null, now: number, zone: string): { kind: string; detail: Record<string, string> } {
   const title = asked.title ?? before.title;
   if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null)) return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
-  const names = (['title', 'message', 'window', 'password', 'visitLimit'] as const).filter((name) => asked[name] !== undefined);
+  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId'] as const).filter((name) => asked[name] !== undefined);
   const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
   if (later && names.length === 1) return { kind: 'share.extended', detail: { title, to: window.closesAt === null ? 'no end' : momentInWords(window.closesAt, now, zone) } };
-  const words = { title: 'title', message: 'message', window: 'window', password: asked.password === null ? 'password taken off' : 'password', visitLimit: 'visit limit' };
+  const words = { title: 'title', message: 'message', window: 'window', password: asked.password === null ? 'password taken off' : 'password', visitLimit: 'visit limit', addressId: 'address of the link' };
   return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
 }

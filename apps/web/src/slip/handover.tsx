@@ -3,6 +3,7 @@ import { Button, Form } from 'react-bootstrap';
 import { useState } from 'react';
 import { CopyLine } from '../ui/copy';
 import { QrCode } from '../ui/qr';
+import { ReachLamp } from '../ui/reach-lamp';
 import { Sentence } from '../ui/words';
 import { useSlip } from './store';
 
@@ -23,6 +24,7 @@ export function Handover() {
         <section>
           <h3>The link</h3>
           <CopyLine value={sheet.link} label="link" />
+          <ReachLamp mark={sheet.reach} portability={sheet.portability} />
           {sheet.portability && (
             <div className="field-advice">
               Works only inside the office: {sheet.portability} The address is <span className="mono">{sheet.address}</span>.

@@ -5,6 +5,7 @@ import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
+import { ReachLamp } from '../ui/reach-lamp';
 import { WindowField } from '../ui/window-field';
 import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';
@@ -80,6 +81,7 @@ function SlipForm() {
       <div className="slip-foot">
         <Sentence parts={shareSentence(meant.terms, now, zone)} />
         <div className="lamps">
+          <SlipLamp />
           {guess.words && <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>}
           {publish.isError && (
             <span className="field-fault" role="alert">
@@ -159,16 +161,42 @@ function WhenPart({ meant }: { meant: SlipTerms }) {
 }
 
 function AddressPart() {
-  const { address } = useMe();
+  const { addresses } = useMe();
+  const slip = useSlip();
+  const address = addresses.find((a) => a.id === slip.addressId) ?? addresses[0];
+  const better = address?.portability ? addresses.find((a) => a.portability === null) : undefined;
   return (
     <div className="part">
       <h3>Address</h3>
       <div className="pt-1">
-        {address ? <span className="mono">{address.text}</span> : 'There is none yet, so links cannot be made.'}
+        {!address && 'There is none yet, so links cannot be made.'}
+        {address && addresses.length === 1 && <span className="mono">{address.text}</span>}
+        {address && addresses.length > 1 && (
+          <Form.Select size="sm" className="mono" aria-label="Address of the link" value={address.id} onChange={(e) => slip.set({ addressId: e.target.value })}>
+            {addresses.map((a) => (
+              <option key={a.id} value={a.id}>
+                {a.text}
+              </option>
+            ))}
+          </Form.Select>
+        )}
         {address?.portability && <div className="field-advice">Works only inside the office: {address.portability}</div>}
+        {better && (
+          <button type="button" className="btn btn-link btn-sm p-0" onClick={() => slip.set({ addressId: better.id })}>
+            Use {better.text} instead
+          </button>
+        )}
       </div>
     </div>
   );
+}
+
+/** Whether the link that is about to be made can be opened by those it is for. */
+function SlipLamp() {
+  const { addresses } = useMe();
+  const { addressId } = useSlip();
+  const address = addresses.find((a) => a.id === addressId) ?? addresses[0];
+  return address ? <ReachLamp mark={address.reach} portability={address.portability} /> : null;
 }
 
 interface Guess {

@@ -22,6 +22,8 @@ interface SlipState extends ChosenWindow {
   proposedBits: number;
   weakPasswordMeant: boolean;
   limitField: string;
+  /** The address the link is built on; '': the default. */
+  addressId: string;
   folded: boolean;
   /** The share that was just published, with its password, until the hand-over is done. Kept in memory only. */
   published: { sheet: ShareSheet; password: string | null } | null;
@@ -33,7 +35,7 @@ interface SlipState extends ChosenWindow {
   clear: () => void;
 }
 
-const BLANK = { items: [], title: '', message: '', choice: '1-week' as WindowChoice, opensField: '', closesField: '', passwordChoice: 'proposed' as PasswordChoice, password: '', proposedBits: 0, weakPasswordMeant: false, limitField: '', published: null };
+const BLANK = { items: [], title: '', message: '', choice: '1-week' as WindowChoice, opensField: '', closesField: '', passwordChoice: 'proposed' as PasswordChoice, password: '', proposedBits: 0, weakPasswordMeant: false, limitField: '', addressId: '', published: null };
 
 /** The slip: survives moving between folders and a reload. Passwords are never written down in the browser. */
 export const useSlip = create<SlipState>()(
@@ -58,6 +60,6 @@ export const useSlip = create<SlipState>()(
       clear: () => set({ ...BLANK }),
     }),
     { name: 'quay-slip', // What has been published is not put on the slip again by a reload.
-      partialize: ({ items, title, message, choice, opensField, closesField, limitField, folded, published }) => (published ? { folded } : { items, title, message, choice, opensField, closesField, limitField, folded }) },
+      partialize: ({ items, title, message, choice, opensField, closesField, limitField, addressId, folded, published }) => (published ? { folded } : { items, title, message, choice, opensField, closesField, limitField, addressId, folded }) },
   ),
 );

@@ -34,6 +34,7 @@ export function shareAsked(slip: Slip, { window, terms }: SlipTerms): CreateShar
     title: slip.title.trim(),
     message: slip.message.trim(),
     nodeIds: slip.items.map((i) => i.id),
+    ...(slip.addressId && { addressId: slip.addressId }),
     window: windowText(window),
     password: slip.passwordChoice === 'none' ? null : slip.password,
     weakPasswordMeant: slip.weakPasswordMeant,

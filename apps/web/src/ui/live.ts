@@ -32,7 +32,7 @@ function keysOf(event: QuayEvent): string[][] {
     case 'task':
       return [['tasks']];
     case 'reach':
-      return [['reach'], ['me']];
+      return [['reach'], ['me'], ['shares']];
     case 'ledger':
       return [['ledger']];
     case 'session':

@@ -36,7 +36,7 @@ export function guideOf(facts: GuideFacts): GuideEntry[] {
     step: 'record',
     title: 'Let the name lead to the office',
     why: wayIn === 'relay' ? 'The name leads to the relay, which passes requests on unopened.' : 'Whoever types the name must arrive at the office line.',
-    values: wayIn === 'relay' ? [{ label: 'Record', value: `${address.host} CNAME ${facts.relayHost ?? 'the relay'}` }] : [{ label: 'Record', value: `${address.host} A ${target ?? 'the address of your line'}` }, { label: 'Time to live', value: '300 seconds' }],
+    values: wayIn === 'relay' ? [{ label: 'Record', value: `${address.host} A ${facts.relayHost ?? 'the address of the relay'}` }] : [{ label: 'Record', value: `${address.host} A ${target ?? 'the address of your line'}` }, { label: 'Time to live', value: '300 seconds' }],
     cannot: facts.canUpdateRecords ? (target === null && wayIn !== 'relay' ? 'The address of the line is not known yet.' : null) : 'No name server with a key is known that takes updates.',
   };
   const mapping: GuideEntry = {

@@ -60,7 +60,7 @@ describe('the way in, stage by stage', () => {
     ['nobody listening', { connect: { outcome: 'refused', address: '198.51.100.24', elapsedMs: 2 } }, 'port', 'fail', /nothing listens/],
     ['a certificate for another name', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), names: ['other.example'] } }, 'certificate', 'fail', /RFC 9525/],
     ['an expired certificate', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notAfter: AT - 3 * DAY } }, 'certificate', 'fail', /ended 3 days ago/],
-    ['a certificate that ends soon', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notAfter: AT + 12 * DAY } }, 'certificate', 'warn', /ends in 12 days/],
+    ['a certificate that ends soon', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notBefore: AT - 78 * DAY, notAfter: AT + 12 * DAY } }, 'certificate', 'warn', /ends in 12 days/],
     ['an issuer nobody trusts', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), trusted: false } }, 'certificate', 'fail', /do not trust/],
     ['TLS 1.1', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), outcome: 'old-protocol', protocol: 'TLS 1.1' } }, 'certificate', 'fail', /RFC 8996/],
     ['plain HTTP beside it', { redirect: { outcome: 'serves-plain', status: 200, location: null, hstsSeconds: null } }, 'redirect', 'fail', /without encryption/],

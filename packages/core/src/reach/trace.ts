@@ -57,8 +57,8 @@ export interface StageResult {
 }
 
 const DAY_MS = 86_400_000;
-/** Common practice, no source: renewed at a third of its life, a certificate of 90 days has 30 left. */
-const CERTIFICATE_WARN_MS = 14 * DAY_MS;
+/** Common practice, no source: renewed at a third of its life; what has a quarter left, or two weeks, was not. */
+const certificateWarnMs = (lifeMs: number): number => Math.min(14 * DAY_MS, lifeMs / 4);
 /** RFC 6797 names no least value; half a year is common practice, no source. */
 const HSTS_LEAST_SECONDS = 15_552_000;
 
@@ -193,7 +193,7 @@ function judgeCertificate(f: ReachFacts): Judged {
   if (f.at >= t.notAfter) return { mark: 'fail', value: 'expired', reason: `The certificate ended ${countOf(Math.floor((f.at - t.notAfter) / DAY_MS), 'day')} ago.`, remedies: [obtain] };
   if (!t.trusted) return { mark: 'fail', value: 'not trusted', reason: `Browsers do not trust ${t.issuer}, who issued the certificate.`, remedies: [obtain] };
   const left = countOf(Math.floor((t.notAfter - f.at) / DAY_MS), 'day');
-  if (t.notAfter - f.at < CERTIFICATE_WARN_MS) return { mark: 'warn', value: `${left} left`, reason: `The certificate ends in ${left} and has not been renewed.`, remedies: [obtain] };
+  if (t.notAfter - f.at < certificateWarnMs(t.notAfter - t.notBefore)) return { mark: 'warn', value: `${left} left`, reason: `The certificate ends in ${left} and has not been renewed.`, remedies: [obtain] };
   return { mark: 'ok', value: `${left} left`, note: t.protocol ?? '' };
 }
 

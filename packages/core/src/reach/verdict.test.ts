@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import { compareWays, type PlannedLine } from './compare.js';
 import { judgeExposure, WATCHED_PATHS } from './exposure.js';
 import { guideOf, type GuideFacts } from './guide.js';
-import { reachMark, reachSentence, stopsAt, type VantageTrace } from './verdict.js';
+import { reachMark, reachSentence, reachTrouble, stopsAt, type VantageTrace } from './verdict.js';
 import type { StageMark, StageResult, Vantage } from './trace.js';
 
 const traceOf = (mark: StageMark): StageResult[] => [{ stage: 'name', mark: 'ok', value: '', note: '', reason: '', remedies: [] }, { stage: 'router', mark, value: '', note: '', reason: '', remedies: [] }];
@@ -25,6 +25,12 @@ describe('what all vantages come to', () => {
     expect(reachSentence(all({ outside: 'ok', office: 'warn' }))).toEqual({ good: 'Everybody can get in.', bad: '' });
     expect(reachSentence(all({ outside: 'fail', office: 'fail' })).bad).toBe('Nobody can get in.');
     expect(reachSentence([{ vantage: 'outside', trace: null }]).bad).toBe('Nobody has looked yet.');
+  });
+
+  it('tells the trouble of those whom the address is for', () => {
+    expect(reachTrouble('mapping', all({ outside: 'warn', guest: 'fail' }))?.words).toBe('People on the guest Wi-Fi cannot.'.replace('People', 'People'));
+    expect(reachTrouble('mapping', all({ outside: 'warn', office: 'ok' }))?.words).toBe('Router: ');
+    expect(reachTrouble('office', all({ outside: 'fail', office: 'ok' }))).toBeNull();
   });
 
   it('names the stage at which it stops', () => {

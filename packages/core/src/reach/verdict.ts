@@ -39,6 +39,19 @@ export function reachSentence(traces: readonly VantageTrace[]): { good: string; 
   return { good: good.length <= 2 ? `${list(good)} can get in.` : 'Most can get in.', bad: `${list(stopped.map((w) => w.v))} cannot.` };
 }
 
+/** What is wrong with an address for those whom it is for, and why: the worst first. Null when nothing is. */
+export function reachTrouble(wayIn: WayIn, traces: readonly VantageTrace[]): { words: string; reason: string } | null {
+  const concerned = wayIn === 'office' ? traces.filter((t) => t.vantage === 'office') : traces;
+  for (const mark of ['fail', 'warn'] as const) {
+    const found = concerned.find((t) => t.trace && traceVerdict(t.trace).mark === mark);
+    if (!found?.trace) continue;
+    const at = found.trace.find((s) => s.mark === mark);
+    const words = mark === 'fail' ? reachSentence(concerned).bad : `${STAGE_WORDS[at?.stage ?? 'page']}: ${at?.value ?? ''}`;
+    return { words, reason: at?.reason ?? '' };
+  }
+  return null;
+}
+
 /** The stage at which a trace stops, in words; null when it does not. */
 export function stopsAt(trace: readonly StageResult[]): { stage: Stage; words: string } | null {
   const { mark, stage } = traceVerdict(trace);

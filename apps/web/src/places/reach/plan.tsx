@@ -3,7 +3,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Form } from 'react-bootstrap';
 import { Link, useSearchParams } from 'react-router';
 import { Failure, SkeletonRows } from '../../ui/states';
-import { StageShape } from './components/matrix';
+import { StageShape } from '../../ui/stage-shape';
 import { compareQuery } from './queries';
 
 const LINE: Record<PlannedLine['line'], string> = { own: 'a public address of its own', shared: 'an address that many customers share', 'behind-router': 'another router in front of ours' };

@@ -6,6 +6,7 @@ import { Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { sharesQuery } from '../../ui/queries';
+import { ReachLamp } from '../../ui/reach-lamp';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { WindowBar } from '../../ui/window-bar';
@@ -93,6 +94,7 @@ function ShareTable({ shares, chosen, narrow, query }: { shares: ShareRow[]; cho
           {!narrow && (
             <>
               <th>Guards</th>
+              <th>Reach</th>
               <th className="number">Items</th>
               <th className="number">Size</th>
               <th>Last visit</th>
@@ -122,6 +124,9 @@ function ShareTable({ shares, chosen, narrow, query }: { shares: ShareRow[]; cho
             {!narrow && (
               <>
                 <td className="quiet">{s.hasPassword ? 'password' : 'link only'}</td>
+                <td>
+                  <ReachLamp mark={s.reach} portability={s.portability} brief />
+                </td>
                 <td className="number">{s.itemCount}</td>
                 <td className="number">
                   <Size bytes={s.totalBytes} />

@@ -9,6 +9,7 @@ import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
+import { ReachLamp } from '../../ui/reach-lamp';
 import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
 import { now, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
@@ -46,7 +47,13 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <section>
         <h3>Link</h3>
         <CopyLine value={share.link} label="link" />
-        {share.portability && <div className="field-advice">Works only inside the office: {share.portability}</div>}
+        <div className="d-flex gap-3 mt-1">
+          <ReachLamp mark={share.reach} portability={share.portability} />
+          <a className="ms-auto" href={share.link.slice(share.link.lastIndexOf('/s/'))} target="_blank" rel="noreferrer">
+            View as visitor
+          </a>
+        </div>
+        {share.portability && <div className="field-advice">{share.portability}</div>}
         <details className="mt-1">
           <summary className="small">QR code</summary>
           <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />
@@ -96,7 +103,7 @@ function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => vo
       <Button size="sm" variant="plain" onClick={() => void propose()}>
         New password
       </Button>
-      <a className="btn btn-sm btn-plain" href={new URL(share.link).pathname} target="_blank" rel="noreferrer">
+      <a className="btn btn-sm btn-plain" href={share.link.slice(share.link.lastIndexOf('/s/'))} target="_blank" rel="noreferrer">
         View as visitor
       </a>
       {withdrawn ? (

@@ -1,12 +1,12 @@
-import type { ChangeShare, ShareRow } from '@quay/contract';
+import type { AddressRow, ChangeShare, ShareRow } from '@quay/contract';
 import { countOf, extendedBy, shareFindings, type Finding } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useMemo } from 'react';
 import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
-import { ledgerQuery, sharesQuery, useUndoableChange } from '../../ui/queries';
-import { useNow, useZone } from '../../ui/session';
+import { addressesQuery, ledgerQuery, sharesQuery, useUndoableChange } from '../../ui/queries';
+import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { WindowChart } from './window-chart';
@@ -17,6 +17,9 @@ export function Today() {
   const now = useNow();
   const navigate = useNavigate();
   useKeys({ n: () => void navigate('/stores') });
+  const me = useMe();
+  const { data: addresses } = useQuery({ ...addressesQuery, enabled: me.role === 'admin' });
+  const ways = (addresses ?? []).filter((a) => a.trouble !== null || a.lapsing !== null);
   const findings = useMemo(() => shareFindings((shares ?? []).map(factsOf), now), [shares, now]);
   if (error) return <Failure error={error} again={() => void refetch()} />;
   const open = shares?.filter((s) => s.state === 'open').length ?? 0;
@@ -24,7 +27,7 @@ export function Today() {
     <>
       <div className="title-line">
         <h1>
-          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'} {findings.length > 0 && <span className="hand">{countOf(findings.length, 'thing needs', 'things need')} a hand.</span>}
+          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'} {findings.length + ways.length > 0 && <span className="hand">{countOf(findings.length + ways.length, 'thing needs', 'things need')} a hand.</span>}
         </h1>
         <div className="tools">
           <Link className="btn btn-primary" to="/stores">
@@ -36,11 +39,33 @@ export function Today() {
       <div className="two-columns">
         <section>
           <h2 className="small-head">Needs a hand</h2>
-          {findings.length === 0 ? <p className="quiet">Nothing does.</p> : findings.map((f) => <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />)}
+          {findings.length + ways.length === 0 && <p className="quiet">Nothing does.</p>}
+          {ways.map((a) => (
+            <WayRow key={a.id} address={a} />
+          ))}
+          {findings.map((f) => <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />)}
         </section>
         <Happened />
       </div>
     </>
+  );
+}
+
+/** An address that cannot be reached by some, or would lapse. */
+function WayRow({ address }: { address: AddressRow }) {
+  return (
+    <div className="finding">
+      <span className={address.mark === 'fail' ? 'flag harm' : 'flag'} />
+      <div>
+        <Link className="fw-semibold link-body-emphasis text-decoration-none" to={`/reach/addresses/${address.id}`}>
+          {address.host}: {address.trouble?.words ?? 'a renewal failed'}
+        </Link>
+        <div className="quiet small">{address.lapsing ?? address.trouble?.reason}</div>
+      </div>
+      <Link className="btn btn-plain btn-sm" to={`/reach/addresses/${address.id}`}>
+        See the way in
+      </Link>
+    </div>
   );
 }
 

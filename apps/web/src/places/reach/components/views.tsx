@@ -8,11 +8,11 @@ import { Link } from 'react-router';
 import { CopyLine } from '../../../ui/copy';
 import { QrCode } from '../../../ui/qr';
 import { useNow } from '../../../ui/session';
+import { StageShape } from '../../../ui/stage-shape';
 import { Failure, SkeletonRows } from '../../../ui/states';
 import { When } from '../../../ui/words';
 import { exposureQuery, linksQuery, telephoneQuery, useMoveLinks, useTelephone } from '../queries';
 import { WHY_WORDS } from '../words';
-import { StageShape } from './matrix';
 
 export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
 export const MARK_SAYS: Record<ReachMark, string> = { ok: 'reachable', warn: 'reachable, and something needs a hand', fail: 'not reachable', unknown: 'not checked yet' };

@@ -24,7 +24,7 @@ export default tseslint.config(
       eqeqeq: 'error',
     },
   },
-  { files: ['**/*.mjs', 'eslint.config.js'], languageOptions: { globals: { document: 'readonly', process: 'readonly', console: 'readonly', setTimeout: 'readonly', clearTimeout: 'readonly', Buffer: 'readonly', URL: 'readonly', fetch: 'readonly', performance: 'readonly' } } },
+  { files: ['**/*.mjs', 'eslint.config.js'], languageOptions: { globals: { document: 'readonly', process: 'readonly', console: 'readonly', setTimeout: 'readonly', clearTimeout: 'readonly', Buffer: 'readonly', URL: 'readonly', URLSearchParams: 'readonly', fetch: 'readonly', performance: 'readonly' } } },
   {
     files: ['packages/core/src/**/*.ts'],
     ignores: ['**/*.test.ts'],

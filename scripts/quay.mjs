@@ -8,6 +8,7 @@ const COMMANDS = {
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
   test: ['run everything that is checked: lint, types, unit, server and browser tests', './test.mjs'],
+  probe: ['look from this machine whether an address can be reached; or stand here as a vantage (--serve PORT)', './probe.mjs'],
   bench: ['measure transfers and archives side by side with general-purpose tools', './bench.mjs'],
   screenshots: ['take the pictures in docs/screenshots from demo data', './screenshots.mjs'],
   help: ['show this', null],

@@ -8,7 +8,7 @@ import { say } from './lib/words.mjs';
 const TSC = join(ROOT, 'node_modules/@typescript/native/bin/tsc');
 
 export async function run(args) {
-  requirePrograms('postgres', 'setpriv', 'pdftoppm', 'chromium', 'unzip', '7z', 'curl', 'dig', 'natpmpc', 'upnpc', 'dehydrated');
+  requirePrograms('postgres', 'setpriv', 'pdftoppm', 'chromium', 'unzip', '7z', 'curl', 'dig', 'named', 'natpmpc', 'upnpc', 'dehydrated');
   requireNpmPackages();
   build();
   let passed = 0;

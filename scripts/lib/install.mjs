@@ -21,6 +21,7 @@ const PACKAGES = {
   wrk: { debian: 'wrk', found: () => onPath('wrk') },
   pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
   dig: { debian: 'bind9-dnsutils', found: () => onPath('dig') && onPath('nsupdate') },
+  named: { debian: 'bind9', found: () => onPath('named') || existsSync('/usr/sbin/named') },
   natpmpc: { debian: 'natpmpc', found: () => onPath('natpmpc') },
   dehydrated: { debian: 'dehydrated', found: () => onPath('dehydrated') },
   upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },

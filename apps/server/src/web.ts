@@ -3,8 +3,9 @@ import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
 import { existsSync } from 'node:fs';
-import type { RequestListener, Server } from 'node:http';
+import type { IncomingMessage, RequestListener, Server } from 'node:http';
 import { join } from 'node:path';
+import { noteClients } from './platform/client-address.js';
 import type { Config } from './platform/config.js';
 import { requestLog } from './platform/log/request-log.js';
 import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
@@ -24,7 +25,7 @@ export function dress(app: INestApplication, config: Config): void {
   http.disable('x-powered-by');
   // Only the word of proxies that were named counts (X-Forwarded-For, X-Forwarded-Proto).
   http.set('trust proxy', config.reach.trustedProxies);
-  takeShortWays(app);
+  takeShortWays(app, noteClients(config.reach.trustedProxies));
   app.use(requestLog);
   app.use(securityHeaders());
   app.use(sameOriginOnly);
@@ -39,13 +40,17 @@ export function dress(app: INestApplication, config: Config): void {
 }
 
 /** Puts the short ways before the framework: what they do not take goes on to it. */
-function takeShortWays(app: INestApplication): void {
+function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => void): void {
   const server = app.getHttpServer() as Server;
   const listeners = server.listeners('request') as RequestListener[];
   server.removeAllListeners('request');
-  server.on('request', visitorFilePath(app.get(VisitsService), app.get(DownloadService), (req, res) => {
+  const short = visitorFilePath(app.get(VisitsService), app.get(DownloadService), (req, res) => {
     for (const listener of listeners) listener.call(server, req, res);
-  }));
+  });
+  server.on('request', (req, res) => {
+    note(req);
+    short(req, res);
+  });
 }
 
 function securityHeaders() {
@@ -69,7 +74,7 @@ function sameOriginOnly(req: Request, res: Response, next: NextFunction): void {
   const safe = req.method === 'GET' || req.method === 'HEAD' || req.method === 'OPTIONS';
   const { origin } = req.headers;
   const site = req.headers['sec-fetch-site'];
-  const foreign = (origin !== undefined && hostOf(origin) !== req.headers.host) || (site !== undefined && site !== 'same-origin' && site !== 'none');
+  const foreign = (origin !== undefined && hostOf(origin) !== req.host) || (site !== undefined && site !== 'same-origin' && site !== 'none');
   if (!safe && foreign) sendProblem(new Problem('forbidden', 'origin.foreign', 'This request came from another site.'), req, res);
   else next();
 }

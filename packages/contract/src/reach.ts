@@ -52,6 +52,8 @@ export interface NameServerSettings {
   secret: string;
 }
 export const nameServerSchema = Joi.object<NameServerSettings>({ address: Joi.string().ip({ cidr: 'forbidden' }).required(), port: Joi.number().integer().min(1).max(65_535).default(53), zone: host.required(), keyName: host.required(), secret: secret.required() });
+/** A certificate that was got by hand, with the chain up to but without the root, and its key; both as PEM. */
+export const ownCertificateSchema = Joi.object<{ chain: string; key: string }>({ chain: Joi.string().max(60_000).required(), key: Joi.string().max(20_000).required() });
 export const networkSchema = Joi.string<'public' | 'office' | 'guest'>().valid('public', 'office', 'guest').required();
 
 export const remedySchema = Joi.object<{ act: RemedyAct }>({ act: Joi.string().valid('update-record', 'map-port', 'get-certificate', 'redirect-on', 'office-record', 'use-relay').required() });

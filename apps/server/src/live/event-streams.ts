@@ -2,6 +2,7 @@ import { Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import type { QuayEvent } from '@quay/contract';
 import type { Request, Response } from 'express';
 import { auditTime, buffer, filter, map, merge, mergeMap } from 'rxjs';
+import { clientAddress } from '../platform/client-address.js';
 import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
 
@@ -29,7 +30,7 @@ export class EventStreams implements OnApplicationShutdown {
    * a moment, everything else goes out at once.
    */
   open(req: Request, res: Response, wanted: (event: QuayEvent) => boolean, shown: (event: QuayEvent) => object): void {
-    const address = req.socket.remoteAddress ?? '';
+    const address = clientAddress(req);
     const held = this.perAddress.get(address) ?? 0;
     if (held >= MOST_PER_ADDRESS || this.open_.size >= MOST_IN_ALL) throw new Problem('too-many', 'events.too-many', 'Too many pages are open from your address. Close some of them.', { retryAfterSeconds: 30 });
     this.perAddress.set(address, held + 1);

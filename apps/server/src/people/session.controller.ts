@@ -3,6 +3,7 @@ import { ApiTags } from '@nestjs/swagger';
 import { changePasswordSchema, signInSchema, type ChangePassword, type Me as MeAnswer, type SignIn } from '@quay/contract';
 
 import type { Request, Response } from 'express';
+import { clientAddress } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { setCookie } from '../platform/cookies.js';
 import { Office } from '../platform/office.js';
@@ -21,7 +22,7 @@ export class SessionController {
   @HttpCode(204)
   @Takes('Sign in; sets the session cookie', signInSchema)
   async signIn(@Body(valid(signInSchema)) asked: SignIn, @Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<void> {
-    const secret = await this.sessions.signIn(asked, req.socket.remoteAddress ?? '');
+    const secret = await this.sessions.signIn(asked, clientAddress(req));
     res.setHeader('Set-Cookie', setCookie(SESSION_COOKIE, secret, { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure: req.secure }));
   }
 

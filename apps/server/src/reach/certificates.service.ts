@@ -1,14 +1,14 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { coversName } from '@quay/core';
 import acme from 'acme-client';
-import { X509Certificate } from 'node:crypto';
+import { createPrivateKey, X509Certificate } from 'node:crypto';
 import { createSecureContext, type SecureContext } from 'node:tls';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
-import { Problem } from '../platform/problems/problem.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
 import { NameServersService } from './name-servers.service.js';
 
@@ -36,9 +36,9 @@ export class CertificatesService {
     this.events.stream.subscribe((event) => event.topic === 'reach' && this.contexts.clear());
   }
 
-  /** The certificate that serves a host now: of those that cover it the one that lasts longest; null while there is none. */
+  /** The certificate that serves a host now: of those that cover it and are valid the newest; null while there is none. */
   async current(host: string): Promise<KeptCertificate | null> {
-    const rows = await this.db.query<KeptCertificate[]>('SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer FROM certificate WHERE not_before <= $1 ORDER BY not_after DESC LIMIT 200', [this.clock.date()]);
+    const rows = await this.db.query<KeptCertificate[]>('SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer FROM certificate WHERE not_before <= $1 ORDER BY not_after > $1 DESC, obtained_at DESC, id DESC LIMIT 200', [this.clock.date()]);
     return rows.find((r) => coversName([r.host], host)) ?? null;
   }
 
@@ -72,6 +72,24 @@ export class CertificatesService {
       if (error instanceof Problem) throw error;
       throw new Problem('conflict', 'reach.certificate-failed', `The certificate authority gave no certificate for ${host}: ${(error as Error).message.slice(0, 300)}`);
     }
+  }
+
+  /** Takes a certificate that was got by hand. @throws Problem certificate.unreadable, .other-name, .other-key, .expired */
+  async take(host: string, chain: string, key: string): Promise<KeptCertificate> {
+    let leaf: X509Certificate;
+    let secret: ReturnType<typeof createPrivateKey>;
+    try {
+      leaf = new X509Certificate(chain);
+      secret = createPrivateKey(key);
+      createSecureContext({ cert: chain, key });
+    } catch (error) {
+      const otherKey = /key values mismatch/i.test((error as Error).message);
+      throw otherKey ? invalidField('key', 'certificate.other-key', 'The key belongs to another certificate.') : invalidField('chain', 'certificate.unreadable', 'That is no certificate with its key, as PEM.');
+    }
+    if (!leaf.checkPrivateKey(secret)) throw invalidField('key', 'certificate.other-key', 'The key belongs to another certificate.');
+    if (!leaf.checkHost(host, { subject: 'never' })) throw invalidField('chain', 'certificate.other-name', `The certificate is not for ${host}.`);
+    if (Date.parse(leaf.validTo) <= this.clock.now()) throw invalidField('chain', 'certificate.expired', 'The certificate has ended.');
+    return this.keep(host, chain, key);
   }
 
   /** Keeps a certificate and its key; from the next handshake on it is served. */

@@ -1,8 +1,8 @@
 import type { IncomingMessage, ServerResponse } from 'node:http';
+import { clientAddress } from '../platform/client-address.js';
 import type { ProofsService } from './proofs.service.js';
 
 const STYLE = 'body{font:18px/1.5 system-ui,sans-serif;margin:3rem auto;max-width:28rem;padding:0 1rem;color:#1c2b33;background:#fbf9f4}h1{font-size:1.4rem}.mono{font-family:ui-monospace,monospace}';
-/** SHA-256 of the style above, so that nothing else may be styled or run. */
 const HEADERS = { 'Content-Type': 'text/html; charset=utf-8', 'Cache-Control': 'no-store', 'Content-Security-Policy': "default-src 'none'; style-src 'unsafe-inline'", 'X-Content-Type-Options': 'nosniff', 'Referrer-Policy': 'no-referrer', 'X-Frame-Options': 'DENY' };
 
 /**
@@ -10,7 +10,7 @@ const HEADERS = { 'Content-Type': 'text/html; charset=utf-8', 'Cache-Control': '
  * A nonce that is unknown, old or was used before gets the same answer, 410.
  */
 export async function sendProof(proofs: ProofsService, nonce: string, req: IncomingMessage, res: ServerResponse, protocol: string): Promise<void> {
-  const from = (req.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+  const from = clientAddress(req);
   const taken = await proofs.take(nonce, { from, protocol, host: req.headers.host ?? '' });
   const page = (title: string, body: string) => `<!doctype html><html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>${title}</title><style>${STYLE}</style></head><body><main><h1>${title}</h1>${body}</main></body></html>`;
   if (!taken) return void res.writeHead(410, HEADERS).end(page('This proof is used up', '<p>Each code proves the way in once, for ten minutes. Show a new one on the page of checks.</p>'));

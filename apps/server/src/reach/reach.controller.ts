@@ -1,9 +1,10 @@
 import { Body, CanActivate, Controller, Delete, ExecutionContext, Get, HttpCode, Inject, Injectable, Param, Patch, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { changeAddressSchema, guideStepSchema, idSchema, moveLinksSchema, nameServerSchema, networkSchema, newAddressSchema, plannedLineSchema, remedySchema, type AddressRow, type AddressSheet, type AffectedLink, type ChangeAddress, type ExposureAnswer, type NameServerSettings, type NewAddress, type ReachCheck, type ReachNetwork, type RemedyAct, type TelephoneProof } from '@quay/contract';
+import { changeAddressSchema, guideStepSchema, idSchema, moveLinksSchema, nameServerSchema, networkSchema, newAddressSchema, ownCertificateSchema, plannedLineSchema, remedySchema, type AddressRow, type AddressSheet, type AffectedLink, type ChangeAddress, type ExposureAnswer, type NameServerSettings, type NewAddress, type ReachCheck, type ReachNetwork, type RemedyAct, type TelephoneProof } from '@quay/contract';
 import { addressText, compareWays, VANTAGES, type GuideStep, type PlannedLine, type Vantage, type WayCompared } from '@quay/core';
 import type { Request, Response } from 'express';
 import Joi from 'joi';
+import { fileURLToPath } from 'node:url';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type SignedInRequest, type Who } from '../people/who.js';
@@ -117,6 +118,13 @@ export class ReachController {
     return asked.how === 'program' ? this.remedies.step(actorOf(who), address, asked.step) : this.remedies.verify(address, asked.step);
   }
 
+  @Put('addresses/:id/certificate')
+  @HttpCode(204)
+  @Takes('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
+  async certificate(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(ownCertificateSchema)) asked: { chain: string; key: string }): Promise<void> {
+    await this.remedies.ownCertificate(actorOf(who), await this.addresses.require(addressId), asked.chain, asked.key);
+  }
+
   @Get('addresses/:id/exposure')
   @Takes('What answers from outside, port by port and path by path')
   async exposed(@Param('id', id) addressId: string): Promise<ExposureAnswer> {
@@ -144,6 +152,14 @@ export class ReachController {
     const { insideAddress, gateway, probes } = this.config.reach;
     const [{ line }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
     return { insideAddress, gateway, publicAddress: line.seenAddress ?? line.routerAddress, nameServers, probes: Object.keys(probes) };
+  }
+
+  @Get('probe.js')
+  @Takes('The probe: one file that runs on any machine with Node.js')
+  probe(@Res() res: Response): void {
+    res.setHeader('Content-Type', 'text/javascript; charset=utf-8');
+    res.setHeader('Content-Disposition', 'attachment; filename="probe.mjs"');
+    res.sendFile(fileURLToPath(import.meta.resolve('@quay/probe')));
   }
 
   @Put('name-servers/:network')

@@ -1,9 +1,14 @@
 import type { AddressRow, AddressSheet, ReachCheck, VantageResult } from '@quay/contract';
 import type { Stage, StageResult, Vantage } from '@quay/core';
+import { execFile, execFileSync } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { request } from 'node:https';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { openOutside, type Outside } from '../_fixtures/outside.js';
+import { CONFIG, type Config } from '../platform/config.js';
 import { Doors } from './doors.js';
 import { UpkeepService } from './upkeep.service.js';
 
@@ -31,6 +36,11 @@ const at = (check: ReachCheck | VantageResult[], vantage: Vantage, stage: Stage)
   const found = (Array.isArray(check) ? check : check.vantages).find((v) => v.vantage === vantage)?.trace?.find((s) => s.stage === stage);
   if (!found) throw new Error(`nothing was found at ${stage} from ${vantage}`);
   return found;
+};
+/** The clock goes back to the machine's; what was found in days to come is forgotten. */
+const backToday = async () => {
+  office.clock.at = Date.now();
+  await office.db.query('DELETE FROM reach_check WHERE at > $1', [office.clock.date()]);
 };
 const check = async () => (await iris.ask<ReachCheck>('POST', `/api/reach/addresses/${address.id}/check`)).body;
 const remedy = (act: string, vantage: Vantage = 'outside') => iris.ask<ReachCheck>('POST', `/api/reach/addresses/${address.id}/remedies/${vantage}`, { act });
@@ -153,7 +163,7 @@ describe('what goes wrong, and what mends it', () => {
     await outside.faults({ 'router.noPcp': true, 'router.noPmp': true, 'router.noUpnp': true });
     expect((await remedy('map-port')).body.code).toBe('reach.no-mapping-protocol');
     await outside.faults({});
-    office.clock.at = Date.now();
+    await backToday();
   }, 60_000);
 
   it('a failed renewal leaves the old certificate serving, and says so', async () => {
@@ -166,18 +176,26 @@ describe('what goes wrong, and what mends it', () => {
     expect(body.upkeep.find((u) => u.kind === 'certificate')?.failure).toMatch(/gave no certificate/);
     expect(at(await check(), 'outside', 'certificate')).toMatchObject({ mark: 'warn', value: '1 day left' });
     await outside.faults({});
-    office.clock.at = Date.now();
+    await backToday();
   }, 90_000);
 });
 
 /** A request through the router's public side, as a stranger makes it. */
 function fromOutside(path: string, host = 'files.saltmarsh.example'): Promise<{ status: number; headers: Record<string, unknown>; text: string }> {
   return new Promise((resolve, reject) => {
-    request({ ...outside.publicSide(443), servername: host, ca: outside.reach.roots, path, headers: { host } }, (res) => {
+    request({ ...outside.publicSide(443), agent: false, servername: host, ca: outside.reach.roots, path, headers: { host } }, (res) => {
       let text = '';
       res.on('data', (piece) => (text += String(piece)));
       res.on('end', () => resolve({ status: res.statusCode ?? 0, headers: res.headers, text }));
     }).on('error', reject).end();
+  });
+}
+
+/** What OpenSSL's client says of a handshake. The door is in this very process, so it must not wait. */
+function handshake(...args: string[]): Promise<string> {
+  return new Promise((resolve) => {
+    const child = execFile('openssl', ['s_client', ...args], { timeout: 8000 }, (_, said) => resolve(said));
+    child.stdin?.end();
   });
 }
 
@@ -194,6 +212,36 @@ describe('the door', () => {
     await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'sign-in' });
     expect((await fromOutside('/api/session')).status).toBe(401);
     await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'visitors' });
+  });
+
+  it('serves a certificate that was got by hand, when it fits the address and its key', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'certificate-'));
+    const make = (name: string) => {
+      execFileSync('openssl', ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-keyout', 'key', '-out', 'chain', '-subj', '/O=By hand', '-addext', `subjectAltName=DNS:${name}`, '-days', '400'], { cwd: folder, stdio: 'ignore' });
+      return { chain: readFileSync(join(folder, 'chain'), 'utf8'), key: readFileSync(join(folder, 'key'), 'utf8') };
+    };
+    const put = (asked: object) => iris.ask('PUT', `/api/reach/addresses/${address.id}/certificate`, asked);
+    const good = make('files.saltmarsh.example');
+    expect((await put(make('other.example'))).body.code).toBe('certificate.other-name');
+    expect((await put({ ...good, key: make('x.example').key })).body.code).toBe('certificate.other-key');
+    expect((await put({ ...good, chain: 'nonsense' })).body.code).toBe('certificate.unreadable');
+    office.clock.at = Date.now();
+    expect((await put(good)).status).toBe(204);
+    await expect(fromOutside('/reach/probe')).rejects.toThrow(/self.signed/i);
+    expect(await handshake('-connect', `127.0.0.1:${office.config.reach.tls?.port}`, '-servername', 'files.saltmarsh.example')).toContain('O = By hand');
+    await office.db.query(`DELETE FROM certificate WHERE issuer = 'By hand'`);
+    await remedy('get-certificate');
+    rmSync(folder, { recursive: true });
+  }, 30_000);
+
+  it('is verified by OpenSSL: the chain up to the root, and nothing older than TLS 1.2 (RFC 8996)', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'root-'));
+    writeFileSync(join(folder, 'root.pem'), outside.reach.roots[0] ?? '');
+    const { host, port } = outside.publicSide(443);
+    const ask = (...more: string[]) => handshake('-connect', `${host}:${port}`, '-servername', 'files.saltmarsh.example', '-CAfile', join(folder, 'root.pem'), '-verify_hostname', 'files.saltmarsh.example', ...more);
+    expect(await ask()).toMatch(/Verify return code: 0 \(ok\)/);
+    expect(await ask('-tls1_1', '-cipher', 'DEFAULT@SECLEVEL=0')).toMatch(/Cipher is \(NONE\)/);
+    rmSync(folder, { recursive: true });
   });
 
   it('is chosen by name: a name without a certificate gets no handshake, a certificate for one name does not open another', async () => {
@@ -254,6 +302,24 @@ describe('through the relay', () => {
     });
     expect(body).toContain('Lockfast Quay');
   }, 30_000);
+
+  it('falls back to it by itself, where that was chosen, after two checks that failed', async () => {
+    await outside.faults({});
+    await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping', fallback: 'auto' });
+    await remedy('update-record');
+    await remedy('map-port');
+    await outside.faults({ 'router.firewall': true });
+    office.app.get<Config>(CONFIG).reach.checkEveryMinutes = 10;
+    const wayIn = async () => (await iris.ask<AddressRow[]>('GET', '/api/reach/addresses')).body.find((a) => a.id === address.id)?.wayIn;
+    for (const expected of ['mapping', 'relay']) {
+      office.clock.advance(700_000);
+      await office.app.get(UpkeepService).round();
+      expect(await wayIn()).toBe(expected);
+    }
+    expect((await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body.trouble).toBeNull();
+    await backToday();
+    await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { fallback: 'offer' });
+  }, 60_000);
 
   it('a line that breaks comes back by itself', async () => {
     await outside.faults({ 'router.carrierGrade': true, 'relay.down': true });

@@ -100,6 +100,13 @@ export class RemediesService {
     await this.told(actor, address, 'certificate', { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } });
   }
 
+  /** Serves a certificate that was got by hand from the next handshake on; it is not renewed by the program. */
+  async ownCertificate(actor: Actor, address: AddressRecord, chain: string, key: string): Promise<void> {
+    const kept = await this.certificates.take(address.host, chain, key);
+    await this.told(actor, address, 'certificate', { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } }, 'hand');
+    this.checks.checkAside(address.id, 'change');
+  }
+
   /** Reaches an address through the relay from now on; where the name server can be told, the name follows. */
   async useRelay(actor: Actor, address: AddressRecord): Promise<void> {
     const { relay } = this.config.reach;
@@ -125,9 +132,9 @@ export class RemediesService {
     await this.told(actor, address, null, { kind: 'reach.record', detail: { name: address.host, value, network } });
   }
 
-  private async told(actor: Actor, address: AddressRecord, step: GuideStep | null, entry: { kind: string; detail: LedgerBody['detail'] }): Promise<void> {
+  private async told(actor: Actor, address: AddressRecord, step: GuideStep | null, entry: { kind: string; detail: LedgerBody['detail'] }, by: 'program' | 'hand' = 'program'): Promise<void> {
     await this.events.change(async (tx) => {
-      if (step) await this.done(tx, address.id, step, 'program');
+      if (step) await this.done(tx, address.id, step, by);
       await tx.query('DELETE FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, step]);
       await this.events.tell(tx, { topic: 'reach', id: address.id });
       // What is renewed by itself is not worth a line each time.

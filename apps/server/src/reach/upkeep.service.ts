@@ -58,8 +58,11 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     try {
       const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [UPKEEP_LOCK])) as { got: boolean }[];
       if (!lock?.got) return;
-      for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
-      await runner.query('SELECT pg_advisory_unlock($1)', [UPKEEP_LOCK]);
+      try {
+        for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
+      } finally {
+        await runner.query('SELECT pg_advisory_unlock($1)', [UPKEEP_LOCK]);
+      }
     } finally {
       await runner.release();
     }
@@ -87,7 +90,13 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
     if (certificate && lastThird(certificate.notBefore, certificate.notAfter) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;
     const due = address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
-    if (renewed || due) await this.checks.check(address.id, renewed ? 'change' : 'schedule');
+    if (!renewed && !due) return;
+    const { mark } = await this.checks.check(address.id, renewed ? 'change' : 'schedule');
+    // Twice in a row, so that a hiccup of the line moves nothing.
+    const fallsBack = address.fallback === 'auto' && this.config.reach.relay !== null && (address.wayIn === 'mapping' || address.wayIn === 'fixed');
+    if (!fallsBack || mark !== 'fail' || address.mark !== 'fail') return;
+    await this.remedies.useRelay(SYSTEM_ACTOR, address);
+    await this.checks.check(address.id, 'change');
   }
 
   /** Tries again after one hour, then two, four, and so on up to a day; what serves now goes on serving. */

@@ -1,4 +1,5 @@
 import type { IncomingMessage, RequestListener, ServerResponse } from 'node:http';
+import { clientAddress } from '../platform/client-address.js';
 import { cookieOf } from '../platform/cookies.js';
 import { followRequest } from '../platform/log/request-log.js';
 import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
@@ -21,15 +22,10 @@ export function visitorFilePath(visits: VisitsService, downloads: DownloadServic
     }
     followRequest(req, res, url);
     const [, token = '', nodeId = '', show] = match;
-    const visitor = { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: visitorAddress(req), agent: '' };
+    const visitor = { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: clientAddress(req), agent: '' };
     visits
       .file(visitor, nodeId)
       .then((file) => downloads.file(req, res, file, show ? 'show' : 'save'))
       .catch((error: unknown) => sendProblem(asProblem(error), req, res));
   };
-}
-
-/** Where a visitor comes from; IPv4 addresses as such. */
-export function visitorAddress(req: IncomingMessage): string {
-  return (req.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
 }

@@ -9,7 +9,7 @@ import { cookieOf, setCookie } from '../platform/cookies.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
-import { visitorAddress } from './file-path.js';
+import { clientAddress } from '../platform/client-address.js';
 import { VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -70,5 +70,5 @@ export class VisitsController {
 }
 
 function visitorOf(token: string, req: Request): Visitor {
-  return { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: visitorAddress(req), agent: req.headers['user-agent'] ?? '' };
+  return { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: clientAddress(req), agent: req.headers['user-agent'] ?? '' };
 }

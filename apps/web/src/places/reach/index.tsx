@@ -15,7 +15,7 @@ import { Guide } from './components/guide';
 import { Matrix } from './components/matrix';
 import { Settings } from './components/settings';
 import { ExposureView, History, LAMP, Links, MARK_SAYS, Renewals, Telephone } from './components/views';
-import { addressQuery, useCheck } from './queries';
+import { addressQuery, useCheck, useRemedy } from './queries';
 import { WAY_WORDS } from './words';
 
 const VIEWS = { guide: 'Guide', renewals: 'Renewals', exposure: 'What answers', telephone: 'By telephone', links: 'Links', history: 'Checks', settings: 'Settings' } as const;
@@ -121,6 +121,19 @@ function AddressLine({ address, addresses }: { address: AddressSheet; addresses:
   );
 }
 
+/** While the own way in fails, the relay is offered: nothing has to be opened for it. */
+function FallBack({ address }: { address: AddressSheet }) {
+  const remedy = useRemedy(address.id);
+  return (
+    <p className="offer">
+      Until this is mended, outsiders can come through the relay: links stay as they are, and it cannot read what passes.{' '}
+      <Button size="sm" variant="plain" disabled={remedy.isPending} onClick={() => remedy.mutate({ act: 'use-relay', vantage: 'outside' })}>
+        {remedy.isPending ? 'At it …' : 'Go through the relay'}
+      </Button>
+    </p>
+  );
+}
+
 /** The matrix and, below it, the chosen stage: at first the one that is worst. */
 function Found({ address, params, set }: { address: AddressSheet; params: URLSearchParams; set: (change: Record<string, string>) => void }) {
   const vantages = address.check?.vantages ?? [];
@@ -135,6 +148,7 @@ function Found({ address, params, set }: { address: AddressSheet; params: URLSea
     <>
       <Matrix vantages={vantages} must={address.wayIn === 'office' ? 'office' : null} chosen={{ vantage, stage }} choose={(cell) => set({ at: `${cell.vantage}.${cell.stage}` })} />
       {result && found && <Cause address={address} from={result} stage={found} />}
+      {address.check?.mark === 'fail' && (address.wayIn === 'mapping' || address.wayIn === 'fixed') && <FallBack address={address} />}
     </>
   );
 }

@@ -1,4 +1,4 @@
-import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, ExposureAnswer, NewAddress, ReachCheck, ReachNetwork, RemedyAct, TelephoneProof } from '@quay/contract';
+import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, ExposureAnswer, NameServerSettings, NewAddress, ReachCheck, ReachNetwork, RemedyAct, TelephoneProof } from '@quay/contract';
 import type { PlannedLine, Vantage, WayCompared } from '@quay/core';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from '../../ui/api';
@@ -26,4 +26,6 @@ export const useTelephone = (id: string) => useReachMutation(() => api<Telephone
 export const useAddAddress = () => useReachMutation((asked: NewAddress) => api<AddressRow>('POST', '/api/reach/addresses', asked));
 export const useChangeAddress = (id: string) => useReachMutation((asked: ChangeAddress) => api<AddressRow>('PATCH', base(id), asked));
 export const useRemoveAddress = (id: string) => useReachMutation(() => api<undefined>('DELETE', base(id)));
+export const useNameServer = () => useReachMutation(({ network, ...asked }: NameServerSettings & { network: 'public' | 'office' | 'guest' }) => api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked));
+export const useOwnCertificate = (id: string) => useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked));
 export const useMoveLinks = (id: string) => useReachMutation((to: string) => api<{ moved: number }>('POST', `${base(id)}/links/move`, { to }));

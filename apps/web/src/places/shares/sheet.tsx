@@ -47,11 +47,8 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <section>
         <h3>Link</h3>
         <CopyLine value={share.link} label="link" />
-        <div className="d-flex gap-3 mt-1">
+        <div className="mt-1">
           <ReachLamp mark={share.reach} portability={share.portability} />
-          <a className="ms-auto" href={share.link.slice(share.link.lastIndexOf('/s/'))} target="_blank" rel="noreferrer">
-            View as visitor
-          </a>
         </div>
         {share.portability && <div className="field-advice">{share.portability}</div>}
         <details className="mt-1">

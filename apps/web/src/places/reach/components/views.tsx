@@ -120,7 +120,13 @@ export function Telephone({ address }: { address: AddressSheet }) {
         )}
         <h3 className="small-head mt-3">A standing vantage elsewhere</h3>
         <p className="mb-1">On any machine with Node.js, without installing anything else:</p>
-        <CopyLine value={`./quay probe ${address.text}`} label="command of the probe" />
+        <CopyLine value={`node probe.mjs ${address.text}`} label="command of the probe" />
+        <p className="small mt-1">
+          <a href="/api/reach/probe.js" download>
+            Download the probe
+          </a>{' '}
+          (one file); or <span className="mono">./quay probe</span> where this product is.
+        </p>
       </div>
       {ask.data && <QrCode text={ask.data.url} label={`QR code of ${ask.data.url}`} />}
     </div>

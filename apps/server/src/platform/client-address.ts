@@ -1,0 +1,19 @@
+import type { IncomingMessage } from 'node:http';
+import proxyaddr from 'proxy-addr';
+
+const told = new WeakMap<IncomingMessage, string>();
+
+/**
+ * Notes where each request comes from. Behind proxies that were named, their word counts (X-Forwarded-For), as far back as
+ * each hop is one of them; nobody else's does.
+ */
+export function noteClients(trustedProxies: readonly string[]): (req: IncomingMessage) => void {
+  if (trustedProxies.length === 0) return () => undefined;
+  const trust = proxyaddr.compile([...trustedProxies]);
+  return (req) => void told.set(req, proxyaddr(req as never, trust));
+}
+
+/** Where a request comes from; IPv4 addresses as such. */
+export function clientAddress(req: IncomingMessage): string {
+  return (told.get(req) ?? req.socket.remoteAddress ?? '').replace(/^::ffff:/, '');
+}

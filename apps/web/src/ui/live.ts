@@ -1,5 +1,5 @@
 import type { QuayEvent } from '@quay/contract';
-import { useQueryClient } from '@tanstack/react-query';
+import { useQueryClient, type QueryClient } from '@tanstack/react-query';
 import { useEffect } from 'react';
 import { listenWhileShown } from '../live-source';
 
@@ -11,12 +11,20 @@ export function useLiveUpdates(): void {
       listenWhileShown(
         '/api/events',
         (data) => {
-          for (const key of keysOf(JSON.parse(data) as QuayEvent)) void client.invalidateQueries({ queryKey: key });
+          for (const key of keysOf(JSON.parse(data) as QuayEvent)) askAgain(client, key);
         },
         () => void client.invalidateQueries({ predicate: (query) => query.queryKey[0] !== 'me' }),
       ),
     [client],
   );
+}
+
+/** Asks again what an event concerns; what is being asked for the first time may have been answered before it, and is asked once more. */
+function askAgain(client: QueryClient, queryKey: string[]): void {
+  for (const query of client.getQueryCache().findAll({ queryKey })) {
+    if (query.state.data === undefined && query.state.fetchStatus === 'fetching') void query.promise?.then(() => client.invalidateQueries({ queryKey: query.queryKey, exact: true }), () => undefined);
+  }
+  void client.invalidateQueries({ queryKey });
 }
 
 function keysOf(event: QuayEvent): string[][] {

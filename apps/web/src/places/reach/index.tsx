@@ -54,14 +54,14 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
   const [params, setParams] = useSearchParams();
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!address) return <SkeletonRows />;
-  const { good, bad } = reachSentence(address.check?.vantages ?? []);
+  const { good, bad } = titleOf(address);
   const view = (Object.keys(VIEWS) as View[]).find((v) => v === params.get('view')) ?? 'guide';
   const set = (change: Record<string, string>) => setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
   return (
     <>
       <div className="title-line">
         <h1>
-          {address.wayIn === 'office' && address.check?.mark === 'ok' ? 'For people in the office only.' : good} {bad && address.wayIn !== 'office' && <span className="hand">{bad}</span>}
+          {good} {bad && <span className="hand">{bad}</span>}
         </h1>
         <div className="tools">
           {address.check && (
@@ -98,6 +98,13 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
       </section>
     </>
   );
+}
+
+/** The situation in words. An address for the office only is judged by those in the office. */
+function titleOf(address: AddressSheet): { good: string; bad: string } {
+  if (!address.check) return { good: '', bad: 'Nobody has looked yet.' };
+  if (address.wayIn !== 'office') return reachSentence(address.check.vantages);
+  return address.check.mark === 'ok' ? { good: 'For people in the office only.', bad: '' } : { good: '', bad: 'People in the office cannot get in.' };
 }
 
 function AddressLine({ address, addresses }: { address: AddressSheet; addresses: AddressRow[] }) {

@@ -68,9 +68,11 @@ export function Matrix({ vantages, must, chosen, choose }: { vantages: VantageRe
 }
 
 function Cell({ stage, vantage, pressed, at, press, walk }: { stage: StageResult; vantage: Vantage; pressed: boolean; at: string; press: () => void; walk: (e: KeyboardEvent) => void }) {
-  const label = `${VANTAGE_WORDS[vantage]}, ${STAGE_WORDS[stage.stage]}: ${stage.value || MARK_WORDS[stage.mark]}${stage.note ? `, ${stage.note}` : ''}, ${MARK_WORDS[stage.mark]}`;
   return (
-    <button type="button" data-cell={at} aria-pressed={pressed} tabIndex={pressed ? 0 : -1} aria-label={label} onClick={press} onKeyDown={walk}>
+    <button type="button" data-cell={at} aria-pressed={pressed} tabIndex={pressed ? 0 : -1} onClick={press} onKeyDown={walk}>
+      <span className="visually-hidden">
+        {VANTAGE_WORDS[vantage]}, {STAGE_WORDS[stage.stage]}, {MARK_WORDS[stage.mark]}:{' '}
+      </span>
       <StageShape mark={stage.mark} />
       <span className={`value mark-${stage.mark}`}>{stage.value}</span>
       <span className="note">{stage.note}</span>

@@ -8,13 +8,15 @@ import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
+import { measureReach } from './bench-reach.mjs';
 import { measureStores } from './bench-stores.mjs';
+import { demoReach, setUpWayIn, startOutside } from './lib/outside.mjs';
 import { say } from './lib/words.mjs';
 
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
-/** Which parts are measured: transfers (the first slice), stores, or both. */
-let parts = ['transfers', 'stores'];
+/** Which parts are measured. */
+let parts = ['transfers', 'stores', 'reach'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
@@ -43,8 +45,11 @@ async function measure(stops) {
   const port = await freePort();
   writeFileSync(join(work, 'key'), randomBytes(32).toString('hex'));
   const env = { QUAY_DATABASE_URL: database.url('quay'), QUAY_BLOBS: join(work, 'blobs'), QUAY_KEY_FILE: join(work, 'key'), QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(port), QUAY_LOG: 'warn', QUAY_ADDRESS: `http://127.0.0.1:${port}` };
-  execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env }, stdio: 'ignore' });
-  const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), env, 'the server');
+  execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env, ...demoReach(work) }, stdio: 'ignore' });
+  const ports = { web: port, smtp: await freePort(), outside: await freePort(), tls: await freePort(), plain: await freePort() };
+  const outside = await startOutside(work, ports);
+  stops.push(outside.stop);
+  const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env }, 'the server');
   stops.push(server.stop);
   const quay = await Quay.signIn(`http://127.0.0.1:${port}`);
   const nginxPort = await startNginx(stops);
@@ -59,6 +64,10 @@ async function measure(stops) {
     writeFileSync(`/proc/${server.child.pid}/clear_refs`, '5');
   };
   if (parts.includes('stores')) await measureStores({ quay, work, databaseUrl: database.url('quay'), root, rounds: Math.min(ROUNDS, 3), report, median, seconds, say, peak, writeRandom });
+  if (parts.includes('reach')) {
+    await setUpWayIn(`http://127.0.0.1:${port}`, `http://127.0.0.1:${ports.outside}`);
+    await measureReach({ quay, ports, work, root, rounds: ROUNDS, report, median, seconds, say, writeRandom });
+  }
   if (!parts.includes('transfers')) return;
   const large = await upload(quay, root);
   peak('uploads');

@@ -20,7 +20,7 @@ export function demoReach(folder) {
 /** Starts the outside world and writes the file that tells the server how it stands in it. */
 export async function startOutside(folder, ports, more = {}) {
   const keys = outsideKeys(folder);
-  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(ports.web + 16_000), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, OUTSIDE_RELAY_KEY: keys.relay, ...more }, 'the outside world');
+  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(20_000 + (ports.web % 20_000)), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, OUTSIDE_RELAY_KEY: keys.relay, ...more }, 'the outside world');
   const ask = async (path) => (await fetch(`http://127.0.0.1:${ports.outside}${path}`)).text();
   const wiring = JSON.parse(await ask('/api/wiring'));
   const { places } = JSON.parse(await ask('/api/world'));

@@ -49,10 +49,10 @@ describe('measuring', () => {
     expect((await measure(ask, wayTo({ 443: secure, 80: plain }))).tls?.trusted).toBe(false);
   });
   it.each([
-    ['nothing listens', async () => 1, 'refused'],
-    ['there is no way', async () => null, 'unreachable'],
+    ['nothing listens', 1, 'refused'],
+    ['there is no way', null, 'unreachable'],
   ] as const)('%s', async (_, port, outcome) => {
-    const found = await measure(ask, wayTo({ 443: await port() }));
+    const found = await measure(ask, wayTo({ 443: port }));
     expect([found.connect?.outcome, found.tls, found.page]).toEqual([outcome, null, null]);
   });
   it('plain HTTP where TLS should be, and old TLS, are told apart', async () => {

@@ -158,7 +158,7 @@ function judgeRouter(f: ReachFacts): Judged {
       value: 'no loopback',
       note: f.connect ? seconds(f.connect.elapsedMs) : '',
       reason: `The router does not send a request for its own public address (${f.connect?.address ?? f.lookup?.addresses[0]}) back into the office.`,
-      remedies: [{ act: 'office-record', words: `On the name server of this network answer ${f.host} with ${f.server.address}` }, { act: null, words: 'Or switch on loopback for port mappings on the router' }, { act: 'use-relay', words: 'Or give these people the relay address' }],
+      remedies: [{ act: 'office-record', words: `On the name server of this network answer ${f.host} with ${f.server.address}` }, { act: null, words: 'Or switch on loopback for port mappings on the router' }, { act: null, words: 'Or give these people links on an address that goes through the relay' }],
     };
   }
   if (m.leaseSecondsLeft !== null && m.leaseSecondsLeft < 300) return { mark: 'warn', value, note: lease, reason: 'The mapping is about to lapse and has not been renewed.', remedies: [map] };

@@ -1,12 +1,12 @@
 import type { AddressSheet, AddressUses } from '@quay/contract';
-import { countOf } from '@quay/core';
+import { countOf, type WayIn } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useNotices } from '../../../ui/notices';
 import { networkQuery, useChangeAddress, useNameServer, useOwnCertificate, useRemoveAddress } from '../queries';
-import { USES_WORDS } from '../words';
+import { USES_WORDS, WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
 
 /** What an address reads, what it may be used for, the keys it needs, and its end. */
@@ -18,6 +18,19 @@ export function Settings({ address }: { address: AddressSheet }) {
   return (
     <div className="reach-settings">
       <Rename key={address.text} address={address} />
+      {outward && (
+        <Form.Group controlId="way">
+          <Form.Label>Way in</Form.Label>
+          <Form.Select className="w-auto" value={address.wayIn} onChange={(e) => change.mutate({ wayIn: e.target.value as WayIn })}>
+            {(['mapping', 'fixed', 'relay'] as const).map((w) => (
+              <option key={w} value={w}>
+                {WAY_WORDS[w]}
+              </option>
+            ))}
+          </Form.Select>
+          <Form.Text>Another way in begins its guide anew; links stay as they are.</Form.Text>
+        </Form.Group>
+      )}
       <Form.Group controlId="uses">
         <Form.Label>May be used for</Form.Label>
         <Form.Select className="w-auto" value={address.uses} onChange={(e) => change.mutate({ uses: e.target.value as AddressUses })}>

@@ -47,7 +47,7 @@ export function Renewals({ address }: { address: AddressSheet }) {
           )}
         </div>
       ))}
-      <p className="small quiet mb-0">From now to {distanceInWords(until, now)}; the thick part is when it is renewed.</p>
+      <p className="small quiet mb-0">The lines begin now; the longest ends {distanceInWords(until, now)}. Where they are thick, it is being renewed.</p>
     </div>
   );
 }
@@ -118,7 +118,7 @@ export function Telephone({ address }: { address: AddressSheet }) {
             </p>
           </div>
         )}
-        <h3 className="small-head mt-3">A standing vantage elsewhere</h3>
+        <h2 className="small-head mt-3">A vantage elsewhere</h2>
         <p className="mb-1">On any machine with Node.js, without installing anything else:</p>
         <CopyLine value={`node probe.mjs ${address.text}`} label="command of the probe" />
         <p className="small mt-1">

@@ -7,6 +7,7 @@ import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
+import { demoReach, setUpWayIn, startOutside } from './lib/outside.mjs';
 import { say } from './lib/words.mjs';
 
 const OUT = join(ROOT, 'docs/screenshots');
@@ -27,10 +28,14 @@ export async function run() {
     const origin = `http://127.0.0.1:${port}`;
     writeFileSync(join(WORK, 'key'), randomBytes(32).toString('hex'));
     const at = tenPastWorking();
-    const env = { QUAY_DATABASE_URL: database.url('quay'), QUAY_BLOBS: join(WORK, 'blobs'), QUAY_KEY_FILE: join(WORK, 'key'), QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(port), QUAY_LOG: 'warn', QUAY_ADDRESS: 'https://files.saltmarsh.example', QUAY_DEMO_AT: at };
+    const env = { QUAY_DATABASE_URL: database.url('quay'), QUAY_BLOBS: join(WORK, 'blobs'), QUAY_KEY_FILE: join(WORK, 'key'), QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(port), QUAY_LOG: 'warn', QUAY_ADDRESS: origin, QUAY_DEMO_AT: at, ...demoReach(WORK) };
     execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env }, stdio: 'ignore' });
-    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, QUAY_CLOCK_AT: at }, 'the server');
+    const ports = { web: port, smtp: await freePort(), outside: await freePort(), tls: await freePort(), plain: await freePort() };
+    const outside = await startOutside(WORK, ports, { OUTSIDE_CLOCK_AT: at });
+    stops.push(outside.stop);
+    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env, QUAY_CLOCK_AT: at }, 'the server');
     stops.push(server.stop);
+    await setUpWayIn(origin, `http://127.0.0.1:${ports.outside}`);
     await pictures(origin, stops);
   } finally {
     while (stops.length) await stops.pop()();
@@ -69,6 +74,12 @@ async function pictures(origin, stops) {
   await page.type('#password', 'weir-lantern-copper-tide');
   await page.keyboard.press('Enter');
   await page.waitForSelector('svg.windows');
+  // Links of the office in the pictures are those that outsiders use.
+  await page.evaluate(async () => {
+    const addresses = await (await fetch('/api/reach/addresses')).json();
+    await fetch(`/api/reach/addresses/${addresses.find((a) => a.wayIn === 'mapping').id}`, { method: 'PATCH', headers: { 'content-type': 'application/json' }, body: '{"isDefault":true}' });
+  });
+  await settle(6000);
   await shoot('today');
   await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }]);
   await shoot('today-dark');
@@ -77,6 +88,12 @@ async function pictures(origin, stops) {
   await shoot('shares');
   await press('Mill Lane drawings', 'table');
   await shoot('share');
+  await press('Reach', 'nav');
+  await page.waitForSelector('.matrix');
+  await shoot('reach');
+  await page.goto(`${origin}/reach/plan?line=shared`);
+  await page.waitForSelector('.plan-table');
+  await shoot('reach-plan');
   await press('Ledger', 'nav');
   await press('Verify the chain');
   await shoot('ledger');

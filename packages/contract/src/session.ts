@@ -29,7 +29,7 @@ export interface Me {
   email: string;
   role: Role;
   office: { name: string; zone: string };
-  /** The addresses that links can be built on, the default first: why each cannot work outside (null: it can), and how it was last found. */
+  /** The addresses that links can be built on, the default first: why each cannot work outside (null: it can), and how it was last found from outside. */
   addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];
   /** The server's time, so that the browser shows the same "now". */
   now: string;

@@ -78,7 +78,7 @@ export interface ShareRow extends WindowText {
   createdAt: string;
   createdBy: string;
   withdrawnAt: string | null;
-  /** How the address of its link was last found. */
+  /** How the address of its link was last found from outside. */
   reach: ReachMark;
   /** Why the link cannot work outside the office; null when it can. */
   portability: string | null;

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, VantageResult } from '@quay/contract';
-import { addressText, reachMark, traceReach, traceVerdict, VANTAGES, type ReachFacts, type Vantage } from '@quay/core';
+import { addressText, outsideMark, reachMark, traceReach, traceVerdict, VANTAGES, type ReachFacts, type Vantage } from '@quay/core';
 import { measure, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -113,7 +113,7 @@ export class CheckService {
   private async keep(address: AddressRecord, check: ReachCheck): Promise<void> {
     const [before] = await loadChecks(this.db.manager, address.id, 1);
     await this.events.change(async (tx) => {
-      await tx.query('INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, vantages) VALUES ($1, $2, $3, $4, $5, $6, $7)', [check.id, address.id, check.at, check.why, check.tookMs, check.mark === 'unknown' ? 'fail' : check.mark, JSON.stringify(check.vantages)]);
+      await tx.query('INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, outside, vantages) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)', [check.id, address.id, check.at, check.why, check.tookMs, check.mark, outsideMark(check.vantages), JSON.stringify(check.vantages)]);
       await this.events.tell(tx, { topic: 'reach', id: address.id });
       const [was, is] = [before?.mark === 'fail', check.mark === 'fail'];
       if (!before || was === is || address.wayIn === 'office') return;

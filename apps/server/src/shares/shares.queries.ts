@@ -9,7 +9,7 @@ export interface ShareRecord {
   message: string;
   tokenSealed: Buffer;
   address: Address & { id: string };
-  /** How its address was last found. */
+  /** How its address was last found from outside. */
   reach: ReachMark;
   passwordHash: string | null;
   opensAt: Date | null;
@@ -53,7 +53,7 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
      SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash", c.opens_at AS "opensAt", c.closes_at AS "closesAt",
             c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed", c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
             p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
-            coalesce((SELECT r.mark FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
+            coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
             ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
             (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,

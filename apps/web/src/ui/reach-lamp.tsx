@@ -2,7 +2,7 @@ import type { ReachMark } from '@quay/core';
 import { StageShape } from './stage-shape';
 
 const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
-const WORDS: Record<ReachMark, string> = { ok: 'works from outside', warn: 'works from outside, not everywhere or not for long', fail: 'cannot be reached from outside now', unknown: 'not proved from outside yet' };
+const WORDS: Record<ReachMark, string> = { ok: 'works from outside', warn: 'works from outside, and something needs a hand', fail: 'cannot be reached from outside now', unknown: 'not proved from outside yet' };
 
 /** What a lamp says of an address: whether it works for people outside. */
 export function lampWords(mark: ReachMark, portability: string | null): string {

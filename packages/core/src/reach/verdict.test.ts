@@ -2,7 +2,7 @@ import { describe, expect, it } from 'vitest';
 import { compareWays, type PlannedLine } from './compare.js';
 import { judgeExposure, WATCHED_PATHS } from './exposure.js';
 import { guideOf, type GuideFacts } from './guide.js';
-import { reachMark, reachSentence, reachTrouble, stopsAt, type VantageTrace } from './verdict.js';
+import { outsideMark, reachMark, reachSentence, reachTrouble, stopsAt, type VantageTrace } from './verdict.js';
 import type { StageMark, StageResult, Vantage } from './trace.js';
 
 const traceOf = (mark: StageMark): StageResult[] => [{ stage: 'name', mark: 'ok', value: '', note: '', reason: '', remedies: [] }, { stage: 'router', mark, value: '', note: '', reason: '', remedies: [] }];
@@ -18,6 +18,10 @@ describe('what all vantages come to', () => {
     ['office', { outside: 'fail', office: 'ok' }, 'ok'],
     ['office', { office: 'fail' }, 'fail'],
   ] as const)('%s with %j is %s', (wayIn, marks, mark) => expect(reachMark(wayIn, all(marks))).toBe(mark));
+
+  it('for people outside only what is seen from there counts', () => {
+    expect([all({ outside: 'ok', guest: 'fail' }), all({ outside: 'warn' }), all({ outside: 'fail', office: 'ok' }), all({ office: 'ok' })].map(outsideMark)).toEqual(['ok', 'warn', 'fail', 'unknown']);
+  });
 
   it('is said in a sentence', () => {
     expect(reachSentence(all({ outside: 'ok', office: 'ok', guest: 'fail', tunnel: 'ok' }))).toEqual({ good: 'Most can get in.', bad: 'People on the guest Wi-Fi cannot.' });

@@ -22,6 +22,12 @@ export function reachMark(wayIn: WayIn, traces: readonly VantageTrace[]): ReachM
   return mark === 'warn' || others.some((m) => m !== 'ok') ? 'warn' : 'ok';
 }
 
+/** What the vantages come to for people outside alone: what a link is worth to them. */
+export function outsideMark(traces: readonly VantageTrace[]): ReachMark {
+  const trace = traces.find((t) => t.vantage === 'outside')?.trace;
+  return trace ? traceVerdict(trace).mark : 'unknown';
+}
+
 const PEOPLE: Record<Vantage, string> = { outside: 'Outsiders', office: 'People in the office', guest: 'People on the guest Wi-Fi', tunnel: 'People in the tunnel' };
 
 /** "Outsiders can get in. People on the guest Wi-Fi cannot.": what works, then what does not, in the order of the vantages. */

@@ -70,7 +70,9 @@ CREATE TABLE reach_check (
   at          timestamptz NOT NULL,
   why         text NOT NULL CHECK (why IN ('asked', 'schedule', 'change', 'remedy')),
   took_ms     integer NOT NULL,
-  mark        text NOT NULL CHECK (mark IN ('ok', 'warn', 'fail')),
+  mark        text NOT NULL CHECK (mark IN ('ok', 'warn', 'fail', 'unknown')),
+  -- What it comes to for people outside alone: what links are judged by.
+  outside     text NOT NULL CHECK (outside IN ('ok', 'warn', 'fail', 'unknown')),
   vantages    jsonb NOT NULL
 );
 CREATE INDEX reach_check_address ON reach_check (address_id, at DESC);

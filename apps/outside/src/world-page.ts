@@ -11,6 +11,7 @@ const FAULT_WORDS: Record<string, string> = {
   'router.carrierGrade': 'carrier-grade line address',
   'router.doubleNat': 'double NAT',
   'router.noLoopback': 'no loopback of mappings',
+  'router.portTaken': 'port taken by another device',
   'router.firewall': 'firewall closed',
   'router.slowMs': 'slow, in ms',
   'router.lossPercent': 'lost connections, in %',

@@ -5,7 +5,7 @@ import { Authority } from './authority/server.js';
 import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
 import { addressRecord, newZone, withRecord, type Zone } from './names/state.js';
-import { live } from './router/state.js';
+import { live, type RouterState } from './router/state.js';
 import { Relay } from './relay/server.js';
 import { Router } from './router/server.js';
 import { StunResponder } from './stun/server.js';
@@ -13,6 +13,9 @@ import { GATEWAY_ADDRESS, NETWORKS, OTHER_PUBLIC_ADDRESS, PUBLIC_ADDRESS, RELAY_
 
 /** The key with which records are updated; told to the product by its configuration. */
 export const UPDATE_KEY_NAME = 'quay-update';
+
+/** A device of the office that has taken the port. */
+const OTHER_DEVICE = '192.168.20.55';
 
 /** What is told to the world and to the product alike. */
 export interface Secrets {
@@ -110,6 +113,7 @@ export class World {
     this.places.publicAddress = wanted['line.changed'] ? OTHER_PUBLIC_ADDRESS : PUBLIC_ADDRESS;
     this.router.state = { ...this.router.state, publicAddress: this.places.publicAddress, faults: part('router', this.router.state.faults) };
     this.authority.faults = part('authority', this.authority.faults);
+    this.router.state = withPortTaken(this.router.state);
     this.stun.silent = Boolean(wanted['stun.silent']);
     this.relay.down = Boolean(wanted['relay.down']);
     if (this.relay.down) this.relay.hangUp();
@@ -133,6 +137,13 @@ export function wayFrom(vantage: Vantage, places: Places): Way {
       return place && { ...place, localAddress };
     },
   };
+}
+
+/** The port for pages as another device has it, mapped by hand; or as it was before. */
+function withPortTaken(state: RouterState): RouterState {
+  const others = state.mappings.filter((m) => m.internalAddress !== OTHER_DEVICE);
+  if (!state.faults.portTaken) return { ...state, mappings: others };
+  return { ...state, mappings: [...others.filter((m) => m.externalPort !== 443), { protocol: 'tcp', externalPort: 443, internalAddress: OTHER_DEVICE, internalPort: 443, endsAt: null, description: 'by hand' }] };
 }
 
 function serverPort(places: Places, port: number): number | null {

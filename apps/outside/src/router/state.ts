@@ -22,6 +22,8 @@ export interface RouterFaults {
   doubleNat: boolean;
   /** Requests from inside to the public address are dropped. */
   noLoopback: boolean;
+  /** Another device inside has the port for pages already. */
+  portTaken: boolean;
   /** The firewall lets nothing in, whatever is mapped. */
   firewall: boolean;
   /** Added to every connection, in milliseconds. */
@@ -29,7 +31,7 @@ export interface RouterFaults {
   /** Of a hundred connections, how many are dropped. */
   lossPercent: number;
 }
-export const NO_FAULTS: RouterFaults = { noPmp: false, noPcp: false, noUpnp: false, carrierGrade: false, doubleNat: false, noLoopback: false, firewall: false, slowMs: 0, lossPercent: 0 };
+export const NO_FAULTS: RouterFaults = { noPmp: false, noPcp: false, noUpnp: false, carrierGrade: false, doubleNat: false, noLoopback: false, portTaken: false, firewall: false, slowMs: 0, lossPercent: 0 };
 
 export interface RouterState {
   mappings: readonly Mapping[];

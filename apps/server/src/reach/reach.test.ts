@@ -145,6 +145,16 @@ describe('what goes wrong, and what mends it', () => {
     await outside.faults({});
   }, 30_000);
 
+  it('a port that another device has is told by name, and nothing of that device is changed', async () => {
+    await outside.faults({ 'router.portTaken': true });
+    const found = at(await check(), 'outside', 'router');
+    expect(found).toMatchObject({ mark: 'fail', value: '443 taken', reason: expect.stringContaining('192.168.20.55') as string });
+    expect((await remedy('map-port')).body).toMatchObject({ code: 'reach.port-taken' });
+    expect((await outside.state()).mappings.find((m) => m.external === 443)?.to).toBe('192.168.20.55:443');
+    await outside.faults({});
+    await remedy('map-port');
+  }, 30_000);
+
   it('four vantages are done in under five seconds when nothing answers', async () => {
     await outside.faults({ 'router.firewall': true, 'names.silent': true, 'stun.silent': true });
     const found = await check();
@@ -270,6 +280,21 @@ describe('the door', () => {
     });
     expect(after).not.toBe(before);
   }, 60_000);
+});
+
+describe('behind a proxy', () => {
+  it('a proxy that was named is believed where a visitor comes from, and nobody else is', async () => {
+    const { reach } = outside;
+    const behind = await openOffice({ databaseUrl: office.config.databaseUrl, blobRoot: office.config.blobRoot, sealingKey: office.config.sealingKey, reach: { ...reach, tls: null, plain: null, trustedProxies: ['127.0.0.1'] } }, false);
+    behind.clock.at = office.clock.at;
+    const { url } = (await iris.ask<{ url: string }>('POST', `/api/reach/addresses/${address.id}/telephone`)).body;
+    const said = await (await fetch(behind.origin + new URL(url).pathname, { headers: { 'x-forwarded-for': '198.51.100.9, 203.0.113.77', 'x-forwarded-proto': 'https' } })).text();
+    // The last hop that is no proxy of ours; what it says of those before it may be made up.
+    expect(said).toContain('by HTTPS, from <span class="mono">203.0.113.77</span>');
+    const other = (await iris.ask<{ url: string }>('POST', `/api/reach/addresses/${address.id}/telephone`)).body;
+    expect(await (await fetch(office.origin + new URL(other.url).pathname, { headers: { 'x-forwarded-for': '203.0.113.77', 'x-forwarded-proto': 'https' } })).text()).toContain('by HTTP, from <span class="mono">127.0.0.1</span>');
+    await behind.close();
+  });
 });
 
 describe('proofs', () => {

@@ -10,6 +10,7 @@ import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
+import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
 import { portOf, type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
@@ -30,6 +31,7 @@ export class RemediesService {
     private readonly certificates: CertificatesService,
     private readonly checks: CheckService,
     private readonly lines: RelayLines,
+    private readonly exposure: ExposureService,
     private readonly events: Events,
     private readonly ledger: LedgerService,
     @Inject(CONFIG) private readonly config: Config,
@@ -73,10 +75,18 @@ export class RemediesService {
     const stages: Record<GuideStep, Stage[]> = { record: ['name'], mapping: ['line', 'router', 'port'], relay: ['port'], certificate: ['certificate'], redirect: ['redirect'], closed: ['page'] };
     const trace = check.vantages.find((v) => v.vantage === 'outside')?.trace;
     if (!trace) throw new Problem('conflict', 'reach.no-vantage', 'No probe stands outside, so nobody can see whether it is done.');
+    if (step === 'closed') await this.requireClosed(address);
     const open = trace.find((s) => stages[step].includes(s.stage) && s.mark !== 'ok' && s.mark !== 'skipped');
     if (open) throw new Problem('conflict', 'reach.step-not-seen', open.mark === 'not-reached' ? 'An earlier step still stops the way in, so this one cannot be seen yet.' : `It cannot be seen yet. ${open.reason}`);
     await this.db.transaction((tx) => this.done(tx, address.id, step, 'hand'));
     return check;
+  }
+
+  /** @throws Problem reach.exposed, with what answers and should not */
+  private async requireClosed(address: AddressRecord): Promise<void> {
+    const { rows } = await this.exposure.look(address);
+    const wrong = rows.filter((r) => r.verdict === 'open-but-should-not');
+    if (wrong.length > 0) throw new Problem('conflict', 'reach.exposed', `From outside answers what should not: ${wrong.map((r) => `${r.what} (${r.path || `TCP ${r.port}`})`).join(', ')}.`);
   }
 
   async updateRecord(actor: Actor, address: AddressRecord): Promise<void> {

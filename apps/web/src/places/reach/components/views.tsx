@@ -1,4 +1,4 @@
-import type { AddressRow, AddressSheet } from '@quay/contract';
+import type { AddressRow, AddressSheet, AffectedLink } from '@quay/contract';
 import { countOf, distanceInWords, VANTAGE_WORDS, type ReachMark } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { scaleTime } from 'd3';
@@ -163,6 +163,11 @@ export function History({ address }: { address: AddressSheet }) {
   );
 }
 
+/** A letter with the link as it reads now, in the reader's own mail program; the password stays out of it. */
+function letterOf(l: AffectedLink): string {
+  return `mailto:?subject=${encodeURIComponent(l.title)}&body=${encodeURIComponent(`The link has changed. From now on it is:\n\n${l.link}\n\nThe password, if there is one, is the same as before.\n`)}`;
+}
+
 /** Links that stand on an address, and the way to another. */
 export function Links({ address, others }: { address: AddressSheet; others: AddressRow[] }) {
   const { data, error } = useQuery(linksQuery(address.id));
@@ -197,8 +202,15 @@ export function Links({ address, others }: { address: AddressSheet; others: Addr
               <td>
                 <Link to={`/shares/${l.shareId}`}>{l.title}</Link>
               </td>
-              <td className="mono small">{l.link}</td>
+              <td>
+                <CopyLine value={l.link} label={`link of ${l.title}`} />
+              </td>
               <td>{l.handedOver ? 'was opened' : 'not opened yet'}</td>
+              <td>
+                <a href={letterOf(l)}>
+                  Send again<span className="visually-hidden"> the link of {l.title}</span>
+                </a>
+              </td>
             </tr>
           ))}
         </tbody>

@@ -6,6 +6,8 @@ import { defineConfig } from 'vite';
 export default defineConfig({
   plugins: [react()],
   css: { preprocessorOptions: { scss: { quietDeps: true } } },
+  // Fonts are asked for beside the style sheet that names them, also under a path prefix.
+  experimental: { renderBuiltUrl: (_, { hostType }) => (hostType === 'css' ? { relative: true } : undefined) },
   build: {
     outDir: 'dist',
     emptyOutDir: true,

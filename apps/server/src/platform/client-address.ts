@@ -13,6 +13,18 @@ export function noteClients(trustedProxies: readonly string[]): (req: IncomingMe
   return (req) => void told.set(req, proxyaddr(req as never, trust));
 }
 
+const prefixes = new WeakMap<IncomingMessage, string>();
+
+/** Notes the path prefix of the address that a request came in by, which has been taken off its path. */
+export function notePrefix(req: IncomingMessage, prefix: string): void {
+  if (prefix !== '') prefixes.set(req, prefix);
+}
+
+/** What stands before this server's own paths in the eyes of whoever asked; '' in most cases. */
+export function prefixOf(req: IncomingMessage): string {
+  return prefixes.get(req) ?? '';
+}
+
 /** Where a request comes from; IPv4 addresses as such. */
 export function clientAddress(req: IncomingMessage): string {
   return (told.get(req) ?? req.socket.remoteAddress ?? '').replace(/^::ffff:/, '');

@@ -107,7 +107,10 @@ export class Dialler {
         let text = '';
         res.on('data', (piece: Buffer) => {
           text += piece.toString('utf8');
-          if (text.length > most) req.destroy(new Error(`${host} sends more than it should`));
+          if (text.length <= most) return;
+          clearTimeout(timer);
+          reject(new Error(`${host} sends more than it should`));
+          req.destroy();
         });
         res.on('end', () => {
           clearTimeout(timer);

@@ -5,6 +5,7 @@ import { createServer as createTls } from 'node:https';
 import type { AddressInfo, Socket } from 'node:net';
 import { TLSSocket, type TlsOptions } from 'node:tls';
 import { DataSource } from 'typeorm';
+import { notePrefix } from '../platform/client-address.js';
 import type { Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Events } from '../platform/events/events.js';
@@ -114,6 +115,7 @@ export class Doors {
     if (!address) return void refuse(res, 421, 'address.unknown', 'This server does not answer to that name.');
     if (address.hsts) res.setHeader('Strict-Transport-Security', HSTS);
     req.url = (req.url ?? '/').slice(address.pathPrefix.length) || '/';
+    notePrefix(req, address.pathPrefix);
     if (address.uses === 'visitors' && !FOR_VISITORS.test(req.url)) return void refuse(res, 404, 'address.visitors-only', 'There is nothing here. Links that you were given begin with /s/.');
     this.inner.emit('request', req, res);
   }

@@ -191,13 +191,13 @@ describe('what goes wrong, and what mends it', () => {
 });
 
 /** A request through the router's public side, as a stranger makes it. */
-function fromOutside(path: string, host = 'files.saltmarsh.example'): Promise<{ status: number; headers: Record<string, unknown>; text: string }> {
+function fromOutside(path: string, host = 'files.saltmarsh.example', body: object | null = null): Promise<{ status: number; headers: Record<string, unknown>; text: string }> {
   return new Promise((resolve, reject) => {
-    request({ ...outside.publicSide(443), agent: false, servername: host, ca: outside.reach.roots, path, headers: { host } }, (res) => {
+    request({ ...outside.publicSide(443), agent: false, servername: host, ca: outside.reach.roots, path, method: body ? 'POST' : 'GET', headers: { host, ...(body && { 'content-type': 'application/json' }) } }, (res) => {
       let text = '';
       res.on('data', (piece) => (text += String(piece)));
       res.on('end', () => resolve({ status: res.statusCode ?? 0, headers: res.headers, text }));
-    }).on('error', reject).end();
+    }).on('error', reject).end(body ? JSON.stringify(body) : undefined);
   });
 }
 
@@ -222,6 +222,21 @@ describe('the door', () => {
     await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'sign-in' });
     expect((await fromOutside('/api/session')).status).toBe(401);
     await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'visitors' });
+  });
+
+  it('under a path prefix the visitor gets page, parts and a cookie that is sent back there, and nothing beside it', async () => {
+    const added = (await iris.ask<AddressRow>('POST', '/api/reach/addresses', { wayIn: 'mapping', scheme: 'https', host: 'files.saltmarsh.example', pathPrefix: '/office/files' })).body;
+    const { body: file } = await iris.upload(office.roots.projects, 'Under a prefix.txt', Buffer.from('a plan'));
+    const share = await office.publish(iris, [file.id], { addressId: added.id });
+    expect(share.link).toBe(`https://files.saltmarsh.example/office/files/s/${share.token}`);
+    const page = await fromOutside(`/office/files/s/${share.token}`);
+    expect(page.text).not.toMatch(/(src|href)="\//);
+    const script = /src="\.\.(\/assets\/[^"]+\.js)"/.exec(page.text)?.[1];
+    expect((await fromOutside(`/office/files${script}`)).status).toBe(200);
+    const opened = await fromOutside(`/office/files/s/${share.token}/open`, 'files.saltmarsh.example', { password: null });
+    expect([opened.status, String(opened.headers['set-cookie'])]).toEqual([200, expect.stringContaining(`Path=/office/files/s/${share.token}`)]);
+    await iris.ask('PATCH', `/api/shares/${share.id}`, { withdrawn: true });
+    expect((await iris.ask('DELETE', `/api/reach/addresses/${added.id}`)).status).toBe(204);
   });
 
   it('serves a certificate that was got by hand, when it fits the address and its key', async () => {

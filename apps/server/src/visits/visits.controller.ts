@@ -2,6 +2,7 @@ import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '
 import { ApiTags } from '@nestjs/swagger';
 import { idSchema, openShareSchema, type OpenShare, type VisitorDoor } from '@quay/contract';
 import type { Request, Response } from 'express';
+import { readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { EventStreams } from '../live/event-streams.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -9,7 +10,7 @@ import { cookieOf, setCookie } from '../platform/cookies.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
-import { clientAddress } from '../platform/client-address.js';
+import { clientAddress, prefixOf } from '../platform/client-address.js';
 import { VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -17,6 +18,8 @@ const id = valid<string>(idSchema.required());
 @ApiTags('visitor')
 @Controller('s/:token')
 export class VisitsController {
+  private html: string | null = null;
+
   constructor(
     private readonly visits: VisitsService,
     private readonly downloads: DownloadService,
@@ -26,10 +29,13 @@ export class VisitsController {
 
   @Get()
   @Takes('The visitor page; the same for every token, so that it tells nothing')
-  page(@Res() res: Response): void {
+  async page(@Req() req: Request, @Res() res: Response): Promise<void> {
     res.setHeader('Cache-Control', 'no-cache');
     res.setHeader('X-Robots-Tag', 'noindex');
-    res.sendFile(join(this.config.webRoot ?? '.', 'visitor.html'));
+    // What belongs to the page is asked for beside it, so that it also works under the path prefix of an address.
+    const up = req.path.endsWith('/') ? '../../' : '../';
+    this.html ??= await readFile(join(this.config.webRoot ?? '.', 'visitor.html'), 'utf8');
+    res.type('html').send(this.html.replace(/(src|href)="\//g, `$1="${up}`));
   }
 
   @Get('door')
@@ -43,7 +49,7 @@ export class VisitsController {
   @Takes('Open the share: begins a visit and sets its cookie', openShareSchema)
   async open(@Param('token') token: string, @Body(valid(openShareSchema)) asked: OpenShare, @Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<VisitorDoor> {
     const { door, cookie } = await this.visits.open(visitorOf(token, req), asked.password);
-    if (cookie) res.setHeader('Set-Cookie', setCookie(VISIT_COOKIE, cookie, { path: `/s/${token}`, maxAgeSeconds: VISIT_LIFETIME_SECONDS, secure: req.secure }));
+    if (cookie) res.setHeader('Set-Cookie', setCookie(VISIT_COOKIE, cookie, { path: `${prefixOf(req)}/s/${token}`, maxAgeSeconds: VISIT_LIFETIME_SECONDS, secure: req.secure }));
     return door;
   }
 

@@ -50,7 +50,7 @@ export function worldPage(world: World, mails: number): string {
 
 /** A page from which requests are made from each network. */
 export function probesPage(from: string, url: string, lines: readonly string[] | null): string {
-  const options = VANTAGES.filter((v) => v !== 'office').map((v) => `<option${v === from ? ' selected' : ''}>${v}</option>`).join('');
+  const options = VANTAGES.map((v) => `<option${v === from ? ' selected' : ''}>${v}</option>`).join('');
   return page(
     'Probes',
     `<h1>Probes</h1><p>Real requests from networks of the simulated world, each with its own name server and way. <a href="/">Outside world</a></p>

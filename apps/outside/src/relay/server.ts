@@ -7,6 +7,7 @@ const HELLO_MS = 10_000;
 const CALL_MS = 10_000;
 const PING_MS = 20_000;
 const HELLO_MOST = 20_000;
+const LINES_MOST = 16;
 
 /** A keeper's line: the connection that a server keeps to the relay for one name. */
 interface Line {
@@ -26,7 +27,8 @@ export class Relay {
   down = false;
   /** Bytes that went through, for the page. */
   passed = 0;
-  private readonly lines = new Map<string, Line>();
+  /** A server may have several processes: each keeps a line, the newest is called. */
+  private readonly lines = new Map<string, Line[]>();
   private readonly calls = new Map<string, (socket: Socket, rest: Buffer) => void>();
   private readonly servers: (Server | HttpServer)[] = [];
   private readonly open = new Set<Socket>();
@@ -80,16 +82,19 @@ export class Relay {
       const host = String(message['host'] ?? '');
       if (!this.proves(host, challenge + host, message['proof'])) return void socket.end(`${JSON.stringify({ refused: 'The key is another.' })}\n`);
       name = host;
-      this.lines.get(host)?.socket.destroy();
-      this.lines.set(host, { socket, lastHeard: Date.now() });
-      socket.on('close', () => this.lines.get(host)?.socket === socket && this.lines.delete(host));
+      this.lines.set(host, [...(this.lines.get(host) ?? []), { socket, lastHeard: Date.now() }].slice(-LINES_MOST));
+      socket.on('close', () => {
+        const left = (this.lines.get(host) ?? []).filter((l) => l.socket !== socket);
+        if (left.length > 0) this.lines.set(host, left);
+        else this.lines.delete(host);
+      });
       socket.write(`${JSON.stringify({ ok: true })}\n`);
     });
   }
 
   private heard(name: string, socket: Socket): void {
-    const line = this.lines.get(name);
-    if (line?.socket === socket) line.lastHeard = Date.now();
+    const line = this.lines.get(name)?.find((l) => l.socket === socket);
+    if (line) line.lastHeard = Date.now();
   }
 
   private answered(socket: Socket, message: Record<string, unknown>, rest: Buffer): void {
@@ -113,7 +118,7 @@ export class Relay {
       clearTimeout(timer);
       socket.off('data', gather);
       socket.pause();
-      const line = verdict.outcome === 'name' ? this.lines.get(verdict.name) : undefined;
+      const line = verdict.outcome === 'name' ? this.lines.get(verdict.name)?.at(-1) : undefined;
       if (!line || verdict.outcome !== 'name') return void socket.destroy();
       this.call(line, verdict.name, socket, held);
     };
@@ -147,7 +152,7 @@ export class Relay {
   }
 
   private ping(): void {
-    for (const { socket, lastHeard } of this.lines.values()) {
+    for (const { socket, lastHeard } of [...this.lines.values()].flat()) {
       if (Date.now() - lastHeard > 3 * PING_MS) socket.destroy();
       else socket.write('{"ping":1}\n');
     }

@@ -74,11 +74,13 @@ export class AddressesService {
 
   /** Changes what is named. Where links that could still be opened would change, they must have been seen. */
   async change(who: Who, id: string, asked: ChangeAddress): Promise<AddressRow> {
+    let closes = false;
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM address WHERE id = $1 FOR UPDATE', [id]);
       const before = await this.require(id, tx);
       const after: NewAddress = { scheme: asked.scheme ?? before.scheme, host: asked.host ?? before.host, port: asked.port === undefined ? before.port : asked.port, pathPrefix: asked.pathPrefix ?? before.pathPrefix, wayIn: asked.wayIn ?? before.wayIn, uses: asked.uses ?? before.uses };
       requireSound(after);
+      closes = before.wayIn === 'mapping' && after.wayIn !== 'mapping';
       const moves = addressText(after) !== addressText(before);
       if (moves && before.shareCount > 0 && !asked.linksSeen) throw linksStand(before.shareCount);
       if (moves) await this.requireFree(tx, after, id);
@@ -93,6 +95,8 @@ export class AddressesService {
       const what = Object.keys(asked).filter((k) => k !== 'linksSeen').map((k) => WHAT[k] ?? k).join(', ');
       await this.ledger.append(tx, { kind: 'address.changed', actor: actorOf(who), detail: { address: addressText(after), ...(moves && { before: addressText(before) }), what } });
     });
+    // What is no longer needed does not stay open.
+    if (closes) await this.router.unmap(id);
     this.checks.checkAside(id, 'change');
     return addressRow(await this.require(id));
   }

@@ -104,7 +104,17 @@ export class Doors {
   }
 
   private choose(host: string, done: (error: Error | null, context?: import('node:tls').SecureContext) => void): void {
-    this.certificates.context(host.toLowerCase()).then((context) => (context ? done(null, context) : done(new Error('no certificate'))), (error: Error) => done(error));
+    this.contextFor(host.toLowerCase()).then((context) => (context ? done(null, context) : done(new Error('no certificate'))), (error: Error) => done(error));
+  }
+
+  /** Certificates are looked up for names that are addresses only: a stranger can ask for any. */
+  private async contextFor(host: string): Promise<import('node:tls').SecureContext | null> {
+    return (await this.load()).some((a) => a.host === host) ? this.certificates.context(host) : null;
+  }
+
+  private async load(): Promise<Facts[]> {
+    this.facts ??= await this.db.query<Facts[]>('SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, redirect, hsts FROM address ORDER BY length(path_prefix) DESC');
+    return this.facts;
   }
 
   /** A request that came encrypted: only for names this server answers to, and only for what each may be used for. */
@@ -138,8 +148,7 @@ export class Doors {
 
   private async addresses(res: ServerResponse): Promise<Facts[]> {
     try {
-      this.facts ??= await this.db.query<Facts[]>('SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, redirect, hsts FROM address ORDER BY length(path_prefix) DESC');
-      return this.facts;
+      return await this.load();
     } catch {
       refuse(res, 503, 'database.away', 'The server cannot reach its database. Try again in a moment.');
       return [];

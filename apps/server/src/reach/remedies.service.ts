@@ -123,6 +123,7 @@ export class RemediesService {
     if (!relay) throw new Problem('conflict', 'reach.no-relay', 'No relay is known to this server.');
     if (address.wayIn !== 'relay') {
       await this.db.query(`UPDATE address SET way_in = 'relay', guide = '{}' WHERE id = $1`, [address.id]);
+      if (address.wayIn === 'mapping') await this.router.unmap(address.id);
       address = { ...address, wayIn: 'relay', guide: {} };
     }
     await this.told(actor, address, 'relay', { kind: 'address.changed', detail: { address: addressText(address), what: 'reached through the relay' } });

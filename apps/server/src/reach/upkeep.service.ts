@@ -85,7 +85,7 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     let renewed = false;
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
     // RFC 6886 §3.3: at half of its life.
-    if (mine.some((m) => halfway(m.grantedAt, m.endsAt as Date) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
+    if (address.wayIn === 'mapping' && mine.some((m) => halfway(m.grantedAt, m.endsAt as Date) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
     if (byProgram(address, 'record') && (await this.lineMoved(address))) renewed = (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
     const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
     if (certificate && lastThird(certificate.notBefore, certificate.notAfter) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;

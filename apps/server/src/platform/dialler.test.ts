@@ -1,5 +1,10 @@
 import { createSocket, type Socket } from 'node:dgram';
+import { execFileSync } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { createServer as createHttp } from 'node:http';
+import { createServer as createHttps } from 'node:https';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
 import { createServer, type AddressInfo, type Server } from 'node:net';
 import { afterEach, describe, expect, it } from 'vitest';
 import { Dialler } from './dialler.js';
@@ -61,7 +66,16 @@ describe('requests', () => {
     await expect(get(await tcp(createHttp((_, res) => res.end('x'.repeat(5000)))))).rejects.toThrow('sends more');
     await expect(get(await tcp(createServer((s) => s.end('no HTTP'))))).rejects.toThrow();
     await expect(get(1)).rejects.toThrow(/ECONNREFUSED/);
-    await expect(plain.http('GET', 'https://127.0.0.1/', {}, null, 100)).rejects.toThrow(/not plain HTTP/);
+    await expect(plain.http('GET', 'ftp://127.0.0.1/', {}, null, 100)).rejects.toThrow(/neither http nor https/);
+  });
+  it('over HTTPS want a certificate that holds', async () => {
+    const folder = mkdtempSync(join(tmpdir(), 'dialler-'));
+    execFileSync('openssl', ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-keyout', 'key', '-out', 'cert', '-subj', '/O=Probe', '-addext', 'subjectAltName=IP:127.0.0.1', '-days', '2'], { cwd: folder, stdio: 'ignore' });
+    const cert = readFileSync(join(folder, 'cert'), 'utf8');
+    const port = await tcp(createHttps({ cert, key: readFileSync(join(folder, 'key')) }, (_, res) => res.end('well')) as unknown as Server);
+    await expect(plain.http('GET', `https://127.0.0.1:${port}/`, {}, null, 2000)).rejects.toThrow(/self.signed/i);
+    expect((await new Dialler(null, [cert]).http('GET', `https://127.0.0.1:${port}/`, {}, null, 2000)).text).toBe('well');
+    rmSync(folder, { recursive: true });
   });
 });
 

@@ -2,6 +2,7 @@ import type { Way } from '@quay/probe';
 import { createSocket } from 'node:dgram';
 import { request, type IncomingMessage } from 'node:http';
 import { connect, isIP, type Socket } from 'node:net';
+import { connect as tlsConnect, rootCertificates } from 'node:tls';
 import { Problem } from './problems/problem.js';
 
 /** One line of a wiring table: an address and port (null: any), and where that is on this machine. */
@@ -30,7 +31,8 @@ export interface Place {
  * table, addresses of a simulated world lead to places on this machine, and to nowhere when they are not in it.
  */
 export class Dialler {
-  constructor(private readonly wiring: Wiring | null) {}
+  /** @param roots trusted besides the usual ones, as PEM */
+  constructor(private readonly wiring: Wiring | null, private readonly roots: readonly string[] = []) {}
 
   place(transport: 'tcp' | 'udp', address: string, port: number): Place | null {
     if (!this.wiring || address.startsWith('127.') || !isIP(address)) return { host: address, port };
@@ -96,12 +98,13 @@ export class Dialler {
     }
   }
 
-  /** A small HTTP request. @throws Error when no answer came in time, or more than `most` bytes */
+  /** A small request over HTTP, or HTTPS with a certificate that holds. @throws Error when no answer came in time, or more than `most` bytes */
   async http(method: string, url: string, headers: Record<string, string>, body: string | null, timeoutMs: number, most = 1_000_000): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
     const { hostname, port, protocol, pathname, search, host } = new URL(url);
-    if (protocol !== 'http:') throw new Problem('invalid', 'reach.not-http', `${url} is not plain HTTP.`);
+    if (protocol !== 'http:' && protocol !== 'https:') throw new Problem('invalid', 'reach.not-http', `${url} is neither http nor https.`);
     const ends = Date.now() + timeoutMs;
-    const socket = await this.connect(hostname, Number(port || 80), timeoutMs);
+    const plain = await this.connect(hostname, Number(port || (protocol === 'https:' ? 443 : 80)), timeoutMs);
+    const socket = protocol === 'https:' ? tlsConnect({ socket: plain, ...(!isIP(hostname) && { servername: hostname }), host: hostname, ca: [...rootCertificates, ...this.roots] }) : plain;
     return new Promise((resolve, reject) => {
       const req = request({ createConnection: () => socket, method, path: pathname + search, headers: { host, connection: 'close', ...headers, ...(body !== null && { 'content-length': String(Buffer.byteLength(body)) }) } }, (res) => {
         let text = '';

@@ -40,7 +40,7 @@ export default tseslint.config(
   {
     files: ['apps/server/src/platform/**/*.ts'],
     ignores: ['**/*.test.ts'],
-    rules: forbid('The platform stands below the capabilities.', '@quay/web', '@quay/outside', '**/people/**', '**/stores/**', '**/shares/**', '**/transfers/**', '**/visits/**', '**/ledger/**', '**/live/**', '**/demo/**'),
+    rules: forbid('The platform stands below the capabilities.', '@quay/web', '@quay/outside', '**/people/**', '**/stores/**', '**/shares/**', '**/transfers/**', '**/visits/**', '**/ledger/**', '**/live/**', '**/reach/**', '**/demo/**'),
   },
   { files: ['apps/web/src/**/*.{ts,tsx}'], plugins: { 'react-hooks': hooks }, rules: { 'react-hooks/rules-of-hooks': 'error', 'react-hooks/exhaustive-deps': 'error', ...forbid('The browser knows neither the server nor the outside world.', '@quay/server', '@quay/outside', '**/server/src/**', ...NODE) } },
   { files: ['apps/web/src/visitor/**/*.ts'], rules: forbid('A visitor is sent nothing of the staff application.', 'react', 'react-*', 'zustand', 'bootstrap*', 'd3', '**/ui/**', '**/places/**', '**/slip/**', '@tanstack/*', '@quay/server') },

@@ -16,6 +16,7 @@ export * from './reach/verdict.js';
 export * from './reach/guide.js';
 export * from './reach/compare.js';
 export * from './reach/exposure.js';
+export * from './reach/upkeep.js';
 export * from './secret/password.js';
 export * from './secret/spelling.js';
 export * from './secret/token.js';

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, NewAddress } from '@quay/contract';
-import { addressText, guideOf, shareLink, type Address } from '@quay/core';
+import { addressFault, addressText, guideOf, plainPort, shareLink, type Address } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -157,13 +157,9 @@ export class AddressesService {
 
 const WHAT: Record<string, string> = { isDefault: 'new links are built on it', uses: 'what it may be used for', wayIn: 'way in', hsts: 'HSTS', pathPrefix: 'path' };
 
-/** A default port is not kept (RFC 3986 §6.2.3), so that an address has one form. */
-function plainPort(a: Pick<Address, 'scheme' | 'port'>): number | null {
-  return a.port === (a.scheme === 'https' ? 443 : 80) ? null : a.port;
-}
-
 function requireSound(a: NewAddress): void {
-  if (a.wayIn !== 'office' && a.scheme === 'http') throw invalidField('scheme', 'address.not-encrypted', 'An address for outsiders is encrypted: passwords would travel readable.');
+  const fault = addressFault(a);
+  if (fault) throw invalidField('scheme', fault, 'An address for outsiders is encrypted: passwords would travel readable.');
 }
 
 function linksStand(count: number): Problem {

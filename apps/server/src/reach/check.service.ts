@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, VantageResult } from '@quay/contract';
-import { addressText, outsideMark, reachMark, traceReach, traceVerdict, VANTAGES, type ReachFacts, type Vantage } from '@quay/core';
+import { addressText, portOf, outsideMark, reachMark, traceReach, traceVerdict, VANTAGES, type ReachFacts, type Vantage } from '@quay/core';
 import { measure, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -12,7 +12,7 @@ import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
 import { notFound } from '../platform/problems/problem.js';
 import { ProofsService } from './proofs.service.js';
-import { loadAddresses, loadChecks, portOf, type AddressRecord } from './reach.queries.js';
+import { loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
 import { RouterService } from './router.service.js';
 
 /** A probe measures for 4.6 s at most; the rest is for the way to it. */

@@ -1,13 +1,13 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ExposureAnswer } from '@quay/contract';
-import { addressText, judgeExposure, WATCHED_PATHS, WATCHED_PORTS, type Exposed } from '@quay/core';
+import { addressText, portOf, judgeExposure, WATCHED_PATHS, WATCHED_PORTS, type Exposed } from '@quay/core';
 import type { Measured, ProbeAsk } from '@quay/probe';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Problem } from '../platform/problems/problem.js';
 import { readMeasured } from './check.service.js';
-import { portOf, type AddressRecord } from './reach.queries.js';
+import { type AddressRecord } from './reach.queries.js';
 
 const PROBE_MS = 5200;
 

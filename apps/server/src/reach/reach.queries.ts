@@ -38,8 +38,6 @@ export function addressRow(r: AddressRecord): AddressRow {
   return { ...row, text: addressText(r), portability: portabilityWords(r.host), mark: mark ?? 'unknown', trouble: reachTrouble(r.wayIn, vantages ?? []), checkedAt: checkedAt?.toISOString() ?? null, createdAt: createdAt.toISOString() };
 }
 
-export const portOf = (a: Address): number => a.port ?? (a.scheme === 'https' ? 443 : 80);
-
 /** The newest checks of an address, with everything that was found. */
 export async function loadChecks(m: EntityManager, addressId: string, limit: number): Promise<ReachCheck[]> {
   const rows = await m.query<(Omit<ReachCheck, 'at'> & { at: Date })[]>('SELECT id, at, why, took_ms AS "tookMs", mark, vantages FROM reach_check WHERE address_id = $1 ORDER BY at DESC, id DESC LIMIT $2', [addressId, limit]);

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, RemedyAct } from '@quay/contract';
-import { addressText, type GuideStep, type Stage, type Vantage } from '@quay/core';
+import { addressText, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { LedgerBody } from '@quay/core';
 import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
@@ -12,7 +12,7 @@ import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
-import { portOf, type AddressRecord } from './reach.queries.js';
+import { type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
 

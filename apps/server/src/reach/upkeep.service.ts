@@ -1,5 +1,7 @@
 import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
+import { certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs } from '@quay/core';
+import { measure } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { SYSTEM_ACTOR } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
@@ -9,7 +11,6 @@ import { Housekeeping } from '../platform/housekeeping.js';
 import { log } from '../platform/log/log.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
-import { measure } from '@quay/probe';
 import { Dialler } from '../platform/dialler.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, type AddressRecord } from './reach.queries.js';
@@ -18,7 +19,6 @@ import { RouterService } from './router.service.js';
 
 const EVERY_MS = 60_000;
 const UPKEEP_LOCK = 715_003;
-const HOUR_MS = 3_600_000;
 type Kind = Upkeep['kind'];
 
 /** Renews what lapses before it does, and checks every address on a schedule. One process does it at a time. */
@@ -74,8 +74,8 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     const failure = (kind: Kind) => tried.find((t) => t.kind === kind)?.failure ?? null;
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
     const certificate = address.scheme === 'https' ? await this.certificates.current(address.host) : null;
-    const rows: Upkeep[] = mine.map((m) => ({ kind: 'mapping', endsAt: m.endsAt?.toISOString() ?? null, renewsAt: new Date(halfway(m.grantedAt, m.endsAt as Date)).toISOString(), failure: failure('mapping'), words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})` }));
-    if (certificate) rows.push({ kind: 'certificate', endsAt: certificate.notAfter.toISOString(), renewsAt: byProgram(address, 'certificate') ? new Date(lastThird(certificate.notBefore, certificate.notAfter)).toISOString() : null, failure: failure('certificate'), words: `Certificate by ${certificate.issuer}` });
+    const rows: Upkeep[] = mine.map((m) => ({ kind: 'mapping', endsAt: m.endsAt?.toISOString() ?? null, renewsAt: new Date(mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime())).toISOString(), failure: failure('mapping'), words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})` }));
+    if (certificate) rows.push({ kind: 'certificate', endsAt: certificate.notAfter.toISOString(), renewsAt: byProgram(address, 'certificate') ? new Date(certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime())).toISOString() : null, failure: failure('certificate'), words: `Certificate by ${certificate.issuer}` });
     if (byProgram(address, 'record')) rows.push({ kind: 'record', endsAt: null, renewsAt: null, failure: failure('record'), words: 'Record of the name, whenever the line gets another address' });
     return rows;
   }
@@ -84,26 +84,22 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     const now = this.clock.now();
     let renewed = false;
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
-    // RFC 6886 §3.3: at half of its life.
-    if (address.wayIn === 'mapping' && mine.some((m) => halfway(m.grantedAt, m.endsAt as Date) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
+    if (address.wayIn === 'mapping' && mine.some((m) => mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime()) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
     if (byProgram(address, 'record') && (await this.lineMoved(address))) renewed = (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
     const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
-    if (certificate && lastThird(certificate.notBefore, certificate.notAfter) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;
+    if (certificate && certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime()) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;
     const due = address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
     if (!renewed && !due) return;
     const { mark } = await this.checks.check(address.id, renewed ? 'change' : 'schedule');
-    // Twice in a row, so that a hiccup of the line moves nothing.
-    const fallsBack = address.fallback === 'auto' && this.config.reach.relay !== null && (address.wayIn === 'mapping' || address.wayIn === 'fixed');
-    if (!fallsBack || mark !== 'fail' || address.mark !== 'fail') return;
+    if (this.config.reach.relay === null || !fallsBack(address, address.mark ?? 'unknown', mark)) return;
     await this.remedies.useRelay(SYSTEM_ACTOR, address);
     await this.checks.check(address.id, 'change');
   }
 
-  /** Tries again after one hour, then two, four, and so on up to a day; what serves now goes on serving. */
+  /** Not before the wait after earlier failures is over; what serves now goes on serving. */
   private async renew(address: AddressRecord, kind: Kind, work: () => Promise<void>): Promise<boolean> {
     const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>('SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, kind]);
-    const wait = before && before.failures > 0 ? (kind === 'certificate' ? Math.min(24, 2 ** (before.failures - 1)) * HOUR_MS : EVERY_MS) : 0;
-    if (before && this.clock.now() - before.triedAt.getTime() < wait) return false;
+    if (before && this.clock.now() - before.triedAt.getTime() < renewalWaitMs(kind, before.failures)) return false;
     let failure: string | null = null;
     try {
       await work();
@@ -133,6 +129,3 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
 }
 
 const byProgram = (address: AddressRecord, step: string): boolean => address.guide[step]?.by === 'program';
-const halfway = (from: Date, to: Date): number => (from.getTime() + to.getTime()) / 2;
-/** Common practice, no source: at a third of its life left. */
-const lastThird = (from: Date, to: Date): number => to.getTime() - (to.getTime() - from.getTime()) / 3;

@@ -1,11 +1,12 @@
 import type { ReachMark } from '@quay/core';
 import { StageShape } from './stage-shape';
 
-const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
+/** The shape that stands for a mark. */
+export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
 const WORDS: Record<ReachMark, string> = { ok: 'works from outside', warn: 'works from outside, and something needs a hand', fail: 'cannot be reached from outside now', unknown: 'not proved from outside yet' };
 
 /** What a lamp says of an address: whether it works for people outside. */
-export function lampWords(mark: ReachMark, portability: string | null): string {
+function lampWords(mark: ReachMark, portability: string | null): string {
   return portability ? 'works only inside the office' : WORDS[mark];
 }
 

@@ -12,10 +12,21 @@ export interface Address {
 
 const DEFAULT_PORT = { http: 80, https: 443 } as const;
 
+/** The port of an address, also where it is not written. */
+export function portOf(address: Pick<Address, 'scheme' | 'port'>): number {
+  return address.port ?? DEFAULT_PORT[address.scheme];
+}
+
+/** The port as it is kept: null for the scheme's default, so that an address has one form (RFC 3986 §6.2.3). */
+export function plainPort(address: Pick<Address, 'scheme' | 'port'>): number | null {
+  return address.port === DEFAULT_PORT[address.scheme] ? null : address.port;
+}
+
 /** The address as text, without a slash at the end; the port is left out when it is the scheme's default (RFC 3986 §6.2.3). */
 export function addressText(address: Address): string {
   const host = address.host.includes(':') ? `[${address.host}]` : address.host.toLowerCase();
-  const port = address.port === null || address.port === DEFAULT_PORT[address.scheme] ? '' : `:${address.port}`;
+  const kept = plainPort(address);
+  const port = kept === null ? '' : `:${kept}`;
   return `${address.scheme}://${host}${port}${address.pathPrefix}`;
 }
 

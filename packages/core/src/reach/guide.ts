@@ -1,4 +1,4 @@
-import { addressText, type Address } from '../link/link.js';
+import { addressText, portOf, type Address } from '../link/link.js';
 import type { WayIn } from './trace.js';
 
 /** The steps of setting up a way in, in the order in which each needs the one before. */
@@ -30,7 +30,7 @@ export interface GuideEntry {
 /** The numbered steps for an address. Doing them in this order leaves nothing to come back to. */
 export function guideOf(facts: GuideFacts): GuideEntry[] {
   const { wayIn, address, server } = facts;
-  const port = address.port ?? (address.scheme === 'https' ? 443 : 80);
+  const port = portOf(address);
   const target = wayIn === 'relay' ? null : facts.publicAddress;
   const record: GuideEntry = {
     step: 'record',

@@ -1,4 +1,4 @@
-import { STAGE_WORDS, traceVerdict, VANTAGES, type Stage, type StageResult, type Vantage, type WayIn } from './trace.js';
+import { STAGE_WORDS, traceVerdict, VANTAGES, type StageResult, type Vantage, type WayIn } from './trace.js';
 
 /** What was found from one vantage; `trace` is null when nobody stands there who could look. */
 export interface VantageTrace {
@@ -56,10 +56,4 @@ export function reachTrouble(wayIn: WayIn, traces: readonly VantageTrace[]): { w
     return { words, reason: at?.reason ?? '' };
   }
   return null;
-}
-
-/** The stage at which a trace stops, in words; null when it does not. */
-export function stopsAt(trace: readonly StageResult[]): { stage: Stage; words: string } | null {
-  const { mark, stage } = traceVerdict(trace);
-  return mark === 'fail' && stage ? { stage, words: STAGE_WORDS[stage] } : null;
 }

@@ -6,6 +6,7 @@ import { Button } from 'react-bootstrap';
 import { Link, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery } from '../../ui/queries';
+import { LAMP } from '../../ui/reach-lamp';
 import { StageShape } from '../../ui/stage-shape';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -14,7 +15,7 @@ import { Cause } from './components/cause';
 import { Guide } from './components/guide';
 import { Matrix } from './components/matrix';
 import { Settings } from './components/settings';
-import { ExposureView, History, LAMP, Links, MARK_SAYS, Renewals, Telephone } from './components/views';
+import { ExposureView, History, Links, MARK_SAYS, Renewals, Telephone } from './components/views';
 import { addressQuery, useCheck, useRemedy } from './queries';
 import { WAY_WORDS } from './words';
 

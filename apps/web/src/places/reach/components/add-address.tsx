@@ -5,7 +5,8 @@ import { Button, Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { ApiProblem } from '../../../ui/api';
 import { useAddAddress } from '../queries';
-import { USES_WORDS, WAY_WORDS } from '../words';
+import { WAY_WORDS } from '../words';
+import { UsesSelect } from './uses-select';
 
 const WAY_ADVICE: Record<WayIn, string> = { mapping: 'For a line with a public address and a router that can open a port.', fixed: 'For a server that has a public address of its own, which stays the same.', relay: 'For a line that is shared or closed: nothing is opened, the relay passes requests on.', office: 'For people on the office network or in its tunnel.' };
 
@@ -57,16 +58,7 @@ function AddForm({ close }: { close: () => void }) {
           {inside && <div className="field-advice">Only the office network knows that name; links on it will not work outside.</div>}
           {refused && <div className="field-fault">{refused}</div>}
         </Form.Group>
-        <Form.Group controlId="address-uses">
-          <Form.Label>May be used for</Form.Label>
-          <Form.Select value={uses} onChange={(e) => setUses(e.target.value as AddressUses)}>
-            {(Object.keys(USES_WORDS) as AddressUses[]).map((u) => (
-              <option key={u} value={u}>
-                {USES_WORDS[u]}
-              </option>
-            ))}
-          </Form.Select>
-        </Form.Group>
+        <UsesSelect uses={uses} choose={setUses} />
       </Modal.Body>
       <Modal.Footer>
         <Button variant="plain" onClick={close}>

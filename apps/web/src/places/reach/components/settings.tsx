@@ -1,4 +1,4 @@
-import type { AddressSheet, AddressUses } from '@quay/contract';
+import type { AddressSheet } from '@quay/contract';
 import { countOf, type WayIn } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
@@ -6,8 +6,9 @@ import { Button, Form } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useNotices } from '../../../ui/notices';
 import { networkQuery, useChangeAddress, useNameServer, useOwnCertificate, useRemoveAddress } from '../queries';
-import { USES_WORDS, WAY_WORDS } from '../words';
+import { WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
+import { UsesSelect } from './uses-select';
 
 /** What an address reads, what it may be used for, the keys it needs, and its end. */
 export function Settings({ address }: { address: AddressSheet }) {
@@ -31,16 +32,7 @@ export function Settings({ address }: { address: AddressSheet }) {
           <Form.Text>Another way in begins its guide anew; links stay as they are.</Form.Text>
         </Form.Group>
       )}
-      <Form.Group controlId="uses">
-        <Form.Label>May be used for</Form.Label>
-        <Form.Select className="w-auto" value={address.uses} onChange={(e) => change.mutate({ uses: e.target.value as AddressUses })}>
-          {(Object.keys(USES_WORDS) as AddressUses[]).map((u) => (
-            <option key={u} value={u}>
-              {USES_WORDS[u]}
-            </option>
-          ))}
-        </Form.Select>
-      </Form.Group>
+      <UsesSelect uses={address.uses} choose={(uses) => change.mutate({ uses })} />
       {outward && (
         <div>
           <Form.Check type="switch" id="redirect" label="Send plain requests to the encrypted address" checked={address.redirect} onChange={(e) => change.mutate({ redirect: e.target.checked })} />

@@ -1,5 +1,5 @@
 import type { AddressRow, AddressSheet, AffectedLink } from '@quay/contract';
-import { countOf, distanceInWords, VANTAGE_WORDS, type ReachMark } from '@quay/core';
+import { countOf, distanceInWords, type ReachMark } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { scaleTime } from 'd3';
 import { useState } from 'react';
@@ -7,6 +7,7 @@ import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { CopyLine } from '../../../ui/copy';
 import { QrCode } from '../../../ui/qr';
+import { LAMP } from '../../../ui/reach-lamp';
 import { useNow } from '../../../ui/session';
 import { StageShape } from '../../../ui/stage-shape';
 import { Failure, SkeletonRows } from '../../../ui/states';
@@ -14,7 +15,6 @@ import { When } from '../../../ui/words';
 import { exposureQuery, linksQuery, telephoneQuery, useMoveLinks, useTelephone } from '../queries';
 import { WHY_WORDS } from '../words';
 
-export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
 export const MARK_SAYS: Record<ReachMark, string> = { ok: 'reachable', warn: 'reachable, and something needs a hand', fail: 'not reachable', unknown: 'not checked yet' };
 
 const DAY_MS = 86_400_000;
@@ -217,8 +217,4 @@ export function Links({ address, others }: { address: AddressSheet; others: Addr
       </table>
     </>
   );
-}
-
-export function vantageList(address: AddressSheet): string {
-  return address.check?.vantages.filter((v) => v.trace).map((v) => VANTAGE_WORDS[v.vantage]).join(', ') ?? '';
 }

@@ -1,8 +1,6 @@
-import type { Exposure, GuideEntry, PlannedLine, ReachMark, StageResult, Vantage, WayCompared, WayIn } from '@quay/core';
+import type { AddressUses, Exposure, GuideEntry, PlannedLine, ReachMark, StageResult, Vantage, WayCompared, WayIn } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema } from './common.js';
-
-export type AddressUses = 'visitors' | 'sign-in' | 'drive';
 
 const hostLabel = /^(?!-)[a-z0-9-]{1,63}(?<!-)$/;
 /** A host name in A-label form (RFC 1123 §2.1, RFC 5890) or an address. */
@@ -68,7 +66,7 @@ export const plannedLineSchema = Joi.object<PlannedLine>({
   uploadMbit: Joi.number().min(0.1).max(100_000).required(),
   relayMbit: Joi.number().min(0.1).max(100_000).required(),
 });
-export type { WayCompared };
+export type { AddressUses, WayCompared };
 
 export interface AddressRow extends NewAddress {
   id: string;

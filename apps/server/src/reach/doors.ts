@@ -1,5 +1,5 @@
 import type { INestApplication } from '@nestjs/common';
-import { addressText, type Address } from '@quay/core';
+import { addressText, mayAnswer, type Address, type AddressUses } from '@quay/core';
 import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createServer as createTls } from 'node:https';
 import type { AddressInfo, Socket } from 'node:net';
@@ -15,16 +15,13 @@ import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
 import { RelayLine, type RelayConfig } from './relay-line.js';
 import { RelayLines } from './relay-lines.js';
-import type { AddressRow } from '@quay/contract';
 
 /** RFC 6797 §6.1.1; half a year is common practice, no source. */
 const HSTS = 'max-age=15552000';
 const CHALLENGE = /^\/\.well-known\/acme-challenge\/([\w-]{1,200})$/;
-/** What a visitor's browser asks for; everything else of the product is for those who sign in. */
-const FOR_VISITORS = /^\/(s\/|reach\/|assets\/|mark\.svg$|favicon)/;
 
 interface Facts extends Address {
-  uses: AddressRow['uses'];
+  uses: AddressUses;
   redirect: boolean;
   hsts: boolean;
 }
@@ -126,7 +123,7 @@ export class Doors {
     if (address.hsts) res.setHeader('Strict-Transport-Security', HSTS);
     req.url = (req.url ?? '/').slice(address.pathPrefix.length) || '/';
     notePrefix(req, address.pathPrefix);
-    if (address.uses === 'visitors' && !FOR_VISITORS.test(req.url)) return void refuse(res, 404, 'address.visitors-only', 'There is nothing here. Links that you were given begin with /s/.');
+    if (!mayAnswer(address.uses, req.url)) return void refuse(res, 404, 'address.not-for-this', 'There is nothing here. Links that you were given begin with /s/.');
     this.inner.emit('request', req, res);
   }
 

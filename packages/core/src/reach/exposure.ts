@@ -33,19 +33,32 @@ export const WATCHED_PORTS: readonly { port: number; what: string }[] = [
   { port: 8443, what: 'a second web server, encrypted' },
 ];
 
-/** Paths of the product, and from which uses on they answer from outside. */
-export const WATCHED_PATHS: readonly { path: string; what: string; from: 'visitors' | 'sign-in' }[] = [
-  { path: '/reach/probe', what: 'the page of proofs', from: 'visitors' },
-  { path: '/sign-in', what: 'sign-in', from: 'sign-in' },
-  { path: '/api/session', what: 'the API', from: 'sign-in' },
-  { path: '/api/docs', what: 'the page of the API', from: 'sign-in' },
+/** What an address may be used for; each includes those before it. */
+export type AddressUses = 'visitors' | 'sign-in' | 'drive';
+
+/** What a visitor's browser asks for. */
+const FOR_VISITORS = /^\/(s\/|reach\/|assets\/|mark\.svg$|favicon)/;
+/** Where drives are mounted from. */
+const FOR_DRIVES = /^\/drive([/?]|$)/;
+
+/** Whether a path is answered on an address that may be used for this: the door asks, and what is seen from outside is compared with it. */
+export function mayAnswer(uses: AddressUses, path: string): boolean {
+  if (uses === 'drive' || FOR_VISITORS.test(path)) return true;
+  return uses === 'sign-in' && !FOR_DRIVES.test(path);
+}
+
+/** Paths of the product that are looked at from outside. */
+export const WATCHED_PATHS: readonly { path: string; what: string }[] = [
+  { path: '/reach/probe', what: 'the page of proofs' },
+  { path: '/sign-in', what: 'sign-in' },
+  { path: '/api/session', what: 'the API' },
+  { path: '/api/docs', what: 'the page of the API' },
 ];
 
 /** Compares what answers from outside with what should. */
-export function judgeExposure(found: readonly Exposed[], wanted: { ports: readonly number[]; uses: 'visitors' | 'sign-in' | 'drive' }): Exposure[] {
+export function judgeExposure(found: readonly Exposed[], wanted: { ports: readonly number[]; uses: AddressUses }): Exposure[] {
   return found.map((f) => {
-    const path = WATCHED_PATHS.find((w) => w.path === f.path);
-    const should = f.path === '' ? wanted.ports.includes(f.port) : path?.from === 'visitors' || wanted.uses !== 'visitors';
+    const should = f.path === '' ? wanted.ports.includes(f.port) : mayAnswer(wanted.uses, f.path);
     return { ...f, should, verdict: f.answers === should ? 'as-it-should' : f.answers ? 'open-but-should-not' : 'closed-but-should-answer' };
   });
 }

@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { compareWays, type PlannedLine } from './compare.js';
-import { judgeExposure, WATCHED_PATHS } from './exposure.js';
+import { judgeExposure, mayAnswer, WATCHED_PATHS } from './exposure.js';
 import { guideOf, type GuideFacts } from './guide.js';
 import { outsideMark, reachMark, reachSentence, reachTrouble, type VantageTrace } from './verdict.js';
 import type { StageMark, StageResult, Vantage } from './trace.js';
@@ -79,6 +79,22 @@ describe('ways compared before anything is bought', () => {
 });
 
 describe('exposure', () => {
+  it.each([
+    ['/s/abc/door', true, true, true],
+    ['/reach/probe/n', true, true, true],
+    ['/assets/x.js', true, true, true],
+    ['/', false, true, true],
+    ['/api/session', false, true, true],
+    ['/sign-in', false, true, true],
+    ['/search', false, true, true],
+    ['/drive', false, false, true],
+    ['/drive/Projects/', false, false, true],
+    ['/drive?x', false, false, true],
+    ['/drives', false, true, true],
+  ])('%s is answered for visitors %s, with sign-in %s, with drives %s', (path, ...expected) => {
+    expect((['visitors', 'sign-in', 'drive'] as const).map((uses) => mayAnswer(uses, path))).toEqual(expected);
+  });
+
   it('what answers and should not, and the other way round', () => {
     const found = [
       { what: 'pages', port: 443, path: '', answers: true, found: 'open' },

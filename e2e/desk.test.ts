@@ -144,10 +144,25 @@ describe('the slip', () => {
 describe('every view', () => {
   it.each(['light', 'dark'])('has 0 violations of axe-core and no error, %s', async (scheme) => {
     const iris = await Person.at(browser, office.origin);
-    await iris.page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }, { name: 'prefers-color-scheme', value: scheme }]);
+    await iris.page.emulateMediaFeatures([
+      { name: 'prefers-reduced-motion', value: 'reduce' },
+      { name: 'prefers-color-scheme', value: scheme },
+    ]);
     await iris.signIn('iris');
-    const { storeId } = (await (await office.signedIn('iris')).ask<{ folder: { storeId: string } }>('GET', `/api/folders/${office.roots.projects}`)).body.folder;
-    for (const [path, words] of [['/today', 'open'], ['/stores', 'stores'], [`/stores/${office.roots.projects}`, 'new.txt'], [`/stores/${storeId}/trash`, 'Trash of Projects'], ['/shares', 'open'], ['/ledger', 'entries'], ['/account', 'Change your password']] as const) {
+    const { storeId } = (
+      await (
+        await office.signedIn('iris')
+      ).ask<{ folder: { storeId: string } }>('GET', `/api/folders/${office.roots.projects}`)
+    ).body.folder;
+    for (const [path, words] of [
+      ['/today', 'open'],
+      ['/stores', 'stores'],
+      [`/stores/${office.roots.projects}`, 'new.txt'],
+      [`/stores/${storeId}/trash`, 'Trash of Projects'],
+      ['/shares', 'open'],
+      ['/ledger', 'entries'],
+      ['/account', 'Change your password'],
+    ] as const) {
       await iris.page.goto(office.origin + path);
       await iris.sees(words, 'main');
       await iris.isAccessible();
@@ -177,7 +192,8 @@ describe('Today', () => {
     const client = await office.signedIn('iris');
     const { body: file } = await client.upload(office.roots.projects, 'bar.txt', Buffer.from('bar'));
     const share = await office.publish(client, [file.id], { title: 'A bar to drag' });
-    const closes = async () => Date.parse((await client.ask<{ closesAt: string }>('GET', `/api/shares/${share.id}`)).body.closesAt);
+    const closes = async () =>
+      Date.parse((await client.ask<{ closesAt: string }>('GET', `/api/shares/${share.id}`)).body.closesAt);
     const before = await closes();
     const iris = await Person.at(browser, office.origin);
     await iris.signIn('iris');

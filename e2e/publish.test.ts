@@ -62,13 +62,19 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
   await iris.fill('[aria-label="Title"]', 'Site visit of Monday');
   await iris.press('3 days', '.slip');
   await iris.fill('[aria-label="Visit limit"]', '2');
-  await iris.sees('Anyone with the link and the password can download 2 items (700 kB) from now until', '.slip .sentence');
+  await iris.sees(
+    'Anyone with the link and the password can download 2 items (700 kB) from now until',
+    '.slip .sentence',
+  );
   await iris.sees('at most 2 visits.', '.slip .sentence');
   await iris.isAccessible();
   await iris.press('Publish', '.slip');
   await iris.sees('Hand over', '.slip');
   await iris.isAccessible();
-  const [link, password] = (await iris.page.$$eval('.handover .value', (e) => e.map((x) => x.textContent))) as [string, string];
+  const [link, password] = (await iris.page.$$eval('.handover .value', (e) => e.map((x) => x.textContent))) as [
+    string,
+    string,
+  ];
   expect(link).toMatch(new RegExp(`^${office.origin}/s/[0-9A-Za-z]{22}$`));
 
   // Each can be copied, and the QR code says the same to a decoder of somebody else's (jsQR).
@@ -98,10 +104,17 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
   expect(sha(await visitor.downloaded('001.jpg'))).toBe(sha(photograph));
   await visitor.page.click('a.main');
   await visitor.downloaded('Site visit of Monday.zip');
-  expect(sha(execFileSync('unzip', ['-p', join(visitor.downloads, 'Site visit of Monday.zip'), 'levels.csv']))).toBe(sha(levels));
+  expect(sha(execFileSync('unzip', ['-p', join(visitor.downloads, 'Site visit of Monday.zip'), 'levels.csv']))).toBe(
+    sha(levels),
+  );
 
   // No script of the staff application came along.
-  const scripts = await visitor.page.evaluate(() => performance.getEntriesByType('resource').map((r) => r.name).filter((n) => n.endsWith('.js')));
+  const scripts = await visitor.page.evaluate(() =>
+    performance
+      .getEntriesByType('resource')
+      .map((r) => r.name)
+      .filter((n) => n.endsWith('.js')),
+  );
   expect(scripts.some((s) => s.includes('/index-'))).toBe(false);
 
   // The second visit is the last; a third browser is told so. A reload is the same visit.
@@ -137,7 +150,10 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
 it('a share that opens later opens by itself on a page that waits, and closes when its end is brought forward', async () => {
   const iris = await office.signedIn('iris');
   const { body: file } = await iris.upload(office.roots.projects, 'later.txt', Buffer.from('later'));
-  const share = await office.publish(iris, [file.id], { title: 'For later', window: { opensAt: new Date(office.clock.now() + 2500).toISOString(), closesAt: null } });
+  const share = await office.publish(iris, [file.id], {
+    title: 'For later',
+    window: { opensAt: new Date(office.clock.now() + 2500).toISOString(), closesAt: null },
+  });
   const visitor = await Person.at(browser, office.origin);
   await visitor.page.goto(`${office.origin}/s/${share.token}`);
   await visitor.sees('Not open yet');
@@ -145,7 +161,9 @@ it('a share that opens later opens by itself on a page that waits, and closes wh
   office.clock.advance(2600);
   await visitor.sees('1 file, 5 B');
   office.clock.advance(60_000);
-  await iris.ask('PATCH', `/api/shares/${share.id}`, { window: { opensAt: null, closesAt: new Date(office.clock.now() + 1500).toISOString() } });
+  await iris.ask('PATCH', `/api/shares/${share.id}`, {
+    window: { opensAt: null, closesAt: new Date(office.clock.now() + 1500).toISOString() },
+  });
   await visitor.sees('Open until');
   office.clock.advance(1600);
   await visitor.sees('Closed');

@@ -8,7 +8,9 @@ import { afterAll, describe, expect, it } from 'vitest';
 
 const root = resolve(import.meta.dirname, '..');
 const { freePort } = (await import(join(root, 'scripts/lib/test-database.mjs'))) as { freePort: () => Promise<number> };
-const { answers } = (await import(join(root, 'scripts/lib/postgres.mjs'))) as { answers: (port: number) => Promise<boolean> };
+const { answers } = (await import(join(root, 'scripts/lib/postgres.mjs'))) as {
+  answers: (port: number) => Promise<boolean>;
+};
 const office = mkdtempSync(join(tmpdir(), 'quay-var-'));
 afterAll(() => rmSync(office, { recursive: true, force: true }));
 
@@ -27,7 +29,10 @@ async function freeBase(): Promise<number> {
 }
 
 async function started(port: number): Promise<ChildProcess> {
-  const child = spawn(join(root, 'quay'), ['start', '--port', String(port)], { env: { ...process.env, QUAY_VAR: office }, stdio: ['ignore', 'pipe', 'inherit'] });
+  const child = spawn(join(root, 'quay'), ['start', '--port', String(port)], {
+    env: { ...process.env, QUAY_VAR: office },
+    stdio: ['ignore', 'pipe', 'inherit'],
+  });
   await new Promise<void>((done, failed) => {
     child.stdout?.on('data', (piece: Buffer) => piece.toString().includes('serves at') && done());
     child.once('exit', (code) => failed(new Error(`it ended with ${code}`)));
@@ -46,19 +51,31 @@ const silent = async (port: number): Promise<boolean> => {
 describe('./quay', () => {
   it('lists its commands, and says so when there is no such one', async () => {
     expect((await quay('help')).stdout).toMatch(/demo[\s\S]+test[\s\S]+bench/);
-    expect(await quay('dance')).toMatchObject({ code: 1, stderr: 'quay: there is no command "dance". ./quay help lists them.\n' });
-    expect(await quay('start', '--port', 'x')).toMatchObject({ code: 1, stderr: 'quay: --port takes a number from 1024 to 65000.\n' });
+    expect(await quay('dance')).toMatchObject({
+      code: 1,
+      stderr: 'quay: there is no command "dance". ./quay help lists them.\n',
+    });
+    expect(await quay('start', '--port', 'x')).toMatchObject({
+      code: 1,
+      stderr: 'quay: --port takes a number from 1024 to 65000.\n',
+    });
   });
   it('a port in use is one clear line with the remedy, and leaves nothing running', async () => {
     const base = await freeBase();
     const taken: Server = createServer().listen(base, '127.0.0.1');
     await new Promise((r) => taken.once('listening', r));
     const { code, stderr } = await quay('start', '--port', String(base));
-    expect([code, stderr.split('\n').at(-2)]).toEqual([1, `quay: port ${base} is in use, so the web server cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`]);
+    expect([code, stderr.split('\n').at(-2)]).toEqual([
+      1,
+      `quay: port ${base} is in use, so the web server cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`,
+    ]);
     await new Promise((r) => taken.close(r));
     expect(await silent(base)).toBe(true);
   });
-  it.each([['SIGINT', 'Ctrl C'], ['SIGKILL', 'a kill of the parent']] as const)('%s (%s) ends everything it started, and a next start finds its data', async (signal, _words) => {
+  it.each([
+    ['SIGINT', 'Ctrl C'],
+    ['SIGKILL', 'a kill of the parent'],
+  ] as const)('%s (%s) ends everything it started, and a next start finds its data', async (signal, _words) => {
     const base = await freeBase();
     const child = await started(base);
     expect((await fetch(`http://127.0.0.1:${base}/sign-in`)).status).toBe(200);

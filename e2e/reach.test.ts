@@ -44,7 +44,11 @@ describe('becoming reachable', () => {
 
   it('the guide is followed by the program, step by step', async () => {
     const steps = async () => (await iris.text('.guide > li.done h3')).split('\n').filter(Boolean).length;
-    for (const [n, title] of [[2, 'Open the port on the router'], [3, 'Get a certificate'], [4, 'Send plain requests to the encrypted address']] as const) {
+    for (const [n, title] of [
+      [2, 'Open the port on the router'],
+      [3, 'Get a certificate'],
+      [4, 'Send plain requests to the encrypted address'],
+    ] as const) {
       const before = await steps();
       await iris.press('Do it', `.guide > li:nth-child(${n})`);
       await expect.poll(steps, { timeout: 20_000 }).toBe(before + 1);
@@ -80,7 +84,13 @@ describe('becoming reachable', () => {
   }, 60_000);
 
   it('the views beside it: renewals, what answers, by telephone, links, checks; bookmarks lead back to each', async () => {
-    for (const [view, words] of [['renewals', 'Certificate by'], ['exposure', 'Only what should answer does.'], ['telephone', 'Switch a telephone to its mobile connection'], ['links', 'No link that could still be opened'], ['history', 'after a remedy']] as const) {
+    for (const [view, words] of [
+      ['renewals', 'Certificate by'],
+      ['exposure', 'Only what should answer does.'],
+      ['telephone', 'Switch a telephone to its mobile connection'],
+      ['links', 'No link that could still be opened'],
+      ['history', 'after a remedy'],
+    ] as const) {
       const url = new URL(iris.page.url());
       url.searchParams.set('view', view);
       await iris.page.goto(url.href);
@@ -90,7 +100,9 @@ describe('becoming reachable', () => {
   }, 60_000);
 
   it('a share is built on it, and the lamp says that it works from outside', async () => {
-    const { id } = (await (await office.signedIn('iris')).upload(office.roots.projects, 'Levels.csv', Buffer.from('1,2\n'))).body;
+    const { id } = (
+      await (await office.signedIn('iris')).upload(office.roots.projects, 'Levels.csv', Buffer.from('1,2\n'))
+    ).body;
     await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
     await iris.sees('Levels.csv');
     await iris.page.click('.folder-table .item');

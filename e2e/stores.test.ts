@@ -25,8 +25,10 @@ afterAll(async () => {
   rmSync(desk, { recursive: true, force: true });
 });
 
-const folder = async (parent: string, name: string) => (await client.ask<{ id: string }>('POST', `/api/folders/${parent}/folders`, { name })).body.id;
-const names = async (id: string) => (await client.ask<FolderPage>('GET', `/api/folders/${id}`)).body.items.map((i) => i.name);
+const folder = async (parent: string, name: string) =>
+  (await client.ask<{ id: string }>('POST', `/api/folders/${parent}/folders`, { name })).body.id;
+const names = async (id: string) =>
+  (await client.ask<FolderPage>('GET', `/api/folders/${id}`)).body.items.map((i) => i.name);
 const keys = async (person: Person, ...list: Parameters<Person['page']['keyboard']['press']>[0][]) => {
   for (const name of list) await person.page.keyboard.press(name);
 };
@@ -48,14 +50,18 @@ describe('getting files in', () => {
     const root = join(desk, 'Site');
     mkdirSync(join(root, 'Photographs/Day 1'), { recursive: true });
     // More than one question about names, one batch, or one request's JSON could hold.
-    for (let n = 0; n < 6000; n += 1) writeFileSync(join(root, n % 3 ? 'Photographs/Day 1' : 'Photographs', `p ${n}.txt`), `photograph ${n}`);
+    for (let n = 0; n < 6000; n += 1)
+      writeFileSync(join(root, n % 3 ? 'Photographs/Day 1' : 'Photographs', `p ${n}.txt`), `photograph ${n}`);
     const large = randomBytes(3_500_000);
     writeFileSync(join(root, 'scan.las'), large);
     const iris = await visit(`/stores/${id}`);
     await iris.sees('This folder is empty.');
     const chooser = (await iris.page.$('#add-folder')) as ElementHandle<HTMLInputElement>;
     await chooser.uploadFile(root);
-    await iris.page.waitForFunction(() => document.querySelector('.transfers')?.textContent?.includes('6,001 files done'), { timeout: 60_000, polling: 200 });
+    await iris.page.waitForFunction(
+      () => document.querySelector('.transfers')?.textContent?.includes('6,001 files done'),
+      { timeout: 60_000, polling: 200 },
+    );
     await iris.isAccessible();
     await iris.sees('Site', '.folder-table');
     const site = (await client.ask<FolderPage>('GET', `/api/folders/${id}`)).body.items[0];
@@ -74,20 +80,35 @@ describe('getting files in', () => {
     const session = await iris.page.createCDPSession();
     await session.send('Network.enable');
     // Slow enough to be caught in the middle.
-    await session.send('Network.emulateNetworkConditions', { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: 6_000_000 });
-    await ((await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>).uploadFile(join(desk, 'long.bin'));
+    await session.send('Network.emulateNetworkConditions', {
+      offline: false,
+      latency: 0,
+      downloadThroughput: -1,
+      uploadThroughput: 6_000_000,
+    });
+    await ((await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>).uploadFile(
+      join(desk, 'long.bin'),
+    );
     await iris.sees('MB of', '.transfers');
     await iris.press('Pause long.bin', '.transfers');
     await iris.sees('paused', '.transfers');
     await iris.press('Go on with long.bin', '.transfers');
-    await iris.page.waitForFunction(() => Number(document.querySelector('.transfers [role=progressbar]')?.getAttribute('aria-valuenow')) > 15, { polling: 50 });
+    await iris.page.waitForFunction(
+      () => Number(document.querySelector('.transfers [role=progressbar]')?.getAttribute('aria-valuenow')) > 15,
+      { polling: 50 },
+    );
     // The page asks before it is left while something is on its way.
     iris.page.once('dialog', (dialog) => void dialog.accept());
     await iris.page.reload();
     await iris.sees('long.bin was not sent to the end.', '.files-needed');
     await iris.isAccessible();
     await ((await iris.page.$('#files-again')) as ElementHandle<HTMLInputElement>).uploadFile(join(desk, 'long.bin'));
-    await session.send('Network.emulateNetworkConditions', { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
+    await session.send('Network.emulateNetworkConditions', {
+      offline: false,
+      latency: 0,
+      downloadThroughput: -1,
+      uploadThroughput: -1,
+    });
     await iris.sees('1 file done', '.transfers');
     expect(await names(id)).toEqual(['long.bin']);
     await iris.leave();
@@ -100,10 +121,22 @@ describe('getting files in', () => {
     await iris.sees('This folder is empty.');
     const session = await iris.page.createCDPSession();
     await session.send('Network.enable');
-    await session.send('Network.emulateNetworkConditions', { offline: true, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
-    await ((await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>).uploadFile(...Array.from({ length: 20 }, (_, n) => join(desk, `f ${n}.txt`)));
+    await session.send('Network.emulateNetworkConditions', {
+      offline: true,
+      latency: 0,
+      downloadThroughput: -1,
+      uploadThroughput: -1,
+    });
+    await ((await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>).uploadFile(
+      ...Array.from({ length: 20 }, (_, n) => join(desk, `f ${n}.txt`)),
+    );
     await iris.sees('trying again', '.transfers');
-    await session.send('Network.emulateNetworkConditions', { offline: false, latency: 0, downloadThroughput: -1, uploadThroughput: -1 });
+    await session.send('Network.emulateNetworkConditions', {
+      offline: false,
+      latency: 0,
+      downloadThroughput: -1,
+      uploadThroughput: -1,
+    });
     await iris.sees('20 files done', '.transfers');
     await expect.poll(async () => (await names(id)).length).toBe(20);
     await iris.leave();
@@ -128,7 +161,10 @@ describe('living with files', () => {
     await iris.sees('one.txt', '.pane:first-child .folder-table');
     await expect.poll(() => names(right)).toEqual([]);
     await iris.page.waitForFunction(() => document.querySelectorAll('.pane:first-child .row-grid.item').length === 3);
-    const [from, to] = [await iris.page.$('.pane:first-child .row-grid.item:nth-child(2)'), await iris.page.$('.pane:nth-child(2) .pane-list')];
+    const [from, to] = [
+      await iris.page.$('.pane:first-child .row-grid.item:nth-child(2)'),
+      await iris.page.$('.pane:nth-child(2) .pane-list'),
+    ];
     await (to as ElementHandle<Element>).drop(from as ElementHandle<Element>);
     await iris.sees('moved to Right.');
     await expect.poll(() => names(right)).toHaveLength(1);
@@ -175,17 +211,35 @@ describe('living with files', () => {
 
   it('pictures: tiles, then full size, moving by keys', async () => {
     const id = await folder(office.roots.projects, 'Pictures');
-    for (const [name, background] of [['a.png', '#246'], ['b.png', '#642']] as const) await client.upload(id, name, await sharp({ create: { width: 400, height: 300, channels: 3, background } }).png().toBuffer());
+    for (const [name, background] of [
+      ['a.png', '#246'],
+      ['b.png', '#642'],
+    ] as const)
+      await client.upload(
+        id,
+        name,
+        await sharp({ create: { width: 400, height: 300, channels: 3, background } })
+          .png()
+          .toBuffer(),
+      );
     const iris = await visit(`/stores/${id}`);
     await iris.press('As tiles');
-    await iris.page.waitForFunction(() => [...document.querySelectorAll<HTMLImageElement>('.tile-picture img')].filter((i) => i.naturalWidth > 0).length === 2, { timeout: 15_000 });
+    await iris.page.waitForFunction(
+      () =>
+        [...document.querySelectorAll<HTMLImageElement>('.tile-picture img')].filter((i) => i.naturalWidth > 0)
+          .length === 2,
+      { timeout: 15_000 },
+    );
     await iris.isAccessible();
     await iris.page.click('.tile');
     await keys(iris, 'Space');
     await iris.sees('1 of 2', '.viewer');
     await keys(iris, 'ArrowRight');
     await iris.sees('2 of 2', '.viewer');
-    await iris.page.waitForFunction(() => (document.querySelector<HTMLImageElement>('.viewer img')?.naturalWidth ?? 0) === 400, { timeout: 15_000 });
+    await iris.page.waitForFunction(
+      () => (document.querySelector<HTMLImageElement>('.viewer img')?.naturalWidth ?? 0) === 400,
+      { timeout: 15_000 },
+    );
     expect(iris.page.url()).toContain('show=');
     await keys(iris, 'Escape');
     await iris.press('As a table');
@@ -215,7 +269,9 @@ describe('getting files back', () => {
     await iris.isAccessible();
     await iris.press('Bring version 1 back', '.modal');
     await iris.sees('v3', '.folder-table');
-    expect(Buffer.from(await (await client.fetch(`/api/files/${file.id}/content`)).arrayBuffer()).toString()).toContain('b,2');
+    expect(Buffer.from(await (await client.fetch(`/api/files/${file.id}/content`)).arrayBuffer()).toString()).toContain(
+      'b,2',
+    );
     await iris.page.goto(`${office.origin}/stores/${id}/past`);
     await iris.sees('as it is now');
     for (let i = 0; i < 8 && !(await iris.text('table.rows').catch(() => '')).includes('gone.txt'); i += 1) {
@@ -252,7 +308,7 @@ describe('getting files back', () => {
     await iris.leave();
   });
 
-  it('storage: what fills it, its rules with their effect, and the office\'s quotas', async () => {
+  it("storage: what fills it, its rules with their effect, and the office's quotas", async () => {
     const store = (await client.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.name === 'Projects');
     const iris = await visit(`/stores/${store?.id}/storage`);
     await iris.sees('Projects holds');
@@ -263,7 +319,10 @@ describe('getting files back', () => {
     await iris.fill('#rule-kept', '20');
     await iris.press('Save the rules');
     await iris.sees('The rules are changed.');
-    await iris.page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }, { name: 'prefers-reduced-motion', value: 'reduce' }]);
+    await iris.page.emulateMediaFeatures([
+      { name: 'prefers-color-scheme', value: 'dark' },
+      { name: 'prefers-reduced-motion', value: 'reduce' },
+    ]);
     await iris.isAccessible();
     await iris.leave();
   });

@@ -12,8 +12,17 @@ export async function run(args) {
   requirePrograms('postgres', 'setpriv');
   requireNpmPackages();
   return withDatabase(args, async (databaseUrl) => {
-    const done = await backUp({ databaseUrl, blobs: join(VAR, 'blobs'), key: join(VAR, 'sealing-key'), target: resolve(target), verifyAll: args.includes('--verify'), now: new Date() });
-    say(`Backed up to ${done.folder}: ${done.blobs} blobs (${megabytes(done.bytes)}), ${done.copied} of them new (${megabytes(done.copiedBytes)}), each compared with its checksum.`);
+    const done = await backUp({
+      databaseUrl,
+      blobs: join(VAR, 'blobs'),
+      key: join(VAR, 'sealing-key'),
+      target: resolve(target),
+      verifyAll: args.includes('--verify'),
+      now: new Date(),
+    });
+    say(
+      `Backed up to ${done.folder}: ${done.blobs} blobs (${megabytes(done.bytes)}), ${done.copied} of them new (${megabytes(done.copiedBytes)}), each compared with its checksum.`,
+    );
     for (const hex of done.damaged) say(`not copied, because it is missing or damaged here: ${hex}`);
     return done.damaged.length ? 1 : 0;
   });

@@ -18,7 +18,24 @@ export async function measureReach({ quay, ports, work, root, rounds, report, me
   const { places } = await world();
   const file = `${share.path}/files/${id}`;
   // curl goes where a browser's resolver and route would lead it; the name and the certificate are checked all the same.
-  const past = (port) => () => execFileSync('curl', ['-s', '-S', '-f', '-k', '--max-time', '60', '--interface', '127.0.113.7', '-o', '/dev/null', '-H', `Cookie: ${share.cookie}`, '--connect-to', `files.saltmarsh.example:443:127.0.0.1:${port}`, `https://files.saltmarsh.example${file}`]);
+  const past = (port) => () =>
+    execFileSync('curl', [
+      '-s',
+      '-S',
+      '-f',
+      '-k',
+      '--max-time',
+      '60',
+      '--interface',
+      '127.0.113.7',
+      '-o',
+      '/dev/null',
+      '-H',
+      `Cookie: ${share.cookie}`,
+      '--connect-to',
+      `files.saltmarsh.example:443:127.0.0.1:${port}`,
+      `https://files.saltmarsh.example${file}`,
+    ]);
   const plain = () => share.curl(`/files/${id}`, '-o', '/dev/null');
   const round = (way) => {
     const times = { way: [], plain: [] };
@@ -32,10 +49,23 @@ export async function measureReach({ quay, ports, work, root, rounds, report, me
   report('256 MiB through the router, TLS', router, 'MB/s', [['plain, direct', beside, null]]);
   await quay.json('POST', `/api/reach/addresses/${address.id}/remedies/outside`, { act: 'use-relay' });
   const [relay, besideRelay] = round(past(places.relay.tls));
-  report('256 MiB through the relay, TLS', relay, 'MB/s', [['plain, direct', besideRelay, null], ['router, TLS', router, null]]);
+  report('256 MiB through the relay, TLS', relay, 'MB/s', [
+    ['plain, direct', besideRelay, null],
+    ['router, TLS', router, null],
+  ]);
   await quay.json('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
   await quay.json('POST', `/api/reach/addresses/${address.id}/remedies/outside`, { act: 'update-record' });
-  await fetch(`http://127.0.0.1:${ports.outside}/faults`, { method: 'POST', body: new URLSearchParams({ 'router.firewall': 'on', 'router.noPcp': 'on', 'router.noPmp': 'on', 'router.noUpnp': 'on', 'stun.silent': 'on' }), redirect: 'manual' });
+  await fetch(`http://127.0.0.1:${ports.outside}/faults`, {
+    method: 'POST',
+    body: new URLSearchParams({
+      'router.firewall': 'on',
+      'router.noPcp': 'on',
+      'router.noPmp': 'on',
+      'router.noUpnp': 'on',
+      'stun.silent': 'on',
+    }),
+    redirect: 'manual',
+  });
   const check = await quay.json('POST', `/api/reach/addresses/${address.id}/check`);
   say(`full check of four vantages, nothing answers: ${(check.tookMs / 1000).toFixed(1)} s (goal under 5)`);
   say(`traces in the core: ${await tracesPerSecond()} per second`);
@@ -44,9 +74,38 @@ export async function measureReach({ quay, ports, work, root, rounds, report, me
 /** The core's trace of facts as they were just measured, on one thread. */
 async function tracesPerSecond() {
   const { traceReach } = await import(pathToFileURL(join(ROOT, 'packages/core/dist/index.js')).href);
-  const facts = { vantage: 'outside', wayIn: 'mapping', host: 'files.saltmarsh.example', port: 443, at: Date.now(), server: { address: '192.168.20.10', port: 8443 }, lookup: { outcome: 'answered', addresses: ['198.51.100.24'], ttlSeconds: 300, elapsedMs: 3 }, line: { seenAddress: '198.51.100.24', routerAddress: '198.51.100.24' }, mapping: { protocol: 'pcp', outcome: 'present', externalPort: 443, internal: { address: '192.168.20.10', port: 8443 }, leaseSecondsLeft: 7000 }, connect: { outcome: 'connected', address: '198.51.100.24', elapsedMs: 3 }, tls: { outcome: 'agreed', protocol: 'TLSv1.3', names: ['files.saltmarsh.example'], notBefore: 0, notAfter: Date.now() * 2, trusted: true, issuer: 'A' }, redirect: { outcome: 'redirects', status: 301, location: null, hstsSeconds: 15_552_000 }, page: { outcome: 'right', status: 200, elapsedMs: 10 } };
+  const facts = {
+    vantage: 'outside',
+    wayIn: 'mapping',
+    host: 'files.saltmarsh.example',
+    port: 443,
+    at: Date.now(),
+    server: { address: '192.168.20.10', port: 8443 },
+    lookup: { outcome: 'answered', addresses: ['198.51.100.24'], ttlSeconds: 300, elapsedMs: 3 },
+    line: { seenAddress: '198.51.100.24', routerAddress: '198.51.100.24' },
+    mapping: {
+      protocol: 'pcp',
+      outcome: 'present',
+      externalPort: 443,
+      internal: { address: '192.168.20.10', port: 8443 },
+      leaseSecondsLeft: 7000,
+    },
+    connect: { outcome: 'connected', address: '198.51.100.24', elapsedMs: 3 },
+    tls: {
+      outcome: 'agreed',
+      protocol: 'TLSv1.3',
+      names: ['files.saltmarsh.example'],
+      notBefore: 0,
+      notAfter: Date.now() * 2,
+      trusted: true,
+      issuer: 'A',
+    },
+    redirect: { outcome: 'redirects', status: 301, location: null, hstsSeconds: 15_552_000 },
+    page: { outcome: 'right', status: 200, elapsedMs: 10 },
+  };
   const began = performance.now();
   let n = 0;
-  for (; performance.now() - began < 1000; n += 1) if (traceReach({ ...facts, at: facts.at + n }).length !== 7) throw new Error('a trace has seven stages');
+  for (; performance.now() - began < 1000; n += 1)
+    if (traceReach({ ...facts, at: facts.at + n }).length !== 7) throw new Error('a trace has seven stages');
   return (Math.round(n / 1000) * 1000).toLocaleString('en-GB');
 }

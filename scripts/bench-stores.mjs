@@ -32,7 +32,11 @@ function ask(quay, method, path, headers = {}, body) {
     const req = request(quay.origin + path, { method, agent, headers: { cookie: quay.cookie, ...headers } }, (res) => {
       const pieces = [];
       res.on('data', (p) => pieces.push(p));
-      res.on('end', () => (res.statusCode < 300 ? resolve({ text: Buffer.concat(pieces).toString(), headers: res.headers }) : reject(new Error(`${res.statusCode} ${Buffer.concat(pieces)}`))));
+      res.on('end', () =>
+        res.statusCode < 300
+          ? resolve({ text: Buffer.concat(pieces).toString(), headers: res.headers })
+          : reject(new Error(`${res.statusCode} ${Buffer.concat(pieces)}`)),
+      );
     });
     req.on('error', reject);
     req.end(body);
@@ -52,17 +56,36 @@ async function resumable({ quay, work, root, rounds, report, median, seconds, wr
     for (const kind of ['tus', 'plain']) {
       writeSync(file, randomBytes(4096), 0, 4096, 0);
       fsyncSync(file);
-      if (kind === 'plain') times.plain.push(seconds(() => quay.curl(`/api/folders/${folder}/files?name=plain${round}.bin`, '-T', source)));
+      if (kind === 'plain')
+        times.plain.push(seconds(() => quay.curl(`/api/folders/${folder}/files?name=plain${round}.bin`, '-T', source)));
       else {
         const began = performance.now();
-        const { headers } = await ask(quay, 'POST', '/api/uploads', { 'Tus-Resumable': '1.0.0', 'Upload-Length': GIB, 'Upload-Metadata': `folderId ${b64(folder)},name ${b64(`tus${round}.bin`)}` });
-        quay.curl(headers.location, '-X', 'PATCH', '-T', source, '-H', 'Tus-Resumable: 1.0.0', '-H', 'Upload-Offset: 0', '-H', 'Content-Type: application/offset+octet-stream');
+        const { headers } = await ask(quay, 'POST', '/api/uploads', {
+          'Tus-Resumable': '1.0.0',
+          'Upload-Length': GIB,
+          'Upload-Metadata': `folderId ${b64(folder)},name ${b64(`tus${round}.bin`)}`,
+        });
+        quay.curl(
+          headers.location,
+          '-X',
+          'PATCH',
+          '-T',
+          source,
+          '-H',
+          'Tus-Resumable: 1.0.0',
+          '-H',
+          'Upload-Offset: 0',
+          '-H',
+          'Content-Type: application/offset+octet-stream',
+        );
         times.tus.push((performance.now() - began) / 1000);
       }
     }
     closeSync(file);
   }
-  report('resumable upload of 1 GiB (tus)', GIB / median(times.tus) / 1e6, 'MB/s', [['plain upload', GIB / median(times.plain) / 1e6, 0.9]]);
+  report('resumable upload of 1 GiB (tus)', GIB / median(times.tus) / 1e6, 'MB/s', [
+    ['plain upload', GIB / median(times.plain) / 1e6, 0.9],
+  ]);
   rmSync(source);
 }
 
@@ -72,19 +95,23 @@ async function smallFiles({ quay, work, root, rounds, report, median, seconds })
   const source = join(work, 'small');
   for (let f = 0; f < 100; f += 1) {
     mkdirSync(join(source, `folder ${f}`), { recursive: true });
-    for (let i = 0; i < count / 100; i += 1) writeFileSync(join(source, `folder ${f}`, `file ${i}.bin`), randomBytes(2000 + ((f * 37 + i * 101) % 6000)));
+    for (let i = 0; i < count / 100; i += 1)
+      writeFileSync(join(source, `folder ${f}`, `file ${i}.bin`), randomBytes(2000 + ((f * 37 + i * 101) % 6000)));
   }
   const times = { ours: [], cp: [] };
   for (let round = 0; round < rounds; round += 1) {
     // Other bytes each round, or the second would find every blob there.
-    for (const folder of readdirSync(source)) for (const name of readdirSync(join(source, folder))) {
-      const path = join(source, folder, name);
-      writeFileSync(path, randomBytes(statSync(path).size));
-    }
+    for (const folder of readdirSync(source))
+      for (const name of readdirSync(join(source, folder))) {
+        const path = join(source, folder, name);
+        writeFileSync(path, randomBytes(statSync(path).size));
+      }
     execFileSync('sync');
     const { id } = await quay.json('POST', `/api/folders/${root}/folders`, { name: `small ${round}` });
     const began = performance.now();
-    const waiting = readdirSync(source).flatMap((folder) => readdirSync(join(source, folder)).map((name) => [folder, name]));
+    const waiting = readdirSync(source).flatMap((folder) =>
+      readdirSync(join(source, folder)).map((name) => [folder, name]),
+    );
     const lane = async () => {
       while (waiting.length) {
         const parts = [];
@@ -92,16 +119,30 @@ async function smallFiles({ quay, work, root, rounds, report, median, seconds })
           const bytes = readFileSync(join(source, folder, name));
           parts.push(tarHead(`${folder}/${name}`, bytes.length, Date.now()), bytes, tarPadding(bytes.length));
         }
-        const answer = JSON.parse((await ask(quay, 'PUT', `/api/folders/${id}/batch?batchId=${randomUUID()}`, { 'content-type': 'application/x-tar' }, Buffer.concat([...parts, TAR_END]))).text);
+        const answer = JSON.parse(
+          (
+            await ask(
+              quay,
+              'PUT',
+              `/api/folders/${id}/batch?batchId=${randomUUID()}`,
+              { 'content-type': 'application/x-tar' },
+              Buffer.concat([...parts, TAR_END]),
+            )
+          ).text,
+        );
         if (answer.entries.some((e) => !e.answer)) throw new Error('a small file was refused');
       }
     };
     await Promise.all([lane(), lane(), lane()]);
     times.ours.push((performance.now() - began) / 1000);
-    times.cp.push(seconds(() => execFileSync('sh', ['-c', `cp -r "${source}" "${join(work, `copy ${round}`)}" && sync`])));
+    times.cp.push(
+      seconds(() => execFileSync('sh', ['-c', `cp -r "${source}" "${join(work, `copy ${round}`)}" && sync`])),
+    );
     rmSync(join(work, `copy ${round}`), { recursive: true });
   }
-  report('10,000 small files, flushed', count / median(times.ours), 'files/s', [['cp -r and sync', count / median(times.cp), null]]);
+  report('10,000 small files, flushed', count / median(times.ours), 'files/s', [
+    ['cp -r and sync', count / median(times.cp), null],
+  ]);
 }
 
 async function thumbnails({ quay, work, root, report }) {
@@ -109,17 +150,26 @@ async function thumbnails({ quay, work, root, report }) {
   const sharp = createRequire(new URL('../apps/server/package.json', import.meta.url))('sharp');
   const count = 24;
   const photographs = [];
-  for (let i = 0; i < count; i += 1) photographs.push(await sharp(randomBytes(400 * 300 * 3), { raw: { width: 400, height: 300, channels: 3 } }).resize(3000, 2250).jpeg({ quality: 82 }).toBuffer());
+  for (let i = 0; i < count; i += 1)
+    photographs.push(
+      await sharp(randomBytes(400 * 300 * 3), { raw: { width: 400, height: 300, channels: 3 } })
+        .resize(3000, 2250)
+        .jpeg({ quality: 82 })
+        .toBuffer(),
+    );
   const { id } = await quay.json('POST', `/api/folders/${root}/folders`, { name: 'photographs' });
-  for (const [i, bytes] of photographs.entries()) await quay.json('PUT', `/api/folders/${id}/files?name=p${i}.jpg`, bytes);
+  for (const [i, bytes] of photographs.entries())
+    await quay.json('PUT', `/api/folders/${id}/files?name=p${i}.jpg`, bytes);
   const { items } = JSON.parse((await ask(quay, 'GET', `/api/folders/${id}`)).text);
   const began = performance.now();
   const left = new Set(items.map((i) => i.id));
   // Some have been made while the later ones were uploaded: those are not counted.
-  for (const one of [...left]) if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
+  for (const one of [...left])
+    if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
   const asked = left.size;
   while (left.size > 0) {
-    for (const one of [...left]) if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
+    for (const one of [...left])
+      if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
     await new Promise((resolve) => setTimeout(resolve, 30));
   }
   const ours = asked / ((performance.now() - began) / 1000);
@@ -132,11 +182,24 @@ async function thumbnails({ quay, work, root, report }) {
     while (next < count) {
       const i = next++;
       const opened = sharp(photographs[i]).autoOrient();
-      await Promise.all([[1800, 82], [320, 72]].map(([size, quality]) => opened.clone().resize(size, size, { fit: 'inside', withoutEnlargement: true }).webp({ quality, effort: 2 }).toFile(join(folder, `${i}-${size}.webp`))));
+      await Promise.all(
+        [
+          [1800, 82],
+          [320, 72],
+        ].map(([size, quality]) =>
+          opened
+            .clone()
+            .resize(size, size, { fit: 'inside', withoutEnlargement: true })
+            .webp({ quality, effort: 2 })
+            .toFile(join(folder, `${i}-${size}.webp`)),
+        ),
+      );
     }
   };
   await Promise.all([lane(), lane()]);
-  report('photographs of 6.7 megapixels, both sizes', ours, 'files/s', [['the image library alone', count / ((performance.now() - start) / 1000), null]]);
+  report('photographs of 6.7 megapixels, both sizes', ours, 'files/s', [
+    ['the image library alone', count / ((performance.now() - start) / 1000), null],
+  ]);
 }
 
 async function longFolder({ quay, root, rounds, report, median }, db) {
@@ -147,7 +210,7 @@ async function longFolder({ quay, root, rounds, report, median }, db) {
   for (let round = 0; round < rounds; round += 1) {
     let began = performance.now();
     let seen = 0;
-    for (let after = ''; after !== null; ) {
+    for (let after = ''; after !== null;) {
       const page = JSON.parse((await ask(quay, 'GET', `/api/folders/${folder}${after ? `?after=${after}` : ''}`)).text);
       seen += page.items.length;
       after = page.next;
@@ -157,39 +220,74 @@ async function longFolder({ quay, root, rounds, report, median }, db) {
     began = performance.now();
     let last = null;
     for (;;) {
-      const { rows } = await db.query({ text: `SELECT n.id, n.parent_id, n.kind, n.name, n.size_bytes, n.media_type, n.changed_at, p.name AS by, v.number, n.litter, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id) AS pinned, ARRAY(SELECT tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags, CASE WHEN n.kind = 'folder' THEN (SELECT count(*) FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter) END AS items FROM node n LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id WHERE n.parent_id = $1 AND n.sort_kind = 0 AND n.trashed_at IS NULL ${last ? 'AND (n.name COLLATE natural_order, n.id) > ($2, $3)' : ''} ORDER BY n.name COLLATE natural_order, n.id LIMIT 500`, values: last ? [folder, last.name, last.id] : [folder] });
+      const { rows } = await db.query({
+        text: `SELECT n.id, n.parent_id, n.kind, n.name, n.size_bytes, n.media_type, n.changed_at, p.name AS by, v.number, n.litter, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id) AS pinned, ARRAY(SELECT tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags, CASE WHEN n.kind = 'folder' THEN (SELECT count(*) FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter) END AS items FROM node n LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id WHERE n.parent_id = $1 AND n.sort_kind = 0 AND n.trashed_at IS NULL ${last ? 'AND (n.name COLLATE natural_order, n.id) > ($2, $3)' : ''} ORDER BY n.name COLLATE natural_order, n.id LIMIT 500`,
+        values: last ? [folder, last.name, last.id] : [folder],
+      });
       if (rows.length === 0) break;
       last = rows.at(-1);
     }
     times.sql.push(performance.now() - began);
   }
-  report('a folder of 100,000, page by page', 100_000 / (median(times.ours) / 1000), 'items/s', [['the bare SQL query', 100_000 / (median(times.sql) / 1000), 0.5]]);
+  report('a folder of 100,000, page by page', 100_000 / (median(times.ours) / 1000), 'items/s', [
+    ['the bare SQL query', 100_000 / (median(times.sql) / 1000), 0.5],
+  ]);
 }
 
 async function search({ quay, root, say }, db) {
   const { id: folder } = await quay.json('POST', `/api/folders/${root}/folders`, { name: 'a million' });
   // Ten indexes grow faster together than a million times one by one.
-  const { rows: indexes } = await db.query(`SELECT indexname, indexdef FROM pg_indexes WHERE tablename = 'node' AND indexname NOT IN ('node_pkey', 'node_one_name_per_folder')`);
+  const { rows: indexes } = await db.query(
+    `SELECT indexname, indexdef FROM pg_indexes WHERE tablename = 'node' AND indexname NOT IN ('node_pkey', 'node_one_name_per_folder')`,
+  );
   for (const { indexname } of indexes) await db.query(`DROP INDEX ${indexname}`);
-  const words = ['level', 'section', 'elevation', 'boundary', 'photograph', 'control', 'drainage', 'culvert', 'retaining', 'parapet'];
+  const words = [
+    'level',
+    'section',
+    'elevation',
+    'boundary',
+    'photograph',
+    'control',
+    'drainage',
+    'culvert',
+    'retaining',
+    'parapet',
+  ];
   for (let part = 0; part < 10; part += 1) await fillNodes(db, folder, 100_000, `${words[part]} ${part} `);
   for (const { indexdef } of indexes) await db.query(indexdef);
   await db.query('ANALYZE node');
-  const queries = ['text=parapet', 'text=culvert%207%20999', 'text=99999', 'text=nothing-like-it', 'text=se', 'text=elevation&kind=folder', 'kind=image', 'text=control%2054321', 'text=photograph&storeId=', 'minBytes=1000000', `from=${new Date(Date.now() - 3_600_000).toISOString()}&kind=text`].map((q) => q.replace(/&storeId=$/, ''));
+  const queries = [
+    'text=parapet',
+    'text=culvert%207%20999',
+    'text=99999',
+    'text=nothing-like-it',
+    'text=se',
+    'text=elevation&kind=folder',
+    'kind=image',
+    'text=control%2054321',
+    'text=photograph&storeId=',
+    'minBytes=1000000',
+    `from=${new Date(Date.now() - 3_600_000).toISOString()}&kind=text`,
+  ].map((q) => q.replace(/&storeId=$/, ''));
   const times = [];
-  for (let round = 0; round < 3; round += 1) for (const q of queries) {
-    const began = performance.now();
-    await ask(quay, 'GET', `/api/find?${q}`);
-    times.push([performance.now() - began, q]);
-  }
+  for (let round = 0; round < 3; round += 1)
+    for (const q of queries) {
+      const began = performance.now();
+      await ask(quay, 'GET', `/api/find?${q}`);
+      times.push([performance.now() - began, q]);
+    }
   times.sort((a, b) => a[0] - b[0]);
-  say(`search over one million names        median ${times[Math.floor(times.length / 2)][0].toFixed(0)} ms, slowest ${times.at(-1)[0].toFixed(0)} ms (${decodeURIComponent(times.at(-1)[1])}; goal 200 ms)`);
+  say(
+    `search over one million names        median ${times[Math.floor(times.length / 2)][0].toFixed(0)} ms, slowest ${times.at(-1)[0].toFixed(0)} ms (${decodeURIComponent(times.at(-1)[1])}; goal 200 ms)`,
+  );
 }
 
 /** Folders by name alone, as many as wanted: what lists and finds them sees no difference. */
 async function fillNodes(db, folder, count, stem) {
   await db.query('ALTER TABLE node DISABLE TRIGGER node_remembers');
-  await db.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) SELECT gen_random_uuid(), p.store_id, p.id, 'folder', $2 || i, lower($2) || i, now(), now() - i * interval '1 second' FROM node p, generate_series(1, $3::int) i WHERE p.id = $1`, [folder, stem, count]);
+  await db.query(
+    `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) SELECT gen_random_uuid(), p.store_id, p.id, 'folder', $2 || i, lower($2) || i, now(), now() - i * interval '1 second' FROM node p, generate_series(1, $3::int) i WHERE p.id = $1`,
+    [folder, stem, count],
+  );
   await db.query('ALTER TABLE node ENABLE TRIGGER node_remembers');
 }
-

@@ -6,5 +6,12 @@ export async function run(args) {
   requirePrograms('postgres', 'setpriv');
   requireNpmPackages();
   build();
-  return withDatabase(args, async (databaseUrl) => (check({ QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(VAR, 'blobs'), QUAY_KEY_FILE: join(VAR, 'sealing-key') }, args.includes('--deep')) ? 0 : 1));
+  return withDatabase(args, async (databaseUrl) =>
+    check(
+      { QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(VAR, 'blobs'), QUAY_KEY_FILE: join(VAR, 'sealing-key') },
+      args.includes('--deep'),
+    )
+      ? 0
+      : 1,
+  );
 }

@@ -31,8 +31,19 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
 
 async function startOver(args) {
   const ports = portsFrom(args);
-  if (await answers(ports.database)) fail(`something answers on port ${ports.database}: is the demo still running? End it before starting over.`);
-  for (const name of ['postgres', 'blobs', 'sealing-key', 'outside-keys.json', 'reach.json', 'demo-loaded', 'adopt', 'exports']) rmSync(join(VAR, name), { recursive: true, force: true });
+  if (await answers(ports.database))
+    fail(`something answers on port ${ports.database}: is the demo still running? End it before starting over.`);
+  for (const name of [
+    'postgres',
+    'blobs',
+    'sealing-key',
+    'outside-keys.json',
+    'reach.json',
+    'demo-loaded',
+    'adopt',
+    'exports',
+  ])
+    rmSync(join(VAR, name), { recursive: true, force: true });
 }
 
 /** Loads the demo office once. What a broken-off load left behind is cleared by the loader. */
@@ -40,7 +51,10 @@ async function load(env, args) {
   if (existsSync(LOADED)) return;
   say('Loading the demo office ...');
   const clock = args.includes('--at') ? { QUAY_DEMO_AT: args[args.indexOf('--at') + 1] } : {};
-  const done = spawnSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env, ...demoReach(VAR), ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` }, stdio: ['ignore', 'inherit', 'inherit'] });
+  const done = spawnSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], {
+    env: { ...process.env, ...env, ...demoReach(VAR), ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` },
+    stdio: ['ignore', 'inherit', 'inherit'],
+  });
   if (done.status !== 0) fail('the demo office could not be loaded; see above.');
   plotterFolder();
   writeFileSync(LOADED, '');
@@ -50,7 +64,11 @@ async function load(env, args) {
 function plotterFolder() {
   const folder = join(VAR, 'adopt/Plotter room');
   mkdirSync(join(folder, 'Queue'), { recursive: true });
-  for (let n = 1; n <= 6; n += 1) writeFileSync(join(folder, `Queue/Plot ${n}.hpgl`), `IN;SP1;PU${n * 100},0;PD${n * 100},4000;PU;SP0;\n`.repeat(400));
+  for (let n = 1; n <= 6; n += 1)
+    writeFileSync(
+      join(folder, `Queue/Plot ${n}.hpgl`),
+      `IN;SP1;PU${n * 100},0;PD${n * 100},4000;PU;SP0;\n`.repeat(400),
+    );
   writeFileSync(join(folder, 'Paper: sizes?.txt'), 'A0 841 x 1189\nA1 594 x 841\n');
   writeFileSync(join(folder, 'Thumbs.db'), 'left behind');
 }

@@ -8,7 +8,10 @@ const COMMANDS = {
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
   test: ['run everything that is checked: lint, types, unit, server and browser tests', './test.mjs'],
-  probe: ['look from this machine whether an address can be reached; or stand here as a vantage (--serve PORT)', './probe.mjs'],
+  probe: [
+    'look from this machine whether an address can be reached; or stand here as a vantage (--serve PORT)',
+    './probe.mjs',
+  ],
   bench: ['measure transfers and archives side by side with general-purpose tools', './bench.mjs'],
   screenshots: ['take the pictures in docs/screenshots from demo data', './screenshots.mjs'],
   help: ['show this', null],
@@ -17,13 +20,16 @@ const COMMANDS = {
 const [name = 'help', ...args] = process.argv.slice(2);
 const [major, minor] = process.versions.node.split('.').map(Number);
 try {
-  if (major < 20 || (major === 20 && minor < 19)) fail(`Node.js 20.19 or newer is needed; this is ${process.versions.node}.`);
+  if (major < 20 || (major === 20 && minor < 19))
+    fail(`Node.js 20.19 or newer is needed; this is ${process.versions.node}.`);
   const command = COMMANDS[name];
   if (!command && !['-h', '--help'].includes(name)) fail(`there is no command "${name}". ./quay help lists them.`);
   if (!command?.[1]) {
     console.log('Usage: ./quay COMMAND\n');
     for (const [key, [words]] of Object.entries(COMMANDS)) console.log(`  ${key.padEnd(12)} ${words}`);
-    console.log('\n  demo --fresh   start over with new demo data\n  demo --port N  serve on port N (4180 otherwise); the other ports follow it');
+    console.log(
+      '\n  demo --fresh   start over with new demo data\n  demo --port N  serve on port N (4180 otherwise); the other ports follow it',
+    );
   } else {
     const { run } = await import(command[1]);
     process.exitCode = (await run(args)) ?? 0;

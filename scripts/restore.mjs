@@ -12,9 +12,14 @@ export async function run(args) {
   if (!source) fail('from where? ./quay restore FOLDER [--from 20261125T101500] [--into EMPTY-FOLDER]');
   const stamps = backupsIn(resolve(source));
   const stamp = option(args, '--from', stamps.at(-1));
-  if (!stamp || !stamps.includes(stamp)) fail(`there is no such backup in ${source}. It holds: ${stamps.join(', ') || 'none'}`);
+  if (!stamp || !stamps.includes(stamp))
+    fail(`there is no such backup in ${source}. It holds: ${stamps.join(', ') || 'none'}`);
   const into = resolve(option(args, '--into', VAR));
-  for (const name of ['postgres', 'blobs', 'sealing-key']) if (existsSync(join(into, name))) fail(`${into} is not empty: it holds "${name}". Choose another folder with --into, or move that away first. Nothing was changed.`);
+  for (const name of ['postgres', 'blobs', 'sealing-key'])
+    if (existsSync(join(into, name)))
+      fail(
+        `${into} is not empty: it holds "${name}". Choose another folder with --into, or move that away first. Nothing was changed.`,
+      );
   requirePrograms('postgres', 'setpriv');
   requireNpmPackages();
   build();

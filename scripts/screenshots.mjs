@@ -28,12 +28,35 @@ export async function run() {
     const origin = `http://127.0.0.1:${port}`;
     writeFileSync(join(WORK, 'key'), randomBytes(32).toString('hex'));
     const at = tenPastWorking();
-    const env = { QUAY_DATABASE_URL: database.url('quay'), QUAY_BLOBS: join(WORK, 'blobs'), QUAY_KEY_FILE: join(WORK, 'key'), QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(port), QUAY_LOG: 'warn', QUAY_ADDRESS: origin, QUAY_DEMO_AT: at, ...demoReach(WORK) };
-    execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], { env: { ...process.env, ...env }, stdio: 'ignore' });
-    const ports = { web: port, smtp: await freePort(), outside: await freePort(), tls: await freePort(), plain: await freePort() };
+    const env = {
+      QUAY_DATABASE_URL: database.url('quay'),
+      QUAY_BLOBS: join(WORK, 'blobs'),
+      QUAY_KEY_FILE: join(WORK, 'key'),
+      QUAY_WEB: join(ROOT, 'apps/web/dist'),
+      QUAY_PORT: String(port),
+      QUAY_LOG: 'warn',
+      QUAY_ADDRESS: origin,
+      QUAY_DEMO_AT: at,
+      ...demoReach(WORK),
+    };
+    execFileSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], {
+      env: { ...process.env, ...env },
+      stdio: 'ignore',
+    });
+    const ports = {
+      web: port,
+      smtp: await freePort(),
+      outside: await freePort(),
+      tls: await freePort(),
+      plain: await freePort(),
+    };
     const outside = await startOutside(WORK, ports, { OUTSIDE_CLOCK_AT: at });
     stops.push(outside.stop);
-    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env, QUAY_CLOCK_AT: at }, 'the server');
+    const server = await startProgram(
+      join(ROOT, 'apps/server/dist/main.js'),
+      { ...env, ...outside.env, QUAY_CLOCK_AT: at },
+      'the server',
+    );
     stops.push(server.stop);
     await setUpWayIn(origin, `http://127.0.0.1:${ports.outside}`);
     await pictures(origin, stops);
@@ -53,7 +76,20 @@ function tenPastWorking() {
 
 async function pictures(origin, stops) {
   const { default: puppeteer } = await import('puppeteer-core');
-  const browser = await puppeteer.launch({ executablePath: '/usr/bin/chromium', headless: true, args: ['--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync', ...(process.getuid() === 0 ? ['--no-sandbox'] : [])], defaultViewport: { width: 1280, height: 800 } });
+  const browser = await puppeteer.launch({
+    executablePath: '/usr/bin/chromium',
+    headless: true,
+    args: [
+      '--disable-gpu',
+      '--disable-quic',
+      '--no-first-run',
+      '--disable-background-networking',
+      '--disable-component-update',
+      '--disable-sync',
+      ...(process.getuid() === 0 ? ['--no-sandbox'] : []),
+    ],
+    defaultViewport: { width: 1280, height: 800 },
+  });
   stops.push(() => browser.close());
   mkdirSync(OUT, { recursive: true });
   const settle = (ms = 900) => new Promise((resolve) => setTimeout(resolve, ms));
@@ -64,7 +100,15 @@ async function pictures(origin, stops) {
     say(`docs/screenshots/${name}.png`);
   };
   const press = async (words, within = 'body') => {
-    const found = await page.waitForFunction((w, s) => [...document.querySelectorAll(`${s} button, ${s} a, ${s} input`)].find((e) => (e.getAttribute('aria-label') ?? e.textContent).trim() === w), { timeout: 8000 }, words, within);
+    const found = await page.waitForFunction(
+      (w, s) =>
+        [...document.querySelectorAll(`${s} button, ${s} a, ${s} input`)].find(
+          (e) => (e.getAttribute('aria-label') ?? e.textContent).trim() === w,
+        ),
+      { timeout: 8000 },
+      words,
+      within,
+    );
     await found.click();
     await settle(500);
   };
@@ -77,7 +121,11 @@ async function pictures(origin, stops) {
   // Links of the office in the pictures are those that outsiders use.
   await page.evaluate(async () => {
     const addresses = await (await fetch('/api/reach/addresses')).json();
-    await fetch(`/api/reach/addresses/${addresses.find((a) => a.wayIn === 'mapping').id}`, { method: 'PATCH', headers: { 'content-type': 'application/json' }, body: '{"isDefault":true}' });
+    await fetch(`/api/reach/addresses/${addresses.find((a) => a.wayIn === 'mapping').id}`, {
+      method: 'PATCH',
+      headers: { 'content-type': 'application/json' },
+      body: '{"isDefault":true}',
+    });
   });
   await settle(6000);
   await shoot('today');
@@ -100,7 +148,8 @@ async function pictures(origin, stops) {
   await storesPictures(page, origin, shoot, settle);
   await press('Stores', 'nav');
   for (const name of ['Projects', '2026', 'Mill Lane']) await openFolder(page, name, settle);
-  for (const name of ['ML-101 ground floor.pdf', 'ML-102 first floor.pdf', 'North elevation.png']) await press(`Select ${name}`, '.folder-table');
+  for (const name of ['ML-101 ground floor.pdf', 'ML-102 first floor.pdf', 'North elevation.png'])
+    await press(`Select ${name}`, '.folder-table');
   await press('Put on slip S', '.selection-bar');
   await page.click('[aria-label="Title"]', { count: 3 });
   await page.type('[aria-label="Title"]', 'Mill Lane, revised plans');
@@ -131,7 +180,10 @@ async function storesPictures(page, origin, shoot, settle) {
   await page.goto(`${origin}/stores/${photographs.id}`);
   await page.waitForSelector('[aria-label="As tiles"]');
   await page.click('[aria-label="As tiles"]');
-  await page.waitForFunction(() => [...document.querySelectorAll('.tile-picture img')].filter((i) => i.naturalWidth > 0).length >= 20, { timeout: 60_000 });
+  await page.waitForFunction(
+    () => [...document.querySelectorAll('.tile-picture img')].filter((i) => i.naturalWidth > 0).length >= 20,
+    { timeout: 60_000 },
+  );
   await shoot('tiles');
   await page.click('[aria-label="As a table"]');
   await page.goto(`${origin}/stores/${lane.id}`);
@@ -157,7 +209,14 @@ async function storesPictures(page, origin, shoot, settle) {
 }
 
 async function openFolder(page, name, settle) {
-  const found = await page.waitForFunction((n) => [...document.querySelectorAll('.store-list a, .folder-table a')].find((a) => (a.querySelector('strong') ?? a).textContent.trim() === n), { timeout: 8000 }, name);
+  const found = await page.waitForFunction(
+    (n) =>
+      [...document.querySelectorAll('.store-list a, .folder-table a')].find(
+        (a) => (a.querySelector('strong') ?? a).textContent.trim() === n,
+      ),
+    { timeout: 8000 },
+    name,
+  );
   await found.click();
   await settle(700);
 }

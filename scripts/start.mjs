@@ -25,8 +25,17 @@ export async function open(args, between = async () => undefined) {
   requirePrograms('postgres', 'setpriv', 'pdftoppm');
   requireNpmPackages();
   build();
-  for (const [what, port] of [['the web server', ports.web], ['the mail catcher', ports.smtp], ['the outside world', ports.outside], ['the encrypted door', ports.tls], ['the plain door', ports.plain]]) {
-    if (await answers(port)) fail(`port ${port} is in use, so ${what} cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`);
+  for (const [what, port] of [
+    ['the web server', ports.web],
+    ['the mail catcher', ports.smtp],
+    ['the outside world', ports.outside],
+    ['the encrypted door', ports.tls],
+    ['the plain door', ports.plain],
+  ]) {
+    if (await answers(port))
+      fail(
+        `port ${port} is in use, so ${what} cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`,
+      );
   }
   mkdirSync(VAR, { recursive: true });
   mkdirSync(join(VAR, 'adopt'), { recursive: true });
@@ -54,7 +63,18 @@ export async function open(args, between = async () => undefined) {
 function environment(databaseUrl, ports) {
   const keyFile = join(VAR, 'sealing-key');
   if (!existsSync(keyFile)) writeFileSync(keyFile, randomBytes(32).toString('hex'), { mode: 0o600 });
-  return { QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(VAR, 'blobs'), QUAY_IMPORT_ROOTS: process.env.QUAY_IMPORT_ROOTS ?? join(VAR, 'adopt'), QUAY_EXPORT_ROOT: process.env.QUAY_EXPORT_ROOT ?? join(VAR, 'exports'), QUAY_BLOB_COPY: process.env.QUAY_BLOB_COPY ?? '', QUAY_KEY_FILE: keyFile, QUAY_WEB: join(ROOT, 'apps/web/dist'), QUAY_PORT: String(ports.web), QUAY_SMTP_URL: `smtp://127.0.0.1:${ports.smtp}`, QUAY_LOG: process.env.QUAY_LOG ?? 'warn' };
+  return {
+    QUAY_DATABASE_URL: databaseUrl,
+    QUAY_BLOBS: join(VAR, 'blobs'),
+    QUAY_IMPORT_ROOTS: process.env.QUAY_IMPORT_ROOTS ?? join(VAR, 'adopt'),
+    QUAY_EXPORT_ROOT: process.env.QUAY_EXPORT_ROOT ?? join(VAR, 'exports'),
+    QUAY_BLOB_COPY: process.env.QUAY_BLOB_COPY ?? '',
+    QUAY_KEY_FILE: keyFile,
+    QUAY_WEB: join(ROOT, 'apps/web/dist'),
+    QUAY_PORT: String(ports.web),
+    QUAY_SMTP_URL: `smtp://127.0.0.1:${ports.smtp}`,
+    QUAY_LOG: process.env.QUAY_LOG ?? 'warn',
+  };
 }
 
 /** Waits for Ctrl C, a kill, or the end of any part; then ends the rest. */
@@ -69,10 +89,12 @@ export function untilEnded(office) {
       process.exit(code);
     };
     for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP']) process.on(signal, () => void end(0));
-    for (const child of office.children) child.once('exit', () => {
-      if (!ending) console.error('quay: a part of the product ended by itself; ending the rest. The lines above say why.');
-      void end(1);
-    });
+    for (const child of office.children)
+      child.once('exit', () => {
+        if (!ending)
+          console.error('quay: a part of the product ended by itself; ending the rest. The lines above say why.');
+        void end(1);
+      });
   });
 }
 

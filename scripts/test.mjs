@@ -8,7 +8,20 @@ import { say } from './lib/words.mjs';
 const TSC = join(ROOT, 'node_modules/@typescript/native/bin/tsc');
 
 export async function run(args) {
-  requirePrograms('postgres', 'setpriv', 'pdftoppm', 'chromium', 'unzip', '7z', 'curl', 'dig', 'named', 'natpmpc', 'upnpc', 'dehydrated');
+  requirePrograms(
+    'postgres',
+    'setpriv',
+    'pdftoppm',
+    'chromium',
+    'unzip',
+    '7z',
+    'curl',
+    'dig',
+    'named',
+    'natpmpc',
+    'upnpc',
+    'dehydrated',
+  );
   requireNpmPackages();
   build();
   let passed = 0;
@@ -18,7 +31,8 @@ export async function run(args) {
     if (ok) passed += 1;
     else failed += 1;
   };
-  const check = (name, script, ...more) => count(name, spawnSync(process.execPath, [script, ...more], { cwd: ROOT, stdio: 'inherit' }).status === 0);
+  const check = (name, script, ...more) =>
+    count(name, spawnSync(process.execPath, [script, ...more], { cwd: ROOT, stdio: 'inherit' }).status === 0);
   if (!args.length) {
     check('lint', join(ROOT, 'node_modules/eslint/bin/eslint.js'), '.', '--max-warnings=0');
     check('types of tests, benchmarks and browser journeys', TSC, '-p', 'tsconfig.json', '--noEmit');
@@ -29,7 +43,19 @@ export async function run(args) {
     if (args.length && !args.includes(project)) continue;
     const report = join(VAR, `tests-${project}.json`);
     rmSync(report, { force: true });
-    const done = spawnSync(process.execPath, [join(ROOT, 'node_modules/vitest/vitest.mjs'), 'run', '--project', project, '--reporter=default', '--reporter=json', `--outputFile.json=${report}`], { cwd: ROOT, stdio: 'inherit' });
+    const done = spawnSync(
+      process.execPath,
+      [
+        join(ROOT, 'node_modules/vitest/vitest.mjs'),
+        'run',
+        '--project',
+        project,
+        '--reporter=default',
+        '--reporter=json',
+        `--outputFile.json=${report}`,
+      ],
+      { cwd: ROOT, stdio: 'inherit' },
+    );
     const result = readReport(report);
     passed += result.passed;
     failed += result.failed;

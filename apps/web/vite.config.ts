@@ -14,6 +14,11 @@ export default defineConfig({
     assetsInlineLimit: 0,
     // The dictionaries that judge a typed password; they come only when one is typed.
     chunkSizeWarningLimit: 2500,
-    rollupOptions: { input: { index: resolve(import.meta.dirname, 'index.html'), visitor: resolve(import.meta.dirname, 'visitor.html') } },
+    rollupOptions: {
+      input: {
+        index: resolve(import.meta.dirname, 'index.html'),
+        visitor: resolve(import.meta.dirname, 'visitor.html'),
+      },
+    },
   },
 });

@@ -6,17 +6,35 @@ import puppeteer, { type Browser, type BrowserContext, type ElementHandle, type 
 import { expect } from 'vitest';
 import { PASSWORDS, type Name } from '../../apps/server/src/_fixtures/office.js';
 
-const ARGUMENTS = ['--disable-gpu', '--disable-quic', '--no-first-run', '--disable-background-networking', '--disable-component-update', '--disable-sync', ...(process.getuid?.() === 0 ? ['--no-sandbox'] : [])];
+const ARGUMENTS = [
+  '--disable-gpu',
+  '--disable-quic',
+  '--no-first-run',
+  '--disable-background-networking',
+  '--disable-component-update',
+  '--disable-sync',
+  ...(process.getuid?.() === 0 ? ['--no-sandbox'] : []),
+];
 
 /** Debian's Chromium without a window. */
 export function launch(): Promise<Browser> {
-  return puppeteer.launch({ executablePath: '/usr/bin/chromium', headless: true, args: ARGUMENTS, defaultViewport: { width: 1280, height: 800 } });
+  return puppeteer.launch({
+    executablePath: '/usr/bin/chromium',
+    headless: true,
+    args: ARGUMENTS,
+    defaultViewport: { width: 1280, height: 800 },
+  });
 }
 
 /** A browser of somebody's own: no cookies of others, errors fail the test, downloads go to a folder. */
 export class Person {
   readonly errors: string[] = [];
-  private constructor(readonly page: Page, readonly context: BrowserContext, readonly downloads: string, readonly origin: string) {}
+  private constructor(
+    readonly page: Page,
+    readonly context: BrowserContext,
+    readonly downloads: string,
+    readonly origin: string,
+  ) {}
 
   static async at(browser: Browser, origin: string): Promise<Person> {
     const context = await browser.createBrowserContext();
@@ -26,10 +44,20 @@ export class Person {
     const downloads = mkdtempSync(join(tmpdir(), 'downloads-'));
     const person = new Person(page, context, downloads, origin);
     const session = await page.createCDPSession();
-    await session.send('Browser.setDownloadBehavior', { behavior: 'allow', downloadPath: downloads, browserContextId: context.id });
+    await session.send('Browser.setDownloadBehavior', {
+      behavior: 'allow',
+      downloadPath: downloads,
+      browserContextId: context.id,
+    });
     page.on('pageerror', (error) => person.errors.push(String(error)));
     // Refusals are part of what is tested; broken policy or scripts are not.
-    page.on('console', (message) => message.type() === 'error' && !/Failed to load resource/.test(message.text()) && person.errors.push(message.text()));
+    page.on(
+      'console',
+      (message) =>
+        message.type() === 'error' &&
+        !/Failed to load resource/.test(message.text()) &&
+        person.errors.push(message.text()),
+    );
     return person;
   }
 
@@ -54,8 +82,14 @@ export class Person {
       .waitForFunction(
         (scope: string, name: string) =>
           [...document.querySelectorAll<HTMLElement>(scope)]
-            .flatMap((part) => [...part.querySelectorAll<HTMLElement>('button, a, input, label, summary, [role=menuitem]')])
-            .find((e) => e.checkVisibility() && (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name),
+            .flatMap((part) => [
+              ...part.querySelectorAll<HTMLElement>('button, a, input, label, summary, [role=menuitem]'),
+            ])
+            .find(
+              (e) =>
+                e.checkVisibility() &&
+                (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name,
+            ),
         { timeout: 8000, polling: 50 },
         within,
         words,
@@ -68,13 +102,23 @@ export class Person {
 
   /** Waits until the page, or a part of it, says this. */
   async sees(words: string, selector = 'body'): Promise<void> {
-    await this.page.waitForFunction((s: string, w: string) => [...document.querySelectorAll<HTMLElement>(s)].some((e) => (e.innerText ?? e.textContent ?? '').includes(w)), { timeout: 10_000, polling: 50 }, selector, words).catch(async () => {
-      throw new Error(`"${words}" is not to be seen in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
-    });
+    await this.page
+      .waitForFunction(
+        (s: string, w: string) =>
+          [...document.querySelectorAll<HTMLElement>(s)].some((e) => (e.innerText ?? e.textContent ?? '').includes(w)),
+        { timeout: 10_000, polling: 50 },
+        selector,
+        words,
+      )
+      .catch(async () => {
+        throw new Error(`"${words}" is not to be seen in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
+      });
   }
 
   text(selector: string): Promise<string> {
-    return this.page.$$eval(selector, (elements) => elements.map((e) => (e as HTMLElement).innerText ?? e.textContent ?? '').join('\n'));
+    return this.page.$$eval(selector, (elements) =>
+      elements.map((e) => (e as HTMLElement).innerText ?? e.textContent ?? '').join('\n'),
+    );
   }
 
   /** Waits for a download that is complete, and gives its bytes. */
@@ -91,8 +135,16 @@ export class Person {
     // Evaluated through the debugger, so that the page's policy stays as strict as it is.
     await this.page.evaluate(axe.source);
     const found = await this.page.evaluate(async () => {
-      const { violations } = await (window as unknown as { axe: typeof axe }).axe.run(document, { runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'] });
-      return violations.map((v) => `${v.id}: ${v.nodes.map((n) => `${n.target.join(' ')} ${n.failureSummary ?? ''}`).slice(0, 3).join(' | ')}`);
+      const { violations } = await (window as unknown as { axe: typeof axe }).axe.run(document, {
+        runOnly: ['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa', 'best-practice'],
+      });
+      return violations.map(
+        (v) =>
+          `${v.id}: ${v.nodes
+            .map((n) => `${n.target.join(' ')} ${n.failureSummary ?? ''}`)
+            .slice(0, 3)
+            .join(' | ')}`,
+      );
     });
     expect(found, this.page.url()).toEqual([]);
   }

@@ -1,7 +1,18 @@
 // One consistent copy of database and blobs, incremental and verified; and the way back.
 import { execFileSync, spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { createReadStream, createWriteStream, existsSync, mkdirSync, readdirSync, readFileSync, renameSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import {
+  createReadStream,
+  createWriteStream,
+  existsSync,
+  mkdirSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  statSync,
+  writeFileSync,
+} from 'node:fs';
 import { open } from 'node:fs/promises';
 import { join } from 'node:path';
 import { Transform } from 'node:stream';
@@ -33,10 +44,18 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
     // First the lock, then the snapshot: what the snapshot refers to cannot go while it is copied.
     await client.query('SELECT pg_advisory_lock_shared($1)', [BLOBS_STAY_LOCK]);
     await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
-    const { rows: [{ snapshot }] } = await client.query('SELECT pg_export_snapshot() AS snapshot');
+    const {
+      rows: [{ snapshot }],
+    } = await client.query('SELECT pg_export_snapshot() AS snapshot');
     const dump = join(making, 'database.dump');
-    run(join(postgresBin(), 'pg_dump'), ['--format=custom', '--no-owner', `--snapshot=${snapshot}`, `--file=${dump}`, databaseUrl], 'the database could not be copied');
-    const { rows } = await client.query(`SELECT encode(b.sha256, 'hex') AS hex, b.size_bytes::float8 AS size FROM blob b WHERE EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) ORDER BY b.sha256`);
+    run(
+      join(postgresBin(), 'pg_dump'),
+      ['--format=custom', '--no-owner', `--snapshot=${snapshot}`, `--file=${dump}`, databaseUrl],
+      'the database could not be copied',
+    );
+    const { rows } = await client.query(
+      `SELECT encode(b.sha256, 'hex') AS hex, b.size_bytes::float8 AS size FROM blob b WHERE EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) ORDER BY b.sha256`,
+    );
     const answer = { folder, blobs: rows.length, bytes: 0, copied: 0, copiedBytes: 0, damaged: [] };
     for (const { hex, size } of rows) {
       answer.bytes += size;
@@ -49,7 +68,10 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
     }
     writeFileSync(join(making, 'blobs.txt'), rows.map((r) => `${r.hex} ${r.size}\n`).join(''));
     writeFileSync(join(making, 'sealing-key'), readFileSync(key), { mode: 0o600 });
-    writeFileSync(join(making, 'manifest.json'), `${JSON.stringify({ at: now.toISOString(), blobs: rows.length, bytes: answer.bytes, dumpSha256: await hashOf(dump), listSha256: await hashOf(join(making, 'blobs.txt')), damaged: answer.damaged }, null, 2)}\n`);
+    writeFileSync(
+      join(making, 'manifest.json'),
+      `${JSON.stringify({ at: now.toISOString(), blobs: rows.length, bytes: answer.bytes, dumpSha256: await hashOf(dump), listSha256: await hashOf(join(making, 'blobs.txt')), damaged: answer.damaged }, null, 2)}\n`,
+    );
     run(join(postgresBin(), 'pg_restore'), ['--list', dump], 'the copy of the database cannot be read back', true);
     execFileSync('sync', ['-f', target]);
     renameSync(making, folder);
@@ -65,7 +87,11 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
 
 /** The backups in a folder, oldest first. */
 export function backupsIn(target) {
-  return existsSync(target) ? readdirSync(target).filter((n) => /^\d{8}T\d{6}$/.test(n)).sort() : [];
+  return existsSync(target)
+    ? readdirSync(target)
+        .filter((n) => /^\d{8}T\d{6}$/.test(n))
+        .sort()
+    : [];
 }
 
 /**
@@ -75,8 +101,16 @@ export function backupsIn(target) {
 export async function bringBack({ source, stamp, databaseUrl, blobs, key }) {
   const folder = join(source, stamp);
   const manifest = JSON.parse(readFileSync(join(folder, 'manifest.json'), 'utf8'));
-  if ((await hashOf(join(folder, 'database.dump'))) !== manifest.dumpSha256 || (await hashOf(join(folder, 'blobs.txt'))) !== manifest.listSha256) fail(`the backup ${stamp} is damaged. Another one may be whole: ${backupsIn(source).join(', ')}`);
-  run(join(postgresBin(), 'pg_restore'), ['--no-owner', '--exit-on-error', '--single-transaction', `--dbname=${databaseUrl}`, join(folder, 'database.dump')], 'the database could not be brought back');
+  if (
+    (await hashOf(join(folder, 'database.dump'))) !== manifest.dumpSha256 ||
+    (await hashOf(join(folder, 'blobs.txt'))) !== manifest.listSha256
+  )
+    fail(`the backup ${stamp} is damaged. Another one may be whole: ${backupsIn(source).join(', ')}`);
+  run(
+    join(postgresBin(), 'pg_restore'),
+    ['--no-owner', '--exit-on-error', '--single-transaction', `--dbname=${databaseUrl}`, join(folder, 'database.dump')],
+    'the database could not be brought back',
+  );
   mkdirSync(join(blobs, 'tmp'), { recursive: true, mode: 0o700 });
   const missing = [];
   let bytes = 0;
@@ -96,7 +130,17 @@ async function copyBlob(from, to, hex) {
   mkdirSync(join(to, '..'), { recursive: true, mode: 0o700 });
   const hash = createHash('sha256');
   const making = `${to}.making`;
-  await pipeline(createReadStream(from, { highWaterMark: 1 << 20 }), new Transform({ highWaterMark: 1 << 20, transform(piece, _encoding, done) { hash.update(piece); done(null, piece); } }), createWriteStream(making, { mode: 0o600 }));
+  await pipeline(
+    createReadStream(from, { highWaterMark: 1 << 20 }),
+    new Transform({
+      highWaterMark: 1 << 20,
+      transform(piece, _encoding, done) {
+        hash.update(piece);
+        done(null, piece);
+      },
+    }),
+    createWriteStream(making, { mode: 0o600 }),
+  );
   if (hash.digest('hex') !== hex) {
     rmSync(making);
     return false;

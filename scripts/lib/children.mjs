@@ -14,7 +14,12 @@ const NODE_FLAGS = ['--heap-growing-percent=35', '--max-semi-space-size=8'];
  * MALLOC_ARENA_MAX (mallopt(3)): many threads that come and go would each keep memory of their own.
  */
 export function startProgram(script, env, name) {
-  const child = fork(script, [], { env: { MALLOC_ARENA_MAX: '2', ...process.env, ...env }, execArgv: NODE_FLAGS, stdio: ['ignore', 'inherit', 'inherit', 'ipc'], detached: true });
+  const child = fork(script, [], {
+    env: { MALLOC_ARENA_MAX: '2', ...process.env, ...env },
+    execArgv: NODE_FLAGS,
+    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+    detached: true,
+  });
   const ready = new Promise((resolve, reject) => {
     child.once('message', (message) => (message.ready ? resolve(message) : reject(new Error(message.failed))));
     child.once('exit', (code) => reject(new Error(`it ended (${code}) before it was ready`)));
@@ -26,8 +31,11 @@ export function startProgram(script, env, name) {
       child.kill('SIGTERM');
       setTimeout(() => child.kill('SIGKILL'), 8000).unref();
     });
-  return ready.then((message) => ({ child, stop, message }), async (error) => {
-    await stop();
-    fail(`${name} did not start: ${error.message}.`);
-  });
+  return ready.then(
+    (message) => ({ child, stop, message }),
+    async (error) => {
+      await stop();
+      fail(`${name} did not start: ${error.message}.`);
+    },
+  );
 }

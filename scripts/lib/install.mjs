@@ -36,7 +36,9 @@ function onPath(program) {
 export function postgresBin() {
   const base = '/usr/lib/postgresql';
   if (!existsSync(base)) return null;
-  const versions = readdirSync(base).filter((v) => existsSync(join(base, v, 'bin/initdb'))).sort((a, b) => Number(b) - Number(a));
+  const versions = readdirSync(base)
+    .filter((v) => existsSync(join(base, v, 'bin/initdb')))
+    .sort((a, b) => Number(b) - Number(a));
   return versions.length ? join(base, versions[0], 'bin') : null;
 }
 
@@ -45,13 +47,21 @@ export function requirePrograms(...programs) {
   const missing = programs.filter((p) => !PACKAGES[p].found());
   if (missing.length === 0) return;
   const names = missing.map((p) => PACKAGES[p].debian);
-  if (process.getuid() !== 0) fail(`missing: ${names.join(', ')}. Install with: sudo apt-get install ${names.join(' ')}`);
+  if (process.getuid() !== 0)
+    fail(`missing: ${names.join(', ')}. Install with: sudo apt-get install ${names.join(' ')}`);
   say(`Installing ${names.join(', ')} ...`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
   spawnSync('apt-get', ['update', '-qq'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
-  const done = spawnSync('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...names], { env, stdio: ['ignore', 'ignore', 'pipe'], encoding: 'utf8' });
+  const done = spawnSync('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...names], {
+    env,
+    stdio: ['ignore', 'ignore', 'pipe'],
+    encoding: 'utf8',
+  });
   const still = missing.filter((p) => !PACKAGES[p].found());
-  if (done.status !== 0 || still.length) fail(`could not install ${names.join(', ')}. Try: apt-get update && apt-get install ${names.join(' ')}\n${(done.stderr ?? '').trim().split('\n').slice(-3).join('\n')}`);
+  if (done.status !== 0 || still.length)
+    fail(
+      `could not install ${names.join(', ')}. Try: apt-get update && apt-get install ${names.join(' ')}\n${(done.stderr ?? '').trim().split('\n').slice(-3).join('\n')}`,
+    );
 }
 
 /** Installs the npm packages of the lock file, once for each state of it. */
@@ -60,7 +70,11 @@ export function requireNpmPackages() {
   const wanted = hashOf('package-lock.json');
   if (existsSync(stamp) && readFileSync(stamp, 'utf8') === wanted) return;
   say('Installing npm packages ...');
-  const done = spawnSync('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'], encoding: 'utf8' });
+  const done = spawnSync('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], {
+    cwd: ROOT,
+    stdio: ['ignore', 'pipe', 'pipe'],
+    encoding: 'utf8',
+  });
   if (done.status !== 0) fail(`npm ci failed:\n${done.stderr.trim().split('\n').slice(-8).join('\n')}`);
   writeFileSync(stamp, wanted);
 }
@@ -75,7 +89,8 @@ function hashOf(...files) {
 export function build() {
   const state = sourceState();
   const stamp = join(ROOT, 'node_modules/.quay-built');
-  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === state && existsSync(join(ROOT, 'apps/web/dist/index.html'))) return;
+  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === state && existsSync(join(ROOT, 'apps/web/dist/index.html')))
+    return;
   say('Building ...');
   for (const [command, args, cwd] of [
     ['node', ['node_modules/@typescript/native/bin/tsc', '-b', 'tsconfig.build.json'], ROOT],

@@ -8,19 +8,45 @@ import { ROOT } from './install.mjs';
 /** Keys that the product and the simulated services share, made once. */
 export function outsideKeys(folder) {
   const file = join(folder, 'outside-keys.json');
-  if (!existsSync(file)) writeFileSync(file, JSON.stringify({ update: randomBytes(32).toString('hex'), probe: randomBytes(16).toString('hex'), relay: randomBytes(32).toString('hex') }), { mode: 0o600 });
+  if (!existsSync(file))
+    writeFileSync(
+      file,
+      JSON.stringify({
+        update: randomBytes(32).toString('hex'),
+        probe: randomBytes(16).toString('hex'),
+        relay: randomBytes(32).toString('hex'),
+      }),
+      { mode: 0o600 },
+    );
   return JSON.parse(readFileSync(file, 'utf8'));
 }
 
 /** What the loader of the demo is told: the address that outsiders come in by, and the key of the name servers. */
 export function demoReach(folder) {
-  return { QUAY_DEMO_REACH: 'https://files.saltmarsh.example', QUAY_DEMO_UPDATE_SECRET: Buffer.from(outsideKeys(folder).update, 'hex').toString('base64') };
+  return {
+    QUAY_DEMO_REACH: 'https://files.saltmarsh.example',
+    QUAY_DEMO_UPDATE_SECRET: Buffer.from(outsideKeys(folder).update, 'hex').toString('base64'),
+  };
 }
 
 /** Starts the outside world and writes the file that tells the server how it stands in it. */
 export async function startOutside(folder, ports, more = {}) {
   const keys = outsideKeys(folder);
-  const program = await startProgram(join(ROOT, 'apps/outside/dist/main.js'), { OUTSIDE_SMTP_PORT: String(ports.smtp), OUTSIDE_WEB_PORT: String(ports.outside), OUTSIDE_SERVER_TLS_PORT: String(ports.tls), OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain), OUTSIDE_PUBLIC_OFFSET: String(20_000 + (ports.web % 20_000)), OUTSIDE_UPDATE_KEY: keys.update, OUTSIDE_PROBE_TOKEN: keys.probe, OUTSIDE_RELAY_KEY: keys.relay, ...more }, 'the outside world');
+  const program = await startProgram(
+    join(ROOT, 'apps/outside/dist/main.js'),
+    {
+      OUTSIDE_SMTP_PORT: String(ports.smtp),
+      OUTSIDE_WEB_PORT: String(ports.outside),
+      OUTSIDE_SERVER_TLS_PORT: String(ports.tls),
+      OUTSIDE_SERVER_PLAIN_PORT: String(ports.plain),
+      OUTSIDE_PUBLIC_OFFSET: String(20_000 + (ports.web % 20_000)),
+      OUTSIDE_UPDATE_KEY: keys.update,
+      OUTSIDE_PROBE_TOKEN: keys.probe,
+      OUTSIDE_RELAY_KEY: keys.relay,
+      ...more,
+    },
+    'the outside world',
+  );
   const ask = async (path) => (await fetch(`http://127.0.0.1:${ports.outside}${path}`)).text();
   const wiring = JSON.parse(await ask('/api/wiring'));
   const { places } = JSON.parse(await ask('/api/world'));
@@ -50,16 +76,30 @@ export async function startOutside(folder, ports, more = {}) {
  * new with every start of the outside world.
  */
 export async function setUpWayIn(origin, outside) {
-  const signedIn = await fetch(`${origin}/api/session`, { method: 'POST', headers: { 'content-type': 'application/json' }, body: JSON.stringify({ signInName: 'iris', password: 'weir-lantern-copper-tide' }) });
+  const signedIn = await fetch(`${origin}/api/session`, {
+    method: 'POST',
+    headers: { 'content-type': 'application/json' },
+    body: JSON.stringify({ signInName: 'iris', password: 'weir-lantern-copper-tide' }),
+  });
   if (signedIn.status !== 204) return;
   const cookie = signedIn.headers.getSetCookie()[0].split(';')[0];
-  const ask = (method, path, body) => fetch(`${origin}/api/reach/addresses${path}`, { method, headers: { cookie, 'content-type': 'application/json' }, body: body && JSON.stringify(body) });
+  const ask = (method, path, body) =>
+    fetch(`${origin}/api/reach/addresses${path}`, {
+      method,
+      headers: { cookie, 'content-type': 'application/json' },
+      body: body && JSON.stringify(body),
+    });
   const addresses = await (await ask('GET', '')).json();
   for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
-    for (const step of ['record', 'mapping', 'certificate', 'redirect']) await ask('POST', `/${address.id}/guide`, { step, how: 'program' });
+    for (const step of ['record', 'mapping', 'certificate', 'redirect'])
+      await ask('POST', `/${address.id}/guide`, { step, how: 'program' });
   }
   // What the day begins with: a router that sends nothing back in, so that one thing needs a hand.
-  await fetch(`${outside}/faults`, { method: 'POST', body: new URLSearchParams({ 'router.noLoopback': 'on' }), redirect: 'manual' });
+  await fetch(`${outside}/faults`, {
+    method: 'POST',
+    body: new URLSearchParams({ 'router.noLoopback': 'on' }),
+    redirect: 'manual',
+  });
   await Promise.all(addresses.map((a) => ask('POST', `/${a.id}/check`)));
   await fetch(`${origin}/api/session`, { method: 'DELETE', headers: { cookie } });
 }

@@ -10,11 +10,16 @@ import { fail, option } from './words.mjs';
 export async function withDatabase(args, work) {
   const port = Number(option(args, '--port', '4180')) + 1;
   const folder = join(VAR, 'postgres');
-  if (!existsSync(join(folder, 'password'))) fail(`there is no database in ${VAR} yet: ./quay demo or ./quay start makes one.`);
+  if (!existsSync(join(folder, 'password')))
+    fail(`there is no database in ${VAR} yet: ./quay demo or ./quay start makes one.`);
   const present = await answers(port);
   const started = present ? null : await startPostgres(folder, port);
   try {
-    return await work(started ? started.url('quay') : `postgres://quay:${readFileSync(join(folder, 'password'), 'utf8')}@127.0.0.1:${port}/quay`);
+    return await work(
+      started
+        ? started.url('quay')
+        : `postgres://quay:${readFileSync(join(folder, 'password'), 'utf8')}@127.0.0.1:${port}/quay`,
+    );
   } finally {
     await started?.stop();
   }
@@ -22,5 +27,11 @@ export async function withDatabase(args, work) {
 
 /** Runs the checker; @returns whether everything holds */
 export function check(env, deep = false) {
-  return spawnSync(process.execPath, ['--enable-source-maps', join(ROOT, 'apps/server/dist/check/main.js'), ...(deep ? ['--deep'] : [])], { env: { ...process.env, ...env }, stdio: 'inherit' }).status === 0;
+  return (
+    spawnSync(
+      process.execPath,
+      ['--enable-source-maps', join(ROOT, 'apps/server/dist/check/main.js'), ...(deep ? ['--deep'] : [])],
+      { env: { ...process.env, ...env }, stdio: 'inherit' },
+    ).status === 0
+  );
 }

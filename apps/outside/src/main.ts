@@ -33,11 +33,19 @@ const world = await World.open(
     stun: number('OUTSIDE_STUN_PORT', 0),
     authority: number('OUTSIDE_AUTHORITY_PORT', 0),
     pmp: number('OUTSIDE_PMP_PORT', 0),
-    upnp: number('OUTSIDE_UPNP_PORT', 0), ssdp: 0,
+    upnp: number('OUTSIDE_UPNP_PORT', 0),
+    ssdp: 0,
     relay: { line: 0, tls: 0, plain: 0 },
     probes: { outside: 0, guest: 0, tunnel: 0 },
   },
-  { updateKey: process.env['OUTSIDE_UPDATE_KEY'] ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex') : randomBytes(32), probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'), relayKey: process.env['OUTSIDE_RELAY_KEY'] ? Buffer.from(process.env['OUTSIDE_RELAY_KEY'], 'hex') : randomBytes(32), clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0 },
+  {
+    updateKey: process.env['OUTSIDE_UPDATE_KEY']
+      ? Buffer.from(process.env['OUTSIDE_UPDATE_KEY'], 'hex')
+      : randomBytes(32),
+    probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'),
+    relayKey: process.env['OUTSIDE_RELAY_KEY'] ? Buffer.from(process.env['OUTSIDE_RELAY_KEY'], 'hex') : randomBytes(32),
+    clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0,
+  },
 ).catch((error: Error) => {
   fail(error);
   throw error;
@@ -45,7 +53,14 @@ const world = await World.open(
 
 async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> {
   const path = (req.url ?? '/').split('?')[0] ?? '/';
-  const send = (status: number, type: string, body: string) => res.writeHead(status, { 'Content-Type': type, 'Content-Security-Policy': "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'", 'X-Content-Type-Options': 'nosniff' }).end(body);
+  const send = (status: number, type: string, body: string) =>
+    res
+      .writeHead(status, {
+        'Content-Type': type,
+        'Content-Security-Policy': "default-src 'none'; style-src 'unsafe-inline'; form-action 'self'",
+        'X-Content-Type-Options': 'nosniff',
+      })
+      .end(body);
   const html = 'text/html; charset=utf-8';
   const single = /^\/mail\/(\d+)$/.exec(path);
   const mail = single ? mailbox.get(Number(single[1])) : null;
@@ -64,7 +79,9 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
 async function askProbe(query: URLSearchParams): Promise<string> {
   const url = query.get('url') ?? `https://files.${ZONE}`;
   const from = VANTAGES.find((v) => v === query.get('from')) ?? 'outside';
-  const ask = query.has('url') ? readAsk(JSON.stringify({ url, path: '/reach/probe', roots: [world.authority.rootPem] })) : null;
+  const ask = query.has('url')
+    ? readAsk(JSON.stringify({ url, path: '/reach/probe', roots: [world.authority.rootPem] }))
+    : null;
   const found = ask && (await measure(ask, wayFrom(from, world.places)));
   return probesPage(from, url, query.has('url') ? (found?.exchange ?? ['That is no address.']) : null);
 }
@@ -72,11 +89,16 @@ async function askProbe(query: URLSearchParams): Promise<string> {
 /** The form of the page: what is ticked is on. Only the page itself may send it. */
 async function setFaults(req: IncomingMessage, res: ServerResponse): Promise<void> {
   const { origin } = req.headers;
-  if (origin !== undefined && new URL(origin).host !== req.headers.host) return void res.writeHead(403).end('This came from another page.');
+  if (origin !== undefined && new URL(origin).host !== req.headers.host)
+    return void res.writeHead(403).end('This came from another page.');
   let body = '';
   for await (const piece of req) if ((body += String(piece)).length > 5000) return void res.writeHead(413).end();
   try {
-    world.setFaults(Object.fromEntries([...new URLSearchParams(body)].map(([name, value]) => [name, value === 'on' ? true : Number(value)])));
+    world.setFaults(
+      Object.fromEntries(
+        [...new URLSearchParams(body)].map(([name, value]) => [name, value === 'on' ? true : Number(value)]),
+      ),
+    );
     res.writeHead(303, { Location: '/' }).end();
   } catch (error) {
     res.writeHead(400, { 'Content-Type': 'text/plain' }).end((error as Error).message);

@@ -65,10 +65,26 @@ export interface Route {
 
 /** What can be reached from a network. */
 export function routesFrom(vantage: Vantage, p: Places): Route[] {
-  const at = (transport: Route['transport'], address: string, port: number, toPort: number, host = '127.0.0.1'): Route => ({ transport, address, port, host, toPort, offset: 0 });
-  const both = (address: string, port: number, toPort: number): Route[] => [at('tcp', address, port, toPort), at('udp', address, port, toPort)];
+  const at = (
+    transport: Route['transport'],
+    address: string,
+    port: number,
+    toPort: number,
+    host = '127.0.0.1',
+  ): Route => ({ transport, address, port, host, toPort, offset: 0 });
+  const both = (address: string, port: number, toPort: number): Route[] => [
+    at('tcp', address, port, toPort),
+    at('udp', address, port, toPort),
+  ];
   const everywhere: Route[] = [
-    { transport: 'tcp', address: p.publicAddress, port: null, host: p.publicSide, toPort: null, offset: p.publicOffset },
+    {
+      transport: 'tcp',
+      address: p.publicAddress,
+      port: null,
+      host: p.publicSide,
+      toPort: null,
+      offset: p.publicOffset,
+    },
     ...both(NAME_SERVER_ADDRESS, 53, p.names),
     at('udp', STUN_ADDRESS, 3478, p.stun),
     at('tcp', RELAY_ADDRESS, 443, p.relay.tls),
@@ -76,9 +92,22 @@ export function routesFrom(vantage: Vantage, p: Places): Route[] {
     at('tcp', RELAY_ADDRESS, RELAY_LINE_PORT, p.relay.line),
   ];
   if (vantage === 'outside') return everywhere;
-  const server: Route[] = [443, SERVER_PORTS.tls].map((port) => at('tcp', SERVER_ADDRESS, port, p.serverTls)).concat([80, SERVER_PORTS.plain].map((port) => at('tcp', SERVER_ADDRESS, port, p.serverPlain)));
+  const server: Route[] = [443, SERVER_PORTS.tls]
+    .map((port) => at('tcp', SERVER_ADDRESS, port, p.serverTls))
+    .concat([80, SERVER_PORTS.plain].map((port) => at('tcp', SERVER_ADDRESS, port, p.serverPlain)));
   if (vantage === 'guest') return [...everywhere, ...server, ...both(NETWORKS.guest.resolver, 53, p.guestNames)];
-  const inside: Route[] = [...server, ...both(GATEWAY_ADDRESS, 53, p.officeNames), at('udp', GATEWAY_ADDRESS, 5351, p.pmp, p.gateway), at('tcp', GATEWAY_ADDRESS, UPNP_PORT, p.upnp, p.gateway), at('udp', '239.255.255.250', 1900, p.ssdp, p.gateway)];
+  const inside: Route[] = [
+    ...server,
+    ...both(GATEWAY_ADDRESS, 53, p.officeNames),
+    at('udp', GATEWAY_ADDRESS, 5351, p.pmp, p.gateway),
+    at('tcp', GATEWAY_ADDRESS, UPNP_PORT, p.upnp, p.gateway),
+    at('udp', '239.255.255.250', 1900, p.ssdp, p.gateway),
+  ];
   if (vantage === 'tunnel') return [...everywhere, ...inside];
-  return [...everywhere, ...inside, ...both(NETWORKS.guest.resolver, 53, p.guestNames), ...(['outside', 'guest', 'tunnel'] as const).map((v) => at('tcp', NETWORKS[v].probe, PROBE_PORT, p.probes[v]))];
+  return [
+    ...everywhere,
+    ...inside,
+    ...both(NETWORKS.guest.resolver, 53, p.guestNames),
+    ...(['outside', 'guest', 'tunnel'] as const).map((v) => at('tcp', NETWORKS[v].probe, PROBE_PORT, p.probes[v])),
+  ];
 }

@@ -29,22 +29,59 @@ export function worldPage(world: World, mails: number): string {
   const { places, faults, records, mappings, certificates, relayed } = world.state();
   const services = [
     ['Name server', `127.0.0.1 port ${places.names}, UDP and TCP`, 'dig, nsupdate'],
-    ['Name servers of the office and the guest network', `127.0.0.1 ports ${places.officeNames} and ${places.guestNames}, UDP and TCP`, 'dig, nsupdate'],
-    ['Probes', `outside, guest Wi-Fi, remote tunnel: 127.0.0.1 ports ${places.probes.outside}, ${places.probes.guest}, ${places.probes.tunnel}; or on the page of probes`, 'a browser, curl'],
-    ['Router', `NAT-PMP and PCP at ${places.gateway} port ${places.pmp}; UPnP at http://${places.gateway}:${places.upnp}/rootDesc.xml; public side ${places.publicSide}, external port + ${places.publicOffset}`, 'natpmpc, upnpc'],
+    [
+      'Name servers of the office and the guest network',
+      `127.0.0.1 ports ${places.officeNames} and ${places.guestNames}, UDP and TCP`,
+      'dig, nsupdate',
+    ],
+    [
+      'Probes',
+      `outside, guest Wi-Fi, remote tunnel: 127.0.0.1 ports ${places.probes.outside}, ${places.probes.guest}, ${places.probes.tunnel}; or on the page of probes`,
+      'a browser, curl',
+    ],
+    [
+      'Router',
+      `NAT-PMP and PCP at ${places.gateway} port ${places.pmp}; UPnP at http://${places.gateway}:${places.upnp}/rootDesc.xml; public side ${places.publicSide}, external port + ${places.publicOffset}`,
+      'natpmpc, upnpc',
+    ],
     ['Certificate authority', `http://127.0.0.1:${places.authority}/directory`, 'any ACME client'],
-    ['Relay', `for visitors: 127.0.0.1 port ${places.relay.tls}; lines of servers: port ${places.relay.line}. ${relayed.names.length ? `Serves ${relayed.names.join(', ')}; ${relayed.bytes} bytes passed.` : 'Nobody keeps a line.'}`, 'curl --connect-to'],
+    [
+      'Relay',
+      `for visitors: 127.0.0.1 port ${places.relay.tls}; lines of servers: port ${places.relay.line}. ${relayed.names.length ? `Serves ${relayed.names.join(', ')}; ${relayed.bytes} bytes passed.` : 'Nobody keeps a line.'}`,
+      'curl --connect-to',
+    ],
     ['STUN responder', `127.0.0.1 port ${places.stun}, UDP`, 'any STUN client'],
   ];
-  const inputs = Object.entries(faults).map(([name, value]) => (typeof value === 'number' ? `<label>${escape(FAULT_WORDS[name] ?? name)} <input name="${name}" type="number" min="0" max="60000" value="${value}" size="5"></label>` : `<label><input type="checkbox" name="${name}"${value ? ' checked' : ''}> ${escape(FAULT_WORDS[name] ?? name)}</label>`));
+  const inputs = Object.entries(faults).map(([name, value]) =>
+    typeof value === 'number'
+      ? `<label>${escape(FAULT_WORDS[name] ?? name)} <input name="${name}" type="number" min="0" max="60000" value="${value}" size="5"></label>`
+      : `<label><input type="checkbox" name="${name}"${value ? ' checked' : ''}> ${escape(FAULT_WORDS[name] ?? name)}</label>`,
+  );
   return page(
     'Outside world',
     `<h1>Outside world</h1><p>Simulated services for demo and tests, each speaking its real protocol on loopback. <a href="/mail">Mail that was sent</a> (${mails}). <a href="/probes">Probes</a>.</p>
 <table><thead><tr><th>Service</th><th>Where</th><th>Try it with</th></tr></thead><tbody>${services.map((r) => `<tr>${r.map((c) => `<td>${escape(c as string)}</td>`).join('')}</tr>`).join('')}</tbody></table>
 <h2>Faults</h2><form class="faults" method="post" action="/faults">${inputs.join('')}<button>Set</button></form>
-<h2>Names</h2>${rows(['Network', 'Name', 'Type', 'TTL', 'Value'], records.map((r) => [r.network, r.name, r.type, String(r.ttl), r.value]), 'No records.')}
-<h2>Mappings</h2>${rows(['External', 'Inside', 'Lease', 'By'], mappings.map((m) => [`${m.protocol} ${m.external}`, m.to, m.secondsLeft === null ? 'none' : `${m.secondsLeft} s`, m.by]), 'Nothing is mapped.')}
-<h2>Certificates</h2>${rows(['Names', 'Issued', 'Ends'], certificates.map((c) => [c.names.join(', '), c.at, c.notAfter]), 'None was issued yet.')}`,
+<h2>Names</h2>${rows(
+      ['Network', 'Name', 'Type', 'TTL', 'Value'],
+      records.map((r) => [r.network, r.name, r.type, String(r.ttl), r.value]),
+      'No records.',
+    )}
+<h2>Mappings</h2>${rows(
+      ['External', 'Inside', 'Lease', 'By'],
+      mappings.map((m) => [
+        `${m.protocol} ${m.external}`,
+        m.to,
+        m.secondsLeft === null ? 'none' : `${m.secondsLeft} s`,
+        m.by,
+      ]),
+      'Nothing is mapped.',
+    )}
+<h2>Certificates</h2>${rows(
+      ['Names', 'Issued', 'Ends'],
+      certificates.map((c) => [c.names.join(', '), c.at, c.notAfter]),
+      'None was issued yet.',
+    )}`,
   );
 }
 

@@ -12,7 +12,27 @@ let world: World;
 beforeAll(async () => {
   server = createServer((req, res) => res.end(`the product, asked for ${req.headers.host}`)).listen(0, '127.0.0.1');
   await new Promise((resolve) => server.once('listening', resolve));
-  world = await World.open({ gateway: '127.21.0.1', publicSide: '127.21.0.2', publicOffset: 21_000, publicAddress: PUBLIC_ADDRESS, serverTls: (server.address() as AddressInfo).port, serverPlain: 9, names: 0, officeNames: 0, guestNames: 0, stun: 0, authority: 0, pmp: 0, upnp: 0, ssdp: 0, relay: { line: 0, tls: 0, plain: 0 }, probes: { outside: 0, guest: 0, tunnel: 0 } }, { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes', relayKey: Buffer.from('relay') });
+  world = await World.open(
+    {
+      gateway: '127.21.0.1',
+      publicSide: '127.21.0.2',
+      publicOffset: 21_000,
+      publicAddress: PUBLIC_ADDRESS,
+      serverTls: (server.address() as AddressInfo).port,
+      serverPlain: 9,
+      names: 0,
+      officeNames: 0,
+      guestNames: 0,
+      stun: 0,
+      authority: 0,
+      pmp: 0,
+      upnp: 0,
+      ssdp: 0,
+      relay: { line: 0, tls: 0, plain: 0 },
+      probes: { outside: 0, guest: 0, tunnel: 0 },
+    },
+    { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes', relayKey: Buffer.from('relay') },
+  );
 });
 afterAll(async () => {
   await world.close();
@@ -30,13 +50,20 @@ describe('the outside world as a whole', () => {
         let text = '';
         res.on('data', (piece) => (text += String(piece)));
         res.on('end', () => resolve(text));
-      }).on('error', reject).end();
+      })
+        .on('error', reject)
+        .end();
     });
     expect(body).toBe(`the product, asked for files.${ZONE}`);
   });
   it('its page shows everything and escapes it; faults are set by name, and unknown ones refused', () => {
     world.setFaults({ 'router.firewall': true, 'router.slowMs': 250, 'stun.silent': true });
-    expect(world.faults()).toMatchObject({ 'router.firewall': true, 'router.slowMs': 250, 'stun.silent': true, 'names.silent': false });
+    expect(world.faults()).toMatchObject({
+      'router.firewall': true,
+      'router.slowMs': 250,
+      'stun.silent': true,
+      'names.silent': false,
+    });
     const html = worldPage(world, 3);
     expect(html).toContain('name="router.firewall" checked');
     expect(html).toContain('files.saltmarsh.example');

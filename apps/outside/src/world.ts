@@ -9,7 +9,22 @@ import { live, type RouterState } from './router/state.js';
 import { Relay } from './relay/server.js';
 import { Router } from './router/server.js';
 import { StunResponder } from './stun/server.js';
-import { GATEWAY_ADDRESS, NETWORKS, OTHER_PUBLIC_ADDRESS, PUBLIC_ADDRESS, RELAY_ADDRESS, routesFrom, SERVER_ADDRESS, SERVER_PORTS, UPNP_PORT, VANTAGES, ZONE, type Places, type Route, type Vantage } from './wiring.js';
+import {
+  GATEWAY_ADDRESS,
+  NETWORKS,
+  OTHER_PUBLIC_ADDRESS,
+  PUBLIC_ADDRESS,
+  RELAY_ADDRESS,
+  routesFrom,
+  SERVER_ADDRESS,
+  SERVER_PORTS,
+  UPNP_PORT,
+  VANTAGES,
+  ZONE,
+  type Places,
+  type Route,
+  type Vantage,
+} from './wiring.js';
 
 /** The key with which records are updated; told to the product by its configuration. */
 export const UPDATE_KEY_NAME = 'quay-update';
@@ -33,33 +48,65 @@ export interface Secrets {
 export class World {
   private readonly probes: Server[] = [];
 
-  private constructor(readonly names: NameServer, readonly officeNames: NameServer, readonly guestNames: NameServer, readonly router: Router, readonly stun: StunResponder, readonly authority: Authority, readonly relay: Relay, readonly places: Places) {}
+  private constructor(
+    readonly names: NameServer,
+    readonly officeNames: NameServer,
+    readonly guestNames: NameServer,
+    readonly router: Router,
+    readonly stun: StunResponder,
+    readonly authority: Authority,
+    readonly relay: Relay,
+    readonly places: Places,
+  ) {}
 
   static async open(places: Places, secrets: Secrets): Promise<World> {
     const keys = new Map([[UPDATE_KEY_NAME, secrets.updateKey]]);
     const names = new NameServer([publicZone()], keys);
     const around = () => names.zones;
     const own = newZone(ZONE, `ns1.${ZONE}`, 1);
-    const officeNames = new NameServer([withRecord(own, addressRecord(`files.${ZONE}`, SERVER_ADDRESS, 300))], keys, around);
+    const officeNames = new NameServer(
+      [withRecord(own, addressRecord(`files.${ZONE}`, SERVER_ADDRESS, 300))],
+      keys,
+      around,
+    );
     const guestNames = new NameServer([own], keys, around);
     const router = new Router(places.publicAddress, {
-      publicSide: (port) => (port + places.publicOffset <= 65_535 ? { host: places.publicSide, port: port + places.publicOffset } : null),
-      inside: (address, port) => ({ host: '127.0.0.1', port: (address === SERVER_ADDRESS && serverPort(places, port)) || 9 }),
+      publicSide: (port) =>
+        port + places.publicOffset <= 65_535 ? { host: places.publicSide, port: port + places.publicOffset } : null,
+      inside: (address, port) => ({
+        host: '127.0.0.1',
+        port: (address === SERVER_ADDRESS && serverPort(places, port)) || 9,
+      }),
       who: insideAddress,
       description: `http://${GATEWAY_ADDRESS}:${UPNP_PORT}/rootDesc.xml`,
     });
     const stun = new StunResponder(() => router.state.publicAddress);
-    const authority = await Authority.create({
-      web: (host) => Promise.resolve(addressOf(names.zones, host) === router.state.publicAddress ? { host: places.publicSide, port: 80 + places.publicOffset } : null),
-      txt: (name) => Promise.resolve(textsOf(names.zones, name)),
-    }, () => Date.now() + (secrets.clockAheadMs ?? 0));
+    const authority = await Authority.create(
+      {
+        web: (host) =>
+          Promise.resolve(
+            addressOf(names.zones, host) === router.state.publicAddress
+              ? { host: places.publicSide, port: 80 + places.publicOffset }
+              : null,
+          ),
+        txt: (name) => Promise.resolve(textsOf(names.zones, name)),
+      },
+      () => Date.now() + (secrets.clockAheadMs ?? 0),
+    );
     places.names = await names.listen('127.0.0.1', places.names);
     places.officeNames = await officeNames.listen('127.0.0.1', places.officeNames);
     places.guestNames = await guestNames.listen('127.0.0.1', places.guestNames);
-    ({ pmp: places.pmp, upnp: places.upnp, ssdp: places.ssdp } = await router.listen(places.gateway, places.pmp, places.upnp));
+    ({
+      pmp: places.pmp,
+      upnp: places.upnp,
+      ssdp: places.ssdp,
+    } = await router.listen(places.gateway, places.pmp, places.upnp));
     places.stun = await stun.listen('127.0.0.1', places.stun);
     places.authority = await authority.listen('127.0.0.1', places.authority);
-    const relay = new Relay(new Map([`files.${ZONE}`, `relay.${ZONE}`].map((name) => [name, secrets.relayKey])), insideAddress);
+    const relay = new Relay(
+      new Map([`files.${ZONE}`, `relay.${ZONE}`].map((name) => [name, secrets.relayKey])),
+      insideAddress,
+    );
     places.relay = await relay.listen('127.0.0.1', places.relay);
     const world = new World(names, officeNames, guestNames, router, stun, authority, relay, places);
     for (const vantage of VANTAGES) if (vantage !== 'office') await world.openProbe(vantage, secrets.probeToken);
@@ -68,18 +115,34 @@ export class World {
 
   async close(): Promise<void> {
     for (const probe of this.probes) probe.close().closeAllConnections();
-    await Promise.all([this.names.close(), this.officeNames.close(), this.guestNames.close(), this.router.close(), this.stun.close(), this.authority.close(), this.relay.close()]);
+    await Promise.all([
+      this.names.close(),
+      this.officeNames.close(),
+      this.guestNames.close(),
+      this.router.close(),
+      this.stun.close(),
+      this.authority.close(),
+      this.relay.close(),
+    ]);
   }
 
   /** What an address leads to on this machine, seen from a network: for the dialler of whoever stands there. */
   wiring(vantage: Vantage): { localAddress: string; resolvers: string[]; routes: Route[] } {
-    return { localAddress: NETWORKS[vantage].localAddress, resolvers: [NETWORKS[vantage].resolver], routes: [PUBLIC_ADDRESS, OTHER_PUBLIC_ADDRESS].flatMap((publicAddress) => routesFrom(vantage, { ...this.places, publicAddress })) };
+    return {
+      localAddress: NETWORKS[vantage].localAddress,
+      resolvers: [NETWORKS[vantage].resolver],
+      routes: [PUBLIC_ADDRESS, OTHER_PUBLIC_ADDRESS].flatMap((publicAddress) =>
+        routesFrom(vantage, { ...this.places, publicAddress }),
+      ),
+    };
   }
 
   private async openProbe(vantage: Exclude<Vantage, 'office'>, token: string): Promise<void> {
     const { places } = this;
     const server = probeServer(token, wayFrom(vantage, places));
-    await new Promise<void>((resolve, reject) => server.once('error', reject).listen(places.probes[vantage], '127.0.0.1', resolve));
+    await new Promise<void>((resolve, reject) =>
+      server.once('error', reject).listen(places.probes[vantage], '127.0.0.1', resolve),
+    );
     places.probes[vantage] = (server.address() as AddressInfo).port;
     this.probes.push(server);
   }
@@ -90,8 +153,18 @@ export class World {
     return {
       places: this.places,
       faults: this.faults(),
-      records: [...shownRecords('public', this.names.zones), ...shownRecords('office', this.officeNames.zones), ...shownRecords('guest', this.guestNames.zones)],
-      mappings: live(this.router.state, now).map((m) => ({ external: m.externalPort, protocol: m.protocol, to: `${m.internalAddress}:${m.internalPort}`, secondsLeft: m.endsAt === null ? null : m.endsAt - now, by: m.description })),
+      records: [
+        ...shownRecords('public', this.names.zones),
+        ...shownRecords('office', this.officeNames.zones),
+        ...shownRecords('guest', this.guestNames.zones),
+      ],
+      mappings: live(this.router.state, now).map((m) => ({
+        external: m.externalPort,
+        protocol: m.protocol,
+        to: `${m.internalAddress}:${m.internalPort}`,
+        secondsLeft: m.endsAt === null ? null : m.endsAt - now,
+        by: m.description,
+      })),
       relayed: { names: this.relay.names, bytes: this.relay.passed },
       certificates: this.authority.issued.slice(-20),
     };
@@ -99,8 +172,19 @@ export class World {
 
   /** Every fault by its name, "router.firewall", with its value. */
   faults(): Record<string, boolean | number> {
-    const parts = { names: this.names.faults, router: this.router.state.faults, authority: this.authority.faults, stun: { silent: this.stun.silent }, relay: { down: this.relay.down }, line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS } };
-    return Object.fromEntries(Object.entries(parts).flatMap(([part, faults]) => Object.entries(faults).map(([name, value]) => [`${part}.${name}`, value as boolean | number])));
+    const parts = {
+      names: this.names.faults,
+      router: this.router.state.faults,
+      authority: this.authority.faults,
+      stun: { silent: this.stun.silent },
+      relay: { down: this.relay.down },
+      line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS },
+    };
+    return Object.fromEntries(
+      Object.entries(parts).flatMap(([part, faults]) =>
+        Object.entries(faults).map(([name, value]) => [`${part}.${name}`, value as boolean | number]),
+      ),
+    );
   }
 
   /** Sets faults by name; those that are not named are switched off. @throws Error for a name that is not known */
@@ -108,10 +192,20 @@ export class World {
     const known = this.faults();
     const unknown = Object.keys(wanted).find((name) => !(name in known));
     if (unknown) throw new Error(`there is no fault called ${unknown}`);
-    const part = <T extends object>(prefix: string, of: T): T => Object.fromEntries(Object.entries(of).map(([name, value]) => [name, wanted[`${prefix}.${name}`] ?? (typeof value === 'number' ? 0 : false)])) as T;
+    const part = <T extends object>(prefix: string, of: T): T =>
+      Object.fromEntries(
+        Object.entries(of).map(([name, value]) => [
+          name,
+          wanted[`${prefix}.${name}`] ?? (typeof value === 'number' ? 0 : false),
+        ]),
+      ) as T;
     this.names.faults = part('names', this.names.faults);
     this.places.publicAddress = wanted['line.changed'] ? OTHER_PUBLIC_ADDRESS : PUBLIC_ADDRESS;
-    this.router.state = { ...this.router.state, publicAddress: this.places.publicAddress, faults: part('router', this.router.state.faults) };
+    this.router.state = {
+      ...this.router.state,
+      publicAddress: this.places.publicAddress,
+      faults: part('router', this.router.state.faults),
+    };
     this.authority.faults = part('authority', this.authority.faults);
     this.router.state = withPortTaken(this.router.state);
     this.stun.silent = Boolean(wanted['stun.silent']);
@@ -123,7 +217,9 @@ export class World {
 /** How a probe that stands in a network gets about. The table is read at each use: ports are known once everything listens. */
 export function wayFrom(vantage: Vantage, places: Places): Way {
   const found = (transport: Route['transport'], address: string, port: number) => {
-    const route = routesFrom(vantage, places).find((r) => r.transport === transport && r.address === address && (r.port === null || r.port === port));
+    const route = routesFrom(vantage, places).find(
+      (r) => r.transport === transport && r.address === address && (r.port === null || r.port === port),
+    );
     return route ? { host: route.host, port: route.toPort ?? port + route.offset } : null;
   };
   const { localAddress, resolver } = NETWORKS[vantage];
@@ -143,7 +239,20 @@ export function wayFrom(vantage: Vantage, places: Places): Way {
 function withPortTaken(state: RouterState): RouterState {
   const others = state.mappings.filter((m) => m.internalAddress !== OTHER_DEVICE);
   if (!state.faults.portTaken) return { ...state, mappings: others };
-  return { ...state, mappings: [...others.filter((m) => m.externalPort !== 443), { protocol: 'tcp', externalPort: 443, internalAddress: OTHER_DEVICE, internalPort: 443, endsAt: null, description: 'by hand' }] };
+  return {
+    ...state,
+    mappings: [
+      ...others.filter((m) => m.externalPort !== 443),
+      {
+        protocol: 'tcp',
+        externalPort: 443,
+        internalAddress: OTHER_DEVICE,
+        internalPort: 443,
+        endsAt: null,
+        description: 'by hand',
+      },
+    ],
+  };
 }
 
 function serverPort(places: Places, port: number): number | null {
@@ -153,7 +262,12 @@ function serverPort(places: Places, port: number): number | null {
 
 function publicZone(): Zone {
   const zone = newZone(ZONE, `ns1.${ZONE}`, 2026112501);
-  return [addressRecord(`ns1.${ZONE}`, '203.0.113.53', 3600), addressRecord(`files.${ZONE}`, PUBLIC_ADDRESS, 300), addressRecord(`www.${ZONE}`, '203.0.113.80', 3600), addressRecord(`relay.${ZONE}`, RELAY_ADDRESS, 300)].reduce(withRecord, zone);
+  return [
+    addressRecord(`ns1.${ZONE}`, '203.0.113.53', 3600),
+    addressRecord(`files.${ZONE}`, PUBLIC_ADDRESS, 300),
+    addressRecord(`www.${ZONE}`, '203.0.113.80', 3600),
+    addressRecord(`relay.${ZONE}`, RELAY_ADDRESS, 300),
+  ].reduce(withRecord, zone);
 }
 
 /** Which inside address a peer on loopback stands for: the last number of 127.0.20.N is that of 192.168.20.N. */
@@ -163,12 +277,20 @@ function insideAddress(peer: string): string {
   return match[1] === '113' ? `203.0.113.${match[2]}` : `192.168.${match[1]}.${match[2]}`;
 }
 
-function shownRecords(network: string, zones: readonly Zone[]): { network: string; name: string; type: string; ttl: number; value: string }[] {
-  return zones.flatMap((z) => z.records).flatMap((r) => {
-    if (r.type === TYPE.A) return [{ network, name: r.name, type: 'A', ttl: r.ttl, value: [...r.data].join('.') }];
-    if (r.type === TYPE.TXT) return [{ network, name: r.name, type: 'TXT', ttl: r.ttl, value: r.data.subarray(1).toString('latin1') }];
-    return r.type === TYPE.CNAME ? [{ network, name: r.name, type: 'CNAME', ttl: r.ttl, value: r.data.toString('hex') }] : [];
-  });
+function shownRecords(
+  network: string,
+  zones: readonly Zone[],
+): { network: string; name: string; type: string; ttl: number; value: string }[] {
+  return zones
+    .flatMap((z) => z.records)
+    .flatMap((r) => {
+      if (r.type === TYPE.A) return [{ network, name: r.name, type: 'A', ttl: r.ttl, value: [...r.data].join('.') }];
+      if (r.type === TYPE.TXT)
+        return [{ network, name: r.name, type: 'TXT', ttl: r.ttl, value: r.data.subarray(1).toString('latin1') }];
+      return r.type === TYPE.CNAME
+        ? [{ network, name: r.name, type: 'CNAME', ttl: r.ttl, value: r.data.toString('hex') }]
+        : [];
+    });
 }
 
 function addressOf(zones: readonly Zone[], host: string): string | null {
@@ -178,9 +300,13 @@ function addressOf(zones: readonly Zone[], host: string): string | null {
 
 /** The texts of TXT records; a record may hold several strings, which are joined (RFC 1035 §3.3.14, RFC 7208 §3.3). */
 function textsOf(zones: readonly Zone[], name: string): string[] {
-  return zones.flatMap((z) => z.records).filter((r) => r.name === name.toLowerCase() && r.type === TYPE.TXT).map((r) => {
-    let text = '';
-    for (let at = 0; at < r.data.length; at += 1 + (r.data[at] as number)) text += r.data.toString('latin1', at + 1, at + 1 + (r.data[at] as number));
-    return text;
-  });
+  return zones
+    .flatMap((z) => z.records)
+    .filter((r) => r.name === name.toLowerCase() && r.type === TYPE.TXT)
+    .map((r) => {
+      let text = '';
+      for (let at = 0; at < r.data.length; at += 1 + (r.data[at] as number))
+        text += r.data.toString('latin1', at + 1, at + 1 + (r.data[at] as number));
+      return text;
+    });
 }

@@ -25,7 +25,24 @@ export class AppModule {
   static with(config: Config): DynamicModule {
     return {
       module: AppModule,
-      imports: [TypeOrmModule.forRoot({ ...dataSourceOptions(config.databaseUrl, ENTITIES), retryAttempts: 20, retryDelay: 500 }), PlatformModule.with(config), LedgerModule, PeopleModule, StoresModule, PreviewsModule, TransfersModule, AdoptModule, SharesModule, ReachModule, LiveModule, VisitsModule],
+      imports: [
+        TypeOrmModule.forRoot({
+          ...dataSourceOptions(config.databaseUrl, ENTITIES),
+          retryAttempts: 20,
+          retryDelay: 500,
+        }),
+        PlatformModule.with(config),
+        LedgerModule,
+        PeopleModule,
+        StoresModule,
+        PreviewsModule,
+        TransfersModule,
+        AdoptModule,
+        SharesModule,
+        ReachModule,
+        LiveModule,
+        VisitsModule,
+      ],
     };
   }
 }

@@ -11,11 +11,16 @@ import { dress } from './web.js';
 
 async function main(): Promise<void> {
   const config = configFromEnvironment(process.env);
-  const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), { bodyParser: false, forceCloseConnections: true, logger: ['error', 'warn'], abortOnError: false });
+  const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), {
+    bodyParser: false,
+    forceCloseConnections: true,
+    logger: ['error', 'warn'],
+    abortOnError: false,
+  });
   await migrate(app.get(DataSource));
   dress(app, config);
   app.enableShutdownHooks(['SIGINT', 'SIGTERM']);
-  const server = await app.listen(config.port, config.host) as import('node:http').Server;
+  const server = (await app.listen(config.port, config.host)) as import('node:http').Server;
   // Large uploads take as long as they take; heads must still come promptly.
   server.requestTimeout = 0;
   server.headersTimeout = 20_000;

@@ -31,12 +31,16 @@ export function dress(app: INestApplication, config: Config): void {
   app.use(sameOriginOnly);
   const json = express.json({ limit: JSON_LIMIT, type: 'application/json' });
   // The body of a PUT is a file, whatever its type says.
-  app.use((req: Request, res: Response, next: NextFunction) => (req.method === 'PUT' && /\/(files|batch)$/.test(req.path) ? next() : json(req, res, next)));
+  app.use((req: Request, res: Response, next: NextFunction) =>
+    req.method === 'PUT' && /\/(files|batch)$/.test(req.path) ? next() : json(req, res, next),
+  );
   app.use(app.get(ResumableService).handler());
   app.useGlobalFilters(new ProblemFilter());
   documentApi(app);
   if (config.webRoot && existsSync(config.webRoot)) serveWeb(app, http, config.webRoot);
-  app.use((error: unknown, req: Request, res: Response, _next: NextFunction) => sendProblem(asProblem(error), req, res));
+  app.use((error: unknown, req: Request, res: Response, _next: NextFunction) =>
+    sendProblem(asProblem(error), req, res),
+  );
 }
 
 /** Puts the short ways before the framework: what they do not take goes on to it. */
@@ -57,7 +61,20 @@ function securityHeaders() {
   const strict = helmet({
     contentSecurityPolicy: {
       useDefaults: false,
-      directives: { defaultSrc: ["'none'"], scriptSrc: ["'self'"], styleSrc: ["'self'"], imgSrc: ["'self'", 'data:'], mediaSrc: ["'self'"], fontSrc: ["'self'"], connectSrc: ["'self'"], workerSrc: ["'self'"], manifestSrc: ["'self'"], formAction: ["'self'"], frameAncestors: ["'none'"], baseUri: ["'none'"] },
+      directives: {
+        defaultSrc: ["'none'"],
+        scriptSrc: ["'self'"],
+        styleSrc: ["'self'"],
+        imgSrc: ["'self'", 'data:'],
+        mediaSrc: ["'self'"],
+        fontSrc: ["'self'"],
+        connectSrc: ["'self'"],
+        workerSrc: ["'self'"],
+        manifestSrc: ["'self'"],
+        formAction: ["'self'"],
+        frameAncestors: ["'none'"],
+        baseUri: ["'none'"],
+      },
     },
     // Told only over HTTPS, where it means something (RFC 6797 §7.2).
     strictTransportSecurity: false,
@@ -65,8 +82,24 @@ function securityHeaders() {
     xFrameOptions: { action: 'deny' },
   });
   // The API's page brings styles of its own inside the document.
-  const forDocs = helmet({ contentSecurityPolicy: { useDefaults: false, directives: { defaultSrc: ["'none'"], scriptSrc: ["'self'"], styleSrc: ["'self'", "'unsafe-inline'"], imgSrc: ["'self'", 'data:'], fontSrc: ["'self'"], connectSrc: ["'self'"], frameAncestors: ["'none'"], baseUri: ["'none'"] } }, strictTransportSecurity: false });
-  return (req: Request, res: Response, next: NextFunction) => (req.path.startsWith('/api/docs') ? forDocs : strict)(req, res, next);
+  const forDocs = helmet({
+    contentSecurityPolicy: {
+      useDefaults: false,
+      directives: {
+        defaultSrc: ["'none'"],
+        scriptSrc: ["'self'"],
+        styleSrc: ["'self'", "'unsafe-inline'"],
+        imgSrc: ["'self'", 'data:'],
+        fontSrc: ["'self'"],
+        connectSrc: ["'self'"],
+        frameAncestors: ["'none'"],
+        baseUri: ["'none'"],
+      },
+    },
+    strictTransportSecurity: false,
+  });
+  return (req: Request, res: Response, next: NextFunction) =>
+    (req.path.startsWith('/api/docs') ? forDocs : strict)(req, res, next);
 }
 
 /** A change that another site's page asks for is refused, whatever cookies came with it. */
@@ -74,8 +107,11 @@ function sameOriginOnly(req: Request, res: Response, next: NextFunction): void {
   const safe = req.method === 'GET' || req.method === 'HEAD' || req.method === 'OPTIONS';
   const { origin } = req.headers;
   const site = req.headers['sec-fetch-site'];
-  const foreign = (origin !== undefined && hostOf(origin) !== req.host) || (site !== undefined && site !== 'same-origin' && site !== 'none');
-  if (!safe && foreign) sendProblem(new Problem('forbidden', 'origin.foreign', 'This request came from another site.'), req, res);
+  const foreign =
+    (origin !== undefined && hostOf(origin) !== req.host) ||
+    (site !== undefined && site !== 'same-origin' && site !== 'none');
+  if (!safe && foreign)
+    sendProblem(new Problem('forbidden', 'origin.foreign', 'This request came from another site.'), req, res);
   else next();
 }
 
@@ -88,17 +124,42 @@ function hostOf(origin: string): string | null {
 }
 
 function documentApi(app: INestApplication): void {
-  const document = SwaggerModule.createDocument(app, new DocumentBuilder().setTitle('Lockfast Quay').setDescription('Every refusal is application/problem+json (RFC 9457) with a stable `code`.').setVersion('0.1').addCookieAuth('quay_session').build());
+  const document = SwaggerModule.createDocument(
+    app,
+    new DocumentBuilder()
+      .setTitle('Lockfast Quay')
+      .setDescription('Every refusal is application/problem+json (RFC 9457) with a stable `code`.')
+      .setVersion('0.1')
+      .addCookieAuth('quay_session')
+      .build(),
+  );
   SwaggerModule.setup('api/docs', app, document);
 }
 
 /** The built pages: hashed assets for ever, documents never without asking. Places of the application are its own routes. */
 function serveWeb(app: INestApplication, http: express.Express, webRoot: string): void {
-  app.use('/assets', express.static(join(webRoot, 'assets'), { immutable: true, maxAge: '1y', index: false, fallthrough: false }));
+  app.use(
+    '/assets',
+    express.static(join(webRoot, 'assets'), { immutable: true, maxAge: '1y', index: false, fallthrough: false }),
+  );
   app.use(express.static(webRoot, { index: false, cacheControl: true, maxAge: 0, extensions: [] }));
   const page = (_req: Request, res: Response) => {
     res.setHeader('Cache-Control', 'no-cache');
     res.sendFile(join(webRoot, 'index.html'));
   };
-  for (const path of ['/', '/sign-in', '/today', '/stores', '/stores/*rest', '/shares', '/shares/*rest', '/reach', '/reach/plan', '/reach/addresses/*rest', '/ledger', '/account']) http.get(path, page);
+  for (const path of [
+    '/',
+    '/sign-in',
+    '/today',
+    '/stores',
+    '/stores/*rest',
+    '/shares',
+    '/shares/*rest',
+    '/reach',
+    '/reach/plan',
+    '/reach/addresses/*rest',
+    '/ledger',
+    '/account',
+  ])
+    http.get(path, page);
 }

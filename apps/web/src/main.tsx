@@ -38,7 +38,8 @@ const client = new QueryClient({
 // A session that has ended shows the sign-in, wherever that is noticed.
 client.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
-  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none') client.setQueryData(meQuery.queryKey, null);
+  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none')
+    client.setQueryData(meQuery.queryKey, null);
 });
 
 function SignedIn({ children }: { children: ReactNode }) {

@@ -19,4 +19,7 @@ export const nameSchema = Joi.string()
 
 /** Text of one line, trimmed, without control characters. */
 // eslint-disable-next-line no-control-regex
-export const lineSchema = Joi.string().trim().pattern(/^[^\u0000-\u001f\u007f]*$/).messages({ 'string.pattern.base': 'The text contains an invisible control character.' });
+export const lineSchema = Joi.string()
+  .trim()
+  .pattern(/^[^\u0000-\u001f\u007f]*$/)
+  .messages({ 'string.pattern.base': 'The text contains an invisible control character.' });

@@ -1,16 +1,37 @@
 import { describe, expect, it } from 'vitest';
-import { changeShareSchema, createFolderSchema, createShareSchema, nodeIdsSchema, openShareSchema, signInSchema, uploadQuerySchema } from './index.js';
+import {
+  changeShareSchema,
+  createFolderSchema,
+  createShareSchema,
+  nodeIdsSchema,
+  openShareSchema,
+  signInSchema,
+  uploadQuerySchema,
+} from './index.js';
 
 const id = '019fa1a2-33c0-7206-acb0-4462bca1c3c1';
-const share = { title: 'Plans', nodeIds: [id], window: { opensAt: null, closesAt: null }, password: null, visitLimit: null };
+const share = {
+  title: 'Plans',
+  nodeIds: [id],
+  window: { opensAt: null, closesAt: null },
+  password: null,
+  visitLimit: null,
+};
 const typeOf = (result: { error?: { details: { type: string }[] } }) => result.error?.details[0]?.type;
 
 describe('what is asked is normalised', () => {
   it('names to composed form, text trimmed, ids and sign-in names to lower case', () => {
     expect(createFolderSchema.validate({ name: 'Zu\u0308rich' }).value).toEqual({ name: 'Zürich', ifExists: 'refuse' });
-    expect((createShareSchema.validate({ ...share, title: '  Plans ' }).value as { title: string }).title).toBe('Plans');
-    expect((nodeIdsSchema.validate({ nodeIds: [id.toUpperCase()] }).value as { nodeIds: string[] }).nodeIds).toEqual([id]);
-    expect((signInSchema.validate({ signInName: ' Iris ', password: ' kept as it is ' }).value as object)).toEqual({ signInName: 'iris', password: ' kept as it is ' });
+    expect((createShareSchema.validate({ ...share, title: '  Plans ' }).value as { title: string }).title).toBe(
+      'Plans',
+    );
+    expect((nodeIdsSchema.validate({ nodeIds: [id.toUpperCase()] }).value as { nodeIds: string[] }).nodeIds).toEqual([
+      id,
+    ]);
+    expect(signInSchema.validate({ signInName: ' Iris ', password: ' kept as it is ' }).value as object).toEqual({
+      signInName: 'iris',
+      password: ' kept as it is ',
+    });
   });
   it('what may be left out has its default', () => {
     expect(createShareSchema.validate(share).value).toMatchObject({ message: '', weakPasswordMeant: false });
@@ -20,7 +41,7 @@ describe('what is asked is normalised', () => {
 });
 
 describe('what is refused', () => {
-  it('names by the core\'s own codes', () => {
+  it("names by the core's own codes", () => {
     expect(typeOf(createFolderSchema.validate({ name: 'NUL' }))).toBe('name.reserved');
     expect(typeOf(createFolderSchema.validate({ name: 'a/b' }))).toBe('name.separator');
   });

@@ -18,7 +18,9 @@ export interface LedgerPage {
 export const ledgerQuerySchema = Joi.object<{ before?: number; limit: number; kind?: string; find?: string }>({
   before: Joi.number().integer().min(1),
   limit: Joi.number().integer().min(1).max(500).default(100),
-  kind: Joi.string().pattern(/^[a-z-]+$/).max(40),
+  kind: Joi.string()
+    .pattern(/^[a-z-]+$/)
+    .max(40),
   find: Joi.string().trim().max(100),
 });
 

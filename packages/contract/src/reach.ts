@@ -1,15 +1,39 @@
-import type { AddressUses, Exposure, GuideEntry, PlannedLine, ReachMark, StageResult, Vantage, WayCompared, WayIn } from '@quay/core';
+import type {
+  AddressUses,
+  Exposure,
+  GuideEntry,
+  PlannedLine,
+  ReachMark,
+  StageResult,
+  Vantage,
+  WayCompared,
+  WayIn,
+} from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema } from './common.js';
 
 const hostLabel = /^(?!-)[a-z0-9-]{1,63}(?<!-)$/;
 /** A host name in A-label form (RFC 1123 §2.1, RFC 5890) or an address. */
-const host = lineSchema.lowercase().max(253).custom((value: string, helpers) => {
-  const labels = value.replace(/\.$/, '').split('.');
-  return labels.every((l) => hostLabel.test(l)) || /^[0-9a-f:]+$/.test(value) ? value.replace(/\.$/, '') : helpers.error('host.malformed');
-}).messages({ 'host.malformed': 'That is no host name: letters, digits, hyphens and dots.' });
-const prefix = Joi.string().allow('').max(100).pattern(/^(\/[\w.~-]+)*$/).messages({ 'string.pattern.base': 'A path begins with a slash and has none at its end, as in /files.' });
-const secret = Joi.string().base64().min(16).max(200).messages({ 'string.base64': 'The secret is written in base64, as the name server shows it.' });
+const host = lineSchema
+  .lowercase()
+  .max(253)
+  .custom((value: string, helpers) => {
+    const labels = value.replace(/\.$/, '').split('.');
+    return labels.every((l) => hostLabel.test(l)) || /^[0-9a-f:]+$/.test(value)
+      ? value.replace(/\.$/, '')
+      : helpers.error('host.malformed');
+  })
+  .messages({ 'host.malformed': 'That is no host name: letters, digits, hyphens and dots.' });
+const prefix = Joi.string()
+  .allow('')
+  .max(100)
+  .pattern(/^(\/[\w.~-]+)*$/)
+  .messages({ 'string.pattern.base': 'A path begins with a slash and has none at its end, as in /files.' });
+const secret = Joi.string()
+  .base64()
+  .min(16)
+  .max(200)
+  .messages({ 'string.base64': 'The secret is written in base64, as the name server shows it.' });
 
 export interface NewAddress {
   wayIn: WayIn;
@@ -27,7 +51,14 @@ const shape = {
   pathPrefix: prefix,
   uses: Joi.string().valid('visitors', 'sign-in', 'drive'),
 };
-export const newAddressSchema = Joi.object<NewAddress>({ wayIn: shape.wayIn.required(), scheme: shape.scheme.required(), host: shape.host.required(), port: shape.port.default(null), pathPrefix: shape.pathPrefix.default(''), uses: shape.uses.default('visitors') });
+export const newAddressSchema = Joi.object<NewAddress>({
+  wayIn: shape.wayIn.required(),
+  scheme: shape.scheme.required(),
+  host: shape.host.required(),
+  port: shape.port.default(null),
+  pathPrefix: shape.pathPrefix.default(''),
+  uses: shape.uses.default('visitors'),
+});
 
 export interface ChangeAddress extends Partial<NewAddress> {
   isDefault?: true;
@@ -37,7 +68,14 @@ export interface ChangeAddress extends Partial<NewAddress> {
   /** Links that were handed over would change: whoever changes the address has seen which. */
   linksSeen?: boolean;
 }
-export const changeAddressSchema = Joi.object<ChangeAddress>({ ...shape, isDefault: Joi.boolean().valid(true), fallback: Joi.string().valid('offer', 'auto'), redirect: Joi.boolean(), hsts: Joi.boolean(), linksSeen: Joi.boolean() }).min(1);
+export const changeAddressSchema = Joi.object<ChangeAddress>({
+  ...shape,
+  isDefault: Joi.boolean().valid(true),
+  fallback: Joi.string().valid('offer', 'auto'),
+  redirect: Joi.boolean(),
+  hsts: Joi.boolean(),
+  linksSeen: Joi.boolean(),
+}).min(1);
 
 export const moveLinksSchema = Joi.object<{ to: string }>({ to: idSchema.required() });
 
@@ -49,14 +87,31 @@ export interface NameServerSettings {
   /** Base64; taken, never told. */
   secret: string;
 }
-export const nameServerSchema = Joi.object<NameServerSettings>({ address: Joi.string().ip({ cidr: 'forbidden' }).required(), port: Joi.number().integer().min(1).max(65_535).default(53), zone: host.required(), keyName: host.required(), secret: secret.required() });
+export const nameServerSchema = Joi.object<NameServerSettings>({
+  address: Joi.string().ip({ cidr: 'forbidden' }).required(),
+  port: Joi.number().integer().min(1).max(65_535).default(53),
+  zone: host.required(),
+  keyName: host.required(),
+  secret: secret.required(),
+});
 /** A certificate that was got by hand, with the chain up to but without the root, and its key; both as PEM. */
-export const ownCertificateSchema = Joi.object<{ chain: string; key: string }>({ chain: Joi.string().max(60_000).required(), key: Joi.string().max(20_000).required() });
+export const ownCertificateSchema = Joi.object<{ chain: string; key: string }>({
+  chain: Joi.string().max(60_000).required(),
+  key: Joi.string().max(20_000).required(),
+});
 export const networkSchema = Joi.string<'public' | 'office' | 'guest'>().valid('public', 'office', 'guest').required();
 
-export const remedySchema = Joi.object<{ act: RemedyAct }>({ act: Joi.string().valid('update-record', 'map-port', 'get-certificate', 'redirect-on', 'office-record', 'use-relay').required() });
-export type RemedyAct = 'update-record' | 'map-port' | 'get-certificate' | 'redirect-on' | 'office-record' | 'use-relay';
-export const guideStepSchema = Joi.object<{ step: string; how: 'program' | 'hand' }>({ step: Joi.string().valid('record', 'mapping', 'relay', 'certificate', 'redirect', 'closed').required(), how: Joi.string().valid('program', 'hand').required() });
+export const remedySchema = Joi.object<{ act: RemedyAct }>({
+  act: Joi.string()
+    .valid('update-record', 'map-port', 'get-certificate', 'redirect-on', 'office-record', 'use-relay')
+    .required(),
+});
+export type RemedyAct =
+  'update-record' | 'map-port' | 'get-certificate' | 'redirect-on' | 'office-record' | 'use-relay';
+export const guideStepSchema = Joi.object<{ step: string; how: 'program' | 'hand' }>({
+  step: Joi.string().valid('record', 'mapping', 'relay', 'certificate', 'redirect', 'closed').required(),
+  how: Joi.string().valid('program', 'hand').required(),
+});
 
 export const plannedLineSchema = Joi.object<PlannedLine>({
   line: Joi.string().valid('own', 'shared', 'behind-router').required(),
@@ -138,7 +193,13 @@ export interface ReachNetwork {
   insideAddress: string;
   gateway: string | null;
   publicAddress: string | null;
-  nameServers: { network: 'public' | 'office' | 'guest'; address: string; port: number; zone: string; keyName: string }[];
+  nameServers: {
+    network: 'public' | 'office' | 'guest';
+    address: string;
+    port: number;
+    zone: string;
+    keyName: string;
+  }[];
   probes: string[];
 }
 

@@ -10,14 +10,23 @@ export interface WindowText {
 
 const title = lineSchema.min(1).max(120);
 const message = Joi.string().trim().allow('').max(2000);
-const windowSchema = Joi.object<WindowText>({ opensAt: timeSchema.allow(null).required(), closesAt: timeSchema.allow(null).required() });
+const windowSchema = Joi.object<WindowText>({
+  opensAt: timeSchema.allow(null).required(),
+  closesAt: timeSchema.allow(null).required(),
+});
 const limitWords = `A visit limit is a whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}.`;
 const visitLimit = Joi.number()
   .integer()
   .min(VISIT_LIMIT_RANGE.min)
   .max(VISIT_LIMIT_RANGE.max)
   .allow(null)
-  .messages({ 'number.min': limitWords, 'number.max': limitWords, 'number.integer': limitWords, 'number.base': limitWords, 'number.unsafe': limitWords });
+  .messages({
+    'number.min': limitWords,
+    'number.max': limitWords,
+    'number.integer': limitWords,
+    'number.base': limitWords,
+    'number.unsafe': limitWords,
+  });
 const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
 
 export interface CreateShare {

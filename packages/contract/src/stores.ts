@@ -70,7 +70,9 @@ export interface FolderQuery {
 export const folderQuerySchema = Joi.object<FolderQuery>({
   after: Joi.string().max(2000),
   litter: Joi.boolean().default(false),
-  sort: Joi.string().valid(...SORT_KEYS).default('name'),
+  sort: Joi.string()
+    .valid(...SORT_KEYS)
+    .default('name'),
   descending: Joi.boolean().default(false),
 });
 
@@ -102,7 +104,11 @@ export interface MoveNodes extends NodeIds {
   /** Taken names: nothing moves, or those get a number. */
   ifTaken: 'refuse' | 'keep-both';
 }
-export const moveSchema = Joi.object<MoveNodes>({ nodeIds: nodeIds.required(), toFolderId: idSchema.required(), ifTaken: Joi.string().valid('refuse', 'keep-both').default('refuse') });
+export const moveSchema = Joi.object<MoveNodes>({
+  nodeIds: nodeIds.required(),
+  toFolderId: idSchema.required(),
+  ifTaken: Joi.string().valid('refuse', 'keep-both').default('refuse'),
+});
 export interface MoveAnswer {
   /** Where each came from and what it is called now, so that it can be moved back. */
   moved: { id: string; name: string; fromFolderId: string; fromName: string }[];
@@ -241,7 +247,10 @@ export interface RestorePast {
   /** Null: everything in the folder. */
   nodeIds: string[] | null;
 }
-export const restorePastSchema = Joi.object<RestorePast>({ at: timeSchema.required(), nodeIds: nodeIds.allow(null).required() });
+export const restorePastSchema = Joi.object<RestorePast>({
+  at: timeSchema.required(),
+  nodeIds: nodeIds.allow(null).required(),
+});
 export interface RestoreAnswer {
   restored: number;
   same: number;
@@ -302,8 +311,15 @@ export interface TagNodes extends NodeIds {
   tagId: string;
   on: boolean;
 }
-export const tagNodesSchema = Joi.object<TagNodes>({ nodeIds: nodeIds.required(), tagId: idSchema.required(), on: Joi.boolean().required() });
-export const pinSchema = Joi.object<NodeIds & { on: boolean }>({ nodeIds: nodeIds.required(), on: Joi.boolean().required() });
+export const tagNodesSchema = Joi.object<TagNodes>({
+  nodeIds: nodeIds.required(),
+  tagId: idSchema.required(),
+  on: Joi.boolean().required(),
+});
+export const pinSchema = Joi.object<NodeIds & { on: boolean }>({
+  nodeIds: nodeIds.required(),
+  on: Joi.boolean().required(),
+});
 
 export interface StorePolicyText {
   quotaBytes: number | null;
@@ -318,12 +334,23 @@ const days = Joi.number().integer().min(1).max(3650).allow(null);
 export const changePolicySchema = Joi.object<Partial<StorePolicyText>>({
   quotaBytes: bytes,
   largestFileBytes: bytes,
-  allowedTypes: Joi.array().items(Joi.string().lowercase().pattern(/^[a-z0-9]{1,12}$/).messages({ 'string.pattern.base': 'A type is an extension of letters and digits, like pdf.' })).max(100).unique(),
+  allowedTypes: Joi.array()
+    .items(
+      Joi.string()
+        .lowercase()
+        .pattern(/^[a-z0-9]{1,12}$/)
+        .messages({ 'string.pattern.base': 'A type is an extension of letters and digits, like pdf.' }),
+    )
+    .max(100)
+    .unique(),
   versionsKept: Joi.number().integer().min(1).max(1000),
   thinAfterDays: days,
   trashDays: days,
 }).min(1);
-export const policyEffectSchema = Joi.object<{ versionsKept: number; thinAfterDays: number | null }>({ versionsKept: Joi.number().integer().min(1).max(1000).required(), thinAfterDays: days.default(null) });
+export const policyEffectSchema = Joi.object<{ versionsKept: number; thinAfterDays: number | null }>({
+  versionsKept: Joi.number().integer().min(1).max(1000).required(),
+  thinAfterDays: days.default(null),
+});
 /** What a policy would remove if it held now. */
 export interface PolicyEffect {
   versions: number;

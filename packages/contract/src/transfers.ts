@@ -15,7 +15,15 @@ export interface FilesToCheck {
   totalBytes?: number;
 }
 export const checkFilesSchema = Joi.object<FilesToCheck>({
-  files: Joi.array().items(Joi.object({ name: Joi.string().max(2000).allow('').required(), sizeBytes: Joi.number().integer().min(0).required() })).max(FILES_CHECKED).required(),
+  files: Joi.array()
+    .items(
+      Joi.object({
+        name: Joi.string().max(2000).allow('').required(),
+        sizeBytes: Joi.number().integer().min(0).required(),
+      }),
+    )
+    .max(FILES_CHECKED)
+    .required(),
   totalBytes: Joi.number().integer().min(0),
 });
 export interface CheckAnswer {
@@ -55,7 +63,10 @@ export interface OpenUpload {
   removedAt: string;
 }
 
-export const batchQuerySchema = Joi.object<{ batchId: string; conflict: ConflictChoice }>({ batchId: idSchema.required(), conflict: conflictSchema.default('refuse') });
+export const batchQuerySchema = Joi.object<{ batchId: string; conflict: ConflictChoice }>({
+  batchId: idSchema.required(),
+  conflict: conflictSchema.default('refuse'),
+});
 export const finishSchema = Joi.object<{ conflict: ConflictChoice }>({ conflict: conflictSchema.required() });
 /** One entry of a batch, in the order of the archive: what was kept, or why not. */
 export type BatchEntry = { path: string; answer: UploadAnswer } | { path: string; code: string; words: string };
@@ -94,5 +105,8 @@ export interface AskImport {
   path: string;
   folderId: string;
 }
-export const importSchema = Joi.object<AskImport>({ path: Joi.string().max(4096).required(), folderId: idSchema.required() });
+export const importSchema = Joi.object<AskImport>({
+  path: Joi.string().max(4096).required(),
+  folderId: idSchema.required(),
+});
 export const exportSchema = Joi.object<{ storeId: string }>({ storeId: idSchema.required() });

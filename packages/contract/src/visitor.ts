@@ -39,4 +39,6 @@ export interface VisitorContents {
 export interface OpenShare {
   password: string | null;
 }
-export const openShareSchema = Joi.object<OpenShare>({ password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null) });
+export const openShareSchema = Joi.object<OpenShare>({
+  password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null),
+});

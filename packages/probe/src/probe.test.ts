@@ -22,10 +22,40 @@ let plain = 0;
 
 beforeAll(async () => {
   folder = mkdtempSync(join(tmpdir(), 'probe-'));
-  execFileSync('openssl', ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-keyout', 'key', '-out', 'cert', '-subj', '/O=Probe test', '-addext', 'subjectAltName=DNS:files.saltmarsh.example', '-days', '30'], { cwd: folder, stdio: 'ignore' });
+  execFileSync(
+    'openssl',
+    [
+      'req',
+      '-x509',
+      '-newkey',
+      'ec',
+      '-pkeyopt',
+      'ec_paramgen_curve:prime256v1',
+      '-nodes',
+      '-keyout',
+      'key',
+      '-out',
+      'cert',
+      '-subj',
+      '/O=Probe test',
+      '-addext',
+      'subjectAltName=DNS:files.saltmarsh.example',
+      '-days',
+      '30',
+    ],
+    { cwd: folder, stdio: 'ignore' },
+  );
   root = readFileSync(join(folder, 'cert'), 'utf8');
-  secure = await listen(createTls({ cert: root, key: readFileSync(join(folder, 'key')) }, (req, res) => res.writeHead(200, { 'strict-transport-security': 'max-age=15552000; includeSubDomains' }).end(`asked for ${req.url}`)) as unknown as Server);
-  plain = await listen(createPlain((_req, res) => res.writeHead(301, { location: 'https://files.saltmarsh.example/' }).end()));
+  secure = await listen(
+    createTls({ cert: root, key: readFileSync(join(folder, 'key')) }, (req, res) =>
+      res
+        .writeHead(200, { 'strict-transport-security': 'max-age=15552000; includeSubDomains' })
+        .end(`asked for ${req.url}`),
+    ) as unknown as Server,
+  );
+  plain = await listen(
+    createPlain((_req, res) => res.writeHead(301, { location: 'https://files.saltmarsh.example/' }).end()),
+  );
 });
 afterAll(() => {
   for (const server of open) {
@@ -36,16 +66,35 @@ afterAll(() => {
 });
 
 /** Every address leads to these ports of this machine. */
-const wayTo = (ports: Record<number, number | null>): Way => ({ resolvers: ['127.0.0.1:9'], place: (_, port) => (ports[port] ? { host: '127.0.0.1', port: ports[port] as number } : null) });
-const ask = { url: 'https://files.saltmarsh.example', path: '/reach/probe/abc', address: '198.51.100.24', roots: [] as string[] };
+const wayTo = (ports: Record<number, number | null>): Way => ({
+  resolvers: ['127.0.0.1:9'],
+  place: (_, port) => (ports[port] ? { host: '127.0.0.1', port: ports[port] as number } : null),
+});
+const ask = {
+  url: 'https://files.saltmarsh.example',
+  path: '/reach/probe/abc',
+  address: '198.51.100.24',
+  roots: [] as string[],
+};
 
 describe('measuring', () => {
   it('follows connection, encryption, page, redirect and HSTS, and trusts only who is to be trusted', async () => {
     const found = await measure({ ...ask, roots: [root] }, wayTo({ 443: secure, 80: plain }));
     expect(found.connect?.outcome).toBe('connected');
-    expect(found.tls).toMatchObject({ outcome: 'agreed', protocol: 'TLSv1.3', names: ['files.saltmarsh.example'], trusted: true, issuer: 'Probe test' });
+    expect(found.tls).toMatchObject({
+      outcome: 'agreed',
+      protocol: 'TLSv1.3',
+      names: ['files.saltmarsh.example'],
+      trusted: true,
+      issuer: 'Probe test',
+    });
     expect(found.page).toMatchObject({ outcome: 'answered', status: 200, body: 'asked for /reach/probe/abc' });
-    expect(found.redirect).toEqual({ outcome: 'redirects', status: 301, location: 'https://files.saltmarsh.example/', hstsSeconds: 15_552_000 });
+    expect(found.redirect).toEqual({
+      outcome: 'redirects',
+      status: 301,
+      location: 'https://files.saltmarsh.example/',
+      hstsSeconds: 15_552_000,
+    });
     expect((await measure(ask, wayTo({ 443: secure, 80: plain }))).tls?.trusted).toBe(false);
   });
   it.each([
@@ -57,7 +106,18 @@ describe('measuring', () => {
   });
   it('plain HTTP where TLS should be, and old TLS, are told apart', async () => {
     expect((await measure(ask, wayTo({ 443: plain }))).tls?.outcome).toBe('no-tls');
-    const old = await listen(createTls({ cert: root, key: readFileSync(join(folder, 'key')), minVersion: 'TLSv1', maxVersion: 'TLSv1.1', ciphers: 'DEFAULT@SECLEVEL=0' }, (_req, res) => res.end()) as unknown as Server);
+    const old = await listen(
+      createTls(
+        {
+          cert: root,
+          key: readFileSync(join(folder, 'key')),
+          minVersion: 'TLSv1',
+          maxVersion: 'TLSv1.1',
+          ciphers: 'DEFAULT@SECLEVEL=0',
+        },
+        (_req, res) => res.end(),
+      ) as unknown as Server,
+    );
     expect((await measure(ask, wayTo({ 443: old }))).tls?.outcome).toMatch(/old-protocol|failed/);
   });
   it('whoever accepts and says nothing, or never ends, is left in time', async () => {
@@ -66,10 +126,12 @@ describe('measuring', () => {
     const found = await measure(ask, wayTo({ 443: silent }));
     expect([found.connect?.outcome, found.tls]).toEqual(['timeout', null]);
     expect(Date.now() - began).toBeLessThan(6000);
-    const endless = await listen(createPlain((_req, res) => {
-      const timer = setInterval(() => res.write('x'.repeat(10_000)), 5);
-      res.on('close', () => clearInterval(timer));
-    }));
+    const endless = await listen(
+      createPlain((_req, res) => {
+        const timer = setInterval(() => res.write('x'.repeat(10_000)), 5);
+        res.on('close', () => clearInterval(timer));
+      }),
+    );
     const page = (await measure({ ...ask, url: 'http://files.saltmarsh.example' }, wayTo({ 80: endless }))).page;
     expect([page?.outcome, page?.body.length]).toEqual(['answered', 2000]);
   }, 20_000);
@@ -83,32 +145,51 @@ describe('measuring', () => {
 describe('the standing probe', () => {
   it('answers who has the token, and refuses others and what it cannot read', async () => {
     const port = await listen(probeServer('token-of-sixteen-or-more', PLAIN_WAY));
-    const post = (authorization: string, body: string) => fetch(`http://127.0.0.1:${port}/`, { method: 'POST', headers: { authorization }, body });
+    const post = (authorization: string, body: string) =>
+      fetch(`http://127.0.0.1:${port}/`, { method: 'POST', headers: { authorization }, body });
     expect((await post('Bearer another', '{}')).status).toBe(401);
     expect((await post('Bearer token-of-sixteen-or-more', '{"url":"file:///etc/passwd","path":"/"}')).status).toBe(400);
-    const answer = await post('Bearer token-of-sixteen-or-more', JSON.stringify({ url: `http://127.0.0.1:${plain}`, path: '/x' }));
+    const answer = await post(
+      'Bearer token-of-sixteen-or-more',
+      JSON.stringify({ url: `http://127.0.0.1:${plain}`, path: '/x' }),
+    );
     expect(await answer.json()).toMatchObject({ connect: { outcome: 'connected' }, page: { status: 301 } });
   });
   it('what it is asked is never taken for more than it is', () => {
-    fc.assert(fc.property(fc.string(), (text) => {
-      expect(readAsk(text)).toBeNull();
-    }));
-    for (const bad of [{ url: 'https://a b', path: '/' }, { url: 'https://a', path: 'x' }, { url: 'https://a', path: '/\r\nHost: b' }, { url: 'https://a', path: '/', address: 'b' }]) expect(readAsk(JSON.stringify(bad))).toBeNull();
+    fc.assert(
+      fc.property(fc.string(), (text) => {
+        expect(readAsk(text)).toBeNull();
+      }),
+    );
+    for (const bad of [
+      { url: 'https://a b', path: '/' },
+      { url: 'https://a', path: 'x' },
+      { url: 'https://a', path: '/\r\nHost: b' },
+      { url: 'https://a', path: '/', address: 'b' },
+    ])
+      expect(readAsk(JSON.stringify(bad))).toBeNull();
   });
 });
 
 describe('as a program', () => {
   it('is one file that needs nothing, and says in words and by its code what it found', async () => {
     const file = resolve(import.meta.dirname, '../dist/probe.js');
-    const run = (...args: string[]) => new Promise<{ code: number | null; said: string }>((done) => {
-      const child = spawn(process.execPath, [file, ...args], { cwd: folder });
-      let said = '';
-      child.stdout.on('data', (piece) => (said += String(piece)));
-      child.on('close', (code) => done({ code, said }));
-    });
+    const run = (...args: string[]) =>
+      new Promise<{ code: number | null; said: string }>((done) => {
+        const child = spawn(process.execPath, [file, ...args], { cwd: folder });
+        let said = '';
+        child.stdout.on('data', (piece) => (said += String(piece)));
+        child.on('close', (code) => done({ code, said }));
+      });
     expect(readFileSync(file, 'utf8')).not.toMatch(/from '(?!node:)/);
     expect(await run('nonsense')).toMatchObject({ code: 1 });
-    expect(await run(`https://127.0.0.1:${secure}`)).toMatchObject({ code: 2, said: expect.stringContaining('not trusted') as string });
-    expect(await run('http://127.0.0.1:1')).toMatchObject({ code: 2, said: expect.stringContaining('No connection.') as string });
+    expect(await run(`https://127.0.0.1:${secure}`)).toMatchObject({
+      code: 2,
+      said: expect.stringContaining('not trusted') as string,
+    });
+    expect(await run('http://127.0.0.1:1')).toMatchObject({
+      code: 2,
+      said: expect.stringContaining('No connection.') as string,
+    });
   });
 });

@@ -34,10 +34,28 @@ export interface ProbeAsk {
 
 /** What was measured. A step that was not taken, because an earlier one failed, is null. Times are milliseconds. */
 export interface Measured {
-  lookup: { outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout'; addresses: string[]; ttlSeconds: number | null; elapsedMs: number } | null;
+  lookup: {
+    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout';
+    addresses: string[];
+    ttlSeconds: number | null;
+    elapsedMs: number;
+  } | null;
   connect: { outcome: 'connected' | 'refused' | 'timeout' | 'unreachable'; address: string; elapsedMs: number } | null;
-  tls: { outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed'; protocol: string | null; names: string[]; notBefore: number; notAfter: number; trusted: boolean; issuer: string } | null;
-  redirect: { outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere'; status: number | null; location: string | null; hstsSeconds: number | null } | null;
+  tls: {
+    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed';
+    protocol: string | null;
+    names: string[];
+    notBefore: number;
+    notAfter: number;
+    trusted: boolean;
+    issuer: string;
+  } | null;
+  redirect: {
+    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere';
+    status: number | null;
+    location: string | null;
+    hstsSeconds: number | null;
+  } | null;
   page: { outcome: 'answered' | 'error' | 'timeout'; status: number | null; body: string; elapsedMs: number } | null;
   /** What was asked and answered, a line each. */
   exchange: string[];
@@ -63,7 +81,9 @@ export async function measure(ask: ProbeAsk, way: Way = PLAIN_WAY): Promise<Meas
   if (!isIP(host)) {
     found.lookup = await lookup(host, way.resolvers, left(LOOKUP_MS));
     const { outcome, addresses, ttlSeconds, elapsedMs } = found.lookup;
-    say(`A ${host}  ${outcome === 'answered' ? addresses.join(' ') : outcome}${ttlSeconds === null ? '' : `  ttl ${ttlSeconds}`}  ${ms(elapsedMs)}`);
+    say(
+      `A ${host}  ${outcome === 'answered' ? addresses.join(' ') : outcome}${ttlSeconds === null ? '' : `  ttl ${ttlSeconds}`}  ${ms(elapsedMs)}`,
+    );
     address ??= addresses[0] ?? null;
   }
   if (!address) return found;
@@ -91,7 +111,13 @@ interface Talk {
   secure: boolean;
 }
 
-async function converse(socket: Socket, found: Measured, { ask, host, url, secure }: Talk, left: (most: number) => number, say: (line: string) => unknown): Promise<void> {
+async function converse(
+  socket: Socket,
+  found: Measured,
+  { ask, host, url, secure }: Talk,
+  left: (most: number) => number,
+  say: (line: string) => unknown,
+): Promise<void> {
   let through: Socket = socket;
   if (secure) {
     const asked = performance.now();
@@ -100,11 +126,17 @@ async function converse(socket: Socket, found: Measured, { ask, host, url, secur
     if (waited && socket.bytesRead === 0 && found.connect) {
       // Accepted, and then not a byte: something on the way took the connection (firewalls that answer for those behind them do), not the server.
       found.tls = null;
-      found.connect = { ...found.connect, outcome: 'timeout', elapsedMs: found.connect.elapsedMs + performance.now() - asked };
+      found.connect = {
+        ...found.connect,
+        outcome: 'timeout',
+        elapsedMs: found.connect.elapsedMs + performance.now() - asked,
+      };
       say(`TLS ${host}  not a byte in ${ms(performance.now() - asked)}`);
       return void socket.destroy();
     }
-    say(`TLS ${host}  ${told.outcome === 'agreed' ? `${told.protocol}  ${told.names.join(' ')}  until ${new Date(told.notAfter).toISOString().slice(0, 10)}${told.trusted ? '' : '  not trusted'}` : told.outcome}`);
+    say(
+      `TLS ${host}  ${told.outcome === 'agreed' ? `${told.protocol}  ${told.names.join(' ')}  until ${new Date(told.notAfter).toISOString().slice(0, 10)}${told.trusted ? '' : '  not trusted'}` : told.outcome}`,
+    );
     if (!tls) return void socket.destroy();
     through = tls;
   }
@@ -115,13 +147,22 @@ async function converse(socket: Socket, found: Measured, { ask, host, url, secur
   const elapsedMs = performance.now() - began;
   if (!answer) found.page = { outcome: 'timeout', status: null, body: '', elapsedMs };
   else {
-    found.page = { outcome: answer.status === 200 ? 'answered' : 'error', status: answer.status, body: answer.body, elapsedMs };
+    found.page = {
+      outcome: answer.status === 200 ? 'answered' : 'error',
+      status: answer.status,
+      body: answer.body,
+      elapsedMs,
+    };
     hsts.set(found, hstsSeconds(answer.headers['strict-transport-security']));
   }
   say(`GET ${path.replace(/[\w-]{16,}$/, '…')}  ${answer?.status ?? 'no answer'}  ${ms(elapsedMs)}`);
 }
 
-async function lookup(host: string, servers: string[] | null, timeoutMs: number): Promise<NonNullable<Measured['lookup']>> {
+async function lookup(
+  host: string,
+  servers: string[] | null,
+  timeoutMs: number,
+): Promise<NonNullable<Measured['lookup']>> {
   const began = performance.now();
   const resolver = new Resolver({ timeout: Math.ceil(timeoutMs / 2), tries: 2 });
   if (servers) resolver.setServers(servers);
@@ -131,19 +172,40 @@ async function lookup(host: string, servers: string[] | null, timeoutMs: number)
       if (error.code !== 'ENODATA') throw error;
       return resolver.resolve6(host, { ttl: true });
     });
-    return { outcome: 'answered', addresses: records.map((r) => r.address), ttlSeconds: records[0]?.ttl ?? null, elapsedMs: performance.now() - began };
+    return {
+      outcome: 'answered',
+      addresses: records.map((r) => r.address),
+      ttlSeconds: records[0]?.ttl ?? null,
+      elapsedMs: performance.now() - began,
+    };
   } catch (error) {
     const code = (error as NodeJS.ErrnoException).code ?? '';
-    const outcome = code === 'ENOTFOUND' ? 'no-such-name' : code === 'ENODATA' ? 'no-address' : code === 'EREFUSED' || code === 'ESERVFAIL' ? 'refused' : 'timeout';
+    const outcome =
+      code === 'ENOTFOUND'
+        ? 'no-such-name'
+        : code === 'ENODATA'
+          ? 'no-address'
+          : code === 'EREFUSED' || code === 'ESERVFAIL'
+            ? 'refused'
+            : 'timeout';
     return { outcome, addresses: [], ttlSeconds: null, elapsedMs: performance.now() - began };
   } finally {
     clearTimeout(timer);
   }
 }
 
-async function open(address: string, port: number, way: Way, timeoutMs: number): Promise<{ socket: Socket | null; told: NonNullable<Measured['connect']> }> {
+async function open(
+  address: string,
+  port: number,
+  way: Way,
+  timeoutMs: number,
+): Promise<{ socket: Socket | null; told: NonNullable<Measured['connect']> }> {
   const began = performance.now();
-  const told = (outcome: NonNullable<Measured['connect']>['outcome']) => ({ outcome, address, elapsedMs: performance.now() - began });
+  const told = (outcome: NonNullable<Measured['connect']>['outcome']) => ({
+    outcome,
+    address,
+    elapsedMs: performance.now() - began,
+  });
   const place = way.place(address, port);
   if (!place) return { socket: null, told: told('unreachable') };
   return new Promise((resolve) => {
@@ -158,16 +220,30 @@ async function open(address: string, port: number, way: Way, timeoutMs: number):
     });
     socket.on('error', (error: NodeJS.ErrnoException) => {
       clearTimeout(timer);
-      resolve({ socket: null, told: told(error.code === 'ECONNREFUSED' ? 'refused' : error.code === 'ETIMEDOUT' ? 'timeout' : 'unreachable') });
+      resolve({
+        socket: null,
+        told: told(error.code === 'ECONNREFUSED' ? 'refused' : error.code === 'ETIMEDOUT' ? 'timeout' : 'unreachable'),
+      });
     });
   });
 }
 
 /** A handshake that takes any certificate and says what it is: names, dates and trust are judged by whoever asked. */
-function handshake(socket: Socket, host: string, roots: string[], timeoutMs: number): Promise<{ tls: TLSSocket | null; told: NonNullable<Measured['tls']>; waited: boolean }> {
+function handshake(
+  socket: Socket,
+  host: string,
+  roots: string[],
+  timeoutMs: number,
+): Promise<{ tls: TLSSocket | null; told: NonNullable<Measured['tls']>; waited: boolean }> {
   const none = { protocol: null, names: [], notBefore: 0, notAfter: 0, trusted: false, issuer: '' };
   return new Promise((resolve) => {
-    const tls = tlsConnect({ socket, ...(isIP(host) ? {} : { servername: host }), rejectUnauthorized: false, checkServerIdentity: () => undefined, ...(roots.length && { ca: roots }) });
+    const tls = tlsConnect({
+      socket,
+      ...(isIP(host) ? {} : { servername: host }),
+      rejectUnauthorized: false,
+      checkServerIdentity: () => undefined,
+      ...(roots.length && { ca: roots }),
+    });
     const timer = setTimeout(() => end('failed', true), timeoutMs);
     const end = (outcome: 'no-tls' | 'old-protocol' | 'failed', waited = false) => {
       clearTimeout(timer);
@@ -179,9 +255,29 @@ function handshake(socket: Socket, host: string, roots: string[], timeoutMs: num
       const certificate = tls.getPeerCertificate();
       // What is only past its end is not distrusted: the dates say so themselves.
       const trusted = tls.authorized || /EXPIRED|NOT_YET_VALID/.test(String(tls.authorizationError));
-      resolve({ tls, told: { outcome: 'agreed', protocol: tls.getProtocol(), names: namesOf(certificate), notBefore: Date.parse(certificate.valid_from), notAfter: Date.parse(certificate.valid_to), trusted, issuer: one(certificate.issuer?.O) ?? one(certificate.issuer?.CN) ?? 'nobody' }, waited: false });
+      resolve({
+        tls,
+        told: {
+          outcome: 'agreed',
+          protocol: tls.getProtocol(),
+          names: namesOf(certificate),
+          notBefore: Date.parse(certificate.valid_from),
+          notAfter: Date.parse(certificate.valid_to),
+          trusted,
+          issuer: one(certificate.issuer?.O) ?? one(certificate.issuer?.CN) ?? 'nobody',
+        },
+        waited: false,
+      });
     });
-    tls.on('error', (error: NodeJS.ErrnoException) => end(/wrong version number|packet length|http request/i.test(error.message) ? 'no-tls' : /unsupported protocol|protocol version/i.test(error.message) ? 'old-protocol' : 'failed'));
+    tls.on('error', (error: NodeJS.ErrnoException) =>
+      end(
+        /wrong version number|packet length|http request/i.test(error.message)
+          ? 'no-tls'
+          : /unsupported protocol|protocol version/i.test(error.message)
+            ? 'old-protocol'
+            : 'failed',
+      ),
+    );
   });
 }
 
@@ -189,7 +285,10 @@ const one = (value: string | string[] | undefined): string | undefined => (Array
 
 /** Names come from the subject's alternatives only (RFC 9525 §2: never from the common name). */
 function namesOf(certificate: PeerCertificate): string[] {
-  return (certificate.subjectaltname ?? '').split(', ').filter((n) => /^(DNS|IP Address):/.test(n)).map((n) => n.slice(n.indexOf(':') + 1));
+  return (certificate.subjectaltname ?? '')
+    .split(', ')
+    .filter((n) => /^(DNS|IP Address):/.test(n))
+    .map((n) => n.slice(n.indexOf(':') + 1));
 }
 
 interface Answer {
@@ -201,14 +300,23 @@ interface Answer {
 /** One request over a connection that stands; null when no answer came in time or in full. */
 function get(socket: Socket, path: string, hostHeader: string, timeoutMs: number): Promise<Answer | null> {
   return new Promise((resolve) => {
-    const request = httpRequest({ createConnection: () => socket, path: path || '/', headers: { host: hostHeader, connection: 'close', 'user-agent': 'quay-probe' }, maxHeaderSize: 16_384 }, (res) => {
-      let body = '';
-      res.on('data', (piece: Buffer) => {
-        body += piece.toString('latin1');
-        if (body.length > BODY_MOST) end({ status: res.statusCode ?? 0, headers: res.headers, body: body.slice(0, BODY_MOST) });
-      });
-      res.on('end', () => end({ status: res.statusCode ?? 0, headers: res.headers, body }));
-    });
+    const request = httpRequest(
+      {
+        createConnection: () => socket,
+        path: path || '/',
+        headers: { host: hostHeader, connection: 'close', 'user-agent': 'quay-probe' },
+        maxHeaderSize: 16_384,
+      },
+      (res) => {
+        let body = '';
+        res.on('data', (piece: Buffer) => {
+          body += piece.toString('latin1');
+          if (body.length > BODY_MOST)
+            end({ status: res.statusCode ?? 0, headers: res.headers, body: body.slice(0, BODY_MOST) });
+        });
+        res.on('end', () => end({ status: res.statusCode ?? 0, headers: res.headers, body }));
+      },
+    );
     const timer = setTimeout(() => end(null), timeoutMs);
     const end = (answer: Answer | null) => {
       clearTimeout(timer);
@@ -221,16 +329,28 @@ function get(socket: Socket, path: string, hostHeader: string, timeoutMs: number
 }
 
 /** What plain HTTP on port 80 says to whoever types the name without https. */
-async function plainAnswer(address: string, host: string, url: URL, way: Way, timeoutMs: number): Promise<NonNullable<Measured['redirect']>> {
+async function plainAnswer(
+  address: string,
+  host: string,
+  url: URL,
+  way: Way,
+  timeoutMs: number,
+): Promise<NonNullable<Measured['redirect']>> {
   const { socket } = await open(address, 80, way, timeoutMs);
   const answer = socket && (await get(socket, '/', host, timeoutMs));
   socket?.destroy();
   if (!answer) return { outcome: 'closed', status: null, location: null, hstsSeconds: null };
   const location = typeof answer.headers.location === 'string' ? answer.headers.location : null;
   const status = answer.status;
-  if (status < 300 || status >= 400 || !location) return { outcome: status < 300 ? 'serves-plain' : 'closed', status, location, hstsSeconds: null };
+  if (status < 300 || status >= 400 || !location)
+    return { outcome: status < 300 ? 'serves-plain' : 'closed', status, location, hstsSeconds: null };
   const leads = URL.canParse(location, url.href) ? new URL(location, `http://${host}`) : null;
-  return { outcome: leads?.protocol === 'https:' && leads.host === url.host ? 'redirects' : 'elsewhere', status, location, hstsSeconds: null };
+  return {
+    outcome: leads?.protocol === 'https:' && leads.host === url.host ? 'redirects' : 'elsewhere',
+    status,
+    location,
+    hstsSeconds: null,
+  };
 }
 
 /** RFC 6797 §6.1.1: max-age in seconds; null when the header is absent or has none. */
@@ -239,13 +359,22 @@ function hstsSeconds(header: string | string[] | undefined): number | null {
   return match ? Number(match[1]) : null;
 }
 
-const ms = (elapsed: number): string => (elapsed < 1000 ? `${Math.round(elapsed)} ms` : `${(elapsed / 1000).toFixed(1)} s`);
+const ms = (elapsed: number): string =>
+  elapsed < 1000 ? `${Math.round(elapsed)} ms` : `${(elapsed / 1000).toFixed(1)} s`;
 
 /** What a request to a standing probe may hold; everything else is refused. */
 export function readAsk(body: string): ProbeAsk | null {
   try {
     const { url, path, roots = [], address = null } = JSON.parse(body) as ProbeAsk;
-    const sound = typeof url === 'string' && /^https?:\/\/\S+$/.test(url) && URL.canParse(url) && typeof path === 'string' && /^\/[\w./-]{0,300}$/.test(path) && Array.isArray(roots) && roots.every((r) => typeof r === 'string') && (address === null || (typeof address === 'string' && isIP(address) !== 0));
+    const sound =
+      typeof url === 'string' &&
+      /^https?:\/\/\S+$/.test(url) &&
+      URL.canParse(url) &&
+      typeof path === 'string' &&
+      /^\/[\w./-]{0,300}$/.test(path) &&
+      Array.isArray(roots) &&
+      roots.every((r) => typeof r === 'string') &&
+      (address === null || (typeof address === 'string' && isIP(address) !== 0));
     return sound ? { url, path, roots, address } : null;
   } catch {
     return null;
@@ -262,8 +391,10 @@ export function probeServer(token: string, way: Way = PLAIN_WAY): Server {
       if (body.length > 100_000) req.destroy();
     });
     req.on('end', () => {
-      const reply = (status: number, value: unknown) => res.writeHead(status, { 'content-type': 'application/json' }).end(JSON.stringify(value));
-      if (!timingSafeEqual(digest(req.headers.authorization ?? ''), digest(`Bearer ${token}`))) return reply(401, { detail: 'That needs the token of this probe.' });
+      const reply = (status: number, value: unknown) =>
+        res.writeHead(status, { 'content-type': 'application/json' }).end(JSON.stringify(value));
+      if (!timingSafeEqual(digest(req.headers.authorization ?? ''), digest(`Bearer ${token}`)))
+        return reply(401, { detail: 'That needs the token of this probe.' });
       const ask = req.method === 'POST' ? readAsk(body) : null;
       if (!ask) return reply(400, { detail: 'POST {"url": "https://…", "path": "/…"}.' });
       void measure(ask, way).then((found) => reply(200, found));
@@ -276,8 +407,13 @@ async function main(args: string[]): Promise<number> {
   const port = after('--serve');
   if (port !== undefined) {
     const token = process.env['QUAY_PROBE_TOKEN'] ?? '';
-    if (token.length < 16 || !/^\d+$/.test(port)) return say('Needs QUAY_PROBE_TOKEN of at least 16 characters, and --serve PORT.', 1);
-    await new Promise<void>((resolve, reject) => probeServer(token).once('error', reject).listen(Number(port), after('--host') ?? '127.0.0.1', resolve));
+    if (token.length < 16 || !/^\d+$/.test(port))
+      return say('Needs QUAY_PROBE_TOKEN of at least 16 characters, and --serve PORT.', 1);
+    await new Promise<void>((resolve, reject) =>
+      probeServer(token)
+        .once('error', reject)
+        .listen(Number(port), after('--host') ?? '127.0.0.1', resolve),
+    );
     say(`A standing vantage on port ${port}.`, 0);
     return new Promise(() => undefined);
   }
@@ -287,13 +423,19 @@ async function main(args: string[]): Promise<number> {
   const found = await measure(ask);
   const t = found.tls;
   const trouble =
-    found.lookup && found.lookup.outcome !== 'answered' ? 'The name does not lead here.'
-    : found.connect?.outcome !== 'connected' ? 'No connection.'
-    : t && t.outcome !== 'agreed' ? 'No encryption.'
-    : t && !t.trusted ? 'The certificate is not trusted.'
-    : t && (t.notAfter < Date.now() || t.notBefore > Date.now()) ? 'The certificate is not valid today.'
-    : found.page?.outcome !== 'answered' ? 'The page did not come.'
-    : null;
+    found.lookup && found.lookup.outcome !== 'answered'
+      ? 'The name does not lead here.'
+      : found.connect?.outcome !== 'connected'
+        ? 'No connection.'
+        : t && t.outcome !== 'agreed'
+          ? 'No encryption.'
+          : t && !t.trusted
+            ? 'The certificate is not trusted.'
+            : t && (t.notAfter < Date.now() || t.notBefore > Date.now())
+              ? 'The certificate is not valid today.'
+              : found.page?.outcome !== 'answered'
+                ? 'The page did not come.'
+                : null;
   return say([...found.exchange, trouble ?? 'Reached.'].join('\n'), trouble ? 2 : 0);
 }
 
@@ -302,4 +444,5 @@ function say(words: string, code: number): number {
   return code;
 }
 
-if (process.argv[1] && realpathSync(process.argv[1]) === fileURLToPath(import.meta.url)) process.exitCode = await main(process.argv.slice(2));
+if (process.argv[1] && realpathSync(process.argv[1]) === fileURLToPath(import.meta.url))
+  process.exitCode = await main(process.argv.slice(2));

@@ -28,7 +28,10 @@ beforeAll(async () => {
   }).listen(0, '127.0.0.1');
   await new Promise((resolve) => web.once('listening', resolve));
   const place = { host: '127.0.0.1', port: (web.address() as AddressInfo).port };
-  authority = await Authority.create({ web: (host) => Promise.resolve(host.endsWith('saltmarsh.example') ? place : null), txt: (name) => Promise.resolve(txt.get(name) ?? []) });
+  authority = await Authority.create({
+    web: (host) => Promise.resolve(host.endsWith('saltmarsh.example') ? place : null),
+    txt: (name) => Promise.resolve(txt.get(name) ?? []),
+  });
   directoryUrl = `http://127.0.0.1:${await authority.listen('127.0.0.1', 0)}/directory`;
 });
 afterAll(async () => {
@@ -43,9 +46,18 @@ const readOr = (path: string): string | null => {
     return null;
   }
 };
-const client = async () => new acme.Client({ directoryUrl, accountKey: await acme.crypto.createPrivateEcdsaKey(), backoffMin: 50, backoffMax: 200 });
+const client = async () =>
+  new acme.Client({
+    directoryUrl,
+    accountKey: await acme.crypto.createPrivateEcdsaKey(),
+    backoffMin: 50,
+    backoffMax: 200,
+  });
 const order = async (names: string[], prefer: ('http-01' | 'dns-01')[] = ['http-01'], keep = true) => {
-  const [, csr] = await acme.crypto.createCsr({ commonName: names[0] as string, altNames: names }, await acme.crypto.createPrivateEcdsaKey());
+  const [, csr] = await acme.crypto.createCsr(
+    { commonName: names[0] as string, altNames: names },
+    await acme.crypto.createPrivateEcdsaKey(),
+  );
   return (await client()).auto({
     csr,
     email: 'iris@saltmarsh.example',
@@ -69,7 +81,25 @@ describe('the certificate authority', () => {
     const [leaf, intermediate] = pem.split(/(?<=-----END CERTIFICATE-----)\s*/).filter(Boolean) as [string, string];
     writeFileSync(join(folder, 'leaf.pem'), leaf);
     writeFileSync(join(folder, 'intermediate.pem'), intermediate);
-    expect(execFileSync('openssl', ['verify', '-x509_strict', '-CAfile', 'root.pem', '-untrusted', 'intermediate.pem', '-verify_hostname', 'www.saltmarsh.example', '-purpose', 'sslserver', 'leaf.pem'], { cwd: folder }).toString()).toBe('leaf.pem: OK\n');
+    expect(
+      execFileSync(
+        'openssl',
+        [
+          'verify',
+          '-x509_strict',
+          '-CAfile',
+          'root.pem',
+          '-untrusted',
+          'intermediate.pem',
+          '-verify_hostname',
+          'www.saltmarsh.example',
+          '-purpose',
+          'sslserver',
+          'leaf.pem',
+        ],
+        { cwd: folder },
+      ).toString(),
+    ).toBe('leaf.pem: OK\n');
     const certificate = new X509Certificate(leaf);
     expect(certificate.checkHost('other.example')).toBeUndefined();
     expect(Date.parse(certificate.validTo) - Date.now()).toBeLessThan(8 * 86_400_000);
@@ -98,30 +128,76 @@ describe('the certificate authority', () => {
   it('wants signatures that hold (RFC 8555 §6.2): plain JSON, a foreign address and a second use of a nonce are refused', async () => {
     const account = `${directoryUrl.replace('/directory', '')}/account`;
     expect((await fetch(account, { method: 'POST', body: '{}' })).status).toBe(415);
-    const { protected: head, ...rest } = { protected: Buffer.from(JSON.stringify({ alg: 'none', nonce: 'x', url: account })).toString('base64url'), payload: '', signature: '' };
-    const answer = await fetch(account, { method: 'POST', headers: { 'content-type': 'application/jose+json' }, body: JSON.stringify({ protected: head, ...rest }) });
+    const { protected: head, ...rest } = {
+      protected: Buffer.from(JSON.stringify({ alg: 'none', nonce: 'x', url: account })).toString('base64url'),
+      payload: '',
+      signature: '',
+    };
+    const answer = await fetch(account, {
+      method: 'POST',
+      headers: { 'content-type': 'application/jose+json' },
+      body: JSON.stringify({ protected: head, ...rest }),
+    });
     expect(((await answer.json()) as { type: string }).type).toBe('urn:ietf:params:acme:error:badSignatureAlgorithm');
     expect((await fetch(account)).status).toBe(405);
   });
-  it('serves Debian\'s dehydrated', { timeout: 60_000 }, async () => {
-    writeFileSync(join(folder, 'config'), `CA="${directoryUrl}"\nBASEDIR="${folder}/d"\nWELLKNOWN="${folder}/challenges"\nKEY_ALGO=prime256v1\nCONTACT_EMAIL=iris@saltmarsh.example\n`);
+  it("serves Debian's dehydrated", { timeout: 60_000 }, async () => {
+    writeFileSync(
+      join(folder, 'config'),
+      `CA="${directoryUrl}"\nBASEDIR="${folder}/d"\nWELLKNOWN="${folder}/challenges"\nKEY_ALGO=prime256v1\nCONTACT_EMAIL=iris@saltmarsh.example\n`,
+    );
     mkdirSync(join(folder, 'd'), { recursive: true });
     const run = (...args: string[]) =>
       new Promise<{ status: number | null; said: string }>((resolve) => {
         const child = spawn('dehydrated', ['--config', join(folder, 'config'), ...args]);
         let said = '';
-        for (const stream of [child.stdout, child.stderr]) stream.on('data', (piece: Buffer) => (said += piece.toString()));
+        for (const stream of [child.stdout, child.stderr])
+          stream.on('data', (piece: Buffer) => (said += piece.toString()));
         child.on('close', (status) => resolve({ status, said }));
       });
     expect(await run('--register', '--accept-terms')).toMatchObject({ status: 0 });
     expect((await run('--cron', '--domain', 'debian.saltmarsh.example')).said).toContain('Done!');
-    expect(new X509Certificate(readFileSync(join(folder, 'd/certs/debian.saltmarsh.example/cert.pem'))).checkHost('debian.saltmarsh.example')).toBe('debian.saltmarsh.example');
+    expect(
+      new X509Certificate(readFileSync(join(folder, 'd/certs/debian.saltmarsh.example/cert.pem'))).checkHost(
+        'debian.saltmarsh.example',
+      ),
+    ).toBe('debian.saltmarsh.example');
   });
 });
 
 describe('orders', () => {
-  const base: Order = { id: 'o', accountId: 'a', names: ['x.example'], authorizationIds: [], status: 'pending', expires: '', certificateId: null, error: null };
-  const authz = (status: Authorization['status']): Authorization => ({ id: 'z', accountId: 'a', name: 'x.example', wildcard: false, status, expires: '', challenges: [] });
-  it('follow their authorizations (RFC 8555 §7.1.6)', () => expect([orderStatus(base, [authz('valid'), authz('pending')]), orderStatus(base, [authz('valid')]), orderStatus(base, [authz('valid'), authz('invalid')]), orderStatus({ ...base, status: 'valid' }, [authz('invalid')])]).toEqual(['pending', 'ready', 'invalid', 'valid']));
-  it.each([['files.saltmarsh.example', true], ['*.saltmarsh.example', true], ['a..b', false], ['-a.example', false], ['a_b.example', false], ['*.*.example', false]])('%s: %s', (name, sound) => expect(nameFault(name) === null).toBe(sound));
+  const base: Order = {
+    id: 'o',
+    accountId: 'a',
+    names: ['x.example'],
+    authorizationIds: [],
+    status: 'pending',
+    expires: '',
+    certificateId: null,
+    error: null,
+  };
+  const authz = (status: Authorization['status']): Authorization => ({
+    id: 'z',
+    accountId: 'a',
+    name: 'x.example',
+    wildcard: false,
+    status,
+    expires: '',
+    challenges: [],
+  });
+  it('follow their authorizations (RFC 8555 §7.1.6)', () =>
+    expect([
+      orderStatus(base, [authz('valid'), authz('pending')]),
+      orderStatus(base, [authz('valid')]),
+      orderStatus(base, [authz('valid'), authz('invalid')]),
+      orderStatus({ ...base, status: 'valid' }, [authz('invalid')]),
+    ]).toEqual(['pending', 'ready', 'invalid', 'valid']));
+  it.each([
+    ['files.saltmarsh.example', true],
+    ['*.saltmarsh.example', true],
+    ['a..b', false],
+    ['-a.example', false],
+    ['a_b.example', false],
+    ['*.*.example', false],
+  ])('%s: %s', (name, sound) => expect(nameFault(name) === null).toBe(sound));
 });

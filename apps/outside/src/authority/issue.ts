@@ -12,14 +12,46 @@ const SIGNING = { name: 'ECDSA', namedCurve: 'P-256', hash: 'SHA-256' } as const
 
 /** The authority's own keys and certificates: a root, and what signs below it. */
 export class Issuer {
-  private constructor(readonly root: x509.X509Certificate, private readonly intermediate: x509.X509Certificate, private readonly key: webcrypto.CryptoKey) {}
+  private constructor(
+    readonly root: x509.X509Certificate,
+    private readonly intermediate: x509.X509Certificate,
+    private readonly key: webcrypto.CryptoKey,
+  ) {}
 
   static async create(now: Date): Promise<Issuer> {
     const years = (n: number) => new Date(now.getTime() + n * 365 * 86_400_000);
-    const [rootKeys, keys] = (await Promise.all([webcrypto.subtle.generateKey(SIGNING, true, ['sign', 'verify']), webcrypto.subtle.generateKey(SIGNING, true, ['sign', 'verify'])])) as [webcrypto.CryptoKeyPair, webcrypto.CryptoKeyPair];
-    const ca = (length: number | undefined) => [new x509.BasicConstraintsExtension(true, length, true), new x509.KeyUsagesExtension(x509.KeyUsageFlags.keyCertSign | x509.KeyUsageFlags.cRLSign, true)];
-    const root = await x509.X509CertificateGenerator.createSelfSigned({ serialNumber: '01', name: 'CN=Outside World Root', notBefore: new Date(now.getTime() - 86_400_000), notAfter: years(10), keys: rootKeys as never, signingAlgorithm: SIGNING, extensions: [...ca(undefined), await x509.SubjectKeyIdentifierExtension.create(rootKeys.publicKey as never)] });
-    const intermediate = await x509.X509CertificateGenerator.create({ serialNumber: '02', subject: 'CN=Outside World Authority 1', issuer: root.subject, notBefore: new Date(now.getTime() - 86_400_000), notAfter: years(5), publicKey: keys.publicKey as never, signingKey: rootKeys.privateKey as never, signingAlgorithm: SIGNING, extensions: [...ca(0), await x509.SubjectKeyIdentifierExtension.create(keys.publicKey as never), await x509.AuthorityKeyIdentifierExtension.create(rootKeys.publicKey as never)] });
+    const [rootKeys, keys] = (await Promise.all([
+      webcrypto.subtle.generateKey(SIGNING, true, ['sign', 'verify']),
+      webcrypto.subtle.generateKey(SIGNING, true, ['sign', 'verify']),
+    ])) as [webcrypto.CryptoKeyPair, webcrypto.CryptoKeyPair];
+    const ca = (length: number | undefined) => [
+      new x509.BasicConstraintsExtension(true, length, true),
+      new x509.KeyUsagesExtension(x509.KeyUsageFlags.keyCertSign | x509.KeyUsageFlags.cRLSign, true),
+    ];
+    const root = await x509.X509CertificateGenerator.createSelfSigned({
+      serialNumber: '01',
+      name: 'CN=Outside World Root',
+      notBefore: new Date(now.getTime() - 86_400_000),
+      notAfter: years(10),
+      keys: rootKeys as never,
+      signingAlgorithm: SIGNING,
+      extensions: [...ca(undefined), await x509.SubjectKeyIdentifierExtension.create(rootKeys.publicKey as never)],
+    });
+    const intermediate = await x509.X509CertificateGenerator.create({
+      serialNumber: '02',
+      subject: 'CN=Outside World Authority 1',
+      issuer: root.subject,
+      notBefore: new Date(now.getTime() - 86_400_000),
+      notAfter: years(5),
+      publicKey: keys.publicKey as never,
+      signingKey: rootKeys.privateKey as never,
+      signingAlgorithm: SIGNING,
+      extensions: [
+        ...ca(0),
+        await x509.SubjectKeyIdentifierExtension.create(keys.publicKey as never),
+        await x509.AuthorityKeyIdentifierExtension.create(rootKeys.publicKey as never),
+      ],
+    });
     return new Issuer(root, intermediate, keys.privateKey);
   }
 
@@ -60,7 +92,9 @@ export async function namesOfRequest(csrDer: Buffer): Promise<string[] | null> {
     const csr = new x509.Pkcs10CertificateRequest(Uint8Array.from(csrDer));
     if (!(await csr.verify())) return null;
     const extension = csr.getExtension(SUBJECT_ALTERNATIVE_NAME);
-    const alternatives = (extension ? new x509.SubjectAlternativeNameExtension(extension.rawData).names.items : []).filter((n) => n.type === 'dns').map((n) => n.value.toLowerCase());
+    const alternatives = (extension ? new x509.SubjectAlternativeNameExtension(extension.rawData).names.items : [])
+      .filter((n) => n.type === 'dns')
+      .map((n) => n.value.toLowerCase());
     const common = csr.subjectName.getField('CN').map((n) => n.toLowerCase());
     return [...new Set([...alternatives, ...common])].sort();
   } catch {

@@ -43,7 +43,12 @@ export interface AuthorityFaults {
   badNonceOnce: boolean;
   down: boolean;
 }
-export const NO_FAULTS: AuthorityFaults = { failValidation: false, rateLimited: false, badNonceOnce: false, down: false };
+export const NO_FAULTS: AuthorityFaults = {
+  failValidation: false,
+  rateLimited: false,
+  badNonceOnce: false,
+  down: false,
+};
 
 export function problem(type: string, detail: string, status = 403): AcmeProblem {
   return { type: `urn:ietf:params:acme:error:${type}`, detail, status };
@@ -52,7 +57,9 @@ export function problem(type: string, detail: string, status = 403): AcmeProblem
 /** Why a name is no name that an authority would vouch for; null when it is one. */
 export function nameFault(name: string): AcmeProblem | null {
   const plain = name.replace(/^\*\./, '');
-  const sound = /^(?=.{1,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/.test(plain) && !/^\d+$/.test(plain.split('.').at(-1) ?? '');
+  const sound =
+    /^(?=.{1,253}$)([a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?\.)+[a-z0-9]([a-z0-9-]{0,61}[a-z0-9])?$/.test(plain) &&
+    !/^\d+$/.test(plain.split('.').at(-1) ?? '');
   return sound ? null : problem('rejectedIdentifier', `${name} is not a name that certificates are issued for`, 400);
 }
 

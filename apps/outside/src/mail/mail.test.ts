@@ -15,12 +15,22 @@ beforeAll(async () => {
 afterAll(() => new Promise<void>((resolve) => server.close(resolve)));
 
 // Nodemailer is a mail client of somebody else's.
-const send = (subject: string, text = 'text') => createTransport({ host: '127.0.0.1', port }).sendMail({ from: 'quay@saltmarsh.example', to: 'iris@saltmarsh.example, tomas@saltmarsh.example', subject, text });
+const send = (subject: string, text = 'text') =>
+  createTransport({ host: '127.0.0.1', port }).sendMail({
+    from: 'quay@saltmarsh.example',
+    to: 'iris@saltmarsh.example, tomas@saltmarsh.example',
+    subject,
+    text,
+  });
 
 describe('the mail catcher', () => {
   it('takes what a mail client hands in and shows who, what and the text', async () => {
     await send('Größe & <b>Preis</b>', 'Grüße\n.\nafter a line with one dot (RFC 5321 §4.5.2)');
-    expect(mailbox.list()[0]).toMatchObject({ from: 'quay@saltmarsh.example', to: ['iris@saltmarsh.example, tomas@saltmarsh.example'], subject: 'Größe & <b>Preis</b>' });
+    expect(mailbox.list()[0]).toMatchObject({
+      from: 'quay@saltmarsh.example',
+      to: ['iris@saltmarsh.example, tomas@saltmarsh.example'],
+      subject: 'Größe & <b>Preis</b>',
+    });
     expect(mailbox.list()[0]?.text).toContain('after a line with one dot');
   });
   it('escapes everything on its page', () => {

@@ -11,7 +11,14 @@ export function mailServer(mailbox: Mailbox): SMTPServer {
     onData(stream, session, done) {
       simpleParser(stream).then((mail) => {
         const to = ([] as AddressObject[]).concat(mail.to ?? []).map((a) => a.text);
-        mailbox.add({ receivedAt: new Date().toISOString(), from: mail.from?.text ?? '', to: to.length ? to : session.envelope.rcptTo.map((r) => r.address), subject: mail.subject ?? '', text: mail.text ?? '', sizeBytes: stream.byteLength });
+        mailbox.add({
+          receivedAt: new Date().toISOString(),
+          from: mail.from?.text ?? '',
+          to: to.length ? to : session.envelope.rcptTo.map((r) => r.address),
+          subject: mail.subject ?? '',
+          text: mail.text ?? '',
+          sizeBytes: stream.byteLength,
+        });
         done();
       }, done);
     },

@@ -2,7 +2,19 @@
 
 export const TYPE = { A: 1, NS: 2, CNAME: 5, SOA: 6, TXT: 16, AAAA: 28, TSIG: 250, ANY: 255 } as const;
 export const CLASS = { IN: 1, NONE: 254, ANY: 255 } as const;
-export const RCODE = { NOERROR: 0, FORMERR: 1, SERVFAIL: 2, NXDOMAIN: 3, NOTIMP: 4, REFUSED: 5, YXDOMAIN: 6, YXRRSET: 7, NXRRSET: 8, NOTAUTH: 9, NOTZONE: 10 } as const;
+export const RCODE = {
+  NOERROR: 0,
+  FORMERR: 1,
+  SERVFAIL: 2,
+  NXDOMAIN: 3,
+  NOTIMP: 4,
+  REFUSED: 5,
+  YXDOMAIN: 6,
+  YXRRSET: 7,
+  NXRRSET: 8,
+  NOTAUTH: 9,
+  NOTZONE: 10,
+} as const;
 export const OPCODE = { QUERY: 0, UPDATE: 5 } as const;
 
 export interface Question {
@@ -35,12 +47,18 @@ export interface Message {
 export class BadMessage extends Error {}
 
 /** Reads a message. @throws BadMessage for what is cut off, loops, or has bytes too many */
-export function decode(bytes: Buffer): Message & { /** Where the last additional record begins: a TSIG is signed without it. */ lastRecordAt: number } {
+export function decode(
+  bytes: Buffer,
+): Message & { /** Where the last additional record begins: a TSIG is signed without it. */ lastRecordAt: number } {
   if (bytes.length < 12) throw new BadMessage('shorter than a header');
   const flags = bytes.readUInt16BE(2);
   const counts = [4, 6, 8, 10].map((at) => bytes.readUInt16BE(at)) as [number, number, number, number];
   const reader = new Reader(bytes, 12);
-  const questions = Array.from({ length: counts[0] }, () => ({ name: reader.name(), type: reader.u16(), class: reader.u16() }));
+  const questions = Array.from({ length: counts[0] }, () => ({
+    name: reader.name(),
+    type: reader.u16(),
+    class: reader.u16(),
+  }));
   let lastRecordAt = bytes.length;
   const records = (count: number) =>
     Array.from({ length: count }, () => {
@@ -48,20 +66,54 @@ export function decode(bytes: Buffer): Message & { /** Where the last additional
       return reader.record();
     });
   const [answers, authorities, additionals] = [records(counts[1]), records(counts[2]), records(counts[3])];
-  return { id: bytes.readUInt16BE(0), response: (flags & 0x8000) !== 0, opcode: (flags >> 11) & 15, authoritative: (flags & 0x0400) !== 0, truncated: (flags & 0x0200) !== 0, recursionDesired: (flags & 0x0100) !== 0, rcode: flags & 15, questions, answers, authorities, additionals, lastRecordAt };
+  return {
+    id: bytes.readUInt16BE(0),
+    response: (flags & 0x8000) !== 0,
+    opcode: (flags >> 11) & 15,
+    authoritative: (flags & 0x0400) !== 0,
+    truncated: (flags & 0x0200) !== 0,
+    recursionDesired: (flags & 0x0100) !== 0,
+    rcode: flags & 15,
+    questions,
+    answers,
+    authorities,
+    additionals,
+    lastRecordAt,
+  };
 }
 
 /** Writes a message, names uncompressed (RFC 1035 §4.1.4 leaves compression to the writer). */
 export function encode(message: Message): Buffer {
   const head = Buffer.alloc(12);
   head.writeUInt16BE(message.id, 0);
-  head.writeUInt16BE((message.response ? 0x8000 : 0) | (message.opcode << 11) | (message.authoritative ? 0x0400 : 0) | (message.truncated ? 0x0200 : 0) | (message.recursionDesired ? 0x0100 : 0) | message.rcode, 2);
-  [message.questions, message.answers, message.authorities, message.additionals].forEach((list, i) => head.writeUInt16BE(list.length, 4 + i * 2));
-  return Buffer.concat([head, ...message.questions.map((q) => Buffer.concat([encodeName(q.name), u16(q.type), u16(q.class)])), ...[...message.answers, ...message.authorities, ...message.additionals].map(encodeRecord)]);
+  head.writeUInt16BE(
+    (message.response ? 0x8000 : 0) |
+      (message.opcode << 11) |
+      (message.authoritative ? 0x0400 : 0) |
+      (message.truncated ? 0x0200 : 0) |
+      (message.recursionDesired ? 0x0100 : 0) |
+      message.rcode,
+    2,
+  );
+  [message.questions, message.answers, message.authorities, message.additionals].forEach((list, i) =>
+    head.writeUInt16BE(list.length, 4 + i * 2),
+  );
+  return Buffer.concat([
+    head,
+    ...message.questions.map((q) => Buffer.concat([encodeName(q.name), u16(q.type), u16(q.class)])),
+    ...[...message.answers, ...message.authorities, ...message.additionals].map(encodeRecord),
+  ]);
 }
 
 export function encodeRecord(record: ResourceRecord): Buffer {
-  return Buffer.concat([encodeName(record.name), u16(record.type), u16(record.class), u32(record.ttl), u16(record.data.length), record.data]);
+  return Buffer.concat([
+    encodeName(record.name),
+    u16(record.type),
+    u16(record.class),
+    u32(record.ttl),
+    u16(record.data.length),
+    record.data,
+  ]);
 }
 
 /** A name as labels: at most 63 bytes each, 255 in all (RFC 1035 §2.3.4). Small letters, without the dot at the end. */
@@ -75,7 +127,10 @@ export function encodeName(name: string): Buffer {
 }
 
 class Reader {
-  constructor(private readonly bytes: Buffer, public at: number) {}
+  constructor(
+    private readonly bytes: Buffer,
+    public at: number,
+  ) {}
 
   u16(): number {
     return this.take(2).readUInt16BE(0);
@@ -132,7 +187,11 @@ function plainData(bytes: Buffer, type: number, from: number, length: number): B
   if (type === TYPE.SOA) {
     const primary = readName(bytes, from);
     const mailbox = readName(bytes, primary.next);
-    return Buffer.concat([encodeName(primary.name), encodeName(mailbox.name), bytes.subarray(mailbox.next, from + length)]);
+    return Buffer.concat([
+      encodeName(primary.name),
+      encodeName(mailbox.name),
+      bytes.subarray(mailbox.next, from + length),
+    ]);
   }
   return Buffer.from(bytes.subarray(from, from + length));
 }
@@ -156,17 +215,46 @@ export function decodeTsig(record: ResourceRecord): Tsig {
   const fudgeSeconds = reader.u16();
   const mac = Buffer.from(reader.take(reader.u16()));
   const [originalId, error] = [reader.u16(), reader.u16()];
-  return { keyName: record.name, algorithm, signedAtSeconds, fudgeSeconds, mac, originalId, error, other: Buffer.from(reader.take(reader.u16())) };
+  return {
+    keyName: record.name,
+    algorithm,
+    signedAtSeconds,
+    fudgeSeconds,
+    mac,
+    originalId,
+    error,
+    other: Buffer.from(reader.take(reader.u16())),
+  };
 }
 
 export function encodeTsig(tsig: Tsig): ResourceRecord {
-  const data = Buffer.concat([encodeName(tsig.algorithm), u48(tsig.signedAtSeconds), u16(tsig.fudgeSeconds), u16(tsig.mac.length), tsig.mac, u16(tsig.originalId), u16(tsig.error), u16(tsig.other.length), tsig.other]);
+  const data = Buffer.concat([
+    encodeName(tsig.algorithm),
+    u48(tsig.signedAtSeconds),
+    u16(tsig.fudgeSeconds),
+    u16(tsig.mac.length),
+    tsig.mac,
+    u16(tsig.originalId),
+    u16(tsig.error),
+    u16(tsig.other.length),
+    tsig.other,
+  ]);
   return { name: tsig.keyName, type: TYPE.TSIG, class: CLASS.ANY, ttl: 0, data };
 }
 
 /** What is signed besides the message (RFC 8945 §4.3.3): the variables of the TSIG record. */
 export function tsigVariables(tsig: Tsig): Buffer {
-  return Buffer.concat([encodeName(tsig.keyName), u16(CLASS.ANY), u32(0), encodeName(tsig.algorithm), u48(tsig.signedAtSeconds), u16(tsig.fudgeSeconds), u16(tsig.error), u16(tsig.other.length), tsig.other]);
+  return Buffer.concat([
+    encodeName(tsig.keyName),
+    u16(CLASS.ANY),
+    u32(0),
+    encodeName(tsig.algorithm),
+    u48(tsig.signedAtSeconds),
+    u16(tsig.fudgeSeconds),
+    u16(tsig.error),
+    u16(tsig.other.length),
+    tsig.other,
+  ]);
 }
 
 export function u16(value: number): Buffer {

@@ -16,7 +16,12 @@ export class NameServer {
   private readonly open = new Set<TcpSocket>();
 
   /** @param upstream what it answers where its own records say nothing, as the name server of a network does */
-  constructor(zones: readonly Zone[], private readonly keys: TsigKeys, private readonly upstream: (() => readonly Zone[]) | null = null, private readonly nowSeconds = () => Math.floor(Date.now() / 1000)) {
+  constructor(
+    zones: readonly Zone[],
+    private readonly keys: TsigKeys,
+    private readonly upstream: (() => readonly Zone[]) | null = null,
+    private readonly nowSeconds = () => Math.floor(Date.now() / 1000),
+  ) {
     this.zones = zones;
   }
 
@@ -49,16 +54,35 @@ export class NameServer {
       message = decode(bytes);
     } catch (error) {
       if (!(error instanceof BadMessage) || bytes.length < 2) return null;
-      return encode({ id: bytes.readUInt16BE(0), response: true, opcode: 0, authoritative: false, truncated: false, recursionDesired: false, rcode: RCODE.FORMERR, questions: [], answers: [], authorities: [], additionals: [] });
+      return encode({
+        id: bytes.readUInt16BE(0),
+        response: true,
+        opcode: 0,
+        authoritative: false,
+        truncated: false,
+        recursionDesired: false,
+        rcode: RCODE.FORMERR,
+        questions: [],
+        answers: [],
+        authorities: [],
+        additionals: [],
+      });
     }
     if (message.response) return null;
     const reply = replyTo(message);
     if (this.faults.failing) return encode({ ...reply, rcode: RCODE.SERVFAIL });
     const verdict = verifyTsig(bytes, message, this.keys, this.nowSeconds());
-    if (verdict.outcome !== 'none' && verdict.outcome !== 'good') return refuseTsig({ ...reply, rcode: RCODE.NOTAUTH }, verdict as Parameters<typeof refuseTsig>[1], this.nowSeconds());
+    if (verdict.outcome !== 'none' && verdict.outcome !== 'good')
+      return refuseTsig(
+        { ...reply, rcode: RCODE.NOTAUTH },
+        verdict as Parameters<typeof refuseTsig>[1],
+        this.nowSeconds(),
+      );
     const answer = this.decide(message, verdict.outcome === 'good');
     const key = verdict.outcome === 'good' ? this.keys.get(verdict.tsig.keyName) : undefined;
-    return verdict.outcome === 'good' && key ? signAnswer(answer, verdict.tsig, key, this.nowSeconds()) : encode(answer);
+    return verdict.outcome === 'good' && key
+      ? signAnswer(answer, verdict.tsig, key, this.nowSeconds())
+      : encode(answer);
   }
 
   private decide(message: Message, signed: boolean): Message {
@@ -68,7 +92,9 @@ export class NameServer {
       this.zones = zones;
       return answer;
     }
-    return message.opcode === OPCODE.QUERY ? answerQuery(this.upstream ? overlaid(this.upstream(), this.zones) : this.zones, message) : { ...replyTo(message), rcode: RCODE.NOTIMP };
+    return message.opcode === OPCODE.QUERY
+      ? answerQuery(this.upstream ? overlaid(this.upstream(), this.zones) : this.zones, message)
+      : { ...replyTo(message), rcode: RCODE.NOTIMP };
   }
 
   /** RFC 1035 §4.2.2: two bytes of length before each message. */

@@ -1,4 +1,15 @@
-import { CLASS, encodeName, OPCODE, RCODE, readName, TYPE, u32, type Message, type Question, type ResourceRecord } from './codec.js';
+import {
+  CLASS,
+  encodeName,
+  OPCODE,
+  RCODE,
+  readName,
+  TYPE,
+  u32,
+  type Message,
+  type Question,
+  type ResourceRecord,
+} from './codec.js';
 
 /** One zone: its records by name, kept in memory. Pure: every change makes a new zone. */
 export interface Zone {
@@ -15,8 +26,19 @@ export interface NameFaults {
 
 /** A zone with its SOA and NS records. */
 export function newZone(origin: string, nameServer: string, serial: number): Zone {
-  const soa = Buffer.concat([encodeName(nameServer), encodeName(`hostmaster.${origin}`), u32(serial), u32(3600), u32(600), u32(604_800), u32(60)]);
-  return { origin, records: [record(origin, TYPE.SOA, 300, soa), record(origin, TYPE.NS, 300, encodeName(nameServer))] };
+  const soa = Buffer.concat([
+    encodeName(nameServer),
+    encodeName(`hostmaster.${origin}`),
+    u32(serial),
+    u32(3600),
+    u32(600),
+    u32(604_800),
+    u32(60),
+  ]);
+  return {
+    origin,
+    records: [record(origin, TYPE.SOA, 300, soa), record(origin, TYPE.NS, 300, encodeName(nameServer))],
+  };
 }
 
 export function record(name: string, type: number, ttl: number, data: Buffer): ResourceRecord {
@@ -28,7 +50,13 @@ export function addressRecord(name: string, address: string, ttl: number): Resou
 }
 
 export function withRecord(zone: Zone, added: ResourceRecord): Zone {
-  return { ...zone, records: [...zone.records.filter((r) => !(r.name === added.name && r.type === added.type && r.data.equals(added.data))), added] };
+  return {
+    ...zone,
+    records: [
+      ...zone.records.filter((r) => !(r.name === added.name && r.type === added.type && r.data.equals(added.data))),
+      added,
+    ],
+  };
 }
 
 /** The zone that a name belongs to: the one with the longest origin. */
@@ -40,8 +68,12 @@ export function zoneOf(zones: readonly Zone[], name: string): Zone | null {
 /** Zones as a network sees them whose own name server answers some names differently. */
 export function overlaid(zones: readonly Zone[], own: readonly Zone[]): readonly Zone[] {
   return zones.map((zone) => {
-    const mine = own.find((z) => z.origin === zone.origin)?.records.filter((r) => r.type !== TYPE.SOA && r.type !== TYPE.NS) ?? [];
-    return { ...zone, records: [...zone.records.filter((r) => !mine.some((m) => m.name === r.name && m.type === r.type)), ...mine] };
+    const mine =
+      own.find((z) => z.origin === zone.origin)?.records.filter((r) => r.type !== TYPE.SOA && r.type !== TYPE.NS) ?? [];
+    return {
+      ...zone,
+      records: [...zone.records.filter((r) => !mine.some((m) => m.name === r.name && m.type === r.type)), ...mine],
+    };
   });
 }
 
@@ -63,9 +95,16 @@ export function answerQuery(zones: readonly Zone[], message: Message): Message {
     answers.push(alias);
     name = readName(alias.data, 0).name;
   }
-  const exists = answers.length > 0 || zone.records.some((r) => r.name === question.name || r.name.endsWith(`.${question.name}`));
+  const exists =
+    answers.length > 0 || zone.records.some((r) => r.name === question.name || r.name.endsWith(`.${question.name}`));
   const soa = zone.records.find((r) => r.name === zone.origin && r.type === TYPE.SOA);
-  return { ...base, authoritative: true, rcode: exists ? RCODE.NOERROR : RCODE.NXDOMAIN, answers, authorities: answers.length === 0 && soa ? [soa] : [] };
+  return {
+    ...base,
+    authoritative: true,
+    rcode: exists ? RCODE.NOERROR : RCODE.NXDOMAIN,
+    answers,
+    authorities: answers.length === 0 && soa ? [soa] : [],
+  };
 }
 
 /** Applies an update as RFC 2136 §3 says: zone, prerequisites, all changes checked, then made. */
@@ -96,17 +135,36 @@ function prerequisiteFault(zone: Zone, p: ResourceRecord): number {
   if (!inZone(zone, p)) return RCODE.NOTZONE;
   const named = zone.records.filter((r) => r.name === p.name);
   const typed = named.filter((r) => r.type === p.type);
-  if (p.class === CLASS.ANY) return p.type === TYPE.ANY ? (named.length ? RCODE.NOERROR : RCODE.NXDOMAIN) : typed.length ? RCODE.NOERROR : RCODE.NXRRSET;
-  if (p.class === CLASS.NONE) return p.type === TYPE.ANY ? (named.length ? RCODE.YXDOMAIN : RCODE.NOERROR) : typed.length ? RCODE.YXRRSET : RCODE.NOERROR;
+  if (p.class === CLASS.ANY)
+    return p.type === TYPE.ANY
+      ? named.length
+        ? RCODE.NOERROR
+        : RCODE.NXDOMAIN
+      : typed.length
+        ? RCODE.NOERROR
+        : RCODE.NXRRSET;
+  if (p.class === CLASS.NONE)
+    return p.type === TYPE.ANY
+      ? named.length
+        ? RCODE.YXDOMAIN
+        : RCODE.NOERROR
+      : typed.length
+        ? RCODE.YXRRSET
+        : RCODE.NOERROR;
   return typed.some((r) => r.data.equals(p.data)) ? RCODE.NOERROR : RCODE.NXRRSET;
 }
 
 /** RFC 2136 §3.4.2. The zone's own SOA and NS records are not removed. */
 function applyChange(zone: Zone, change: ResourceRecord): Zone {
   const guarded = (r: ResourceRecord) => r.name === zone.origin && (r.type === TYPE.SOA || r.type === TYPE.NS);
-  const without = (gone: (r: ResourceRecord) => boolean): Zone => ({ ...zone, records: zone.records.filter((r) => guarded(r) || !gone(r)) });
-  if (change.class === CLASS.ANY) return without((r) => r.name === change.name && (change.type === TYPE.ANY || r.type === change.type));
-  if (change.class === CLASS.NONE) return without((r) => r.name === change.name && r.type === change.type && r.data.equals(change.data));
+  const without = (gone: (r: ResourceRecord) => boolean): Zone => ({
+    ...zone,
+    records: zone.records.filter((r) => guarded(r) || !gone(r)),
+  });
+  if (change.class === CLASS.ANY)
+    return without((r) => r.name === change.name && (change.type === TYPE.ANY || r.type === change.type));
+  if (change.class === CLASS.NONE)
+    return without((r) => r.name === change.name && r.type === change.type && r.data.equals(change.data));
   const alone = change.type === TYPE.CNAME ? without((r) => r.name === change.name) : zone;
   return withRecord(alone, { ...change, class: CLASS.IN });
 }
@@ -126,7 +184,16 @@ function withNextSerial(zone: Zone): Zone {
 
 /** An empty answer to a message. */
 export function replyTo(message: Message): Message {
-  return { ...message, response: true, authoritative: false, truncated: false, rcode: RCODE.NOERROR, answers: [], authorities: [], additionals: [] };
+  return {
+    ...message,
+    response: true,
+    authoritative: false,
+    truncated: false,
+    rcode: RCODE.NOERROR,
+    answers: [],
+    authorities: [],
+    additionals: [],
+  };
 }
 
 export const isUpdate = (message: Message): boolean => message.opcode === OPCODE.UPDATE;

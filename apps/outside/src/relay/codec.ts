@@ -22,7 +22,9 @@ export function serverName(bytes: Buffer): HelloVerdict {
       const [type, length] = [hello.readUInt16BE(at), hello.readUInt16BE(at + 2)];
       if (type === SERVER_NAME) {
         const name = hello.toString('latin1', at + 9, at + 9 + hello.readUInt16BE(at + 7)).toLowerCase();
-        return hello.readUInt8(at + 6) === 0 && /^[a-z0-9.-]{1,253}$/.test(name) ? { outcome: 'name', name } : { outcome: 'none' };
+        return hello.readUInt8(at + 6) === 0 && /^[a-z0-9.-]{1,253}$/.test(name)
+          ? { outcome: 'name', name }
+          : { outcome: 'none' };
       }
       at += 4 + length;
     }
@@ -36,8 +38,9 @@ export function serverName(bytes: Buffer): HelloVerdict {
 function helloOf(bytes: Buffer): Buffer | 'more' | 'none' {
   const parts: Buffer[] = [];
   let gathered = 0;
-  for (let at = 0; at < HELLO_MOST; ) {
-    if (bytes.length < at + 5) return bytes.length > 0 && bytes[at] !== undefined && bytes[at] !== HANDSHAKE ? 'none' : 'more';
+  for (let at = 0; at < HELLO_MOST;) {
+    if (bytes.length < at + 5)
+      return bytes.length > 0 && bytes[at] !== undefined && bytes[at] !== HANDSHAKE ? 'none' : 'more';
     if (bytes[at] !== HANDSHAKE || bytes[at + 1] !== 3) return 'none';
     const length = bytes.readUInt16BE(at + 3);
     const part = bytes.subarray(at + 5, at + 5 + length);

@@ -9,12 +9,18 @@ import { Relay } from './server.js';
 /** The first bytes that OpenSSL's own client sends, caught as they come. */
 function helloOfOpenssl(...args: string[]): Promise<Buffer> {
   return new Promise((resolve) => {
-    const server = createServer((socket) => socket.once('data', (bytes: Buffer) => {
-      resolve(bytes);
-      socket.destroy();
-      server.close();
-    }));
-    server.listen(0, '127.0.0.1', () => spawn('openssl', ['s_client', '-connect', `127.0.0.1:${(server.address() as AddressInfo).port}`, ...args], { stdio: 'ignore' }));
+    const server = createServer((socket) =>
+      socket.once('data', (bytes: Buffer) => {
+        resolve(bytes);
+        socket.destroy();
+        server.close();
+      }),
+    );
+    server.listen(0, '127.0.0.1', () =>
+      spawn('openssl', ['s_client', '-connect', `127.0.0.1:${(server.address() as AddressInfo).port}`, ...args], {
+        stdio: 'ignore',
+      }),
+    );
   });
 }
 
@@ -31,7 +37,12 @@ describe('the name in a hello', () => {
     expect(serverName(Buffer.from('GET / HTTP/1.1\r\n\r\n')).outcome).toBe('none');
   });
   it('garbage never throws', () => {
-    fc.assert(fc.property(fc.uint8Array({ maxLength: 400 }), (bytes) => void serverName(Buffer.concat([Buffer.from([22, 3, 1]), Buffer.from(bytes)]))));
+    fc.assert(
+      fc.property(
+        fc.uint8Array({ maxLength: 400 }),
+        (bytes) => void serverName(Buffer.concat([Buffer.from([22, 3, 1]), Buffer.from(bytes)])),
+      ),
+    );
   });
 });
 
@@ -49,11 +60,24 @@ describe('lines', () => {
     const socket = connect(ports.line, '127.0.0.1');
     const heard: string[] = [];
     const waiting: ((text: string) => void)[] = [];
-    socket.on('data', (bytes) => String(bytes).trim().split('\n').forEach((t) => (waiting.length ? waiting.shift()?.(t) : heard.push(t))));
+    socket.on('data', (bytes) =>
+      String(bytes)
+        .trim()
+        .split('\n')
+        .forEach((t) => (waiting.length ? waiting.shift()?.(t) : heard.push(t))),
+    );
     socket.on('close', () => waiting.splice(0).forEach((w) => w('closed')));
-    const next = () => (heard.length ? Promise.resolve(heard.shift() as string) : new Promise<string>((r) => waiting.push(r)));
+    const next = () =>
+      heard.length ? Promise.resolve(heard.shift() as string) : new Promise<string>((r) => waiting.push(r));
     const { challenge } = JSON.parse(await next()) as { challenge: string };
-    socket.write(`${JSON.stringify({ host, proof: createHmac('sha256', secret).update(challenge + host).digest('hex') })}\n`);
+    socket.write(
+      `${JSON.stringify({
+        host,
+        proof: createHmac('sha256', secret)
+          .update(challenge + host)
+          .digest('hex'),
+      })}\n`,
+    );
     return { socket, next };
   };
 
@@ -68,10 +92,28 @@ describe('lines', () => {
     visitor.on('error', () => undefined);
     const { call, from } = JSON.parse(await kept.next()) as { call: string; from: string };
     expect(from).toBe('203.0.113.7');
-    const forged = connect(ports.line, '127.0.0.1', () => forged.write(`${JSON.stringify({ answer: call, proof: '00' })}\n`));
-    await new Promise((r) => forged.resume().on('error', () => undefined).once('close', r));
-    const answer = connect(ports.line, '127.0.0.1', () => answer.write(`${JSON.stringify({ answer: call, proof: createHmac('sha256', key).update(call.split(' ')[0] as string).digest('hex') })}\nback`));
-    const passed = await new Promise<Buffer>((resolve) => answer.on('data', (b) => !String(b).startsWith('{"challenge') && resolve(b)));
+    const forged = connect(ports.line, '127.0.0.1', () =>
+      forged.write(`${JSON.stringify({ answer: call, proof: '00' })}\n`),
+    );
+    await new Promise((r) =>
+      forged
+        .resume()
+        .on('error', () => undefined)
+        .once('close', r),
+    );
+    const answer = connect(ports.line, '127.0.0.1', () =>
+      answer.write(
+        `${JSON.stringify({
+          answer: call,
+          proof: createHmac('sha256', key)
+            .update(call.split(' ')[0] as string)
+            .digest('hex'),
+        })}\nback`,
+      ),
+    );
+    const passed = await new Promise<Buffer>((resolve) =>
+      answer.on('data', (b) => !String(b).startsWith('{"challenge') && resolve(b)),
+    );
     expect(passed.equals(hello)).toBe(true);
     expect(String(await new Promise((r) => visitor.once('data', r)))).toBe('back');
     answer.destroy();
@@ -79,7 +121,10 @@ describe('lines', () => {
   });
 
   it('a visitor of a name without a line, or who speaks no TLS, is hung up on', async () => {
-    for (const bytes of [await helloOfOpenssl('-servername', 'nobody.example'), Buffer.from('GET / HTTP/1.1\r\n\r\n')]) {
+    for (const bytes of [
+      await helloOfOpenssl('-servername', 'nobody.example'),
+      Buffer.from('GET / HTTP/1.1\r\n\r\n'),
+    ]) {
       const visitor = connect(ports.tls, '127.0.0.1', () => visitor.write(bytes));
       visitor.on('error', () => undefined);
       await new Promise((r) => visitor.once('close', r));

@@ -35,19 +35,36 @@ export class Relay {
   private timer: NodeJS.Timeout | null = null;
 
   /** @param keys by name @param seenAs the address that a peer on loopback stands for */
-  constructor(private readonly keys: ReadonlyMap<string, Buffer>, private readonly seenAs: (peer: string) => string) {}
+  constructor(
+    private readonly keys: ReadonlyMap<string, Buffer>,
+    private readonly seenAs: (peer: string) => string,
+  ) {}
 
   get names(): string[] {
     return [...this.lines.keys()];
   }
 
-  async listen(host: string, ports: { line: number; tls: number; plain: number }): Promise<{ line: number; tls: number; plain: number }> {
+  async listen(
+    host: string,
+    ports: { line: number; tls: number; plain: number },
+  ): Promise<{ line: number; tls: number; plain: number }> {
     const line = createServer((socket) => this.keeper(socket));
     const tls = createServer((socket) => this.visitor(socket));
     // Names travel in the clear in plain requests, so the relay may answer these itself.
-    const plain = createHttp((req, res) => res.writeHead(this.down ? 503 : 301, this.down ? {} : { location: `https://${(req.headers.host ?? '').replace(/:\d+$/, '')}${req.url ?? '/'}` }).end());
+    const plain = createHttp((req, res) =>
+      res
+        .writeHead(
+          this.down ? 503 : 301,
+          this.down ? {} : { location: `https://${(req.headers.host ?? '').replace(/:\d+$/, '')}${req.url ?? '/'}` },
+        )
+        .end(),
+    );
     const chosen = [];
-    for (const [server, port] of [[line, ports.line], [tls, ports.tls], [plain, ports.plain]] as const) {
+    for (const [server, port] of [
+      [line, ports.line],
+      [tls, ports.tls],
+      [plain, ports.plain],
+    ] as const) {
       await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, host, resolve));
       this.servers.push(server);
       chosen.push((server.address() as AddressInfo).port);
@@ -80,7 +97,8 @@ export class Relay {
       clearTimeout(timer);
       if (typeof message['answer'] === 'string') return this.answered(socket, message, rest);
       const host = String(message['host'] ?? '');
-      if (!this.proves(host, challenge + host, message['proof'])) return void socket.end(`${JSON.stringify({ refused: 'The key is another.' })}\n`);
+      if (!this.proves(host, challenge + host, message['proof']))
+        return void socket.end(`${JSON.stringify({ refused: 'The key is another.' })}\n`);
       name = host;
       this.lines.set(host, [...(this.lines.get(host) ?? []), { socket, lastHeard: Date.now() }].slice(-LINES_MOST));
       socket.on('close', () => {
@@ -140,7 +158,9 @@ export class Relay {
       visitor.once('close', () => server.destroy());
       server.once('close', () => visitor.destroy());
     });
-    line.socket.write(`${JSON.stringify({ call: `${call} ${host}`, from: this.seenAs(visitor.remoteAddress ?? '') })}\n`);
+    line.socket.write(
+      `${JSON.stringify({ call: `${call} ${host}`, from: this.seenAs(visitor.remoteAddress ?? '') })}\n`,
+    );
   }
 
   private proves(host: string, text: string, proof: unknown): boolean {

@@ -17,12 +17,16 @@ const publicPort = 20_443;
 beforeAll(async () => {
   service = createServer((socket) => socket.end('inside')).listen(0, '127.0.0.1');
   await new Promise((resolve) => service.once('listening', resolve));
-  router = new Router('198.51.100.24', {
-    publicSide: (external) => (external === 443 ? { host: '127.20.0.2', port: publicPort } : null),
-    inside: () => ({ host: '127.0.0.1', port: (service.address() as AddressInfo).port }),
-    who: (peer) => (peer === '127.0.0.9' ? '203.0.113.5' : '192.168.20.10'),
+  router = new Router(
+    '198.51.100.24',
+    {
+      publicSide: (external) => (external === 443 ? { host: '127.20.0.2', port: publicPort } : null),
+      inside: () => ({ host: '127.0.0.1', port: (service.address() as AddressInfo).port }),
+      who: (peer) => (peer === '127.0.0.9' ? '203.0.113.5' : '192.168.20.10'),
       description: 'http://192.168.20.1:5000/rootDesc.xml',
-  }, () => clock);
+    },
+    () => clock,
+  );
   ports = await router.listen(GATEWAY);
 });
 afterAll(async () => {
@@ -44,7 +48,7 @@ const through = (from = '127.0.0.9') =>
   new Promise<string>((resolve) => {
     const socket = connect({ host: '127.20.0.2', port: publicPort, localAddress: from });
     let said = '';
-    socket.setTimeout(600, () => resolve('timeout') as unknown ?? socket.destroy());
+    socket.setTimeout(600, () => (resolve('timeout') as unknown) ?? socket.destroy());
     socket.on('data', (piece) => (said += piece.toString()));
     socket.on('end', () => resolve(said));
     socket.on('error', (error: NodeJS.ErrnoException) => resolve(error.code ?? 'error'));
@@ -67,7 +71,9 @@ describe('the router', () => {
   });
   it('speaks UPnP with upnpc: address, add, list, conflict, remove', async () => {
     expect((await upnpc('-s')).said).toMatch(/ExternalIPAddress = 198\.51\.100\.24/);
-    expect((await upnpc('-a', '192.168.20.10', '8443', '443', 'TCP')).said).toMatch(/external 198\.51\.100\.24:443 TCP is redirected to internal 192\.168\.20\.10:8443/);
+    expect((await upnpc('-a', '192.168.20.10', '8443', '443', 'TCP')).said).toMatch(
+      /external 198\.51\.100\.24:443 TCP is redirected to internal 192\.168\.20\.10:8443/,
+    );
     expect((await upnpc('-l')).said).toMatch(/TCP\s+443->192\.168\.20\.10:8443/);
     expect(await through()).toBe('inside');
     expect((await upnpc('-a', '192.168.20.99', '9000', '443', 'TCP')).said).toMatch(/718|Conflict/);
@@ -75,7 +81,15 @@ describe('the router', () => {
     await expect.poll(() => through(), { timeout: 3000 }).toBe('ECONNREFUSED');
   });
   it('speaks PCP (RFC 6887 §11.1: the bytes of a MAP request, written out by hand)', async () => {
-    const request = Buffer.concat([Buffer.from([2, 1, 0, 0]), Buffer.from([0, 0, 0x0e, 0x10]), Buffer.from('00000000000000000000ffffc0a8140a', 'hex'), Buffer.from('0102030405060708090a0b0c', 'hex'), Buffer.from([6, 0, 0, 0]), Buffer.from([0x20, 0xfb, 0x01, 0xbb]), Buffer.from('00000000000000000000ffff00000000', 'hex')]);
+    const request = Buffer.concat([
+      Buffer.from([2, 1, 0, 0]),
+      Buffer.from([0, 0, 0x0e, 0x10]),
+      Buffer.from('00000000000000000000ffffc0a8140a', 'hex'),
+      Buffer.from('0102030405060708090a0b0c', 'hex'),
+      Buffer.from([6, 0, 0, 0]),
+      Buffer.from([0x20, 0xfb, 0x01, 0xbb]),
+      Buffer.from('00000000000000000000ffff00000000', 'hex'),
+    ]);
     const answer = await new Promise<Buffer>((resolve) => {
       const udp = createSocket('udp4');
       udp.once('message', (bytes) => udp.close(() => resolve(bytes)));
@@ -83,7 +97,11 @@ describe('the router', () => {
     });
     expect(answer.subarray(0, 4).toString('hex')).toBe('02810000');
     expect(answer.readUInt32BE(4)).toBe(3600);
-    expect([answer.readUInt16BE(40), answer.readUInt16BE(42), answer.subarray(44).toString('hex')]).toEqual([8443, 443, '00000000000000000000ffffc6336418']);
+    expect([answer.readUInt16BE(40), answer.readUInt16BE(42), answer.subarray(44).toString('hex')]).toEqual([
+      8443,
+      443,
+      '00000000000000000000ffffc6336418',
+    ]);
     expect(await through()).toBe('inside');
   });
   it('misbehaves as real ones do, when told to', async () => {
@@ -101,23 +119,54 @@ describe('the router', () => {
 
 describe('its table of mappings', () => {
   const empty: RouterState = { mappings: [], publicAddress: '198.51.100.24', faults: NO_FAULTS };
-  const asked = (host: number, external: number, internal = 8443): Mapping => ({ protocol: 'tcp', externalPort: external, internalAddress: `192.168.20.${host}`, internalPort: internal, endsAt: 100, description: '' });
+  const asked = (host: number, external: number, internal = 8443): Mapping => ({
+    protocol: 'tcp',
+    externalPort: external,
+    internalAddress: `192.168.20.${host}`,
+    internalPort: internal,
+    endsAt: 100,
+    description: '',
+  });
   it('gives the next free port when one is taken, and the same again when renewed', () => {
     const first = map(empty, asked(10, 443), 0, false);
     const second = map(first.state, asked(11, 443), 0, false);
     expect(second).toMatchObject({ outcome: 'mapped', mapping: { externalPort: 444 } });
     expect(map(second.state, asked(11, 443), 50, false)).toMatchObject({ mapping: { externalPort: 444 } });
-    expect(map(first.state, asked(11, 443), 0, true)).toMatchObject({ outcome: 'taken', by: { internalAddress: '192.168.20.10' } });
+    expect(map(first.state, asked(11, 443), 0, true)).toMatchObject({
+      outcome: 'taken',
+      by: { internalAddress: '192.168.20.10' },
+    });
     expect(map(first.state, asked(11, 443), 101, true).outcome).toBe('mapped');
   });
   it('never gives one port to two', () => {
-    const steps = fc.array(fc.record({ host: fc.integer({ min: 1, max: 4 }), external: fc.integer({ min: 440, max: 444 }), internal: fc.integer({ min: 1, max: 3 }), insist: fc.boolean(), drop: fc.boolean() }), { maxLength: 40 });
-    fc.assert(fc.property(steps, (list) => {
-      let state = empty;
-      for (const s of list) state = s.drop ? unmap(state, 'tcp', `192.168.20.${s.host}`, s.internal) : map(state, asked(s.host, s.external, s.internal), 0, s.insist).state;
-      expect(new Set(state.mappings.map((m) => m.externalPort)).size).toBe(state.mappings.length);
-    }));
+    const steps = fc.array(
+      fc.record({
+        host: fc.integer({ min: 1, max: 4 }),
+        external: fc.integer({ min: 440, max: 444 }),
+        internal: fc.integer({ min: 1, max: 3 }),
+        insist: fc.boolean(),
+        drop: fc.boolean(),
+      }),
+      { maxLength: 40 },
+    );
+    fc.assert(
+      fc.property(steps, (list) => {
+        let state = empty;
+        for (const s of list)
+          state = s.drop
+            ? unmap(state, 'tcp', `192.168.20.${s.host}`, s.internal)
+            : map(state, asked(s.host, s.external, s.internal), 0, s.insist).state;
+        expect(new Set(state.mappings.map((m) => m.externalPort)).size).toBe(state.mappings.length);
+      }),
+    );
   });
-  it('behind another router its own address is not the world\'s', () => expect(outsideAddress({ ...empty, faults: { ...NO_FAULTS, doubleNat: true } })).toBe('192.168.1.2'));
-  it('hostile datagrams are refused or passed over', () => fc.assert(fc.property(fc.uint8Array({ maxLength: 80 }), (bytes) => void [decodePmp(Buffer.from(bytes)), decodePcp(Buffer.from(bytes))])));
+  it("behind another router its own address is not the world's", () =>
+    expect(outsideAddress({ ...empty, faults: { ...NO_FAULTS, doubleNat: true } })).toBe('192.168.1.2'));
+  it('hostile datagrams are refused or passed over', () =>
+    fc.assert(
+      fc.property(
+        fc.uint8Array({ maxLength: 80 }),
+        (bytes) => void [decodePmp(Buffer.from(bytes)), decodePcp(Buffer.from(bytes))],
+      ),
+    ));
 });

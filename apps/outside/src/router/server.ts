@@ -1,9 +1,40 @@
 import { createSocket, type RemoteInfo, type Socket } from 'node:dgram';
-import { createServer as createHttp, type IncomingMessage, type Server as HttpServer, type ServerResponse } from 'node:http';
+import {
+  createServer as createHttp,
+  type IncomingMessage,
+  type Server as HttpServer,
+  type ServerResponse,
+} from 'node:http';
 import { connect, createServer, type AddressInfo, type Server, type Socket as TcpSocket } from 'node:net';
-import { decodePcp, decodePmp, encodePcp, encodePmpAddress, encodePmpMap, encodePmpRefusal, PCP_RESULT, PMP_RESULT } from './codec.js';
-import { live, LONGEST_LEASE_SECONDS, map, NO_FAULTS, outsideAddress, unmap, type Mapping, type RouterState } from './state.js';
-import { decodeAction, encodeAnswer, encodeFault, rootDescription, searchAnswer, UPNP_ERROR, type UpnpAction } from './upnp.js';
+import {
+  decodePcp,
+  decodePmp,
+  encodePcp,
+  encodePmpAddress,
+  encodePmpMap,
+  encodePmpRefusal,
+  PCP_RESULT,
+  PMP_RESULT,
+} from './codec.js';
+import {
+  live,
+  LONGEST_LEASE_SECONDS,
+  map,
+  NO_FAULTS,
+  outsideAddress,
+  unmap,
+  type Mapping,
+  type RouterState,
+} from './state.js';
+import {
+  decodeAction,
+  encodeAnswer,
+  encodeFault,
+  rootDescription,
+  searchAnswer,
+  UPNP_ERROR,
+  type UpnpAction,
+} from './upnp.js';
 
 const TCP_PROTOCOL = 6;
 
@@ -30,7 +61,12 @@ export class Router {
   private readonly open = new Set<TcpSocket>();
   private timer: NodeJS.Timeout | null = null;
 
-  constructor(publicAddress: string, private readonly wiring: Wiring, private readonly now = () => Math.floor(Date.now() / 1000), private readonly random = Math.random) {
+  constructor(
+    publicAddress: string,
+    private readonly wiring: Wiring,
+    private readonly now = () => Math.floor(Date.now() / 1000),
+    private readonly random = Math.random,
+  ) {
     this.state = { mappings: [], publicAddress, faults: NO_FAULTS };
     this.began = this.now();
   }
@@ -38,7 +74,11 @@ export class Router {
   /** @returns the ports that were taken: 5351 for the mapping protocols, unless another is asked for */
   async listen(host: string, pmpPort = 5351, upnpPort = 0): Promise<{ pmp: number; upnp: number; ssdp: number }> {
     const udp = createSocket('udp4');
-    udp.on('message', (bytes, from) => void this.datagram(bytes, from).then((answer) => answer && udp.send(answer, from.port, from.address)));
+    udp.on(
+      'message',
+      (bytes, from) =>
+        void this.datagram(bytes, from).then((answer) => answer && udp.send(answer, from.port, from.address)),
+    );
     await new Promise<void>((resolve, reject) => udp.once('error', reject).bind(pmpPort, host, resolve));
     this.udp = udp;
     this.http = createHttp((req, res) => void this.request(req, res));
@@ -61,12 +101,20 @@ export class Router {
     for (const { server } of this.doors.values()) server.close();
     this.http?.closeAllConnections();
     this.ssdp?.close();
-    await Promise.all([this.udp && new Promise<void>((r) => this.udp?.close(() => r())), this.http && new Promise<void>((r) => this.http?.close(() => r()))]);
+    await Promise.all([
+      this.udp && new Promise<void>((r) => this.udp?.close(() => r())),
+      this.http && new Promise<void>((r) => this.http?.close(() => r())),
+    ]);
   }
 
   /** A mapping made by hand, on the router's own pages. */
   async mapByHand(externalPort: number, internalAddress: string, internalPort: number): Promise<void> {
-    this.state = map(this.state, { protocol: 'tcp', externalPort, internalAddress, internalPort, endsAt: null, description: 'by hand' }, this.now(), false).state;
+    this.state = map(
+      this.state,
+      { protocol: 'tcp', externalPort, internalAddress, internalPort, endsAt: null, description: 'by hand' },
+      this.now(),
+      false,
+    ).state;
     await this.follow();
   }
 
@@ -84,7 +132,8 @@ export class Router {
     if (bytes[0] !== 0) return encodePmpRefusal(bytes[1] ?? 0, PMP_RESULT['unsupported-version'], epoch);
     const request = decodePmp(bytes);
     if (request === null) return null;
-    if (request === 'unsupported-opcode') return encodePmpRefusal(bytes[1] as number, PMP_RESULT['unsupported-opcode'], epoch);
+    if (request === 'unsupported-opcode')
+      return encodePmpRefusal(bytes[1] as number, PMP_RESULT['unsupported-opcode'], epoch);
     if (request.kind === 'address') return encodePmpAddress(PMP_RESULT.success, epoch, outsideAddress(this.state));
     const { protocol, internalPort, externalPort, lifetimeSeconds } = request;
     if (lifetimeSeconds === 0) {
@@ -92,14 +141,28 @@ export class Router {
       return encodePmpMap(protocol, PMP_RESULT.success, epoch, { internalPort, externalPort: 0, lifetimeSeconds: 0 });
     }
     const granted = Math.min(lifetimeSeconds, LONGEST_LEASE_SECONDS);
-    const mapped = this.grant({ protocol, externalPort, internalAddress: inside, internalPort, endsAt: this.now() + granted, description: 'NAT-PMP' });
-    return encodePmpMap(protocol, PMP_RESULT.success, epoch, { internalPort, externalPort: mapped.externalPort, lifetimeSeconds: granted });
+    const mapped = this.grant({
+      protocol,
+      externalPort,
+      internalAddress: inside,
+      internalPort,
+      endsAt: this.now() + granted,
+      description: 'NAT-PMP',
+    });
+    return encodePmpMap(protocol, PMP_RESULT.success, epoch, {
+      internalPort,
+      externalPort: mapped.externalPort,
+      lifetimeSeconds: granted,
+    });
   }
 
   private pcp(bytes: Buffer, inside: string): Buffer | null {
     const epoch = this.now() - this.began;
     const request = decodePcp(bytes);
-    if (!request) return bytes.length < 4 ? null : encodePcp((bytes[1] as number) & 0x7f, PCP_RESULT['malformed-request'], 0, epoch, null);
+    if (!request)
+      return bytes.length < 4
+        ? null
+        : encodePcp((bytes[1] as number) & 0x7f, PCP_RESULT['malformed-request'], 0, epoch, null);
     const { opcode, map: asked } = request;
     if (opcode === 0) return encodePcp(0, PCP_RESULT.success, 0, epoch, null);
     if (opcode !== 1 || !asked) return encodePcp(opcode, PCP_RESULT['unsupported-opcode'], 0, epoch, null);
@@ -110,8 +173,19 @@ export class Router {
       return encodePcp(1, PCP_RESULT.success, 0, epoch, { ...asked, externalPort: 0 });
     }
     const granted = Math.min(request.lifetimeSeconds, LONGEST_LEASE_SECONDS);
-    const mapped = this.grant({ protocol, externalPort: asked.externalPort, internalAddress: inside, internalPort: asked.internalPort, endsAt: this.now() + granted, description: 'PCP' });
-    return encodePcp(1, PCP_RESULT.success, granted, epoch, { ...asked, externalPort: mapped.externalPort, externalAddress: outsideAddress(this.state) });
+    const mapped = this.grant({
+      protocol,
+      externalPort: asked.externalPort,
+      internalAddress: inside,
+      internalPort: asked.internalPort,
+      endsAt: this.now() + granted,
+      description: 'PCP',
+    });
+    return encodePcp(1, PCP_RESULT.success, granted, epoch, {
+      ...asked,
+      externalPort: mapped.externalPort,
+      externalAddress: outsideAddress(this.state),
+    });
   }
 
   private grant(asked: Mapping): Mapping {
@@ -121,7 +195,8 @@ export class Router {
   }
 
   private async request(req: IncomingMessage, res: ServerResponse): Promise<void> {
-    const answer = (status: number, body: string) => res.writeHead(status, { 'Content-Type': 'text/xml; charset="utf-8"' }).end(body);
+    const answer = (status: number, body: string) =>
+      res.writeHead(status, { 'Content-Type': 'text/xml; charset="utf-8"' }).end(body);
     if (this.state.faults.noUpnp) return void answer(404, '');
     if (req.method === 'GET' && req.url === '/rootDesc.xml') return void answer(200, rootDescription('6d61-70'));
     if (req.method !== 'POST' || req.url !== '/control') return void answer(404, '');
@@ -131,23 +206,60 @@ export class Router {
     if (!action) return void answer(500, encodeFault(UPNP_ERROR['invalid-action']));
     const told = this.act(action);
     await this.follow();
-    answer('fault' in told ? 500 : 200, 'fault' in told ? encodeFault(UPNP_ERROR[told.fault]) : encodeAnswer(action.name, told.values));
+    answer(
+      'fault' in told ? 500 : 200,
+      'fault' in told ? encodeFault(UPNP_ERROR[told.fault]) : encodeAnswer(action.name, told.values),
+    );
   }
 
   private act(action: UpnpAction): { values: Record<string, string | number> } | { fault: keyof typeof UPNP_ERROR } {
     const mappings = live(this.state, this.now());
-    const entry = (m: Mapping | undefined): { values: Record<string, string | number> } | { fault: keyof typeof UPNP_ERROR } =>
-      m ? { values: { NewRemoteHost: '', NewExternalPort: m.externalPort, NewProtocol: m.protocol.toUpperCase(), NewInternalPort: m.internalPort, NewInternalClient: m.internalAddress, NewEnabled: 1, NewPortMappingDescription: m.description, NewLeaseDuration: m.endsAt === null ? 0 : m.endsAt - this.now() } } : { fault: 'no-such-entry' };
+    const entry = (
+      m: Mapping | undefined,
+    ): { values: Record<string, string | number> } | { fault: keyof typeof UPNP_ERROR } =>
+      m
+        ? {
+            values: {
+              NewRemoteHost: '',
+              NewExternalPort: m.externalPort,
+              NewProtocol: m.protocol.toUpperCase(),
+              NewInternalPort: m.internalPort,
+              NewInternalClient: m.internalAddress,
+              NewEnabled: 1,
+              NewPortMappingDescription: m.description,
+              NewLeaseDuration: m.endsAt === null ? 0 : m.endsAt - this.now(),
+            },
+          }
+        : { fault: 'no-such-entry' };
     switch (action.name) {
       case 'GetExternalIPAddress':
         return { values: { NewExternalIPAddress: outsideAddress(this.state) } };
       case 'GetStatusInfo':
-        return { values: { NewConnectionStatus: 'Connected', NewLastConnectionError: 'ERROR_NONE', NewUptime: this.now() - this.began } };
+        return {
+          values: {
+            NewConnectionStatus: 'Connected',
+            NewLastConnectionError: 'ERROR_NONE',
+            NewUptime: this.now() - this.began,
+          },
+        };
       case 'GetConnectionTypeInfo':
         return { values: { NewConnectionType: 'IP_Routed', NewPossibleConnectionTypes: 'IP_Routed' } };
       case 'AddPortMapping': {
-        if (!action.internalAddress || !isPort(action.externalPort) || !isPort(action.internalPort)) return { fault: 'invalid-args' };
-        const granted = map(this.state, { protocol: action.protocol, externalPort: action.externalPort, internalAddress: action.internalAddress, internalPort: action.internalPort, endsAt: action.leaseSeconds > 0 ? this.now() + action.leaseSeconds : null, description: action.description }, this.now(), true);
+        if (!action.internalAddress || !isPort(action.externalPort) || !isPort(action.internalPort))
+          return { fault: 'invalid-args' };
+        const granted = map(
+          this.state,
+          {
+            protocol: action.protocol,
+            externalPort: action.externalPort,
+            internalAddress: action.internalAddress,
+            internalPort: action.internalPort,
+            endsAt: action.leaseSeconds > 0 ? this.now() + action.leaseSeconds : null,
+            description: action.description,
+          },
+          this.now(),
+          true,
+        );
         this.state = granted.state;
         return granted.outcome === 'taken' ? { fault: 'conflict' } : { values: {} };
       }
@@ -168,7 +280,11 @@ export class Router {
 
   /** Opens doors on the public side for what is mapped, and closes those of what has lapsed. */
   private async follow(): Promise<void> {
-    const wanted = new Map(live(this.state, this.now()).filter((m) => m.protocol === 'tcp').map((m) => [m.externalPort, m]));
+    const wanted = new Map(
+      live(this.state, this.now())
+        .filter((m) => m.protocol === 'tcp')
+        .map((m) => [m.externalPort, m]),
+    );
     for (const [port, door] of this.doors) {
       if (wanted.has(port)) continue;
       this.doors.delete(port);
@@ -179,7 +295,9 @@ export class Router {
       if (this.doors.has(port) || !place) continue;
       const server = createServer({ pauseOnConnect: true }, (socket) => this.pass(socket, port));
       this.doors.set(port, { server, port: place.port });
-      await new Promise<void>((resolve) => server.once('error', () => resolve()).listen(place.port, place.host, resolve));
+      await new Promise<void>((resolve) =>
+        server.once('error', () => resolve()).listen(place.port, place.host, resolve),
+      );
     }
   }
 
@@ -191,7 +309,15 @@ export class Router {
     const target = live(this.state, this.now()).find((m) => m.protocol === 'tcp' && m.externalPort === externalPort);
     const fromInside = this.wiring.who(socket.remoteAddress ?? '').startsWith('192.168.');
     // Dropped is not refused: the other side waits until it gives up.
-    if (!target || faults.firewall || faults.carrierGrade || faults.doubleNat || (faults.noLoopback && fromInside) || this.random() * 100 < faults.lossPercent) return;
+    if (
+      !target ||
+      faults.firewall ||
+      faults.carrierGrade ||
+      faults.doubleNat ||
+      (faults.noLoopback && fromInside) ||
+      this.random() * 100 < faults.lossPercent
+    )
+      return;
     setTimeout(() => {
       const { host, port } = this.wiring.inside(target.internalAddress, target.internalPort);
       const inner = connect({ host, port });

@@ -31,7 +31,18 @@ export interface RouterFaults {
   /** Of a hundred connections, how many are dropped. */
   lossPercent: number;
 }
-export const NO_FAULTS: RouterFaults = { noPmp: false, noPcp: false, noUpnp: false, carrierGrade: false, doubleNat: false, noLoopback: false, portTaken: false, firewall: false, slowMs: 0, lossPercent: 0 };
+export const NO_FAULTS: RouterFaults = {
+  noPmp: false,
+  noPcp: false,
+  noUpnp: false,
+  carrierGrade: false,
+  doubleNat: false,
+  noLoopback: false,
+  portTaken: false,
+  firewall: false,
+  slowMs: 0,
+  lossPercent: 0,
+};
 
 export interface RouterState {
   mappings: readonly Mapping[];
@@ -53,7 +64,8 @@ export function live(state: RouterState, nowSeconds: number): readonly Mapping[]
   return state.mappings.filter((m) => m.endsAt === null || m.endsAt > nowSeconds);
 }
 
-export type MapOutcome = { outcome: 'mapped'; mapping: Mapping; state: RouterState } | { outcome: 'taken'; by: Mapping; state: RouterState };
+export type MapOutcome =
+  { outcome: 'mapped'; mapping: Mapping; state: RouterState } | { outcome: 'taken'; by: Mapping; state: RouterState };
 
 /**
  * Makes or renews a mapping. A port that another host has is given to nobody else: with `insist` the request fails, as
@@ -61,7 +73,10 @@ export type MapOutcome = { outcome: 'mapped'; mapping: Mapping; state: RouterSta
  */
 export function map(state: RouterState, asked: Mapping, nowSeconds: number, insist: boolean): MapOutcome {
   const mappings = live(state, nowSeconds);
-  const same = (m: Mapping) => m.protocol === asked.protocol && m.internalAddress === asked.internalAddress && m.internalPort === asked.internalPort;
+  const same = (m: Mapping) =>
+    m.protocol === asked.protocol &&
+    m.internalAddress === asked.internalAddress &&
+    m.internalPort === asked.internalPort;
   const at = (port: number) => mappings.find((m) => m.protocol === asked.protocol && m.externalPort === port);
   // What is mapped already keeps its port when it is renewed.
   const before = mappings.find(same);
@@ -72,10 +87,33 @@ export function map(state: RouterState, asked: Mapping, nowSeconds: number, insi
     while (at(port)) port = port >= 65_535 ? 1024 : port + 1;
   }
   const mapping = { ...asked, externalPort: port };
-  return { outcome: 'mapped', mapping, state: { ...state, mappings: [...mappings.filter((m) => !same(m) && !(m.protocol === asked.protocol && m.externalPort === port)), mapping] } };
+  return {
+    outcome: 'mapped',
+    mapping,
+    state: {
+      ...state,
+      mappings: [
+        ...mappings.filter((m) => !same(m) && !(m.protocol === asked.protocol && m.externalPort === port)),
+        mapping,
+      ],
+    },
+  };
 }
 
 /** Removes the mappings of a host: one port of it, or all (internal port 0, RFC 6886 §3.4). */
-export function unmap(state: RouterState, protocol: MapProtocol, internalAddress: string, internalPort: number): RouterState {
-  return { ...state, mappings: state.mappings.filter((m) => m.protocol !== protocol || m.internalAddress !== internalAddress || (internalPort !== 0 && m.internalPort !== internalPort)) };
+export function unmap(
+  state: RouterState,
+  protocol: MapProtocol,
+  internalAddress: string,
+  internalPort: number,
+): RouterState {
+  return {
+    ...state,
+    mappings: state.mappings.filter(
+      (m) =>
+        m.protocol !== protocol ||
+        m.internalAddress !== internalAddress ||
+        (internalPort !== 0 && m.internalPort !== internalPort),
+    ),
+  };
 }

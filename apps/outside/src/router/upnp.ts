@@ -5,15 +5,30 @@ export const SERVICE = 'urn:schemas-upnp-org:service:WANIPConnection:1';
 
 export type UpnpAction =
   | { name: 'GetExternalIPAddress' | 'GetStatusInfo' | 'GetConnectionTypeInfo' }
-  | { name: 'AddPortMapping'; protocol: MapProtocol; externalPort: number; internalPort: number; internalAddress: string; leaseSeconds: number; description: string }
+  | {
+      name: 'AddPortMapping';
+      protocol: MapProtocol;
+      externalPort: number;
+      internalPort: number;
+      internalAddress: string;
+      leaseSeconds: number;
+      description: string;
+    }
   | { name: 'DeletePortMapping' | 'GetSpecificPortMappingEntry'; protocol: MapProtocol; externalPort: number }
   | { name: 'GetGenericPortMappingEntry'; index: number };
 
 /** The error codes of the service's template, §2.5. */
-export const UPNP_ERROR = { 'invalid-action': [401, 'Invalid Action'], 'invalid-args': [402, 'Invalid Args'], 'no-such-entry': [714, 'NoSuchEntryInArray'], 'out-of-range': [713, 'SpecifiedArrayIndexInvalid'], conflict: [718, 'ConflictInMappingEntry'] } as const;
+export const UPNP_ERROR = {
+  'invalid-action': [401, 'Invalid Action'],
+  'invalid-args': [402, 'Invalid Args'],
+  'no-such-entry': [714, 'NoSuchEntryInArray'],
+  'out-of-range': [713, 'SpecifiedArrayIndexInvalid'],
+  conflict: [718, 'ConflictInMappingEntry'],
+} as const;
 
 export function rootDescription(udn: string): string {
-  const device = (type: string, name: string, inner: string) => `<device><deviceType>urn:schemas-upnp-org:device:${type}:1</deviceType><friendlyName>${name}</friendlyName><manufacturer>Outside world</manufacturer><modelName>Router</modelName><UDN>uuid:${udn}-${type}</UDN>${inner}</device>`;
+  const device = (type: string, name: string, inner: string) =>
+    `<device><deviceType>urn:schemas-upnp-org:device:${type}:1</deviceType><friendlyName>${name}</friendlyName><manufacturer>Outside world</manufacturer><modelName>Router</modelName><UDN>uuid:${udn}-${type}</UDN>${inner}</device>`;
   const wan = `<serviceList><service><serviceType>${SERVICE}</serviceType><serviceId>urn:upnp-org:serviceId:WANIPConn1</serviceId><SCPDURL>/wanip.xml</SCPDURL><controlURL>/control</controlURL><eventSubURL>/events</eventSubURL></service></serviceList>`;
   return `<?xml version="1.0"?><root xmlns="urn:schemas-upnp-org:device-1-0"><specVersion><major>1</major><minor>0</minor></specVersion>${device('InternetGatewayDevice', 'Office router', `<deviceList>${device('WANDevice', 'WAN', `<deviceList>${device('WANConnectionDevice', 'Line', wan)}</deviceList>`)}</deviceList>`)}</root>`;
 }
@@ -29,7 +44,15 @@ export function decodeAction(soapAction: string, body: string): UpnpAction | nul
     case 'GetConnectionTypeInfo':
       return { name };
     case 'AddPortMapping':
-      return { name, protocol, externalPort: Number(arg('NewExternalPort')), internalPort: Number(arg('NewInternalPort')), internalAddress: arg('NewInternalClient'), leaseSeconds: Number(arg('NewLeaseDuration') || 0), description: arg('NewPortMappingDescription') };
+      return {
+        name,
+        protocol,
+        externalPort: Number(arg('NewExternalPort')),
+        internalPort: Number(arg('NewInternalPort')),
+        internalAddress: arg('NewInternalClient'),
+        leaseSeconds: Number(arg('NewLeaseDuration') || 0),
+        description: arg('NewPortMappingDescription'),
+      };
     case 'DeletePortMapping':
     case 'GetSpecificPortMappingEntry':
       return { name, protocol, externalPort: Number(arg('NewExternalPort')) };
@@ -44,17 +67,38 @@ export function decodeAction(soapAction: string, body: string): UpnpAction | nul
 export function searchAnswer(bytes: Buffer, location: string): Buffer | null {
   const text = bytes.toString('latin1');
   const target = /^ST:\s*(\S+)\s*$/im.exec(text)?.[1] ?? '';
-  if (!text.startsWith('M-SEARCH * HTTP/1.1') || !/^MAN:\s*"ssdp:discover"/im.test(text) || !/InternetGatewayDevice:|WANIPConnection:|ssdp:all|upnp:rootdevice/.test(target)) return null;
-  return Buffer.from(['HTTP/1.1 200 OK', 'CACHE-CONTROL: max-age=120', 'EXT:', `LOCATION: ${location}`, 'SERVER: Outside/1 UPnP/1.1 Router/1', `ST: ${target}`, `USN: uuid:6d61-70::${target}`, '', ''].join('\r\n'));
+  if (
+    !text.startsWith('M-SEARCH * HTTP/1.1') ||
+    !/^MAN:\s*"ssdp:discover"/im.test(text) ||
+    !/InternetGatewayDevice:|WANIPConnection:|ssdp:all|upnp:rootdevice/.test(target)
+  )
+    return null;
+  return Buffer.from(
+    [
+      'HTTP/1.1 200 OK',
+      'CACHE-CONTROL: max-age=120',
+      'EXT:',
+      `LOCATION: ${location}`,
+      'SERVER: Outside/1 UPnP/1.1 Router/1',
+      `ST: ${target}`,
+      `USN: uuid:6d61-70::${target}`,
+      '',
+      '',
+    ].join('\r\n'),
+  );
 }
 
 export function encodeAnswer(action: string, values: Record<string, string | number>): string {
-  const body = Object.entries(values).map(([key, value]) => `<${key}>${encodeXml(String(value))}</${key}>`).join('');
+  const body = Object.entries(values)
+    .map(([key, value]) => `<${key}>${encodeXml(String(value))}</${key}>`)
+    .join('');
   return envelope(`<u:${action}Response xmlns:u="${SERVICE}">${body}</u:${action}Response>`);
 }
 
 export function encodeFault([code, words]: readonly [number, string]): string {
-  return envelope(`<s:Fault><faultcode>s:Client</faultcode><faultstring>UPnPError</faultstring><detail><UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>${code}</errorCode><errorDescription>${words}</errorDescription></UPnPError></detail></s:Fault>`);
+  return envelope(
+    `<s:Fault><faultcode>s:Client</faultcode><faultstring>UPnPError</faultstring><detail><UPnPError xmlns="urn:schemas-upnp-org:control-1-0"><errorCode>${code}</errorCode><errorDescription>${words}</errorDescription></UPnPError></detail></s:Fault>`,
+  );
 }
 
 function envelope(inner: string): string {
@@ -62,4 +106,9 @@ function envelope(inner: string): string {
 }
 
 const encodeXml = (text: string): string => text.replace(/[&<>"]/g, (c) => `&#${c.charCodeAt(0)};`);
-const decodeXml = (text: string): string => text.replace(/&(?:#(\d+)|lt|gt|quot|apos|amp);/g, (whole, code: string | undefined) => (code ? String.fromCodePoint(Number(code)) : ({ '&lt;': '<', '&gt;': '>', '&quot;': '"', '&apos;': "'", '&amp;': '&' }[whole] ?? '')));
+const decodeXml = (text: string): string =>
+  text.replace(/&(?:#(\d+)|lt|gt|quot|apos|amp);/g, (whole, code: string | undefined) =>
+    code
+      ? String.fromCodePoint(Number(code))
+      : ({ '&lt;': '<', '&gt;': '>', '&quot;': '"', '&apos;': "'", '&amp;': '&' }[whole] ?? ''),
+  );

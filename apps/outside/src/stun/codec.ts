@@ -21,7 +21,7 @@ export function decodeBinding(bytes: Buffer): BindingRequest | null {
   const length = bytes.readUInt16BE(2);
   if (length % 4 !== 0 || bytes.length !== 20 + length) return null;
   const unknown: number[] = [];
-  for (let at = 20; at + 4 <= bytes.length; ) {
+  for (let at = 20; at + 4 <= bytes.length;) {
     const type = bytes.readUInt16BE(at);
     // Comprehension-required attributes: this responder needs none of those that are defined.
     if (type < 0x8000) unknown.push(type);
@@ -37,23 +37,31 @@ export function encodeSuccess(transactionId: Buffer, address: string, port: numb
   value.writeUInt16BE(port ^ (MAGIC >>> 16), 2);
   const octets = address.split('.').map(Number);
   value.writeUInt32BE((Buffer.from(octets).readUInt32BE(0) ^ MAGIC) >>> 0, 4);
-  return message(BINDING_SUCCESS, transactionId, [[XOR_MAPPED_ADDRESS, value], [SOFTWARE, Buffer.from('outside world')]]);
+  return message(BINDING_SUCCESS, transactionId, [
+    [XOR_MAPPED_ADDRESS, value],
+    [SOFTWARE, Buffer.from('outside world')],
+  ]);
 }
 
 /** 420, Unknown Attribute (§14.8). */
 export function encodeUnknown(transactionId: Buffer, unknown: number[]): Buffer {
   const types = Buffer.alloc(unknown.length * 2);
   unknown.forEach((type, i) => types.writeUInt16BE(type, i * 2));
-  return message(BINDING_ERROR, transactionId, [[ERROR_CODE, Buffer.concat([Buffer.from([0, 0, 4, 20]), Buffer.from('Unknown Attribute')])], [UNKNOWN_ATTRIBUTES, types]]);
+  return message(BINDING_ERROR, transactionId, [
+    [ERROR_CODE, Buffer.concat([Buffer.from([0, 0, 4, 20]), Buffer.from('Unknown Attribute')])],
+    [UNKNOWN_ATTRIBUTES, types],
+  ]);
 }
 
 function message(type: number, transactionId: Buffer, attributes: [type: number, value: Buffer][]): Buffer {
-  const body = Buffer.concat(attributes.map(([kind, value]) => {
-    const head = Buffer.alloc(4);
-    head.writeUInt16BE(kind, 0);
-    head.writeUInt16BE(value.length, 2);
-    return Buffer.concat([head, value, Buffer.alloc((4 - (value.length % 4)) % 4)]);
-  }));
+  const body = Buffer.concat(
+    attributes.map(([kind, value]) => {
+      const head = Buffer.alloc(4);
+      head.writeUInt16BE(kind, 0);
+      head.writeUInt16BE(value.length, 2);
+      return Buffer.concat([head, value, Buffer.alloc((4 - (value.length % 4)) % 4)]);
+    }),
+  );
   const head = Buffer.alloc(8);
   head.writeUInt16BE(type, 0);
   head.writeUInt16BE(body.length, 2);

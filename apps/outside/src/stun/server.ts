@@ -14,7 +14,9 @@ export class StunResponder {
     udp.on('message', (bytes, from) => {
       const request = decodeBinding(bytes);
       if (!request || this.silent) return;
-      const answer = request.unknown.length ? encodeUnknown(request.transactionId, request.unknown) : encodeSuccess(request.transactionId, this.seenAs(from.address), from.port);
+      const answer = request.unknown.length
+        ? encodeUnknown(request.transactionId, request.unknown)
+        : encodeSuccess(request.transactionId, this.seenAs(from.address), from.port);
       udp.send(answer, from.port, from.address);
     });
     await new Promise<void>((resolve, reject) => udp.once('error', reject).bind(port, host, resolve));

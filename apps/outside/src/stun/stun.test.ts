@@ -32,11 +32,15 @@ describe('the STUN responder', () => {
   });
   it('answers a request, refuses what it must understand and does not (420), and passes everything else over', async () => {
     const id = Buffer.from('0102030405060708090a0b0c', 'hex');
-    const request = (attributes: Buffer) => Buffer.concat([Buffer.from([0, 1, 0, attributes.length]), Buffer.from('2112a442', 'hex'), id, attributes]);
+    const request = (attributes: Buffer) =>
+      Buffer.concat([Buffer.from([0, 1, 0, attributes.length]), Buffer.from('2112a442', 'hex'), id, attributes]);
     expect((await ask(request(Buffer.alloc(0))))?.subarray(0, 2).toString('hex')).toBe('0101');
-    expect((await ask(request(Buffer.from('7fff000400000000', 'hex'))))?.toString('latin1')).toContain('Unknown Attribute');
+    expect((await ask(request(Buffer.from('7fff000400000000', 'hex'))))?.toString('latin1')).toContain(
+      'Unknown Attribute',
+    );
     expect((await ask(request(Buffer.from('8fff000400000000', 'hex'))))?.subarray(0, 2).toString('hex')).toBe('0101');
     expect(await ask(Buffer.from('hello'))).toBeNull();
   });
-  it('hostile bytes are passed over', () => fc.assert(fc.property(fc.uint8Array({ maxLength: 60 }), (bytes) => void decodeBinding(Buffer.from(bytes)))));
+  it('hostile bytes are passed over', () =>
+    fc.assert(fc.property(fc.uint8Array({ maxLength: 60 }), (bytes) => void decodeBinding(Buffer.from(bytes)))));
 });

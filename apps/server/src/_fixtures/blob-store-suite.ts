@@ -8,8 +8,12 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
   describe(`${name} keeps blobs`, () => {
     it('names them by SHA-256 (FIPS 180-4: the example "abc") and knows their CRC-32 (check value of "123456789": cbf43926)', async () => {
       const store = make();
-      expect((await store.put(Readable.from([Buffer.from('abc')]), 3)).sha256.toString('hex')).toBe('ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad');
-      expect((await store.put(Readable.from([Buffer.from('1234'), Buffer.from('56789')]), null)).crc32.toString(16)).toBe('cbf43926');
+      expect((await store.put(Readable.from([Buffer.from('abc')]), 3)).sha256.toString('hex')).toBe(
+        'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad',
+      );
+      expect(
+        (await store.put(Readable.from([Buffer.from('1234'), Buffer.from('56789')]), null)).crc32.toString(16),
+      ).toBe('cbf43926');
     });
     it('keeps nothing as something', async () => {
       const blob = await make().put(Readable.from([]), 0);
@@ -19,7 +23,10 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
     it('gives back any range', async () => {
       const store = make();
       const bytes = randomBytes(3_000_001);
-      const { sha256, sizeBytes } = await store.put(Readable.from([bytes.subarray(0, 1_000_000), bytes.subarray(1_000_000)]), bytes.length);
+      const { sha256, sizeBytes } = await store.put(
+        Readable.from([bytes.subarray(0, 1_000_000), bytes.subarray(1_000_000)]),
+        bytes.length,
+      );
       expect(sha256.equals(createHash('sha256').update(bytes).digest())).toBe(true);
       const blob = await store.open(sha256);
       expect(blob?.sizeBytes).toBe(sizeBytes);
@@ -39,10 +46,12 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
     it('keeps nothing of a stream that ends early or breaks', async () => {
       const store = make();
       await expect(store.put(Readable.from([Buffer.from('half')]), 8)).rejects.toMatchObject({ code: 'upload.cut' });
-      const broken = Readable.from((function* () {
-        yield Buffer.from('half');
-        throw new Error('gone');
-      })());
+      const broken = Readable.from(
+        (function* () {
+          yield Buffer.from('half');
+          throw new Error('gone');
+        })(),
+      );
       await expect(store.put(broken, 8)).rejects.toMatchObject({ code: 'upload.cut' });
       expect(await store.stat(createHash('sha256').update('half').digest())).toBeNull();
     });
@@ -52,8 +61,18 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
       const kept = await Promise.all(parts.map((p) => store.put(Readable.from([p]), p.length)));
       const [a, b] = kept.map((k) => k.sha256) as [Buffer, Buffer];
       for (let round = 0; round < 20; round += 1) {
-        const gathered = await store.gather([{ bytes: Buffer.from('head') }, { sha256: a, from: round, length: 9000 }, { bytes: Buffer.from('tail') }, { sha256: b, from: 0, length: 5000 }]);
-        const expected = Buffer.concat([Buffer.from('head'), (parts[0] as Buffer).subarray(round, round + 9000), Buffer.from('tail'), parts[1] as Buffer]);
+        const gathered = await store.gather([
+          { bytes: Buffer.from('head') },
+          { sha256: a, from: round, length: 9000 },
+          { bytes: Buffer.from('tail') },
+          { sha256: b, from: 0, length: 5000 },
+        ]);
+        const expected = Buffer.concat([
+          Buffer.from('head'),
+          (parts[0] as Buffer).subarray(round, round + 9000),
+          Buffer.from('tail'),
+          parts[1] as Buffer,
+        ]);
         expect(Buffer.from(gathered.bytes).equals(expected)).toBe(true);
         gathered.release();
       }

@@ -38,7 +38,11 @@ export class TestClock extends Clock {
 }
 
 export const START = Date.parse('2026-11-24T10:00:00Z');
-export const PASSWORDS = { iris: 'weir-lantern-copper-tide', tomas: 'gravel-heron-silent-oar', rosa: 'kestrel-pebble-thistle-cart' } as const;
+export const PASSWORDS = {
+  iris: 'weir-lantern-copper-tide',
+  tomas: 'gravel-heron-silent-oar',
+  rosa: 'kestrel-pebble-thistle-cart',
+} as const;
 export type Name = keyof typeof PASSWORDS;
 
 export interface Answer<T> {
@@ -52,14 +56,33 @@ export class Client {
   private readonly cookies = new Map<string, { value: string; path: string }>();
   constructor(readonly origin: string) {}
 
-  async ask<T = unknown>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<Answer<T>> {
-    const response = await this.fetch(path, { method, headers: { ...(body !== undefined && { 'content-type': 'application/json' }), ...headers }, body: body === undefined ? undefined : JSON.stringify(body) });
+  async ask<T = unknown>(
+    method: string,
+    path: string,
+    body?: unknown,
+    headers: Record<string, string> = {},
+  ): Promise<Answer<T>> {
+    const response = await this.fetch(path, {
+      method,
+      headers: { ...(body !== undefined && { 'content-type': 'application/json' }), ...headers },
+      body: body === undefined ? undefined : JSON.stringify(body),
+    });
     const text = await response.text();
-    return { status: response.status, body: (text && /json/.test(response.headers.get('content-type') ?? '') ? JSON.parse(text) : {}) as Answer<T>['body'], headers: response.headers };
+    return {
+      status: response.status,
+      body: (text && /json/.test(response.headers.get('content-type') ?? '')
+        ? JSON.parse(text)
+        : {}) as Answer<T>['body'],
+      headers: response.headers,
+    };
   }
 
   async fetch(path: string, init: RequestInit = {}): Promise<Response> {
-    const response = await fetch(this.origin + path, { redirect: 'manual', ...init, headers: { ...(init.headers as Record<string, string>), cookie: this.cookieHeader(path) } });
+    const response = await fetch(this.origin + path, {
+      redirect: 'manual',
+      ...init,
+      headers: { ...(init.headers as Record<string, string>), cookie: this.cookieHeader(path) },
+    });
     for (const line of response.headers.getSetCookie()) {
       const [, name, value] = /^([^=]+)=([^;]*)/.exec(line) as unknown as [string, string, string];
       const at = /path=([^;]+)/i.exec(line)?.[1] ?? '/';
@@ -69,12 +92,23 @@ export class Client {
   }
 
   cookieHeader(path: string): string {
-    return [...this.cookies.values()].filter((c) => path.startsWith(c.path)).map((c) => c.value).join('; ');
+    return [...this.cookies.values()]
+      .filter((c) => path.startsWith(c.path))
+      .map((c) => c.value)
+      .join('; ');
   }
 
   async upload(folderId: string, name: string, bytes: Buffer, query = ''): Promise<Answer<UploadAnswer>> {
-    const response = await this.fetch(`/api/folders/${folderId}/files?name=${encodeURIComponent(name)}${query}`, { method: 'PUT', body: new Uint8Array(bytes), headers: { 'content-type': 'application/octet-stream' } });
-    return { status: response.status, body: (await response.json()) as Answer<UploadAnswer>['body'], headers: response.headers };
+    const response = await this.fetch(`/api/folders/${folderId}/files?name=${encodeURIComponent(name)}${query}`, {
+      method: 'PUT',
+      body: new Uint8Array(bytes),
+      headers: { 'content-type': 'application/octet-stream' },
+    });
+    return {
+      status: response.status,
+      body: (await response.json()) as Answer<UploadAnswer>['body'],
+      headers: response.headers,
+    };
   }
 }
 
@@ -88,7 +122,11 @@ export interface TestOffice {
   roots: Record<'projects' | 'partners' | Name, string>;
   client: () => Client;
   signedIn: (name: Name) => Promise<Client>;
-  publish: (client: Client, nodeIds: string[], part?: Record<string, unknown>) => Promise<ShareSheet & { token: string }>;
+  publish: (
+    client: Client,
+    nodeIds: string[],
+    part?: Record<string, unknown>,
+  ) => Promise<ShareSheet & { token: string }>;
   close: (withFiles?: boolean) => Promise<void>;
 }
 
@@ -99,10 +137,33 @@ export interface TestOffice {
 export async function openOffice(part: Partial<Config> = {}, furnished = true): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
-  const config: Config = { host: '127.0.0.1', port: 0, databaseUrl, blobRoot: join(folder, 'blobs'), blobCopyRoot: null, importRoots: [], exportRoot: null, webRoot: resolve(import.meta.dirname, '../../../web/dist'), sealingKey: randomBytes(32), smtpUrl: null, logLevel: 'silent', keepFreeBytes: 0, clockAheadMs: 0, reach: NO_REACH, ...part };
+  const config: Config = {
+    host: '127.0.0.1',
+    port: 0,
+    databaseUrl,
+    blobRoot: join(folder, 'blobs'),
+    blobCopyRoot: null,
+    importRoots: [],
+    exportRoot: null,
+    webRoot: resolve(import.meta.dirname, '../../../web/dist'),
+    sealingKey: randomBytes(32),
+    smtpUrl: null,
+    logLevel: 'silent',
+    keepFreeBytes: 0,
+    clockAheadMs: 0,
+    reach: NO_REACH,
+    ...part,
+  };
   const clock = new TestClock(START);
-  const module = await Test.createTestingModule({ imports: [AppModule.with(config)] }).overrideProvider(Clock).useValue(clock).compile();
-  const app = module.createNestApplication<NestExpressApplication>({ bodyParser: false, forceCloseConnections: true, logger: false });
+  const module = await Test.createTestingModule({ imports: [AppModule.with(config)] })
+    .overrideProvider(Clock)
+    .useValue(clock)
+    .compile();
+  const app = module.createNestApplication<NestExpressApplication>({
+    bodyParser: false,
+    forceCloseConnections: true,
+    logger: false,
+  });
   const db = app.get(DataSource);
   await migrate(db);
   dress(app, config);
@@ -117,7 +178,15 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     return mine;
   };
   const publish: TestOffice['publish'] = async (by, nodeIds, more = {}) => {
-    const asked = { title: 'Mill Lane drawings', message: 'As agreed.', nodeIds, window: { opensAt: null, closesAt: new Date(clock.now() + 7 * 86_400_000).toISOString() }, password: null, visitLimit: null, ...more };
+    const asked = {
+      title: 'Mill Lane drawings',
+      message: 'As agreed.',
+      nodeIds,
+      window: { opensAt: null, closesAt: new Date(clock.now() + 7 * 86_400_000).toISOString() },
+      password: null,
+      visitLimit: null,
+      ...more,
+    };
     const answer = await by.ask<ShareSheet>('POST', '/api/shares', asked);
     if (answer.status !== 201) throw new Error(`not published: ${answer.body.code} ${answer.body.detail}`);
     return { ...answer.body, token: answer.body.link.split('/s/')[1] as string };
@@ -145,19 +214,51 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
   const at = new Date(START - 86_400_000);
   const roots = {} as TestOffice['roots'];
   await db.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', 'Europe/London']);
-  await db.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [randomUUID(), 'http', address.hostname, Number(address.port)]);
+  await db.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [
+    randomUUID(),
+    'http',
+    address.hostname,
+    Number(address.port),
+  ]);
   const addStore = async (key: keyof TestOffice['roots'], kind: string, name: string, owner: string | null) => {
     const [store, root] = [randomUUID(), randomUUID()];
-    await db.query('INSERT INTO store (id, kind, name, owner_id, created_at) VALUES ($1, $2, $3, $4, $5)', [store, kind, name, owner, at]);
-    await db.query(`INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`, [root, store, name, nameKey(name), at]);
+    await db.query('INSERT INTO store (id, kind, name, owner_id, created_at) VALUES ($1, $2, $3, $4, $5)', [
+      store,
+      kind,
+      name,
+      owner,
+      at,
+    ]);
+    await db.query(
+      `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`,
+      [root, store, name, nameKey(name), at],
+    );
     roots[key] = root;
     return store;
   };
-  const grant = (store: string, person: string | null, level: AccessLevel) => db.query('INSERT INTO store_grant (id, store_id, person_id, level) VALUES ($1, $2, $3, $4)', [randomUUID(), store, person, level]);
+  const grant = (store: string, person: string | null, level: AccessLevel) =>
+    db.query('INSERT INTO store_grant (id, store_id, person_id, level) VALUES ($1, $2, $3, $4)', [
+      randomUUID(),
+      store,
+      person,
+      level,
+    ]);
   const people = {} as Record<Name, string>;
   for (const [name, password] of Object.entries(PASSWORDS) as [Name, string][]) {
     people[name] = randomUUID();
-    await db.query('INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)', [people[name], name, `${name}@saltmarsh.example`, { iris: 'Iris Ward', tomas: 'Tomas Osei', rosa: 'Rosa Quill' }[name], name.slice(0, 2).toUpperCase(), name === 'iris' ? 'admin' : 'staff', await hashPassword(password), at]);
+    await db.query(
+      'INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+      [
+        people[name],
+        name,
+        `${name}@saltmarsh.example`,
+        { iris: 'Iris Ward', tomas: 'Tomas Osei', rosa: 'Rosa Quill' }[name],
+        name.slice(0, 2).toUpperCase(),
+        name === 'iris' ? 'admin' : 'staff',
+        await hashPassword(password),
+        at,
+      ],
+    );
     await addStore(name, 'home', name, people[name]);
   }
   await grant(await addStore('projects', 'common', 'Projects', null), null, 'edit');

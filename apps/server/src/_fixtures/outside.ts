@@ -14,19 +14,51 @@ export interface Outside {
   /** Where the router's public side answers, on this machine. */
   publicSide: (port: number) => { host: string; port: number };
   faults: (wanted: Record<string, boolean | number>) => Promise<void>;
-  state: () => Promise<{ records: { network: string; name: string; type: string; value: string }[]; mappings: { external: number; to: string; secondsLeft: number; by: string }[]; certificates: { names: string[] }[]; relayed: { names: string[]; bytes: number }; places: Record<string, number> & { relay: { tls: number } } }>;
+  state: () => Promise<{
+    records: { network: string; name: string; type: string; value: string }[];
+    mappings: { external: number; to: string; secondsLeft: number; by: string }[];
+    certificates: { names: string[] }[];
+    relayed: { names: string[]; bytes: number };
+    places: Record<string, number> & { relay: { tls: number } };
+  }>;
   close: () => Promise<void>;
 }
 
 export async function openOutside(): Promise<Outside> {
-  const [web, smtp, tls, plain, offset] = [await freePort(), await freePort(), await freePort(), await freePort(), 20_000 + Math.floor(Math.random() * 20_000)];
-  const [updateKey, probeToken, relayKey] = [randomBytes(32), randomBytes(16).toString('hex'), randomBytes(32).toString('hex')];
+  const [web, smtp, tls, plain, offset] = [
+    await freePort(),
+    await freePort(),
+    await freePort(),
+    await freePort(),
+    20_000 + Math.floor(Math.random() * 20_000),
+  ];
+  const [updateKey, probeToken, relayKey] = [
+    randomBytes(32),
+    randomBytes(16).toString('hex'),
+    randomBytes(32).toString('hex'),
+  ];
   const gateway = `127.${20 + Math.floor(Math.random() * 200)}.${Math.floor(Math.random() * 250)}.1`;
-  const child = fork(resolve(import.meta.dirname, '../../../outside/dist/main.js'), [], { env: { ...process.env, OUTSIDE_WEB_PORT: String(web), OUTSIDE_SMTP_PORT: String(smtp), OUTSIDE_SERVER_TLS_PORT: String(tls), OUTSIDE_SERVER_PLAIN_PORT: String(plain), OUTSIDE_PUBLIC_OFFSET: String(offset), OUTSIDE_GATEWAY: gateway, OUTSIDE_PUBLIC: gateway, OUTSIDE_UPDATE_KEY: updateKey.toString('hex'), OUTSIDE_PROBE_TOKEN: probeToken, OUTSIDE_RELAY_KEY: relayKey }, stdio: ['ignore', 'inherit', 'inherit', 'ipc'] });
+  const child = fork(resolve(import.meta.dirname, '../../../outside/dist/main.js'), [], {
+    env: {
+      ...process.env,
+      OUTSIDE_WEB_PORT: String(web),
+      OUTSIDE_SMTP_PORT: String(smtp),
+      OUTSIDE_SERVER_TLS_PORT: String(tls),
+      OUTSIDE_SERVER_PLAIN_PORT: String(plain),
+      OUTSIDE_PUBLIC_OFFSET: String(offset),
+      OUTSIDE_GATEWAY: gateway,
+      OUTSIDE_PUBLIC: gateway,
+      OUTSIDE_UPDATE_KEY: updateKey.toString('hex'),
+      OUTSIDE_PROBE_TOKEN: probeToken,
+      OUTSIDE_RELAY_KEY: relayKey,
+    },
+    stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
+  });
   await ready(child);
   const origin = `http://127.0.0.1:${web}`;
   const wiring = (await (await fetch(`${origin}/api/wiring`)).json()) as Wiring & { resolvers: string[] };
-  const state = async () => (await (await fetch(`${origin}/api/world`)).json()) as Awaited<ReturnType<Outside['state']>>;
+  const state = async () =>
+    (await (await fetch(`${origin}/api/world`)).json()) as Awaited<ReturnType<Outside['state']>>;
   const { places } = await state();
   const probe = (address: string) => ({ url: `http://${address}:8099/`, token: probeToken });
   return {
@@ -47,21 +79,28 @@ export async function openOutside(): Promise<Outside> {
     updateSecret: updateKey.toString('base64'),
     publicSide: (port) => ({ host: gateway, port: port + offset }),
     faults: async (wanted) => {
-      const body = new URLSearchParams(Object.entries(wanted).filter(([, v]) => v !== false).map(([k, v]) => [k, v === true ? 'on' : String(v)]));
+      const body = new URLSearchParams(
+        Object.entries(wanted)
+          .filter(([, v]) => v !== false)
+          .map(([k, v]) => [k, v === true ? 'on' : String(v)]),
+      );
       const answer = await fetch(`${origin}/faults`, { method: 'POST', body, redirect: 'manual' });
       if (answer.status !== 303) throw new Error(await answer.text());
     },
     state,
-    close: () => new Promise((done) => {
-      child.once('exit', () => done());
-      child.kill();
-    }),
+    close: () =>
+      new Promise((done) => {
+        child.once('exit', () => done());
+        child.kill();
+      }),
   };
 }
 
 function ready(child: ChildProcess): Promise<void> {
   return new Promise((done, failed) => {
-    child.once('message', (message: { ready?: boolean; failed?: string }) => (message.ready ? done() : failed(new Error(message.failed))));
+    child.once('message', (message: { ready?: boolean; failed?: string }) =>
+      message.ready ? done() : failed(new Error(message.failed)),
+    );
     child.once('exit', (code) => failed(new Error(`the outside world ended (${code})`)));
   });
 }

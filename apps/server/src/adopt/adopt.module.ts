@@ -1,6 +1,14 @@
 import { Body, Controller, Get, Module, Param, Post, Query, UseGuards, type OnModuleInit } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { browseSchema, exportSchema, idSchema, importSchema, type AskImport, type ServerFolder, type Task } from '@quay/contract';
+import {
+  browseSchema,
+  exportSchema,
+  idSchema,
+  importSchema,
+  type AskImport,
+  type ServerFolder,
+  type Task,
+} from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Housekeeping } from '../platform/housekeeping.js';
@@ -19,16 +27,20 @@ const id = valid<string>(idSchema.required());
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class AdoptController {
-  constructor(private readonly imports: ImportService, private readonly exports: ExportService, private readonly tasks: TasksService) {}
+  constructor(
+    private readonly imports: ImportService,
+    private readonly exports: ExportService,
+    private readonly tasks: TasksService,
+  ) {}
 
   @Get('import/browse')
-  @Takes('Folders of the server\'s disk that can be adopted (admin)', undefined, browseSchema)
+  @Takes("Folders of the server's disk that can be adopted (admin)", undefined, browseSchema)
   browse(@Me() who: Who, @Query(valid(browseSchema)) query: { path?: string }): Promise<ServerFolder> {
     return this.imports.browse(who, query.path);
   }
 
   @Post('import')
-  @Takes('Adopt a folder of the server\'s disk (admin)', importSchema)
+  @Takes("Adopt a folder of the server's disk (admin)", importSchema)
   import(@Me() who: Who, @Body(valid(importSchema)) asked: AskImport): Promise<Task> {
     return this.imports.ask(who, asked.path, asked.folderId);
   }
@@ -66,9 +78,16 @@ export class AdoptController {
   }
 }
 
-@Module({ imports: [StoresModule, TransfersModule], controllers: [AdoptController], providers: [TasksService, ImportService, ExportService] })
+@Module({
+  imports: [StoresModule, TransfersModule],
+  controllers: [AdoptController],
+  providers: [TasksService, ImportService, ExportService],
+})
 export class AdoptModule implements OnModuleInit {
-  constructor(private readonly housekeeping: Housekeeping, private readonly exports: ExportService) {}
+  constructor(
+    private readonly housekeeping: Housekeeping,
+    private readonly exports: ExportService,
+  ) {}
 
   onModuleInit(): void {
     this.housekeeping.add('bytes against their checksums', () => this.exports.scrubSome());

@@ -1,7 +1,19 @@
 import type { FolderPage, ServerFolder, StoreSummary, Task } from '@quay/contract';
 import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { mkdirSync, mkdtempSync, readdirSync, readFileSync, rmSync, statSync, symlinkSync, truncateSync, unlinkSync, utimesSync, writeFileSync } from 'node:fs';
+import {
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  rmSync,
+  statSync,
+  symlinkSync,
+  truncateSync,
+  unlinkSync,
+  utimesSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -11,7 +23,12 @@ import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js
 import { TasksService } from './tasks.service.js';
 
 const base = mkdtempSync(join(tmpdir(), 'quay-adopt-'));
-const [root, outside, exports, copy] = ['allowed', 'outside', 'exports', 'copy'].map((name) => join(base, name)) as [string, string, string, string];
+const [root, outside, exports, copy] = ['allowed', 'outside', 'exports', 'copy'].map((name) => join(base, name)) as [
+  string,
+  string,
+  string,
+  string,
+];
 let office: TestOffice;
 let iris: Client;
 beforeAll(async () => {
@@ -42,24 +59,49 @@ describe('adopting a directory', () => {
     symlinkSync(join(outside, 'secret.txt'), join(tree, 'link.txt'));
     symlinkSync(outside, join(tree, 'Plans/linked'));
     execFileSync('mkfifo', [join(tree, 'pipe')]);
-    expect((await iris.ask<ServerFolder>('GET', `/api/import/browse?path=${encodeURIComponent(tree)}`)).body).toMatchObject({ folders: ['Plans'], files: 1 });
+    expect(
+      (await iris.ask<ServerFolder>('GET', `/api/import/browse?path=${encodeURIComponent(tree)}`)).body,
+    ).toMatchObject({ folders: ['Plans'], files: 1 });
     const { body: task } = await iris.ask<Task>('POST', '/api/import', { path: tree, folderId: office.roots.projects });
     const { state, report } = await done(task);
     expect([state, report?.files, report?.verified]).toEqual(['done', 2, 2]);
-    expect(report?.notes.map((n) => n.why).sort()).toEqual(['is a special file', 'is a symbolic link, which is not followed', 'is a symbolic link, which is not followed', 'is called "what_ a name_.txt" here, so that every desktop can hold it']);
+    expect(report?.notes.map((n) => n.why).sort()).toEqual([
+      'is a special file',
+      'is a symbolic link, which is not followed',
+      'is a symbolic link, which is not followed',
+      'is called "what_ a name_.txt" here, so that every desktop can hold it',
+    ]);
     const { body: page } = await iris.ask<FolderPage>('GET', `/api/folders/${office.roots.projects}`);
     expect(page.items.map((i) => i.name)).toEqual(['Old server']);
-    const [row] = await office.db.query<{ modified_at: Date }[]>(`SELECT v.modified_at FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.name = 'plan.bin'`);
+    const [row] = await office.db.query<{ modified_at: Date }[]>(
+      `SELECT v.modified_at FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.name = 'plan.bin'`,
+    );
     expect(row?.modified_at.getTime()).toBe(1_600_000_000_000);
     // A second time everything is there already.
-    const again = await done((await iris.ask<Task>('POST', '/api/import', { path: tree, folderId: office.roots.projects })).body);
-    expect([again.report?.files, again.report?.notes.filter((n) => n.why === 'is there already').length]).toEqual([0, 2]);
+    const again = await done(
+      (await iris.ask<Task>('POST', '/api/import', { path: tree, folderId: office.roots.projects })).body,
+    );
+    expect([again.report?.files, again.report?.notes.filter((n) => n.why === 'is there already').length]).toEqual([
+      0, 2,
+    ]);
   });
   it('only within the allowed roots, by the real path, and only by the admin', async () => {
     symlinkSync(outside, join(root, 'way-out'));
-    for (const path of [outside, '/etc', join(root, '../outside'), join(root, 'way-out'), join(root, 'nowhere'), `${root}-more`]) expect((await iris.ask('POST', '/api/import', { path, folderId: office.roots.projects })).body.code).toBe('import.not-allowed');
+    for (const path of [
+      outside,
+      '/etc',
+      join(root, '../outside'),
+      join(root, 'way-out'),
+      join(root, 'nowhere'),
+      `${root}-more`,
+    ])
+      expect((await iris.ask('POST', '/api/import', { path, folderId: office.roots.projects })).body.code).toBe(
+        'import.not-allowed',
+      );
     const tomas = await office.signedIn('tomas');
-    expect((await tomas.ask('POST', '/api/import', { path: root, folderId: office.roots.tomas })).body.code).toBe('admin.only');
+    expect((await tomas.ask('POST', '/api/import', { path: root, folderId: office.roots.tomas })).body.code).toBe(
+      'admin.only',
+    );
     expect((await tomas.ask('GET', '/api/tasks')).body.code).toBe('admin.only');
   });
 });
@@ -72,14 +114,25 @@ describe('exporting a store', () => {
     const target = join(exports, readdirSync(exports)[0] as string);
     expect(execFileSync('sha256sum', ['-c', 'SHA256SUMS'], { cwd: target }).toString()).toMatch(/plan\.bin: OK/);
     expect(statSync(join(target, 'Old server/Plans/Deep/plan.bin')).mtimeMs).toBe(1_600_000_000_000);
-    expect(readFileSync(join(target, 'manifest.jsonl'), 'utf8').trim().split('\n').map((l) => Object.keys(JSON.parse(l) as object))).toEqual(Array(2).fill(['path', 'sizeBytes', 'sha256', 'modifiedAt']));
+    expect(
+      readFileSync(join(target, 'manifest.jsonl'), 'utf8')
+        .trim()
+        .split('\n')
+        .map((l) => Object.keys(JSON.parse(l) as object)),
+    ).toEqual(Array(2).fill(['path', 'sizeBytes', 'sha256', 'modifiedAt']));
   });
 });
 
 describe('the scrubber', () => {
   it('finds what is damaged or missing, restores it from the second copy, and marks what has none', async () => {
     const [flipped, cut, lost] = [randomBytes(3000), randomBytes(3000), randomBytes(3000)];
-    const files = await Promise.all([['flipped.bin', flipped], ['cut.bin', cut], ['lost.bin', lost]].map(async ([name, bytes]) => (await iris.upload(office.roots.iris, name as string, bytes as Buffer)).body));
+    const files = await Promise.all(
+      [
+        ['flipped.bin', flipped],
+        ['cut.bin', cut],
+        ['lost.bin', lost],
+      ].map(async ([name, bytes]) => (await iris.upload(office.roots.iris, name as string, bytes as Buffer)).body),
+    );
     const [a, b, c] = files as [(typeof files)[0], (typeof files)[0], (typeof files)[0]];
     mkdirSync(join(copy, a.sha256.slice(0, 2), a.sha256.slice(2, 4)), { recursive: true });
     writeFileSync(join(copy, a.sha256.slice(0, 2), a.sha256.slice(2, 4), a.sha256), flipped);
@@ -93,8 +146,13 @@ describe('the scrubber', () => {
     unlinkSync(blobPath(c.sha256));
     const { report } = await done((await iris.ask<Task>('POST', '/api/scrub')).body);
     expect(report?.words).toContain('2 damaged, 1 restored from the second copy');
-    expect(Buffer.from(await (await iris.fetch(`/api/files/${a.id}/content`)).arrayBuffer()).equals(flipped)).toBe(true);
-    expect((await iris.ask<{ name: string }[]>('GET', '/api/damaged')).body.map((d) => d.name).sort()).toEqual(['cut.bin', 'lost.bin']);
+    expect(Buffer.from(await (await iris.fetch(`/api/files/${a.id}/content`)).arrayBuffer()).equals(flipped)).toBe(
+      true,
+    );
+    expect((await iris.ask<{ name: string }[]>('GET', '/api/damaged')).body.map((d) => d.name).sort()).toEqual([
+      'cut.bin',
+      'lost.bin',
+    ]);
     expect((await iris.ask('GET', `/api/nodes/${c.id}`)).body['damaged']).toBe(true);
     expect((await iris.ask('GET', `/api/files/${c.id}/content`)).body.code).toBe('blob.missing');
     // The same bytes uploaded again heal what had lost them.

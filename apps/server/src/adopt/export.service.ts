@@ -39,14 +39,23 @@ export class ExportService {
     @Inject(BLOBS) private readonly blobs: BlobStore,
     @Inject(CONFIG) private readonly config: Config,
   ) {
-    tasks.define('export', (d) => `Export ${d['store']}`, (task, tell) => this.run(task, tell));
-    tasks.define('scrub', () => 'Read every file against its checksum', (_task, tell) => this.scrub(tell));
+    tasks.define(
+      'export',
+      (d) => `Export ${d['store']}`,
+      (task, tell) => this.run(task, tell),
+    );
+    tasks.define(
+      'scrub',
+      () => 'Read every file against its checksum',
+      (_task, tell) => this.scrub(tell),
+    );
   }
 
   async ask(who: Who, storeId: string): Promise<Task> {
     requireAdmin(who);
     await this.access.requireStore(who, storeId, 'manage');
-    if (!this.config.exportRoot) throw new Problem('conflict', 'export.not-set-up', 'No folder of the server is set up for exports.');
+    if (!this.config.exportRoot)
+      throw new Problem('conflict', 'export.not-set-up', 'No folder of the server is set up for exports.');
     const [store] = await this.db.query<{ name: string }[]>('SELECT name FROM store WHERE id = $1', [storeId]);
     return this.tasks.ask(who, 'export', { storeId, store: store?.name ?? '' });
   }
@@ -58,8 +67,14 @@ export class ExportService {
     await mkdir(making, { recursive: true, mode: 0o700 });
     const report: TaskReport = { words: '', files: 0, bytes: 0, verified: 0, notes: [] };
     try {
-      const top = await this.db.query<{ id: string }[]>('SELECT n.id FROM node n JOIN node root ON root.id = n.parent_id WHERE root.store_id = $1 AND root.parent_id IS NULL AND n.trashed_at IS NULL AND NOT n.litter', [storeId]);
-      const found = await contents(this.db.manager, top.map((t) => t.id));
+      const top = await this.db.query<{ id: string }[]>(
+        'SELECT n.id FROM node n JOIN node root ON root.id = n.parent_id WHERE root.store_id = $1 AND root.parent_id IS NULL AND n.trashed_at IS NULL AND NOT n.litter',
+        [storeId],
+      );
+      const found = await contents(
+        this.db.manager,
+        top.map((t) => t.id),
+      );
       const sums: string[] = [];
       const lines: string[] = [];
       for (const [index, item] of found.entries()) {
@@ -75,9 +90,21 @@ export class ExportService {
           report.verified += 1;
           report.bytes += item.sizeBytes;
           sums.push(`${item.sha256}  ${item.path}`);
-          lines.push(JSON.stringify({ path: item.path, sizeBytes: item.sizeBytes, sha256: item.sha256, modifiedAt: new Date(item.modifiedAt).toISOString() }));
+          lines.push(
+            JSON.stringify({
+              path: item.path,
+              sizeBytes: item.sizeBytes,
+              sha256: item.sha256,
+              modifiedAt: new Date(item.modifiedAt).toISOString(),
+            }),
+          );
         }
-        await tell({ done: index + 1, total: found.length, bytes: report.bytes, words: `${index + 1} of ${countOf(found.length, 'item')}` });
+        await tell({
+          done: index + 1,
+          total: found.length,
+          bytes: report.bytes,
+          words: `${index + 1} of ${countOf(found.length, 'item')}`,
+        });
       }
       await writeFile(join(making, 'SHA256SUMS'), `${sums.join('\n')}\n`);
       await writeFile(join(making, 'manifest.jsonl'), `${lines.join('\n')}\n`);
@@ -86,7 +113,13 @@ export class ExportService {
       await rm(making, { recursive: true, force: true });
       throw error;
     }
-    await this.events.change((tx) => this.ledger.append(tx, { kind: 'store.exported', actor: { kind: 'person', id: task.asked_by, name: task.asker ?? 'The admin' }, detail: { store, files: report.files, path: target } }));
+    await this.events.change((tx) =>
+      this.ledger.append(tx, {
+        kind: 'store.exported',
+        actor: { kind: 'person', id: task.asked_by, name: task.asker ?? 'The admin' },
+        detail: { store, files: report.files, path: target },
+      }),
+    );
     report.words = `${countOf(report.files, 'file')} (${formatSize(report.bytes)}) written to ${target}, each compared with its checksum. "sha256sum -c SHA256SUMS" checks them again.`;
     return report;
   }
@@ -121,7 +154,9 @@ export class ExportService {
   /** Files whose bytes are damaged or missing now. */
   async damaged(who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
     requireAdmin(who);
-    const rows = await this.db.query<{ nodeId: string; name: string; version: number; since: Date }[]>('SELECT n.id AS "nodeId", n.name, v.number AS version, b.damaged_at AS since FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500');
+    const rows = await this.db.query<{ nodeId: string; name: string; version: number; since: Date }[]>(
+      'SELECT n.id AS "nodeId", n.name, v.number AS version, b.damaged_at AS since FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500',
+    );
     return rows.map((r) => ({ ...r, since: r.since.toISOString() }));
   }
 
@@ -143,7 +178,12 @@ export class ExportService {
       damaged += part.damaged;
       restored += part.restored;
       await this.told(part);
-      await tell({ done: report.files, total, bytes: report.bytes, words: `${report.files} of ${countOf(total, 'blob')}` });
+      await tell({
+        done: report.files,
+        total,
+        bytes: report.bytes,
+        words: `${report.files} of ${countOf(total, 'blob')}`,
+      });
     }
     report.verified = report.files - damaged;
     report.words = `${countOf(report.files, 'blob')} read (${formatSize(report.bytes)}): ${damaged === 0 ? 'all sound' : `${damaged} damaged`}${restored ? `, ${restored} restored from the second copy` : ''}.`;
@@ -151,8 +191,14 @@ export class ExportService {
   }
 
   private async told(part: { damaged: number; restored: number }): Promise<void> {
-    for (const [kind, count] of [['blob.damaged', part.damaged], ['blob.restored', part.restored]] as const) {
-      if (count > 0) await this.events.change((tx) => this.ledger.append(tx, { kind, actor: SYSTEM_ACTOR, detail: { count: countOf(count, 'file') } }));
+    for (const [kind, count] of [
+      ['blob.damaged', part.damaged],
+      ['blob.restored', part.restored],
+    ] as const) {
+      if (count > 0)
+        await this.events.change((tx) =>
+          this.ledger.append(tx, { kind, actor: SYSTEM_ACTOR, detail: { count: countOf(count, 'file') } }),
+        );
     }
   }
 }

@@ -52,7 +52,11 @@ export class ImportService {
     @Inject(BLOBS) private readonly blobs: BlobStore,
     @Inject(CONFIG) private readonly config: Config,
   ) {
-    tasks.define('import', (d) => `Adopt ${d['path']} into ${d['folder']}`, (task, tell) => this.run(task, tell));
+    tasks.define(
+      'import',
+      (d) => `Adopt ${d['path']} into ${d['folder']}`,
+      (task, tell) => this.run(task, tell),
+    );
   }
 
   /** One directory below the allowed roots; without a path the roots themselves. */
@@ -61,7 +65,15 @@ export class ImportService {
     if (path === undefined) return { path: '', roots: this.config.importRoots, folders: [], files: 0 };
     const real = await this.allowed(path);
     const entries = await readdir(real, { withFileTypes: true });
-    return { path: real, roots: this.config.importRoots, folders: entries.filter((e) => e.isDirectory()).map((e) => e.name).sort(), files: entries.filter((e) => e.isFile()).length };
+    return {
+      path: real,
+      roots: this.config.importRoots,
+      folders: entries
+        .filter((e) => e.isDirectory())
+        .map((e) => e.name)
+        .sort(),
+      files: entries.filter((e) => e.isFile()).length,
+    };
   }
 
   async ask(who: Who, path: string, folderId: string): Promise<Task> {
@@ -75,14 +87,26 @@ export class ImportService {
   private async allowed(path: string): Promise<string> {
     const real = await realpath(resolve('/', path)).catch(() => null);
     const roots = await Promise.all(this.config.importRoots.map((root) => realpath(root).catch(() => null)));
-    if (!roots.some((root) => root !== null && real !== null && (real === root || real.startsWith(root + sep)))) throw new Problem('forbidden', 'import.not-allowed', this.config.importRoots.length ? `Only folders below ${this.config.importRoots.join(' or ')} can be adopted.` : 'No folder of the server is set up for adopting.');
+    if (!roots.some((root) => root !== null && real !== null && (real === root || real.startsWith(root + sep))))
+      throw new Problem(
+        'forbidden',
+        'import.not-allowed',
+        this.config.importRoots.length
+          ? `Only folders below ${this.config.importRoots.join(' or ')} can be adopted.`
+          : 'No folder of the server is set up for adopting.',
+      );
     const info = await lstat(real as string);
     if (!info.isDirectory()) throw invalidField('path', 'import.no-folder', 'That is not a folder.');
     return real as string;
   }
 
   private async run(task: TaskRow, tell: (progress: Task['progress']) => Promise<void>): Promise<TaskReport> {
-    const { path, folderId, personName } = task.detail as { path: string; folderId: string; folder: string; personName: string };
+    const { path, folderId, personName } = task.detail as {
+      path: string;
+      folderId: string;
+      folder: string;
+      personName: string;
+    };
     const who = await this.asker(task.asked_by as string, personName);
     const report: TaskReport = { words: '', files: 0, bytes: 0, verified: 0, notes: [] };
     const note = (at: string, why: string) => report.notes.length < NOTES_MOST && report.notes.push({ path: at, why });
@@ -104,24 +128,45 @@ export class ImportService {
       if (group.length >= GROUP_FILES || groupBytes >= GROUP_BYTES) await flush();
     }
     await flush();
-    await this.events.change((tx) => this.ledger.append(tx, { kind: 'store.imported', actor: actorOf(who), nodeId: folderId, detail: { files: report.files, folder: task.detail['folder'] ?? '', path: root } }));
+    await this.events.change((tx) =>
+      this.ledger.append(tx, {
+        kind: 'store.imported',
+        actor: actorOf(who),
+        nodeId: folderId,
+        detail: { files: report.files, folder: task.detail['folder'] ?? '', path: root },
+      }),
+    );
     report.words = `${countOf(report.files, 'file')} adopted (${formatSize(report.bytes)}), ${report.verified} verified against their checksums${report.notes.length ? `, ${countOf(report.notes.length, 'note')}` : ''}. ${countOf(seen, 'file')} were found.`;
     return report;
   }
 
-  private async take(who: Who, folderId: string, group: Found[], report: TaskReport, note: (path: string, why: string) => void): Promise<void> {
+  private async take(
+    who: Who,
+    folderId: string,
+    group: Found[],
+    report: TaskReport,
+    note: (path: string, why: string) => void,
+  ): Promise<void> {
     const files: (Arrived & { from: string })[] = [];
     try {
       for (const found of group) {
         const staged = await this.stage(found).catch((error: NodeJS.ErrnoException) => {
           if (error.code === 'ENOSPC') throw error;
-          note(found.path, error.code === 'EACCES' ? 'cannot be read' : error.code === 'ELOOP' ? 'is a symbolic link' : error.message);
+          note(
+            found.path,
+            error.code === 'EACCES' ? 'cannot be read' : error.code === 'ELOOP' ? 'is a symbolic link' : error.message,
+          );
           return null;
         });
         if (staged) files.push(staged);
       }
       if (files.length === 0) return;
-      const entries = await this.recorder.many(who, files, { folderId, conflict: 'refuse', beganAt: new Date(8.64e15) }, async () => undefined);
+      const entries = await this.recorder.many(
+        who,
+        files,
+        { folderId, conflict: 'refuse', beganAt: new Date(8.64e15) },
+        async () => undefined,
+      );
       for (const [i, entry] of entries.entries()) {
         const file = files[i] as (typeof files)[number];
         if (!('answer' in entry)) {
@@ -145,7 +190,11 @@ export class ImportService {
     try {
       const before = await file.stat();
       if (!before.isFile()) throw new Error('is not a regular file');
-      const blob = await this.blobs.stage(file.createReadStream({ autoClose: false, highWaterMark: 1024 * 1024 }), null, false);
+      const blob = await this.blobs.stage(
+        file.createReadStream({ autoClose: false, highWaterMark: 1024 * 1024 }),
+        null,
+        false,
+      );
       const after = await file.stat();
       if (after.size !== before.size || after.mtimeMs !== before.mtimeMs || blob.sizeBytes !== before.size) {
         await blob.discard();
@@ -158,16 +207,24 @@ export class ImportService {
   }
 
   private async asker(personId: string, name: string): Promise<Who> {
-    const [row] = await this.db.query<{ role: Who['role']; groups: string[] }[]>('SELECT role, ARRAY(SELECT group_id::text FROM group_member WHERE person_id = $1) AS groups FROM person WHERE id = $1 AND disabled_at IS NULL', [personId]);
+    const [row] = await this.db.query<{ role: Who['role']; groups: string[] }[]>(
+      'SELECT role, ARRAY(SELECT group_id::text FROM group_member WHERE person_id = $1) AS groups FROM person WHERE id = $1 AND disabled_at IS NULL',
+      [personId],
+    );
     if (!row) throw new Problem('forbidden', 'admin.only', 'Whoever asked for this is not there any more.');
     return { personId, name, role: row.role, groupIds: row.groups };
   }
 }
 
-export const newExportName = (store: string, now: Date): string => `${mendName(store)} ${now.toISOString().slice(0, 19).replace(/[:T]/g, '-')} ${uuidv7().slice(-4)}`;
+export const newExportName = (store: string, now: Date): string =>
+  `${mendName(store)} ${now.toISOString().slice(0, 19).replace(/[:T]/g, '-')} ${uuidv7().slice(-4)}`;
 
 /** Every regular file below a directory, in the order of names; what is something else is noted. */
-async function* walk(folder: string, below: string[], note: (path: string, why: string) => void): AsyncGenerator<Found> {
+async function* walk(
+  folder: string,
+  below: string[],
+  note: (path: string, why: string) => void,
+): AsyncGenerator<Found> {
   const entries = await readdir(folder, { withFileTypes: true }).catch(() => null);
   if (!entries) {
     note(folder, 'cannot be read');
@@ -179,7 +236,8 @@ async function* walk(folder: string, below: string[], note: (path: string, why: 
     if (name !== entry.name.normalize('NFC')) note(path, `is called "${name}" here, so that every desktop can hold it`);
     if (entry.isSymbolicLink()) note(path, 'is a symbolic link, which is not followed');
     else if (entry.isDirectory()) yield* walk(path, [...below, name], note);
-    else if (entry.isFile()) yield { path, below, name, sizeBytes: (await lstat(path).catch(() => ({ size: 0 }))).size };
+    else if (entry.isFile())
+      yield { path, below, name, sizeBytes: (await lstat(path).catch(() => ({ size: 0 }))).size };
     else note(path, 'is a special file');
   }
 }

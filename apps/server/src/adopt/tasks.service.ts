@@ -31,12 +31,19 @@ const TOLD_EVERY_MS = 500;
 /** Long work for the admin, one at a time over all server processes; it goes on from the start after a crash. */
 @Injectable()
 export class TasksService implements OnApplicationBootstrap, OnApplicationShutdown {
-  private readonly works = new Map<Task['kind'], { title: (detail: Record<string, string>) => string; work: TaskWork }>();
+  private readonly works = new Map<
+    Task['kind'],
+    { title: (detail: Record<string, string>) => string; work: TaskWork }
+  >();
   private timer: NodeJS.Timeout | null = null;
   private current: Promise<void> | null = null;
   private stopping = false;
 
-  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+  ) {}
 
   /** Says how a kind of task is done. */
   define(kind: Task['kind'], title: (detail: Record<string, string>) => string, work: TaskWork): void {
@@ -58,7 +65,10 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
   async ask(who: Who, kind: Task['kind'], detail: Record<string, string>): Promise<Task> {
     const id = uuidv7();
     await this.events.change(async (tx) => {
-      await tx.query(`INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`, [id, kind, who.personId, detail, this.clock.date()]);
+      await tx.query(
+        `INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`,
+        [id, kind, who.personId, detail, this.clock.date()],
+      );
       await this.events.tell(tx, { topic: 'task', id });
     });
     this.look();
@@ -66,19 +76,27 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
   }
 
   async list(): Promise<Task[]> {
-    const rows = await this.db.query<TaskRow[]>('SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC LIMIT 50');
+    const rows = await this.db.query<TaskRow[]>(
+      'SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC LIMIT 50',
+    );
     return rows.map((r) => this.shown(r));
   }
 
   async task(id: string): Promise<Task> {
-    const [row] = await this.db.query<TaskRow[]>('SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by WHERE t.id = $1', [id]);
+    const [row] = await this.db.query<TaskRow[]>(
+      'SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by WHERE t.id = $1',
+      [id],
+    );
     if (!row) throw notFound('This task');
     return this.shown(row);
   }
 
   /** Asks a task to stop; what it has done so far stays. */
   async stop(id: string): Promise<Task> {
-    await this.db.query(`UPDATE task SET state = 'stopped', ended_at = $2 WHERE id = $1 AND state IN ('waiting', 'running')`, [id, this.clock.date()]);
+    await this.db.query(
+      `UPDATE task SET state = 'stopped', ended_at = $2 WHERE id = $1 AND state IN ('waiting', 'running')`,
+      [id, this.clock.date()],
+    );
     return this.task(id);
   }
 
@@ -89,13 +107,15 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
 
   private look(): void {
     if (this.current || this.stopping) return;
-    this.current = this.runNext().catch((error: unknown) => {
-      if (!this.stopping) log.warn({ err: error }, 'tasks could not be looked at');
-      return false;
-    }).then((again) => {
-      this.current = null;
-      if (again) this.look();
-    });
+    this.current = this.runNext()
+      .catch((error: unknown) => {
+        if (!this.stopping) log.warn({ err: error }, 'tasks could not be looked at');
+        return false;
+      })
+      .then((again) => {
+        this.current = null;
+        if (again) this.look();
+      });
   }
 
   /** Takes the oldest task that waits, or that a dead process left. @returns false when there is none */
@@ -107,7 +127,10 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
     )) as [TaskRow[], number];
     const task = rows[0];
     if (!task) return false;
-    const beat = setInterval(() => void this.db.query('UPDATE task SET beat_at = now() WHERE id = $1', [task.id]).catch(() => undefined), DEAD_MS / 4);
+    const beat = setInterval(
+      () => void this.db.query('UPDATE task SET beat_at = now() WHERE id = $1', [task.id]).catch(() => undefined),
+      DEAD_MS / 4,
+    );
     try {
       const known = this.works.get(task.kind);
       if (!known) throw new Error(`nothing is known about tasks of the kind ${task.kind}`);
@@ -117,7 +140,16 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
       if (error instanceof Stopped) await this.end(task.id, this.stopping ? 'waiting' : 'stopped', null);
       else {
         log.warn({ err: error, task: task.id }, 'a task failed');
-        await this.end(task.id, 'failed', { words: error instanceof Problem ? error.message : 'It broke off. What it had done by then is there; it can be started again.', files: 0, bytes: 0, verified: 0, notes: [] });
+        await this.end(task.id, 'failed', {
+          words:
+            error instanceof Problem
+              ? error.message
+              : 'It broke off. What it had done by then is there; it can be started again.',
+          files: 0,
+          bytes: 0,
+          verified: 0,
+          notes: [],
+        });
       }
     } finally {
       clearInterval(beat);
@@ -133,7 +165,10 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
       if (now - last < TOLD_EVERY_MS) return;
       last = now;
       await this.events.change(async (tx) => {
-        const [, changed] = (await tx.query(`UPDATE task SET progress = $2, beat_at = now() WHERE id = $1 AND state = 'running'`, [id, progress])) as [unknown, number];
+        const [, changed] = (await tx.query(
+          `UPDATE task SET progress = $2, beat_at = now() WHERE id = $1 AND state = 'running'`,
+          [id, progress],
+        )) as [unknown, number];
         if (changed === 0) throw new Stopped();
         await this.events.tell(tx, { topic: 'task', id });
       });
@@ -142,13 +177,26 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
 
   private async end(id: string, state: Task['state'], report: TaskReport | null): Promise<void> {
     await this.events.change(async (tx) => {
-      await tx.query(`UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE id = $1 AND state IN ('running', 'stopped')`, [id, state, report, this.clock.date()]);
+      await tx.query(
+        `UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE id = $1 AND state IN ('running', 'stopped')`,
+        [id, state, report, this.clock.date()],
+      );
       await this.events.tell(tx, { topic: 'task', id });
     });
   }
 
   private shown(r: TaskRow): Task {
-    return { id: r.id, kind: r.kind, state: r.state, askedBy: r.asker, title: this.works.get(r.kind)?.title(r.detail) ?? r.kind, progress: { done: 0, total: null, bytes: 0, words: '', ...r.progress }, report: r.report, createdAt: r.created_at.toISOString(), endedAt: r.ended_at?.toISOString() ?? null };
+    return {
+      id: r.id,
+      kind: r.kind,
+      state: r.state,
+      askedBy: r.asker,
+      title: this.works.get(r.kind)?.title(r.detail) ?? r.kind,
+      progress: { done: 0, total: null, bytes: 0, words: '', ...r.progress },
+      report: r.report,
+      createdAt: r.created_at.toISOString(),
+      endedAt: r.ended_at?.toISOString() ?? null,
+    };
   }
 }
 

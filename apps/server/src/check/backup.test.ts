@@ -18,7 +18,9 @@ interface BackedUp {
   copied: number;
   damaged: string[];
 }
-const { backUp, bringBack, backupsIn } = (await import(resolve(import.meta.dirname, '../../../../scripts/lib/backups.mjs'))) as {
+const { backUp, bringBack, backupsIn } = (await import(
+  resolve(import.meta.dirname, '../../../../scripts/lib/backups.mjs')
+)) as {
   backUp: (what: object) => Promise<BackedUp>;
   bringBack: (what: object) => Promise<{ blobs: number; missing: string[] }>;
   backupsIn: (folder: string) => string[];
@@ -36,15 +38,27 @@ afterAll(async () => {
   await office.close();
   rmSync(base, { recursive: true, force: true });
 });
-const backup = (at: string, verifyAll = false) => backUp({ databaseUrl: office.config.databaseUrl, blobs: office.config.blobRoot, key: join(base, 'key'), target, verifyAll, now: new Date(at) });
+const backup = (at: string, verifyAll = false) =>
+  backUp({
+    databaseUrl: office.config.databaseUrl,
+    blobs: office.config.blobRoot,
+    key: join(base, 'key'),
+    target,
+    verifyAll,
+    now: new Date(at),
+  });
 
 /** Every row of every table, as one hash for each table, made by the database itself. */
 async function fingerprints(db: DataSource): Promise<Record<string, string>> {
-  const tables = await db.query<{ name: string }[]>(`SELECT table_name AS name FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE' ORDER BY 1`);
+  const tables = await db.query<{ name: string }[]>(
+    `SELECT table_name AS name FROM information_schema.tables WHERE table_schema = 'public' AND table_type = 'BASE TABLE' ORDER BY 1`,
+  );
   const found: Record<string, string> = {};
   for (const { name } of tables) {
     if (name === 'attempt') continue;
-    const [row] = await db.query<{ hash: string }[]>(`SELECT coalesce(md5(string_agg(t::text, E'\\n' ORDER BY t::text)), '') AS hash FROM "${name}" t`);
+    const [row] = await db.query<{ hash: string }[]>(
+      `SELECT coalesce(md5(string_agg(t::text, E'\\n' ORDER BY t::text)), '') AS hash FROM "${name}" t`,
+    );
     found[name] = row?.hash ?? '';
   }
   return found;
@@ -61,22 +75,34 @@ describe('backup and restore', () => {
     // What comes after the backup is not in it.
     await iris.upload(office.roots.projects, 'later.bin', randomBytes(10));
     const [databaseUrl, blobs, key] = [await freshDatabase(), join(base, 'restored'), join(base, 'restored-key')];
-    expect(await bringBack({ source: target, stamp: '20261124T100000', databaseUrl, blobs, key })).toMatchObject({ blobs: 3, missing: [] });
+    expect(await bringBack({ source: target, stamp: '20261124T100000', databaseUrl, blobs, key })).toMatchObject({
+      blobs: 3,
+      missing: [],
+    });
     const db = await new DataSource(dataSourceOptions(databaseUrl, ENTITIES)).initialize();
     expect(await fingerprints(db)).toEqual(before);
     expect((await checkInvariants(db, new DiskBlobStore(blobs), true)).violations).toEqual([]);
     // GNU diff compares the bytes (Debian diffutils); the later blob and the previews are not part of the backup.
-    for (const name of readdirSync(blobs).filter((n) => /^[0-9a-f]{2}$/.test(n))) execFileSync('diff', ['-r', join(blobs, name), join(office.config.blobRoot, name)]);
+    for (const name of readdirSync(blobs).filter((n) => /^[0-9a-f]{2}$/.test(n)))
+      execFileSync('diff', ['-r', join(blobs, name), join(office.config.blobRoot, name)]);
     await db.destroy();
-    const second = await openOffice({ databaseUrl, blobRoot: blobs, sealingKey: Buffer.from(readFileSync(key, 'utf8'), 'hex') }, false);
+    const second = await openOffice(
+      { databaseUrl, blobRoot: blobs, sealingKey: Buffer.from(readFileSync(key, 'utf8'), 'hex') },
+      false,
+    );
     const visitor = second.client();
-    expect((await visitor.ask('POST', `/s/${share.token}/open`, { password: 'gravel-heron-silent-oar' })).status).toBe(200);
+    expect((await visitor.ask('POST', `/s/${share.token}/open`, { password: 'gravel-heron-silent-oar' })).status).toBe(
+      200,
+    );
     expect((await visitor.fetch(`/s/${share.token}/files/${a.id}`)).status).toBe(200);
     await second.close();
   });
   it('copies only what is new, holds the collector off meanwhile, and finds what was damaged in the backup', async () => {
     expect(await backup('2026-11-24T11:00:00Z')).toMatchObject({ blobs: 4, copied: 1 });
-    const damagedOne = readFileSync(join(target, '20261124T110000', 'blobs.txt'), 'utf8').split('\n').map((l) => l.split(' ')).find(([, size]) => size === '50000')?.[0] as string;
+    const damagedOne = readFileSync(join(target, '20261124T110000', 'blobs.txt'), 'utf8')
+      .split('\n')
+      .map((l) => l.split(' '))
+      .find(([, size]) => size === '50000')?.[0] as string;
     const path = join(target, 'blobs', damagedOne.slice(0, 2), damagedOne.slice(2, 4), damagedOne);
     const bytes = readFileSync(path);
     bytes[7] = (bytes[7] as number) ^ 1;
@@ -84,7 +110,9 @@ describe('backup and restore', () => {
     expect(await backup('2026-11-24T12:00:00Z')).toMatchObject({ copied: 0 });
     expect(await backup('2026-11-24T13:00:00Z', true)).toMatchObject({ copied: 1 });
     expect(backupsIn(target)).toHaveLength(4);
-    const [{ held }] = (await office.db.query('SELECT pg_advisory_lock_shared(715010) IS NOT NULL AS held')) as [{ held: boolean }];
+    const [{ held }] = (await office.db.query('SELECT pg_advisory_lock_shared(715010) IS NOT NULL AS held')) as [
+      { held: boolean },
+    ];
     expect(held).toBe(true);
     expect(await office.app.get(BlobKeeper).collect()).toEqual({ removed: 0, bytes: 0 });
   });
@@ -96,7 +124,15 @@ describe('backup and restore', () => {
   it('a damaged backup is refused before anything is touched', async () => {
     appendFileSync(join(target, '20261124T110000', 'blobs.txt'), 'x\n');
     const databaseUrl = await freshDatabase();
-    await expect(bringBack({ source: target, stamp: '20261124T110000', databaseUrl, blobs: join(base, 'no'), key: join(base, 'no-key') })).rejects.toThrow('is damaged');
+    await expect(
+      bringBack({
+        source: target,
+        stamp: '20261124T110000',
+        databaseUrl,
+        blobs: join(base, 'no'),
+        key: join(base, 'no-key'),
+      }),
+    ).rejects.toThrow('is damaged');
     const db = await new DataSource(dataSourceOptions(databaseUrl, ENTITIES)).initialize();
     expect(await fingerprints(db)).toEqual({});
     await db.destroy();

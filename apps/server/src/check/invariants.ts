@@ -11,52 +11,130 @@ export interface Violation {
 
 /** A rule of the database as a query that finds what breaks it; each row's `what` names one. */
 const QUERIES: [rule: string, sql: string][] = [
-  ['a live file has a version of its own, and that is its newest', `SELECT n.id::text AS what FROM node n LEFT JOIN file_version v ON v.id = n.version_id WHERE n.kind = 'file' AND n.purged_at IS NULL AND (v.id IS NULL OR v.node_id <> n.id OR v.size_bytes <> n.size_bytes OR v.number <> (SELECT max(number) FROM file_version o WHERE o.node_id = n.id))`],
-  ['a version has a blob of the same size', `SELECT v.id::text AS what FROM file_version v LEFT JOIN blob b ON b.sha256 = v.sha256 WHERE b.sha256 IS NULL OR b.size_bytes <> v.size_bytes`],
-  ['what was removed for good has no versions left', `SELECT n.id::text AS what FROM node n JOIN file_version v ON v.node_id = n.id WHERE n.purged_at IS NOT NULL`],
-  ['a parent is a folder of the same store', `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id WHERE p.kind <> 'folder' OR p.store_id <> n.store_id`],
-  ['every item can be reached from its store', `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down JOIN node n ON n.parent_id = down.id) SELECT id::text AS what FROM node WHERE id NOT IN (SELECT id FROM down)`],
-  ['a store counts each of its blobs once, with all references', `SELECT coalesce(c.store_id, b.store_id)::text || ' ' || encode(coalesce(c.sha256, b.sha256), 'hex') AS what FROM (SELECT n.store_id, v.sha256, count(*) AS refs FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2) c FULL JOIN store_blob b ON b.store_id = c.store_id AND b.sha256 = c.sha256 WHERE c.refs IS DISTINCT FROM b.refs`],
-  ['a store uses what its blobs take', `SELECT s.name AS what FROM store s WHERE s.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`],
-  ['a person uses what they brought', `SELECT p.name AS what FROM person p WHERE p.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.person_id = p.id)`],
-  ['the present end of an item\'s past is how it is', `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.store_id, t.name, t.version_id, t.trashed) IS DISTINCT FROM (n.parent_id, n.store_id, n.name, n.version_id, n.trashed_at IS NOT NULL))`],
-  ['the past of an item has no gaps and does not overlap', `SELECT node_id::text AS what FROM (SELECT node_id, until, lead(since) OVER (PARTITION BY node_id ORDER BY since, id) AS next FROM node_past) t WHERE next IS NOT NULL AND until IS DISTINCT FROM next`],
-  ['what was removed for good is not in the present', `SELECT n.id::text AS what FROM node n JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NOT NULL`],
-  ['an upload that has ended refers to a file', `SELECT u.id::text AS what FROM upload u WHERE u.answer IS NOT NULL AND NOT EXISTS (SELECT 1 FROM node n WHERE n.id = (u.answer->>'id')::uuid)`],
-  ['a share counts no more visits than it allows', `SELECT id::text AS what FROM share WHERE visit_limit IS NOT NULL AND visits_used > visit_limit`],
+  [
+    'a live file has a version of its own, and that is its newest',
+    `SELECT n.id::text AS what FROM node n LEFT JOIN file_version v ON v.id = n.version_id WHERE n.kind = 'file' AND n.purged_at IS NULL AND (v.id IS NULL OR v.node_id <> n.id OR v.size_bytes <> n.size_bytes OR v.number <> (SELECT max(number) FROM file_version o WHERE o.node_id = n.id))`,
+  ],
+  [
+    'a version has a blob of the same size',
+    `SELECT v.id::text AS what FROM file_version v LEFT JOIN blob b ON b.sha256 = v.sha256 WHERE b.sha256 IS NULL OR b.size_bytes <> v.size_bytes`,
+  ],
+  [
+    'what was removed for good has no versions left',
+    `SELECT n.id::text AS what FROM node n JOIN file_version v ON v.node_id = n.id WHERE n.purged_at IS NOT NULL`,
+  ],
+  [
+    'a parent is a folder of the same store',
+    `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id WHERE p.kind <> 'folder' OR p.store_id <> n.store_id`,
+  ],
+  [
+    'every item can be reached from its store',
+    `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down JOIN node n ON n.parent_id = down.id) SELECT id::text AS what FROM node WHERE id NOT IN (SELECT id FROM down)`,
+  ],
+  [
+    'a store counts each of its blobs once, with all references',
+    `SELECT coalesce(c.store_id, b.store_id)::text || ' ' || encode(coalesce(c.sha256, b.sha256), 'hex') AS what FROM (SELECT n.store_id, v.sha256, count(*) AS refs FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2) c FULL JOIN store_blob b ON b.store_id = c.store_id AND b.sha256 = c.sha256 WHERE c.refs IS DISTINCT FROM b.refs`,
+  ],
+  [
+    'a store uses what its blobs take',
+    `SELECT s.name AS what FROM store s WHERE s.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`,
+  ],
+  [
+    'a person uses what they brought',
+    `SELECT p.name AS what FROM person p WHERE p.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.person_id = p.id)`,
+  ],
+  [
+    "the present end of an item's past is how it is",
+    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.store_id, t.name, t.version_id, t.trashed) IS DISTINCT FROM (n.parent_id, n.store_id, n.name, n.version_id, n.trashed_at IS NOT NULL))`,
+  ],
+  [
+    'the past of an item has no gaps and does not overlap',
+    `SELECT node_id::text AS what FROM (SELECT node_id, until, lead(since) OVER (PARTITION BY node_id ORDER BY since, id) AS next FROM node_past) t WHERE next IS NOT NULL AND until IS DISTINCT FROM next`,
+  ],
+  [
+    'what was removed for good is not in the present',
+    `SELECT n.id::text AS what FROM node n JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NOT NULL`,
+  ],
+  [
+    'an upload that has ended refers to a file',
+    `SELECT u.id::text AS what FROM upload u WHERE u.answer IS NOT NULL AND NOT EXISTS (SELECT 1 FROM node n WHERE n.id = (u.answer->>'id')::uuid)`,
+  ],
+  [
+    'a share counts no more visits than it allows',
+    `SELECT id::text AS what FROM share WHERE visit_limit IS NOT NULL AND visits_used > visit_limit`,
+  ],
 ];
 
 /**
  * Checks everything that must hold between the tables, the ledger and the disk. Reads only.
  * @param deep also reads every blob and compares it with its name
  */
-export async function checkInvariants(db: DataSource, blobs: BlobStore, deep: boolean): Promise<{ violations: Violation[]; counts: Record<string, number>; strays: number }> {
+export async function checkInvariants(
+  db: DataSource,
+  blobs: BlobStore,
+  deep: boolean,
+): Promise<{ violations: Violation[]; counts: Record<string, number>; strays: number }> {
   const violations: Violation[] = [];
-  for (const [rule, sql] of QUERIES) for (const { what } of await db.query<{ what: string }[]>(`${sql} LIMIT 20`)) violations.push({ rule, what });
-  for (const { id, name, name_key } of await db.query<{ id: string; name: string; name_key: string }[]>('SELECT id, name, name_key FROM node')) if (nameKey(name) !== name_key) violations.push({ rule: 'names are compared by their folded form', what: id });
+  for (const [rule, sql] of QUERIES)
+    for (const { what } of await db.query<{ what: string }[]>(`${sql} LIMIT 20`)) violations.push({ rule, what });
+  for (const { id, name, name_key } of await db.query<{ id: string; name: string; name_key: string }[]>(
+    'SELECT id, name, name_key FROM node',
+  ))
+    if (nameKey(name) !== name_key) violations.push({ rule: 'names are compared by their folded form', what: id });
   const chain = await checkLedger(db);
   if (chain.fault) violations.push({ rule: 'the ledger is one unbroken chain', what: chain.fault });
-  const rows = await db.query<{ sha256: Buffer; size_bytes: string; damaged: boolean }[]>('SELECT sha256, size_bytes, damaged_at IS NOT NULL AS damaged FROM blob');
+  const rows = await db.query<{ sha256: Buffer; size_bytes: string; damaged: boolean }[]>(
+    'SELECT sha256, size_bytes, damaged_at IS NOT NULL AS damaged FROM blob',
+  );
   const known = new Set<string>();
   for (const row of rows) {
     known.add(row.sha256.toString('hex'));
     // What is known to be damaged has been told already.
-    const sound = row.damaged || (deep ? await isSound(blobs, row.sha256, Number(row.size_bytes)) : (await blobs.stat(row.sha256))?.sizeBytes === Number(row.size_bytes));
+    const sound =
+      row.damaged ||
+      (deep
+        ? await isSound(blobs, row.sha256, Number(row.size_bytes))
+        : (await blobs.stat(row.sha256))?.sizeBytes === Number(row.size_bytes));
     // A row without bytes that nothing refers to is what a collector leaves when it dies between the two; it is harmless.
-    if (!sound && (await db.query<unknown[]>('SELECT 1 FROM file_version WHERE sha256 = $1 LIMIT 1', [row.sha256])).length > 0) violations.push({ rule: 'a blob is there, whole, under its name', what: row.sha256.toString('hex') });
+    if (
+      !sound &&
+      (await db.query<unknown[]>('SELECT 1 FROM file_version WHERE sha256 = $1 LIMIT 1', [row.sha256])).length > 0
+    )
+      violations.push({ rule: 'a blob is there, whole, under its name', what: row.sha256.toString('hex') });
   }
   let strays = 0;
   for await (const name of blobs.names()) if (!known.has(name.toString('hex'))) strays += 1;
-  const [count] = await db.query<{ files: string; versions: string }[]>(`SELECT (SELECT count(*) FROM node WHERE kind = 'file' AND purged_at IS NULL) AS files, (SELECT count(*) FROM file_version) AS versions`);
-  return { violations, counts: { files: Number(count?.files), versions: Number(count?.versions), blobs: rows.length, ledger: chain.entries }, strays };
+  const [count] = await db.query<{ files: string; versions: string }[]>(
+    `SELECT (SELECT count(*) FROM node WHERE kind = 'file' AND purged_at IS NULL) AS files, (SELECT count(*) FROM file_version) AS versions`,
+  );
+  return {
+    violations,
+    counts: {
+      files: Number(count?.files),
+      versions: Number(count?.versions),
+      blobs: rows.length,
+      ledger: chain.entries,
+    },
+    strays,
+  };
 }
 
 async function checkLedger(db: DataSource): Promise<{ entries: number; fault: string | null }> {
   let [prev, seq] = [GENESIS_HASH, 1];
-  for (let after = 0; ; ) {
-    const batch = await db.getRepository(LedgerEntry).createQueryBuilder('e').where('e.seq > :after', { after }).orderBy('e.seq').limit(1000).getMany();
+  for (let after = 0; ;) {
+    const batch = await db
+      .getRepository(LedgerEntry)
+      .createQueryBuilder('e')
+      .where('e.seq > :after', { after })
+      .orderBy('e.seq')
+      .limit(1000)
+      .getMany();
     if (batch.length === 0) return { entries: seq - 1, fault: null };
-    const fault = verifyChain(batch.map((e) => ({ body: bodyOf(e), prevHash: e.prevHash, hash: e.hash })), prev, seq);
+    const fault = verifyChain(
+      batch.map((e) => ({ body: bodyOf(e), prevHash: e.prevHash, hash: e.hash })),
+      prev,
+      seq,
+    );
     if (fault) return { entries: seq - 1, fault: JSON.stringify(fault) };
     prev = batch.at(-1)?.hash ?? prev;
     seq += batch.length;

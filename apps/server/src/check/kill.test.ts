@@ -11,7 +11,9 @@ import { dataSourceOptions } from '../platform/database/database.js';
 import { Client, freshDatabase, openOffice, PASSWORDS } from '../_fixtures/office.js';
 import { checkInvariants } from './invariants.js';
 
-const { freePort } = (await import(resolve(import.meta.dirname, '../../../../scripts/lib/test-database.mjs'))) as { freePort: () => Promise<number> };
+const { freePort } = (await import(resolve(import.meta.dirname, '../../../../scripts/lib/test-database.mjs'))) as {
+  freePort: () => Promise<number>;
+};
 const KILLS = 50;
 const folder = mkdtempSync(join(tmpdir(), 'quay-kill-'));
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
@@ -28,8 +30,15 @@ function mulberry(seed: number): () => number {
 }
 
 async function start(env: NodeJS.ProcessEnv): Promise<ChildProcess> {
-  const child = fork(resolve(import.meta.dirname, '../../dist/main.js'), [], { env: { ...process.env, ...env }, stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
-  await new Promise<void>((done, failed) => child.once('message', (m: { ready?: boolean; failed?: string }) => (m.ready ? done() : failed(new Error(m.failed)))));
+  const child = fork(resolve(import.meta.dirname, '../../dist/main.js'), [], {
+    env: { ...process.env, ...env },
+    stdio: ['ignore', 'ignore', 'ignore', 'ipc'],
+  });
+  await new Promise<void>((done, failed) =>
+    child.once('message', (m: { ready?: boolean; failed?: string }) =>
+      m.ready ? done() : failed(new Error(m.failed)),
+    ),
+  );
   return child;
 }
 
@@ -40,7 +49,13 @@ describe(`killed at ${KILLS} random moments of uploads, moves, restores and coll
     await furnished.close();
     writeFileSync(join(folder, 'key'), randomBytes(32).toString('hex'));
     const port = String(await freePort());
-    const env = { QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(folder, 'blobs'), QUAY_KEY_FILE: join(folder, 'key'), QUAY_PORT: port, QUAY_LOG: 'silent' };
+    const env = {
+      QUAY_DATABASE_URL: databaseUrl,
+      QUAY_BLOBS: join(folder, 'blobs'),
+      QUAY_KEY_FILE: join(folder, 'key'),
+      QUAY_PORT: port,
+      QUAY_LOG: 'silent',
+    };
     const db = await new DataSource(dataSourceOptions(databaseUrl, ENTITIES)).initialize();
     const blobs = new DiskBlobStore(join(folder, 'blobs'));
     const random = mulberry(20_261_125);
@@ -59,13 +74,26 @@ describe(`killed at ${KILLS} random moments of uploads, moves, restores and coll
       if (dice < 0.4 || ids.length < 4) {
         // Few different contents, so that the same blobs come and go.
         const bytes = Buffer.alloc(2000 + Math.floor(random() * 4) * 40_000, Math.floor(random() * 6));
-        const { status, body } = await iris.upload(pick(folders), `f${Math.floor(random() * 60)}.bin`, bytes, '&conflict=keep-both');
+        const { status, body } = await iris.upload(
+          pick(folders),
+          `f${Math.floor(random() * 60)}.bin`,
+          bytes,
+          '&conflict=keep-both',
+        );
         if (status === 201) promised.set(body.id, createHash('sha256').update(bytes).digest('hex'));
       } else if (dice < 0.5) {
-        const { status, body } = await iris.ask<{ id: string }>('POST', `/api/folders/${pick(folders)}/folders`, { name: `d${Math.floor(random() * 1000)}` });
+        const { status, body } = await iris.ask<{ id: string }>('POST', `/api/folders/${pick(folders)}/folders`, {
+          name: `d${Math.floor(random() * 1000)}`,
+        });
         if (status === 201 && folders.length < 12) folders.push(body.id);
-      } else if (dice < 0.65) await iris.ask('POST', '/api/nodes/move', { nodeIds: [pick(ids)], toFolderId: pick(folders), ifTaken: 'keep-both' });
-      else if (dice < 0.72) await iris.ask('POST', '/api/nodes/copy', { nodeIds: [pick(ids)], toFolderId: pick(folders) });
+      } else if (dice < 0.65)
+        await iris.ask('POST', '/api/nodes/move', {
+          nodeIds: [pick(ids)],
+          toFolderId: pick(folders),
+          ifTaken: 'keep-both',
+        });
+      else if (dice < 0.72)
+        await iris.ask('POST', '/api/nodes/copy', { nodeIds: [pick(ids)], toFolderId: pick(folders) });
       else if (dice < 0.8) await iris.ask('POST', `/api/files/${pick(ids)}/versions/1/restore`);
       else if (dice < 0.9) {
         const id = pick(ids);
@@ -73,7 +101,8 @@ describe(`killed at ${KILLS} random moments of uploads, moves, restores and coll
         promised.delete(id);
         trashed.push(id);
         await iris.ask('POST', '/api/trash', { nodeIds: [id] });
-      } else if (trashed.length > 0) await iris.ask('POST', dice < 0.96 ? '/api/trash/purge' : '/api/trash/put-back', { nodeIds: [pick(trashed)] });
+      } else if (trashed.length > 0)
+        await iris.ask('POST', dice < 0.96 ? '/api/trash/purge' : '/api/trash/put-back', { nodeIds: [pick(trashed)] });
       done += 1;
     };
 
@@ -97,7 +126,10 @@ describe(`killed at ${KILLS} random moments of uploads, moves, restores and coll
     }
     expect([killed, done > KILLS * 3]).toEqual([KILLS, true]);
     for (const [id, sha256] of promised) {
-      const [row] = await db.query<{ sha256: Buffer; first: Buffer; gone: boolean }[]>(`SELECT v.sha256, (SELECT f.sha256 FROM file_version f WHERE f.node_id = n.id AND f.number = 1) AS first, n.trashed_at IS NOT NULL AS gone FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1`, [id]);
+      const [row] = await db.query<{ sha256: Buffer; first: Buffer; gone: boolean }[]>(
+        `SELECT v.sha256, (SELECT f.sha256 FROM file_version f WHERE f.node_id = n.id AND f.number = 1) AS first, n.trashed_at IS NOT NULL AS gone FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1`,
+        [id],
+      );
       expect([row?.sha256.toString('hex'), row?.gone]).toEqual([sha256, false]);
     }
     await db.destroy();

@@ -8,9 +8,15 @@ import { checkInvariants } from './invariants.js';
 
 const config = configFromEnvironment(process.env);
 const source = await new DataSource(dataSourceOptions(config.databaseUrl, ENTITIES)).initialize();
-const { violations, counts, strays } = await checkInvariants(source, new DiskBlobStore(config.blobRoot), process.argv.includes('--deep'));
+const { violations, counts, strays } = await checkInvariants(
+  source,
+  new DiskBlobStore(config.blobRoot),
+  process.argv.includes('--deep'),
+);
 await source.destroy();
 for (const { rule, what } of violations) console.log(`broken: ${rule} (${what})`);
 if (strays > 0) console.log(`note: ${strays} blobs have no row yet or any more; the server removes them by itself`);
-console.log(`${counts['files']} files, ${counts['versions']} versions, ${counts['blobs']} blobs, ${counts['ledger']} ledger entries: ${violations.length === 0 ? 'everything holds' : `${violations.length} broken`}`);
+console.log(
+  `${counts['files']} files, ${counts['versions']} versions, ${counts['blobs']} blobs, ${counts['ledger']} ledger entries: ${violations.length === 0 ? 'everything holds' : `${violations.length} broken`}`,
+);
 process.exitCode = violations.length === 0 ? 0 : 1;

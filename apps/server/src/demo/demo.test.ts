@@ -47,27 +47,39 @@ describe('the demo office', () => {
   it('has shares in every state, at any hour of any day it may be loaded', async () => {
     const shares = await loadShares(db.manager, {});
     const states = shares.map((s) => shareState(factsOf(s), NOW));
-    for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[]) expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);
+    for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[])
+      expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);
     expect(states.filter((s) => s === 'open')).toHaveLength(14);
   });
   it('counts as many visits as it shows, and never more than the limit', async () => {
-    const rows = await db.query<{ used: number; visits: number; most: number | null }[]>('SELECT s.visits_used AS used, (SELECT count(*)::int FROM visit v WHERE v.share_id = s.id) AS visits, s.visit_limit AS most FROM share s');
+    const rows = await db.query<{ used: number; visits: number; most: number | null }[]>(
+      'SELECT s.visits_used AS used, (SELECT count(*)::int FROM visit v WHERE v.share_id = s.id) AS visits, s.visit_limit AS most FROM share s',
+    );
     for (const row of rows) expect([row.visits, row.most === null || row.used <= row.most]).toEqual([row.used, true]);
   });
-  it('holds real files: other people\'s readers read them (libvips, pdf-lib; ASPRS LAS 1.2 header; WebM by RFC 8794)', async () => {
+  it("holds real files: other people's readers read them (libvips, pdf-lib; ASPRS LAS 1.2 header; WebM by RFC 8794)", async () => {
     const bytesOf = async (name: string) => {
-      const [row] = await db.query<[{ sha256: Buffer; size: string }]>('SELECT v.sha256, v.size_bytes AS size FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.name = $1 LIMIT 1', [name]);
+      const [row] = await db.query<[{ sha256: Buffer; size: string }]>(
+        'SELECT v.sha256, v.size_bytes AS size FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.name = $1 LIMIT 1',
+        [name],
+      );
       const blob = await blobs.open(row.sha256);
       const out = Buffer.alloc(Number(row.size));
       await blob?.read(out, 0, out.length);
       await blob?.close();
       return out;
     };
-    expect(await sharp(await bytesOf('ML 001.jpg')).metadata()).toMatchObject({ format: 'jpeg', width: 1280, height: 960 });
+    expect(await sharp(await bytesOf('ML 001.jpg')).metadata()).toMatchObject({
+      format: 'jpeg',
+      width: 1280,
+      height: 960,
+    });
     expect(await sharp(await bytesOf('North elevation.png')).metadata()).toMatchObject({ format: 'png', width: 1800 });
     expect((await PDFDocument.load(await bytesOf('Handbook.pdf'))).getPageCount()).toBe(7);
     const las = await bytesOf('Scan 14.las');
-    expect([las.toString('ascii', 0, 4), las.readUInt32LE(107) * las.readUInt16LE(105) + las.readUInt32LE(96)]).toEqual(['LASF', las.length]);
+    expect([las.toString('ascii', 0, 4), las.readUInt32LE(107) * las.readUInt16LE(105) + las.readUInt32LE(96)]).toEqual(
+      ['LASF', las.length],
+    );
     const film = await bytesOf('Drone pass.webm');
     expect([film.readUInt32BE(0), film.includes('V_VP8'), film.includes('webm')]).toEqual([0x1a45dfa3, true, true]);
   });
@@ -75,6 +87,9 @@ describe('the demo office', () => {
     expect((await photograph(new Random(7), 320, 240)).equals(await photograph(new Random(7), 320, 240))).toBe(true);
     expect((await photograph(new Random(7), 320, 240)).equals(await photograph(new Random(8), 320, 240))).toBe(false);
     expect((await video(new Random(7))).equals(await video(new Random(7)))).toBe(true);
-    expect([new Random(3).uuid(NOW), new Random(3).uuid(NOW)]).toEqual([new Random(3).uuid(NOW), expect.stringMatching(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/) as string]);
+    expect([new Random(3).uuid(NOW), new Random(3).uuid(NOW)]).toEqual([
+      new Random(3).uuid(NOW),
+      expect.stringMatching(/^[0-9a-f]{8}-[0-9a-f]{4}-7[0-9a-f]{3}-[89ab][0-9a-f]{3}-[0-9a-f]{12}$/) as string,
+    ]);
   });
 });

@@ -9,7 +9,17 @@ import type { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
 import type { Random } from './random.js';
-import { GROUPS, PASSWORDS, PEOPLE, PINS, SHARES, STORES, TAGS, VISITOR_ADDRESSES, type DemoShare } from './scenario.js';
+import {
+  GROUPS,
+  PASSWORDS,
+  PEOPLE,
+  PINS,
+  SHARES,
+  STORES,
+  TAGS,
+  VISITOR_ADDRESSES,
+  type DemoShare,
+} from './scenario.js';
 import { demoFiles, type DemoFile } from './tree.js';
 
 const DAY_MS = 86_400_000;
@@ -28,11 +38,34 @@ interface Loading {
 }
 
 /** Fills an empty database with the demo office, as seen at `now`. */
-export async function loadDemo(db: DataSource, blobs: DiskBlobStore, sealingKey: Buffer, random: Random, now: number, address: URL, outside: DemoReach | null = null): Promise<{ files: number; shares: number; entries: number }> {
+export async function loadDemo(
+  db: DataSource,
+  blobs: DiskBlobStore,
+  sealingKey: Buffer,
+  random: Random,
+  now: number,
+  address: URL,
+  outside: DemoReach | null = null,
+): Promise<{ files: number; shares: number; entries: number }> {
   return db.transaction(async (tx) => {
-    const loading: Loading = { tx, random, now, blobs, sealingKey, people: new Map(), nodes: new Map(), stores: new Map(), ledger: [] };
+    const loading: Loading = {
+      tx,
+      random,
+      now,
+      blobs,
+      sealingKey,
+      people: new Map(),
+      nodes: new Map(),
+      stores: new Map(),
+      ledger: [],
+    };
     await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', 'Europe/London']);
-    await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [random.uuid(now), address.protocol.replace(':', ''), address.hostname, address.port ? Number(address.port) : null]);
+    await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [
+      random.uuid(now),
+      address.protocol.replace(':', ''),
+      address.hostname,
+      address.port ? Number(address.port) : null,
+    ]);
     if (outside) await loadReach(loading, outside);
     await loadPeople(loading);
     await loadStores(loading);
@@ -55,9 +88,25 @@ export interface DemoReach {
 
 async function loadReach(l: Loading, { address, updateSecret }: DemoReach): Promise<void> {
   await l.tx.query(`UPDATE address SET created_at = $1`, [new Date(l.now - 118 * DAY_MS)]);
-  await l.tx.query(`INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at) VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`, [l.random.uuid(l.now), address.hostname, new Date(l.now - 100 * DAY_MS)]);
-  for (const [network, server] of [['public', '203.0.113.53'], ['office', '192.168.20.1'], ['guest', '192.168.40.1']]) {
-    await l.tx.query('INSERT INTO name_server (network, address, port, zone, key_name, secret_sealed) VALUES ($1, $2, 53, $3, $4, $5)', [network, server, address.hostname.split('.').slice(1).join('.'), 'quay-update', seal(l.sealingKey, updateSecret)]);
+  await l.tx.query(
+    `INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at) VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`,
+    [l.random.uuid(l.now), address.hostname, new Date(l.now - 100 * DAY_MS)],
+  );
+  for (const [network, server] of [
+    ['public', '203.0.113.53'],
+    ['office', '192.168.20.1'],
+    ['guest', '192.168.40.1'],
+  ]) {
+    await l.tx.query(
+      'INSERT INTO name_server (network, address, port, zone, key_name, secret_sealed) VALUES ($1, $2, 53, $3, $4, $5)',
+      [
+        network,
+        server,
+        address.hostname.split('.').slice(1).join('.'),
+        'quay-update',
+        seal(l.sealingKey, updateSecret),
+      ],
+    );
   }
 }
 
@@ -72,12 +121,31 @@ async function loadPeople(l: Loading): Promise<void> {
     l.people.set(person.key, id);
     // Those without a demo password cannot sign in: theirs is random and told to nobody.
     const hash = await hashPassword(PASSWORDS[person.key] ?? randomBytes(24).toString('hex'));
-    await l.tx.query('INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)', [id, person.key, `${person.key}@saltmarsh.example`, person.name, person.initials, person.role, hash, new Date(l.now - 120 * DAY_MS)]);
-    for (const group of person.groups) await l.tx.query('INSERT INTO group_member (group_id, person_id) VALUES ($1, $2)', [groups.get(group), id]);
+    await l.tx.query(
+      'INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+      [
+        id,
+        person.key,
+        `${person.key}@saltmarsh.example`,
+        person.name,
+        person.initials,
+        person.role,
+        hash,
+        new Date(l.now - 120 * DAY_MS),
+      ],
+    );
+    for (const group of person.groups)
+      await l.tx.query('INSERT INTO group_member (group_id, person_id) VALUES ($1, $2)', [groups.get(group), id]);
   }
   for (const store of STORES) {
     const id = await addStore(l, 'common', store.name, null);
-    for (const [group, level] of store.grants) await l.tx.query('INSERT INTO store_grant (id, store_id, group_id, level) VALUES ($1, $2, $3, $4)', [l.random.uuid(l.now), id, groups.get(group), level]);
+    for (const [group, level] of store.grants)
+      await l.tx.query('INSERT INTO store_grant (id, store_id, group_id, level) VALUES ($1, $2, $3, $4)', [
+        l.random.uuid(l.now),
+        id,
+        groups.get(group),
+        level,
+      ]);
   }
 }
 
@@ -88,8 +156,17 @@ async function loadStores(l: Loading): Promise<void> {
 async function addStore(l: Loading, kind: 'home' | 'common', name: string, owner: string | null): Promise<string> {
   const at = l.now - 100 * DAY_MS;
   const [id, root] = [l.random.uuid(at), l.random.uuid(at)];
-  await l.tx.query('INSERT INTO store (id, kind, name, owner_id, created_at) VALUES ($1, $2, $3, $4, $5)', [id, kind, name, owner && l.people.get(owner), new Date(at)]);
-  await l.tx.query(`INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`, [root, id, name, nameKey(name), new Date(at)]);
+  await l.tx.query('INSERT INTO store (id, kind, name, owner_id, created_at) VALUES ($1, $2, $3, $4, $5)', [
+    id,
+    kind,
+    name,
+    owner && l.people.get(owner),
+    new Date(at),
+  ]);
+  await l.tx.query(
+    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`,
+    [root, id, name, nameKey(name), new Date(at)],
+  );
   const path = owner ? `home:${owner}` : name;
   l.nodes.set(path, root);
   l.stores.set(path, id);
@@ -106,9 +183,15 @@ async function folderOf(l: Loading, path: string, by: string, at: number): Promi
   const parent = await folderOf(l, path.slice(0, cut), by, at);
   const name = path.slice(cut + 1);
   const id = l.random.uuid(at);
-  await l.tx.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6, $7)`, [id, l.stores.get(path.split('/')[0] as string), parent, name, nameKey(name), new Date(at), l.people.get(by)]);
+  await l.tx.query(
+    `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6, $7)`,
+    [id, l.stores.get(path.split('/')[0] as string), parent, name, nameKey(name), new Date(at), l.people.get(by)],
+  );
   l.nodes.set(path, id);
-  l.ledger.push({ at: at - 60_000, entry: { kind: 'folder.created', actor: actor(l, by), nodeId: id, detail: { name } } });
+  l.ledger.push({
+    at: at - 60_000,
+    entry: { kind: 'folder.created', actor: actor(l, by), nodeId: id, detail: { name } },
+  });
   return id;
 }
 
@@ -121,18 +204,53 @@ async function loadFile(l: Loading, file: DemoFile): Promise<void> {
   let at = first;
   for (const [index, make] of file.versions.entries()) {
     const blob = await l.blobs.put(Readable.from([await make()]), null);
-    await l.tx.query('INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING', [blob.sha256, blob.sizeBytes, blob.crc32, new Date(at)]);
+    await l.tx.query(
+      'INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING',
+      [blob.sha256, blob.sizeBytes, blob.crc32, new Date(at)],
+    );
     const version = l.random.uuid(at);
     await remembersAt(l, at);
     if (index === 0) {
       await l.tx.query(
         `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
-        [id, l.stores.get(file.path.split('/')[0] as string), folder, name, nameKey(name), isLitter(name), blob.sizeBytes, lookup(name) || 'application/octet-stream', version, new Date(at), l.people.get(file.by)],
+        [
+          id,
+          l.stores.get(file.path.split('/')[0] as string),
+          folder,
+          name,
+          nameKey(name),
+          isLitter(name),
+          blob.sizeBytes,
+          lookup(name) || 'application/octet-stream',
+          version,
+          new Date(at),
+          l.people.get(file.by),
+        ],
       );
-    } else await l.tx.query('UPDATE node SET size_bytes = $2, version_id = $3, changed_at = $4 WHERE id = $1', [id, blob.sizeBytes, version, new Date(at)]);
-    await l.tx.query('INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, $3, $4, $5, $6, $6, $7)', [version, id, index + 1, blob.sha256, blob.sizeBytes, new Date(at), l.people.get(file.by)]);
-    l.ledger.push({ at, entry: { kind: index ? 'file.versioned' : 'file.uploaded', actor: actor(l, file.by), nodeId: id, detail: { name, sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex'), version: index + 1 } } });
-    at = Math.min(l.now - 600_000, at + (0.3 + l.random.next() * 0.4) * file.daysAgo * (DAY_MS / file.versions.length) * 0.5);
+    } else
+      await l.tx.query('UPDATE node SET size_bytes = $2, version_id = $3, changed_at = $4 WHERE id = $1', [
+        id,
+        blob.sizeBytes,
+        version,
+        new Date(at),
+      ]);
+    await l.tx.query(
+      'INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, $3, $4, $5, $6, $6, $7)',
+      [version, id, index + 1, blob.sha256, blob.sizeBytes, new Date(at), l.people.get(file.by)],
+    );
+    l.ledger.push({
+      at,
+      entry: {
+        kind: index ? 'file.versioned' : 'file.uploaded',
+        actor: actor(l, file.by),
+        nodeId: id,
+        detail: { name, sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex'), version: index + 1 },
+      },
+    });
+    at = Math.min(
+      l.now - 600_000,
+      at + (0.3 + l.random.next() * 0.4) * file.daysAgo * (DAY_MS / file.versions.length) * 0.5,
+    );
   }
 }
 
@@ -145,22 +263,61 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   await l.tx.query(
     `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at, visit_limit, visits_used, withdrawn_at, created_at, created_by)
      VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1), $6, $7, $8, $9, $10, $11, $12, $13)`,
-    [id, share.title, share.message ?? '', secretHash(token), seal(l.sealingKey, token), share.password ? passwordHash : null, opens, closes, share.limit ?? null, share.used, momentOf(l.now, share.withdrawn ?? null, 11), new Date(made), l.people.get(share.by)],
+    [
+      id,
+      share.title,
+      share.message ?? '',
+      secretHash(token),
+      seal(l.sealingKey, token),
+      share.password ? passwordHash : null,
+      opens,
+      closes,
+      share.limit ?? null,
+      share.used,
+      momentOf(l.now, share.withdrawn ?? null, 11),
+      new Date(made),
+      l.people.get(share.by),
+    ],
   );
   const nodeIds = share.items.map((path) => {
     return nodeAt(l, path);
   });
-  for (const [position, nodeId] of nodeIds.entries()) await l.tx.query('INSERT INTO share_item (share_id, node_id, position) VALUES ($1, $2, $3)', [id, nodeId, position]);
-  const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
-  told(made, 'share.published', actor(l, share.by), { items: nodeIds.length, opensAt: opens?.toISOString() ?? null, closesAt: closes?.toISOString() ?? null, password: Boolean(share.password), weakPasswordMeant: false, visitLimit: share.limit ?? null });
+  for (const [position, nodeId] of nodeIds.entries())
+    await l.tx.query('INSERT INTO share_item (share_id, node_id, position) VALUES ($1, $2, $3)', [
+      id,
+      nodeId,
+      position,
+    ]);
+  const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) =>
+    l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
+  told(made, 'share.published', actor(l, share.by), {
+    items: nodeIds.length,
+    opensAt: opens?.toISOString() ?? null,
+    closesAt: closes?.toISOString() ?? null,
+    password: Boolean(share.password),
+    weakPasswordMeant: false,
+    visitLimit: share.limit ?? null,
+  });
   if (share.withdrawn !== undefined) told(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
   await loadVisits(l, share, id, nodeIds[0] as string, told);
   if (share.broken) {
     const [path, nodeId] = [share.items[0] as string, nodeIds[0] as string];
     const at = l.now - (0.6 + l.random.next()) * DAY_MS;
     await remembersAt(l, at);
-    await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [nodeId, new Date(at), l.people.get('rosa')]);
-    l.ledger.push({ at, entry: { kind: 'node.trashed', actor: actor(l, 'rosa'), nodeId, detail: { name: path.slice(path.lastIndexOf('/') + 1) } } });
+    await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [
+      nodeId,
+      new Date(at),
+      l.people.get('rosa'),
+    ]);
+    l.ledger.push({
+      at,
+      entry: {
+        kind: 'node.trashed',
+        actor: actor(l, 'rosa'),
+        nodeId,
+        detail: { name: path.slice(path.lastIndexOf('/') + 1) },
+      },
+    });
   }
 }
 
@@ -174,9 +331,15 @@ async function loadLabels(l: Loading): Promise<void> {
   for (const [name, colour, paths] of TAGS) {
     const id = l.random.uuid(l.now - 80 * DAY_MS);
     await l.tx.query('INSERT INTO tag (id, name, colour) VALUES ($1, $2, $3)', [id, name, colour]);
-    for (const path of paths) await l.tx.query('INSERT INTO node_tag (node_id, tag_id) VALUES ($1, $2)', [nodeAt(l, path), id]);
+    for (const path of paths)
+      await l.tx.query('INSERT INTO node_tag (node_id, tag_id) VALUES ($1, $2)', [nodeAt(l, path), id]);
   }
-  for (const [days, path] of PINS) await l.tx.query('INSERT INTO pin (person_id, node_id, at) VALUES ($1, $2, $3)', [l.people.get('iris'), nodeAt(l, path), new Date(l.now - days * DAY_MS)]);
+  for (const [days, path] of PINS)
+    await l.tx.query('INSERT INTO pin (person_id, node_id, at) VALUES ($1, $2, $3)', [
+      l.people.get('iris'),
+      nodeAt(l, path),
+      new Date(l.now - days * DAY_MS),
+    ]);
 }
 
 /** What each store used on each day, as the samples of three months would have it. */
@@ -199,18 +362,38 @@ type Tell = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['
 
 async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId: string, told: Tell): Promise<void> {
   const from = l.now + Math.max(share.opens ?? share.made, share.made) * DAY_MS;
-  const until = Math.min(l.now - 60_000, l.now + Math.min(share.closes ?? 0, share.withdrawn ?? 0, share.broken ? -1.7 : 0) * DAY_MS);
-  const times = Array.from({ length: share.used }, () => from + l.random.next() * Math.max(60_000, until - from)).sort((a, b) => a - b);
+  const until = Math.min(
+    l.now - 60_000,
+    l.now + Math.min(share.closes ?? 0, share.withdrawn ?? 0, share.broken ? -1.7 : 0) * DAY_MS,
+  );
+  const times = Array.from({ length: share.used }, () => from + l.random.next() * Math.max(60_000, until - from)).sort(
+    (a, b) => a - b,
+  );
   for (const [index, at] of times.entries()) {
     const address = l.random.pick(VISITOR_ADDRESSES);
     const visit = l.random.uuid(at);
     const visitor = { kind: 'visitor' as const, id: null, name: `Visitor from ${address}` };
-    await l.tx.query('INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)', [visit, shareId, secretHash(visit), new Date(at), address, 'demo']);
+    await l.tx.query(
+      'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
+      [visit, shareId, secretHash(visit), new Date(at), address, 'demo'],
+    );
     if (share.password && l.random.next() < 0.15) told(at - 30_000, 'share.wrong-password', visitor, { from: address });
-    told(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, { visit: index + 1, from: address });
+    told(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, {
+      visit: index + 1,
+      from: address,
+    });
     if (l.random.next() < 0.8) {
-      await l.tx.query('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3)', [visit, nodeId, new Date(at + 40_000)]);
-      told(at + 40_000, 'share.downloaded', { kind: 'visitor', id: visit, name: 'A visitor' }, { name: 'everything as one archive' });
+      await l.tx.query('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3)', [
+        visit,
+        nodeId,
+        new Date(at + 40_000),
+      ]);
+      told(
+        at + 40_000,
+        'share.downloaded',
+        { kind: 'visitor', id: visit, name: 'A visitor' },
+        { name: 'everything as one archive' },
+      );
     }
   }
 }
@@ -220,7 +403,16 @@ function everyday(l: Loading): void {
   for (let day = 90; day > 0; day -= 1) {
     const weekday = new Date(l.now - day * DAY_MS).getUTCDay();
     if (weekday === 0 || weekday === 6) continue;
-    for (const person of PEOPLE) if (l.random.next() < 0.35) l.ledger.push({ at: workTime(l, day), entry: { kind: 'person.signed-in', actor: actor(l, person.key), detail: { from: `192.168.20.${20 + PEOPLE.indexOf(person)}` } } });
+    for (const person of PEOPLE)
+      if (l.random.next() < 0.35)
+        l.ledger.push({
+          at: workTime(l, day),
+          entry: {
+            kind: 'person.signed-in',
+            actor: actor(l, person.key),
+            detail: { from: `192.168.20.${20 + PEOPLE.indexOf(person)}` },
+          },
+        });
   }
 }
 
@@ -253,7 +445,8 @@ function momentOf(now: number, days: number | null, hour: number): Date | null {
   const exact = minuteOf(now + days * DAY_MS);
   const round = new Date(exact);
   round.setUTCHours(hour, 0, 0, 0);
-  const crosses = Math.sign(round.getTime() - now) !== Math.sign(exact - now) || Math.abs(round.getTime() - now) < 3_600_000;
+  const crosses =
+    Math.sign(round.getTime() - now) !== Math.sign(exact - now) || Math.abs(round.getTime() - now) < 3_600_000;
   return crosses ? new Date(exact) : round;
 }
 

@@ -17,7 +17,15 @@ const [{ n }] = (await source.query('SELECT count(*)::int AS n FROM office')) as
 if (n === 0) {
   const at = process.env['QUAY_DEMO_AT'];
   const reach = process.env['QUAY_DEMO_REACH'];
-  const loaded = await loadDemo(source, new DiskBlobStore(config.blobRoot), config.sealingKey, new Random(SEED), at ? Date.parse(at) : Date.now(), new URL(process.env['QUAY_ADDRESS'] ?? 'http://127.0.0.1:4180'), reach ? { address: new URL(reach), updateSecret: process.env['QUAY_DEMO_UPDATE_SECRET'] ?? '' } : null);
+  const loaded = await loadDemo(
+    source,
+    new DiskBlobStore(config.blobRoot),
+    config.sealingKey,
+    new Random(SEED),
+    at ? Date.parse(at) : Date.now(),
+    new URL(process.env['QUAY_ADDRESS'] ?? 'http://127.0.0.1:4180'),
+    reach ? { address: new URL(reach), updateSecret: process.env['QUAY_DEMO_UPDATE_SECRET'] ?? '' } : null,
+  );
   console.log(`Loaded ${loaded.files} files, ${loaded.shares} shares and ${loaded.entries} ledger entries.`);
 }
 // Fresh statistics, so that the first queries are planned for what is there.

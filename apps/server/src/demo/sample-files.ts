@@ -5,7 +5,9 @@ import { webm } from './webm.js';
 
 /** A site photograph: sky, a horizon, ground, a few blocks. JPEG. */
 export async function photograph(random: Random, width = 1280, height = 960): Promise<Buffer> {
-  return sharp(scene(random, width, height, 0), { raw: { width, height, channels: 3 } }).jpeg({ quality: 78 }).toBuffer();
+  return sharp(scene(random, width, height, 0), { raw: { width, height, channels: 3 } })
+    .jpeg({ quality: 78 })
+    .toBuffer();
 }
 
 /** A few seconds of a drone's view: the scene drifts by. WebM. */
@@ -14,7 +16,12 @@ export async function video(random: Random): Promise<Buffer> {
   const seed = random.whole(1, 1e9);
   const frames: Buffer[] = [];
   const { Random: Source } = await import('./random.js');
-  for (let i = 0; i < 48; i += 1) frames.push(await sharp(scene(new Source(seed), width, height, i * 6), { raw: { width, height, channels: 3 } }).webp({ quality: 55 }).toBuffer());
+  for (let i = 0; i < 48; i += 1)
+    frames.push(
+      await sharp(scene(new Source(seed), width, height, i * 6), { raw: { width, height, channels: 3 } })
+        .webp({ quality: 55 })
+        .toBuffer(),
+    );
   return webm(frames, width, height, 83);
 }
 
@@ -22,8 +29,19 @@ function scene(random: Random, width: number, height: number, shift: number): Bu
   const out = Buffer.allocUnsafe(width * height * 3);
   const horizon = Math.floor(height * (0.35 + random.next() * 0.2));
   const sky = [150 + random.whole(0, 40), 175 + random.whole(0, 30), 190 + random.whole(0, 40)];
-  const soil = random.pick([[122, 104, 78], [96, 112, 72], [140, 132, 118], [112, 92, 70]]);
-  const blocks = Array.from({ length: random.whole(3, 8) }, () => ({ x: random.whole(-50, width), w: random.whole(30, 220), h: random.whole(20, Math.floor(height * 0.28)), c: random.whole(60, 190), warm: random.whole(-10, 30) }));
+  const soil = random.pick([
+    [122, 104, 78],
+    [96, 112, 72],
+    [140, 132, 118],
+    [112, 92, 70],
+  ]);
+  const blocks = Array.from({ length: random.whole(3, 8) }, () => ({
+    x: random.whole(-50, width),
+    w: random.whole(30, 220),
+    h: random.whole(20, Math.floor(height * 0.28)),
+    c: random.whole(60, 190),
+    warm: random.whole(-10, 30),
+  }));
   for (let y = 0; y < height; y += 1) {
     for (let x = 0; x < width; x += 1) {
       const i = (y * width + x) * 3;
@@ -56,7 +74,8 @@ export async function elevation(random: Random): Promise<Buffer> {
   const out = Buffer.alloc(width * height, 250);
   const line = (x0: number, y0: number, x1: number, y1: number) => {
     const steps = Math.max(Math.abs(x1 - x0), Math.abs(y1 - y0), 1);
-    for (let s = 0; s <= steps; s += 1) out[Math.round(y0 + ((y1 - y0) * s) / steps) * width + Math.round(x0 + ((x1 - x0) * s) / steps)] = 30;
+    for (let s = 0; s <= steps; s += 1)
+      out[Math.round(y0 + ((y1 - y0) * s) / steps) * width + Math.round(x0 + ((x1 - x0) * s) / steps)] = 30;
   };
   const box = (x: number, y: number, w: number, h: number) => {
     line(x, y, x + w, y);
@@ -65,11 +84,14 @@ export async function elevation(random: Random): Promise<Buffer> {
     line(x + w, y, x + w, y + h);
   };
   box(40, 40, width - 80, height - 80);
-  for (let floor = 0; floor < 3; floor += 1) for (let bay = 0; bay < 9; bay += 1) if (random.next() > 0.15) box(180 + bay * 160, 300 + floor * 220, 90, 140);
+  for (let floor = 0; floor < 3; floor += 1)
+    for (let bay = 0; bay < 9; bay += 1) if (random.next() > 0.15) box(180 + bay * 160, 300 + floor * 220, 90, 140);
   line(120, 960, 1680, 960);
   line(160, 260, 900, 140);
   line(900, 140, 1640, 260);
-  return sharp(out, { raw: { width, height, channels: 1 } }).png().toBuffer();
+  return sharp(out, { raw: { width, height, channels: 1 } })
+    .png()
+    .toBuffer();
 }
 
 /** A drawing sheet with a frame, a plan and a title block. PDF. */
@@ -85,10 +107,21 @@ export async function drawing(random: Random, title: string, at: Date, pages = 1
     const page = pdf.addPage([842, 595]);
     page.drawRectangle({ x: 20, y: 20, width: 802, height: 555, borderColor: ink, borderWidth: 1 });
     page.drawText(title, { x: 560, y: 60, size: 13, font, color: ink });
-    page.drawText(`Saltmarsh Survey Partnership   sheet ${n} of ${pages}`, { x: 560, y: 40, size: 8, font, color: ink });
+    page.drawText(`Saltmarsh Survey Partnership   sheet ${n} of ${pages}`, {
+      x: 560,
+      y: 40,
+      size: 8,
+      font,
+      color: ink,
+    });
     for (let i = 0; i < 60; i += 1) {
       const [x, y] = [random.whole(50, 520), random.whole(60, 540)];
-      page.drawLine({ start: { x, y }, end: { x: x + random.whole(-90, 90), y: random.next() > 0.5 ? y : y + random.whole(-60, 60) }, thickness: random.next() + 0.2, color: ink });
+      page.drawLine({
+        start: { x, y },
+        end: { x: x + random.whole(-90, 90), y: random.next() > 0.5 ? y : y + random.whole(-60, 60) },
+        thickness: random.next() + 0.2,
+        color: ink,
+      });
     }
   }
   return Buffer.from(await pdf.save({ useObjectStreams: false }));
@@ -99,7 +132,24 @@ export function dxf(random: Random, lines: number): Buffer {
   const out = ['0', 'SECTION', '2', 'ENTITIES'];
   for (let i = 0; i < lines; i += 1) {
     const p = () => (random.next() * 200).toFixed(3);
-    out.push('0', 'LINE', '8', random.pick(['BOUNDARY', 'KERB', 'WALL', 'LEVELS']), '10', p(), '20', p(), '30', '0.0', '11', p(), '21', p(), '31', '0.0');
+    out.push(
+      '0',
+      'LINE',
+      '8',
+      random.pick(['BOUNDARY', 'KERB', 'WALL', 'LEVELS']),
+      '10',
+      p(),
+      '20',
+      p(),
+      '30',
+      '0.0',
+      '11',
+      p(),
+      '21',
+      p(),
+      '31',
+      '0.0',
+    );
   }
   return Buffer.from([...out, '0', 'ENDSEC', '0', 'EOF', ''].join('\r\n'));
 }
@@ -107,7 +157,10 @@ export function dxf(random: Random, lines: number): Buffer {
 /** Control points or levels, comma-separated (RFC 4180). */
 export function csv(random: Random, rows: number): Buffer {
   const out = ['point,easting,northing,level,note'];
-  for (let i = 1; i <= rows; i += 1) out.push(`CP${String(i).padStart(3, '0')},${(431000 + random.next() * 900).toFixed(3)},${(118000 + random.next() * 900).toFixed(3)},${(12 + random.next() * 9).toFixed(3)},${random.pick(['nail', 'peg', 'kerb', 'cover', '"wall, north end"', ''])}`);
+  for (let i = 1; i <= rows; i += 1)
+    out.push(
+      `CP${String(i).padStart(3, '0')},${(431000 + random.next() * 900).toFixed(3)},${(118000 + random.next() * 900).toFixed(3)},${(12 + random.next() * 9).toFixed(3)},${random.pick(['nail', 'peg', 'kerb', 'cover', '"wall, north end"', ''])}`,
+    );
   return Buffer.from(`${out.join('\r\n')}\r\n`);
 }
 
@@ -150,6 +203,15 @@ export function pointCloud(random: Random, points: number, at: Date): Buffer {
 }
 
 export function note(random: Random, title: string): Buffer {
-  const lines = ['Access by the east gate, ask for the site foreman.', 'Benchmark on the church step, level carried forward.', 'Culvert silted to half depth; photographs 12 to 19.', 'Client wants the sections at 1:50.', 'Return visit after the scaffold is down.', 'Batteries charged, prism pole straightened.'];
-  return Buffer.from(`${title}\n\n${Array.from({ length: random.whole(3, 6) }, () => `- ${random.pick(lines)}`).join('\n')}\n`);
+  const lines = [
+    'Access by the east gate, ask for the site foreman.',
+    'Benchmark on the church step, level carried forward.',
+    'Culvert silted to half depth; photographs 12 to 19.',
+    'Client wants the sections at 1:50.',
+    'Return visit after the scaffold is down.',
+    'Batteries charged, prism pole straightened.',
+  ];
+  return Buffer.from(
+    `${title}\n\n${Array.from({ length: random.whole(3, 6) }, () => `- ${random.pick(lines)}`).join('\n')}\n`,
+  );
 }

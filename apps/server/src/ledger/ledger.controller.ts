@@ -17,7 +17,10 @@ export class LedgerController {
 
   @Get()
   @Takes('Entries, newest first: the admin sees all, staff what concerns them', undefined, ledgerQuerySchema)
-  page(@Me() who: Who, @Query(valid(ledgerQuerySchema)) query: { before?: number; limit: number; kind?: string; find?: string }): Promise<LedgerPage> {
+  page(
+    @Me() who: Who,
+    @Query(valid(ledgerQuerySchema)) query: { before?: number; limit: number; kind?: string; find?: string },
+  ): Promise<LedgerPage> {
     return this.ledger.page({ ...query, concerning: who.role === 'admin' ? undefined : who.personId });
   }
 
@@ -43,5 +46,6 @@ export class LedgerController {
 }
 
 function adminOnly(who: Who): void {
-  if (who.role !== 'admin') throw new Problem('forbidden', 'ledger.admin-only', 'Only the admin verifies and exports the whole ledger.');
+  if (who.role !== 'admin')
+    throw new Problem('forbidden', 'ledger.admin-only', 'Only the admin verifies and exports the whole ledger.');
 }

@@ -21,7 +21,11 @@ export const SYSTEM_ACTOR: LedgerBody['actor'] = { kind: 'system', id: null, nam
 
 @Injectable()
 export class LedgerService {
-  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+  ) {}
 
   /**
    * Appends one entry inside the transaction of the thing it tells of. Call it last: from here to the commit every other
@@ -29,22 +33,51 @@ export class LedgerService {
    */
   async append(tx: EntityManager, entry: NewEntry): Promise<void> {
     await tx.query('SELECT pg_advisory_xact_lock($1)', [LEDGER_LOCK]);
-    const [last] = await tx.query<{ seq: string; hash: string }[]>('SELECT seq, hash FROM ledger_entry ORDER BY seq DESC LIMIT 1');
-    await tx.insert(LedgerEntry, chained(entry, this.clock.date(), Number(last?.seq ?? 0) + 1, last?.hash ?? GENESIS_HASH));
+    const [last] = await tx.query<{ seq: string; hash: string }[]>(
+      'SELECT seq, hash FROM ledger_entry ORDER BY seq DESC LIMIT 1',
+    );
+    await tx.insert(
+      LedgerEntry,
+      chained(entry, this.clock.date(), Number(last?.seq ?? 0) + 1, last?.hash ?? GENESIS_HASH),
+    );
     await this.events.tell(tx, { topic: 'ledger', id: entry.kind });
   }
 
   /** Newest first. `concerning` leaves only what a person did, or what happened to their shares. */
-  async page(query: { before?: number; limit: number; kind?: string; find?: string; shareId?: string; concerning?: string }): Promise<LedgerPage> {
+  async page(query: {
+    before?: number;
+    limit: number;
+    kind?: string;
+    find?: string;
+    shareId?: string;
+    concerning?: string;
+  }): Promise<LedgerPage> {
     const where = `($1::bigint IS NULL OR seq < $1) AND ($2::text IS NULL OR kind LIKE $2 || '.%')
       AND ($3::text IS NULL OR actor_name ILIKE $3 OR detail::text ILIKE $3) AND ($4::uuid IS NULL OR share_id = $4)
       AND ($5::uuid IS NULL OR actor_id = $5 OR share_id IN (SELECT id FROM share WHERE created_by = $5))`;
     const find = query.find ? `%${query.find.replace(/[\\%_]/g, '\\$&')}%` : null;
     const bound = [query.kind ?? null, find, query.shareId ?? null, query.concerning ?? null];
-    const rows = await this.db.query<{ seq: string }[]>(`SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $6`, [query.before ?? null, ...bound, query.limit]);
-    const [count] = await this.db.query<{ n: string }[]>(`SELECT count(*) AS n FROM ledger_entry WHERE ${where}`, [null, ...bound]);
-    const found = rows.length ? await this.db.getRepository(LedgerEntry).createQueryBuilder('e').where('e.seq IN (:...seqs)', { seqs: rows.map((r) => r.seq) }).orderBy('e.seq', 'DESC').getMany() : [];
-    return { entries: found.map(rowOf), total: Number(count?.n ?? 0), next: rows.length === query.limit ? (found.at(-1)?.seq ?? null) : null };
+    const rows = await this.db.query<{ seq: string }[]>(
+      `SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $6`,
+      [query.before ?? null, ...bound, query.limit],
+    );
+    const [count] = await this.db.query<{ n: string }[]>(`SELECT count(*) AS n FROM ledger_entry WHERE ${where}`, [
+      null,
+      ...bound,
+    ]);
+    const found = rows.length
+      ? await this.db
+          .getRepository(LedgerEntry)
+          .createQueryBuilder('e')
+          .where('e.seq IN (:...seqs)', { seqs: rows.map((r) => r.seq) })
+          .orderBy('e.seq', 'DESC')
+          .getMany()
+      : [];
+    return {
+      entries: found.map(rowOf),
+      total: Number(count?.n ?? 0),
+      next: rows.length === query.limit ? (found.at(-1)?.seq ?? null) : null,
+    };
   }
 
   /** Walks the whole chain from the first entry, a thousand at a time. */
@@ -63,12 +96,19 @@ export class LedgerService {
 
   /** The chain as JSON Lines, {body, prevHash, hash} each, for checking without the product. */
   async *exportLines(): AsyncGenerator<string> {
-    for await (const batch of this.batches()) yield batch.map((e) => `${JSON.stringify({ body: bodyOf(e), prevHash: e.prevHash, hash: e.hash })}\n`).join('');
+    for await (const batch of this.batches())
+      yield batch.map((e) => `${JSON.stringify({ body: bodyOf(e), prevHash: e.prevHash, hash: e.hash })}\n`).join('');
   }
 
   private async *batches(): AsyncGenerator<LedgerEntry[]> {
-    for (let after = 0; ; ) {
-      const batch = await this.db.getRepository(LedgerEntry).createQueryBuilder('e').where('e.seq > :after', { after }).orderBy('e.seq').limit(1000).getMany();
+    for (let after = 0; ;) {
+      const batch = await this.db
+        .getRepository(LedgerEntry)
+        .createQueryBuilder('e')
+        .where('e.seq > :after', { after })
+        .orderBy('e.seq')
+        .limit(1000)
+        .getMany();
       if (batch.length === 0) return;
       yield batch;
       after = batch.at(-1)?.seq ?? after;
@@ -78,10 +118,39 @@ export class LedgerService {
 
 /** An entry in its place in the chain. */
 export function chained(entry: NewEntry, at: Date, seq: number, prevHash: string): LedgerEntry {
-  const body: LedgerBody = { seq, at: at.toISOString(), kind: entry.kind, actor: entry.actor, shareId: entry.shareId ?? null, nodeId: entry.nodeId ?? null, detail: entry.detail };
-  return { seq, at, kind: body.kind, actorKind: body.actor.kind, actorId: body.actor.id, actorName: body.actor.name, shareId: body.shareId, nodeId: body.nodeId, detail: body.detail, prevHash, hash: ledgerHash(body, prevHash) };
+  const body: LedgerBody = {
+    seq,
+    at: at.toISOString(),
+    kind: entry.kind,
+    actor: entry.actor,
+    shareId: entry.shareId ?? null,
+    nodeId: entry.nodeId ?? null,
+    detail: entry.detail,
+  };
+  return {
+    seq,
+    at,
+    kind: body.kind,
+    actorKind: body.actor.kind,
+    actorId: body.actor.id,
+    actorName: body.actor.name,
+    shareId: body.shareId,
+    nodeId: body.nodeId,
+    detail: body.detail,
+    prevHash,
+    hash: ledgerHash(body, prevHash),
+  };
 }
 
 function rowOf(entry: LedgerEntry): LedgerRow {
-  return { seq: entry.seq, at: entry.at.toISOString(), kind: entry.kind, who: entry.actorName, words: ledgerWords(bodyOf(entry)), shareId: entry.shareId, nodeId: entry.nodeId, hash: entry.hash };
+  return {
+    seq: entry.seq,
+    at: entry.at.toISOString(),
+    kind: entry.kind,
+    who: entry.actorName,
+    words: ledgerWords(bodyOf(entry)),
+    shareId: entry.shareId,
+    nodeId: entry.nodeId,
+    hash: entry.hash,
+  };
 }

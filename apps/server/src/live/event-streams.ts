@@ -32,7 +32,13 @@ export class EventStreams implements OnApplicationShutdown {
   open(req: Request, res: Response, wanted: (event: QuayEvent) => boolean, shown: (event: QuayEvent) => object): void {
     const address = clientAddress(req);
     const held = this.perAddress.get(address) ?? 0;
-    if (held >= MOST_PER_ADDRESS || this.open_.size >= MOST_IN_ALL) throw new Problem('too-many', 'events.too-many', 'Too many pages are open from your address. Close some of them.', { retryAfterSeconds: 30 });
+    if (held >= MOST_PER_ADDRESS || this.open_.size >= MOST_IN_ALL)
+      throw new Problem(
+        'too-many',
+        'events.too-many',
+        'Too many pages are open from your address. Close some of them.',
+        { retryAfterSeconds: 30 },
+      );
     this.perAddress.set(address, held + 1);
     this.open_.add(res);
     res.writeHead(200, { 'Content-Type': 'text/event-stream', 'Cache-Control': 'no-store', 'X-Accel-Buffering': 'no' });
@@ -40,8 +46,13 @@ export class EventStreams implements OnApplicationShutdown {
     const chosen = this.events.stream.pipe(filter(wanted));
     const prompt = chosen.pipe(filter((e) => e.topic !== 'node'));
     const listings = chosen.pipe(filter((e) => e.topic === 'node'));
-    const gathered = listings.pipe(buffer(listings.pipe(auditTime(GATHER_MS))), mergeMap((events) => new Map(events.map((e) => [e.id, e])).values()));
-    const subscription = merge(prompt, gathered).pipe(map(shown)).subscribe((event) => res.write(`data: ${JSON.stringify(event)}\n\n`));
+    const gathered = listings.pipe(
+      buffer(listings.pipe(auditTime(GATHER_MS))),
+      mergeMap((events) => new Map(events.map((e) => [e.id, e])).values()),
+    );
+    const subscription = merge(prompt, gathered)
+      .pipe(map(shown))
+      .subscribe((event) => res.write(`data: ${JSON.stringify(event)}\n\n`));
     const heartbeat = setInterval(() => res.write(':\n\n'), HEARTBEAT_MS);
     res.once('close', () => {
       clearInterval(heartbeat);

@@ -14,6 +14,11 @@ export class LiveController {
   @Get()
   @Takes('Server-sent events: which things changed, never their contents')
   events(@Req() req: Request, @Res() res: Response): void {
-    this.streams.open(req, res, () => true, (event) => event);
+    this.streams.open(
+      req,
+      res,
+      () => true,
+      (event) => event,
+    );
   }
 }

@@ -5,5 +5,9 @@ import { SignedInGuard } from './signed-in.guard.js';
 
 /** Everybody needs to know who is asking, so the guard is there for all. */
 @Global()
-@Module({ controllers: [SessionController], providers: [SessionService, SignedInGuard], exports: [SessionService, SignedInGuard] })
+@Module({
+  controllers: [SessionController],
+  providers: [SessionService, SignedInGuard],
+  exports: [SessionService, SignedInGuard],
+})
 export class PeopleModule {}

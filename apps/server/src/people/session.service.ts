@@ -52,8 +52,18 @@ export class SessionService {
     const now = this.clock.date();
     await this.events.change(async (tx) => {
       await tx.delete(Session, { expiresAt: LessThan(now) });
-      await tx.insert(Session, { tokenHash: secretHash(secret), personId: person.id, createdAt: now, seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
-      await this.ledger.append(tx, { kind: 'person.signed-in', actor: { kind: 'person', id: person.id, name: person.name }, detail: { from: fromAddress } });
+      await tx.insert(Session, {
+        tokenHash: secretHash(secret),
+        personId: person.id,
+        createdAt: now,
+        seenAt: now,
+        expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS),
+      });
+      await this.ledger.append(tx, {
+        kind: 'person.signed-in',
+        actor: { kind: 'person', id: person.id, name: person.name },
+        detail: { from: fromAddress },
+      });
     });
     return secret;
   }
@@ -66,7 +76,9 @@ export class SessionService {
   async whoHolds(secret: string): Promise<Who | null> {
     const hash = secretHash(secret);
     const now = this.clock.date();
-    const [row] = await this.db.query<{ id: string; name: string; role: Who['role']; groups: string[]; seen_at: Date }[]>(
+    const [row] = await this.db.query<
+      { id: string; name: string; role: Who['role']; groups: string[]; seen_at: Date }[]
+    >(
       `SELECT p.id, p.name, p.role, s.seen_at,
               ARRAY(SELECT m.group_id::text FROM group_member m WHERE m.person_id = p.id) AS groups
          FROM session s JOIN person p ON p.id = s.person_id
@@ -75,7 +87,9 @@ export class SessionService {
     );
     if (!row) return null;
     if (now.getTime() - row.seen_at.getTime() > SEEN_STEP_MS) {
-      await this.db.getRepository(Session).update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
+      await this.db
+        .getRepository(Session)
+        .update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
     }
     return { personId: row.id, name: row.name, role: row.role, groupIds: row.groups };
   }
@@ -88,15 +102,29 @@ export class SessionService {
   async changePassword(who: Who, asked: ChangePassword, secret: string): Promise<void> {
     await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perName);
     const person = await this.person(who);
-    if (!(await passwordMatches(person.passwordHash, asked.current))) throw invalidField('current', 'password.wrong', 'That is not your present password.');
+    if (!(await passwordMatches(person.passwordHash, asked.current)))
+      throw invalidField('current', 'password.wrong', 'That is not your present password.');
     const strength = await passwordStrengthAside(asked.next, [person.name, person.signInName, 'saltmarsh', 'quay']);
-    if (strength.score < STRONG_ENOUGH_SCORE) throw invalidField('next', 'password.weak', 'That password is easy to guess. Three or four unrelated words are better.');
+    if (strength.score < STRONG_ENOUGH_SCORE)
+      throw invalidField(
+        'next',
+        'password.weak',
+        'That password is easy to guess. Three or four unrelated words are better.',
+      );
     const passwordHash = await hashPassword(asked.next);
     await this.events.change(async (tx) => {
       await tx.update(Person, { id: person.id }, { passwordHash });
       await tx.delete(Session, { personId: person.id, tokenHash: Not(secretHash(secret)) });
-      await this.ledger.append(tx, { kind: 'person.password-changed', actor: { kind: 'person', id: person.id, name: person.name }, detail: {} });
+      await this.ledger.append(tx, {
+        kind: 'person.password-changed',
+        actor: { kind: 'person', id: person.id, name: person.name },
+        detail: {},
+      });
     });
-    await this.mail.send({ to: person.email, subject: 'Your password was changed', text: `Hello ${person.name},\n\nyour password for Lockfast Quay was changed just now, and you were signed out everywhere else.\nIf that was not you, tell whoever runs the server at once.\n` });
+    await this.mail.send({
+      to: person.email,
+      subject: 'Your password was changed',
+      text: `Hello ${person.name},\n\nyour password for Lockfast Quay was changed just now, and you were signed out everywhere else.\nIf that was not you, tell whoever runs the server at once.\n`,
+    });
   }
 }

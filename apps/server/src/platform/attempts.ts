@@ -8,7 +8,10 @@ const MINUTE_MS = 60_000;
 /** Counts tries by key in windows of one minute, in the database, so that several server processes count together. */
 @Injectable()
 export class Attempts {
-  constructor(private readonly db: DataSource, private readonly clock: Clock) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+  ) {}
 
   /**
    * Counts one try, before anything costly is done for it.
@@ -27,8 +30,16 @@ export class Attempts {
     );
     const used = row?.count ?? 1;
     if (used > perMinute) {
-      const wait = Math.max(1, Math.ceil(((row as { window_start: Date }).window_start.getTime() + MINUTE_MS - now.getTime()) / 1000));
-      throw new Problem('too-many', 'tries.too-many', `Too many tries. Wait ${wait === 1 ? 'a second' : `${wait} seconds`}, then try again.`, { retryAfterSeconds: wait });
+      const wait = Math.max(
+        1,
+        Math.ceil(((row as { window_start: Date }).window_start.getTime() + MINUTE_MS - now.getTime()) / 1000),
+      );
+      throw new Problem(
+        'too-many',
+        'tries.too-many',
+        `Too many tries. Wait ${wait === 1 ? 'a second' : `${wait} seconds`}, then try again.`,
+        { retryAfterSeconds: wait },
+      );
     }
     return perMinute - used;
   }
@@ -40,6 +51,8 @@ export class Attempts {
 
   /** Forgets windows that ended long ago. */
   async tidy(): Promise<void> {
-    await this.db.query(`DELETE FROM attempt WHERE window_start < $1::timestamptz - interval '1 hour'`, [this.clock.date()]);
+    await this.db.query(`DELETE FROM attempt WHERE window_start < $1::timestamptz - interval '1 hour'`, [
+      this.clock.date(),
+    ]);
   }
 }

@@ -55,7 +55,22 @@ export interface ReachConfig {
   wiring: Wiring | null;
 }
 
-export const NO_REACH: ReachConfig = { insideAddress: '127.0.0.1', insidePorts: { tls: 8443, plain: 8080 }, tls: null, plain: null, gateway: null, resolvers: null, stun: null, acmeDirectory: null, roots: [], probes: {}, relay: null, trustedProxies: [], checkEveryMinutes: 0, wiring: null };
+export const NO_REACH: ReachConfig = {
+  insideAddress: '127.0.0.1',
+  insidePorts: { tls: 8443, plain: 8080 },
+  tls: null,
+  plain: null,
+  gateway: null,
+  resolvers: null,
+  stun: null,
+  acmeDirectory: null,
+  roots: [],
+  probes: {},
+  relay: null,
+  trustedProxies: [],
+  checkEveryMinutes: 0,
+  wiring: null,
+};
 
 export const CONFIG = Symbol('config');
 

@@ -59,7 +59,8 @@ describe('datagrams', () => {
 });
 
 describe('requests', () => {
-  const get = (port: number, timeoutMs = 300, most = 1000) => plain.http('GET', `http://127.0.0.1:${port}/`, {}, null, timeoutMs, most);
+  const get = (port: number, timeoutMs = 300, most = 1000) =>
+    plain.http('GET', `http://127.0.0.1:${port}/`, {}, null, timeoutMs, most);
   it('are answered, and end where the other side is too slow, too long, broken or not there', async () => {
     expect(await get(await tcp(createHttp((_, res) => res.end('well'))))).toMatchObject({ status: 200, text: 'well' });
     await expect(get(await tcp(createHttp(() => undefined)))).rejects.toThrow(/did not answer within/);
@@ -70,19 +71,55 @@ describe('requests', () => {
   });
   it('over HTTPS want a certificate that holds', async () => {
     const folder = mkdtempSync(join(tmpdir(), 'dialler-'));
-    execFileSync('openssl', ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-keyout', 'key', '-out', 'cert', '-subj', '/O=Probe', '-addext', 'subjectAltName=IP:127.0.0.1', '-days', '2'], { cwd: folder, stdio: 'ignore' });
+    execFileSync(
+      'openssl',
+      [
+        'req',
+        '-x509',
+        '-newkey',
+        'ec',
+        '-pkeyopt',
+        'ec_paramgen_curve:prime256v1',
+        '-nodes',
+        '-keyout',
+        'key',
+        '-out',
+        'cert',
+        '-subj',
+        '/O=Probe',
+        '-addext',
+        'subjectAltName=IP:127.0.0.1',
+        '-days',
+        '2',
+      ],
+      { cwd: folder, stdio: 'ignore' },
+    );
     const cert = readFileSync(join(folder, 'cert'), 'utf8');
-    const port = await tcp(createHttps({ cert, key: readFileSync(join(folder, 'key')) }, (_, res) => res.end('well')) as unknown as Server);
+    const port = await tcp(
+      createHttps({ cert, key: readFileSync(join(folder, 'key')) }, (_, res) => res.end('well')) as unknown as Server,
+    );
     await expect(plain.http('GET', `https://127.0.0.1:${port}/`, {}, null, 2000)).rejects.toThrow(/self.signed/i);
-    expect((await new Dialler(null, [cert]).http('GET', `https://127.0.0.1:${port}/`, {}, null, 2000)).text).toBe('well');
+    expect((await new Dialler(null, [cert]).http('GET', `https://127.0.0.1:${port}/`, {}, null, 2000)).text).toBe(
+      'well',
+    );
     rmSync(folder, { recursive: true });
   });
 });
 
 describe('a wiring table', () => {
-  const wired = new Dialler({ localAddress: '127.0.20.10', routes: [{ transport: 'tcp', address: '198.51.100.24', port: null, host: '127.0.0.1', toPort: null, offset: 20_000 }, { transport: 'udp', address: '192.168.20.1', port: 53, host: '127.0.0.1', toPort: 5300, offset: 0 }] });
+  const wired = new Dialler({
+    localAddress: '127.0.20.10',
+    routes: [
+      { transport: 'tcp', address: '198.51.100.24', port: null, host: '127.0.0.1', toPort: null, offset: 20_000 },
+      { transport: 'udp', address: '192.168.20.1', port: 53, host: '127.0.0.1', toPort: 5300, offset: 0 },
+    ],
+  });
   it('leads addresses of the simulated world to their places, and those it does not hold nowhere', () => {
-    expect(wired.place('tcp', '198.51.100.24', 443)).toEqual({ host: '127.0.0.1', port: 20_443, localAddress: '127.0.20.10' });
+    expect(wired.place('tcp', '198.51.100.24', 443)).toEqual({
+      host: '127.0.0.1',
+      port: 20_443,
+      localAddress: '127.0.20.10',
+    });
     expect(wired.place('udp', '192.168.20.1', 53)).toMatchObject({ port: 5300 });
     expect([wired.place('tcp', '192.168.20.1', 53), wired.place('tcp', '203.0.113.9', 80)]).toEqual([null, null]);
     expect(wired.way(['192.168.20.1']).resolvers).toEqual(['127.0.0.1:5300']);

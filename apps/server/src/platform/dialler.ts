@@ -32,18 +32,28 @@ export interface Place {
  */
 export class Dialler {
   /** @param roots trusted besides the usual ones, as PEM */
-  constructor(private readonly wiring: Wiring | null, private readonly roots: readonly string[] = []) {}
+  constructor(
+    private readonly wiring: Wiring | null,
+    private readonly roots: readonly string[] = [],
+  ) {}
 
   place(transport: 'tcp' | 'udp', address: string, port: number): Place | null {
     if (!this.wiring || address.startsWith('127.') || !isIP(address)) return { host: address, port };
-    const route = this.wiring.routes.find((r) => r.transport === transport && r.address === address && (r.port === null || r.port === port));
-    return route ? { host: route.host, port: route.toPort ?? port + route.offset, localAddress: this.wiring.localAddress } : null;
+    const route = this.wiring.routes.find(
+      (r) => r.transport === transport && r.address === address && (r.port === null || r.port === port),
+    );
+    return route
+      ? { host: route.host, port: route.toPort ?? port + route.offset, localAddress: this.wiring.localAddress }
+      : null;
   }
 
   /** For measuring from here. @param resolvers name servers; null: those of this machine */
   way(resolvers: string[] | null): Way {
     const places = resolvers?.map((address) => this.place('udp', address, 53)).filter((p): p is Place => p !== null);
-    return { resolvers: places ? places.map((p) => `${p.host}:${p.port}`) : null, place: (address, port) => this.place('tcp', address, port) };
+    return {
+      resolvers: places ? places.map((p) => `${p.host}:${p.port}`) : null,
+      place: (address, port) => this.place('tcp', address, port),
+    };
   }
 
   /** A connection. @throws Error when there is no way, or none in time */
@@ -52,7 +62,10 @@ export class Dialler {
     if (!place) return Promise.reject(new Error(`there is no way to ${address} from here`));
     return new Promise((resolve, reject) => {
       const socket = connect(place);
-      const timer = setTimeout(() => socket.destroy(new Error(`${address} port ${port} did not answer within ${timeoutMs / 1000} s`)), timeoutMs);
+      const timer = setTimeout(
+        () => socket.destroy(new Error(`${address} port ${port} did not answer within ${timeoutMs / 1000} s`)),
+        timeoutMs,
+      );
       socket.once('error', (error) => {
         clearTimeout(timer);
         reject(error);
@@ -68,7 +81,13 @@ export class Dialler {
    * Sends a datagram, again after each of the waits, and takes the first answer that `read` understands; others are
    * dropped. Only answers of the very machine that was asked are looked at. @returns null when none came
    */
-  async exchange<T>(address: string, port: number, bytes: Uint8Array, read: (answer: Buffer) => T | null, waitsMs: readonly number[] = [250, 500, 1000]): Promise<T | null> {
+  async exchange<T>(
+    address: string,
+    port: number,
+    bytes: Uint8Array,
+    read: (answer: Buffer) => T | null,
+    waitsMs: readonly number[] = [250, 500, 1000],
+  ): Promise<T | null> {
     const place = this.place('udp', address, port);
     if (!place) return null;
     const socket = createSocket(isIP(place.host) === 6 ? 'udp6' : 'udp4');
@@ -99,29 +118,61 @@ export class Dialler {
   }
 
   /** A small request over HTTP, or HTTPS with a certificate that holds. @throws Error when no answer came in time, or more than `most` bytes */
-  async http(method: string, url: string, headers: Record<string, string>, body: string | null, timeoutMs: number, most = 1_000_000): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
+  async http(
+    method: string,
+    url: string,
+    headers: Record<string, string>,
+    body: string | null,
+    timeoutMs: number,
+    most = 1_000_000,
+  ): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
     const { hostname, port, protocol, pathname, search, host } = new URL(url);
-    if (protocol !== 'http:' && protocol !== 'https:') throw new Problem('invalid', 'reach.not-http', `${url} is neither http nor https.`);
+    if (protocol !== 'http:' && protocol !== 'https:')
+      throw new Problem('invalid', 'reach.not-http', `${url} is neither http nor https.`);
     const ends = Date.now() + timeoutMs;
     const plain = await this.connect(hostname, Number(port || (protocol === 'https:' ? 443 : 80)), timeoutMs);
-    const socket = protocol === 'https:' ? tlsConnect({ socket: plain, ...(!isIP(hostname) && { servername: hostname }), host: hostname, ca: [...rootCertificates, ...this.roots] }) : plain;
+    const socket =
+      protocol === 'https:'
+        ? tlsConnect({
+            socket: plain,
+            ...(!isIP(hostname) && { servername: hostname }),
+            host: hostname,
+            ca: [...rootCertificates, ...this.roots],
+          })
+        : plain;
     return new Promise((resolve, reject) => {
-      const req = request({ createConnection: () => socket, method, path: pathname + search, headers: { host, connection: 'close', ...headers, ...(body !== null && { 'content-length': String(Buffer.byteLength(body)) }) } }, (res) => {
-        let text = '';
-        res.on('data', (piece: Buffer) => {
-          text += piece.toString('utf8');
-          if (text.length <= most) return;
-          clearTimeout(timer);
-          reject(new Error(`${host} sends more than it should`));
-          req.destroy();
-        });
-        res.on('end', () => {
-          clearTimeout(timer);
-          resolve({ status: res.statusCode ?? 0, headers: res.headers, text });
-        });
-        res.on('error', reject);
-      });
-      const timer = setTimeout(() => req.destroy(new Error(`${host} did not answer within ${timeoutMs / 1000} s`)), Math.max(1, ends - Date.now()));
+      const req = request(
+        {
+          createConnection: () => socket,
+          method,
+          path: pathname + search,
+          headers: {
+            host,
+            connection: 'close',
+            ...headers,
+            ...(body !== null && { 'content-length': String(Buffer.byteLength(body)) }),
+          },
+        },
+        (res) => {
+          let text = '';
+          res.on('data', (piece: Buffer) => {
+            text += piece.toString('utf8');
+            if (text.length <= most) return;
+            clearTimeout(timer);
+            reject(new Error(`${host} sends more than it should`));
+            req.destroy();
+          });
+          res.on('end', () => {
+            clearTimeout(timer);
+            resolve({ status: res.statusCode ?? 0, headers: res.headers, text });
+          });
+          res.on('error', reject);
+        },
+      );
+      const timer = setTimeout(
+        () => req.destroy(new Error(`${host} did not answer within ${timeoutMs / 1000} s`)),
+        Math.max(1, ends - Date.now()),
+      );
       req.on('error', (error) => {
         clearTimeout(timer);
         reject(error);

@@ -15,7 +15,12 @@ export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdo
   private round = 0;
   private readonly duties: { name: string; work: () => Promise<unknown> }[] = [];
 
-  constructor(private readonly attempts: Attempts, private readonly clock: Clock, private readonly keeper: BlobKeeper, @Inject(BLOBS) private readonly blobs: BlobStore) {}
+  constructor(
+    private readonly attempts: Attempts,
+    private readonly clock: Clock,
+    private readonly keeper: BlobKeeper,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+  ) {}
 
   onApplicationBootstrap(): void {
     this.timer = setInterval(() => void this.tidy(), EVERY_MS);

@@ -37,12 +37,19 @@ export class Office {
       `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", (SELECT c.outside FROM reach_check c WHERE c.address_id = a.id ORDER BY c.at DESC, c.id DESC LIMIT 1) AS reach
          FROM address a ORDER BY a.is_default DESC, a.created_at`,
     );
-    return rows.map((r) => ({ id: r.id, text: addressText(r), portability: portabilityWords(r.host), reach: r.reach ?? 'unknown' }));
+    return rows.map((r) => ({
+      id: r.id,
+      text: addressText(r),
+      portability: portabilityWords(r.host),
+      reach: r.reach ?? 'unknown',
+    }));
   }
 
   /** The address that new links are built on; null while there is none. */
   async defaultAddress(): Promise<(Address & { id: string }) | null> {
-    const [row] = await this.db.query<(Address & { id: string })[]>('SELECT id, scheme, host, port, path_prefix AS "pathPrefix" FROM address WHERE is_default');
+    const [row] = await this.db.query<(Address & { id: string })[]>(
+      'SELECT id, scheme, host, port, path_prefix AS "pathPrefix" FROM address WHERE is_default',
+    );
     return row ?? null;
   }
 }

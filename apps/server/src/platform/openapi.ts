@@ -12,7 +12,8 @@ export function Takes(summary: string, body?: ObjectSchema, query?: ObjectSchema
   if (body) parts.push(ApiBody({ schema: describe(body).swagger } as ApiBodyOptions));
   if (query) {
     const { properties = {}, required = [] } = describe(query).swagger;
-    for (const [name, schema] of Object.entries(properties)) parts.push(ApiQuery({ name, required: required.includes(name), schema: schema as never }));
+    for (const [name, schema] of Object.entries(properties))
+      parts.push(ApiQuery({ name, required: required.includes(name), schema: schema as never }));
   }
   return applyDecorators(...parts);
 }

@@ -1,7 +1,12 @@
 import { Algorithm, hash, verify } from '@node-rs/argon2';
 
 // OWASP Password Storage Cheat Sheet: Argon2id with at least 19 MiB, two passes, one lane.
-const PARAMETERS = { algorithm: 2 satisfies Algorithm.Argon2id as Algorithm, memoryCost: 19 * 1024, timeCost: 2, parallelism: 1 };
+const PARAMETERS = {
+  algorithm: 2 satisfies Algorithm.Argon2id as Algorithm,
+  memoryCost: 19 * 1024,
+  timeCost: 2,
+  parallelism: 1,
+};
 
 /** An Argon2id hash (RFC 9106) in the PHC string format. */
 export function hashPassword(password: string): Promise<string> {

@@ -15,7 +15,18 @@ import { Office } from './office.js';
 @Module({})
 export class PlatformModule {
   static with(config: Config): DynamicModule {
-    const provided = [{ provide: CONFIG, useValue: config }, { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) }, { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) }, { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring, config.reach.roots) }, BlobKeeper, Attempts, Events, Mail, Office, Housekeeping];
+    const provided = [
+      { provide: CONFIG, useValue: config },
+      { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) },
+      { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) },
+      { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring, config.reach.roots) },
+      BlobKeeper,
+      Attempts,
+      Events,
+      Mail,
+      Office,
+      Housekeeping,
+    ];
     return { module: PlatformModule, providers: provided, exports: provided };
   }
 }

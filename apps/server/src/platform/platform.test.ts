@@ -17,19 +17,30 @@ interface Server {
   stop: () => Promise<void>;
 }
 const scripts = resolve(import.meta.dirname, '../../../../scripts/lib');
-const { startPostgres } = (await import(join(scripts, 'postgres.mjs'))) as { startPostgres: (folder: string, port: number, options: object) => Promise<Server> };
+const { startPostgres } = (await import(join(scripts, 'postgres.mjs'))) as {
+  startPostgres: (folder: string, port: number, options: object) => Promise<Server>;
+};
 const { freePort } = (await import(join(scripts, 'test-database.mjs'))) as { freePort: () => Promise<number> };
 const { VAR } = (await import(join(scripts, 'install.mjs'))) as { VAR: string };
 
 describe('passwords', () => {
   it('verify a hash of the reference implementation (phc-winner-argon2, test.c, Argon2id v19: value from memory)', async () => {
-    expect(await verify('$argon2id$v=19$m=65536,t=2,p=1$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc', 'password')).toBe(true);
+    expect(
+      await verify(
+        '$argon2id$v=19$m=65536,t=2,p=1$c29tZXNhbHQ$CTFhFdXPJO1aFaMaO6Mm5c8y7cJHAph8ArZWb2GRPPc',
+        'password',
+      ),
+    ).toBe(true);
   });
-  it('are hashed with OWASP\'s minimum, salted, and match only themselves', async () => {
+  it("are hashed with OWASP's minimum, salted, and match only themselves", async () => {
     const [a, b] = [await hashPassword('copper'), await hashPassword('copper')];
     expect(a).toMatch(/^\$argon2id\$v=19\$m=19456,t=2,p=1\$/);
     expect(a).not.toBe(b);
-    expect([await passwordMatches(a, 'copper'), await passwordMatches(a, 'Copper'), await passwordMatches(null, 'a password that nobody has')]).toEqual([true, false, false]);
+    expect([
+      await passwordMatches(a, 'copper'),
+      await passwordMatches(a, 'Copper'),
+      await passwordMatches(null, 'a password that nobody has'),
+    ]).toEqual([true, false, false]);
   });
 });
 
@@ -45,7 +56,11 @@ describe('sealing', () => {
 });
 
 describe('logs', () => {
-  it.each([['/s/AbCdEfGhIjKlMnOpQrStUv/files/1?x=secret', '/s/:token/files/1'], ['/s/short', '/s/:token'], ['/api/shares?find=x', '/api/shares']])('%s is logged as %s', (url, path) => expect(loggablePath(url)).toBe(path));
+  it.each([
+    ['/s/AbCdEfGhIjKlMnOpQrStUv/files/1?x=secret', '/s/:token/files/1'],
+    ['/s/short', '/s/:token'],
+    ['/api/shares?find=x', '/api/shares'],
+  ])('%s is logged as %s', (url, path) => expect(loggablePath(url)).toBe(path));
 });
 
 describe('the frame round every answer', () => {
@@ -54,11 +69,21 @@ describe('the frame round every answer', () => {
     const { headers } = await office.client().ask('GET', '/sign-in');
     expect(headers.get('content-security-policy')).toContain("default-src 'none';script-src 'self';style-src 'self'");
     expect(headers.get('content-security-policy')).toContain("frame-ancestors 'none'");
-    expect([headers.get('x-content-type-options'), headers.get('referrer-policy'), headers.get('x-powered-by')]).toEqual(['nosniff', 'no-referrer', null]);
+    expect([
+      headers.get('x-content-type-options'),
+      headers.get('referrer-policy'),
+      headers.get('x-powered-by'),
+    ]).toEqual(['nosniff', 'no-referrer', null]);
     const unknown = await office.client().ask('GET', '/api/nothing');
-    expect([unknown.status, unknown.body.code, unknown.headers.get('content-type')]).toEqual([404, 'not-found', 'application/problem+json; charset=utf-8']);
+    expect([unknown.status, unknown.body.code, unknown.headers.get('content-type')]).toEqual([
+      404,
+      'not-found',
+      'application/problem+json; charset=utf-8',
+    ]);
     const docs = (await office.client().ask<{ paths: Record<string, object> }>('GET', '/api/docs-json')).body;
-    expect(Object.keys(docs.paths)).toEqual(expect.arrayContaining(['/api/shares', '/api/folders/{id}/files', '/s/{token}/open']));
+    expect(Object.keys(docs.paths)).toEqual(
+      expect.arrayContaining(['/api/shares', '/api/folders/{id}/files', '/s/{token}/open']),
+    );
     expect(JSON.stringify(docs.paths['/api/shares'])).toContain('"visitLimit"');
     await office.close();
   });
@@ -97,8 +122,15 @@ describe('when the server is killed in the middle of an upload', () => {
   const folder = mkdtempSync(join(tmpdir(), 'killed-'));
   afterAll(() => rmSync(folder, { recursive: true, force: true }));
   const start = async (env: NodeJS.ProcessEnv): Promise<ChildProcess> => {
-    const child = fork(resolve(import.meta.dirname, '../../dist/main.js'), [], { env: { ...process.env, ...env }, stdio: ['ignore', 'ignore', 'ignore', 'ipc'] });
-    await new Promise<void>((done, failed) => child.once('message', (m: { ready?: boolean; failed?: string }) => (m.ready ? done() : failed(new Error(m.failed)))));
+    const child = fork(resolve(import.meta.dirname, '../../dist/main.js'), [], {
+      env: { ...process.env, ...env },
+      stdio: ['ignore', 'ignore', 'ignore', 'ipc'],
+    });
+    await new Promise<void>((done, failed) =>
+      child.once('message', (m: { ready?: boolean; failed?: string }) =>
+        m.ready ? done() : failed(new Error(m.failed)),
+      ),
+    );
     return child;
   };
 
@@ -109,19 +141,33 @@ describe('when the server is killed in the middle of an upload', () => {
     await furnished.close();
     writeFileSync(join(folder, 'key'), randomBytes(32).toString('hex'));
     const port = String(await freePort());
-    const env = { QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(folder, 'blobs'), QUAY_KEY_FILE: join(folder, 'key'), QUAY_PORT: port, QUAY_LOG: 'silent' };
+    const env = {
+      QUAY_DATABASE_URL: databaseUrl,
+      QUAY_BLOBS: join(folder, 'blobs'),
+      QUAY_KEY_FILE: join(folder, 'key'),
+      QUAY_PORT: port,
+      QUAY_LOG: 'silent',
+    };
     let server = await start(env);
     const iris = new Client(`http://127.0.0.1:${port}`);
     await iris.ask('POST', '/api/session', { signInName: 'iris', password: PASSWORDS.iris });
     const kept = await iris.upload(furnished.roots.projects, 'kept.bin', randomBytes(500_000));
     expect(kept.status).toBe(201);
     await new Promise<void>((done) => {
-      const half = request({ port, host: '127.0.0.1', method: 'PUT', path: `/api/folders/${furnished.roots.projects}/files?name=half.bin`, headers: { cookie: iris.cookieHeader('/'), 'content-length': 9_000_000 } });
+      const half = request({
+        port,
+        host: '127.0.0.1',
+        method: 'PUT',
+        path: `/api/folders/${furnished.roots.projects}/files?name=half.bin`,
+        headers: { cookie: iris.cookieHeader('/'), 'content-length': 9_000_000 },
+      });
       half.on('error', () => done());
       half.write(randomBytes(2_000_000), () => setTimeout(() => server.kill('SIGKILL'), 150));
     });
     server = await start(env);
-    const names = (await iris.ask<{ items: { name: string }[] }>('GET', `/api/folders/${furnished.roots.projects}`)).body.items.map((i) => i.name);
+    const names = (
+      await iris.ask<{ items: { name: string }[] }>('GET', `/api/folders/${furnished.roots.projects}`)
+    ).body.items.map((i) => i.name);
     expect(names).toEqual(['kept.bin']);
     expect((await iris.fetch(`/api/files/${kept.body.id}/content`)).status).toBe(200);
     const named = readdirSync(join(folder, 'blobs')).filter((n) => n !== 'tmp');

@@ -23,7 +23,13 @@ const SHOWN_BYTES = 512_000;
 @UseGuards(SignedInGuard)
 @Controller('api/files/:id')
 export class PreviewsController {
-  constructor(private readonly previews: PreviewsService, private readonly access: AccessService, private readonly versions: VersionsService, private readonly db: DataSource, @Inject(BLOBS) private readonly blobs: BlobStore) {}
+  constructor(
+    private readonly previews: PreviewsService,
+    private readonly access: AccessService,
+    private readonly versions: VersionsService,
+    private readonly db: DataSource,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+  ) {}
 
   @Get('preview')
   @Takes('How a file can be looked at')
@@ -34,19 +40,37 @@ export class PreviewsController {
 
   @Get('thumb')
   @Takes('A small picture (WebP); 202 while it is being made')
-  async thumb(@Me() who: Who, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async thumb(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     await this.send(who, nodeId, undefined, 'thumb', req, res);
   }
 
   @Get('large')
   @Takes('A picture that fills the screen (WebP)')
-  async large(@Me() who: Who, @Param('id', id) nodeId: string, @Query('version') version: string | undefined, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async large(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Query('version') version: string | undefined,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     await this.send(who, nodeId, version, 'large', req, res);
   }
 
   @Get('pages/:page')
   @Takes('One page of a document, from 1, as a picture (WebP)')
-  async page(@Me() who: Who, @Param('id', id) nodeId: string, @Param('page') page: string, @Query('version') version: string | undefined, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async page(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Param('page') page: string,
+    @Query('version') version: string | undefined,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     const number = Number(page);
     if (!Number.isInteger(number) || number < 1 || number > 100_000) throw notFound('This page');
     await this.send(who, nodeId, version, number, req, res);
@@ -54,10 +78,19 @@ export class PreviewsController {
 
   @Get('text')
   @Takes('The text of a file, as far as it is shown')
-  async text(@Me() who: Who, @Param('id', id) nodeId: string, @Query('version') version: string | undefined): Promise<FileText> {
+  async text(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Query('version') version: string | undefined,
+  ): Promise<FileText> {
     const file = await this.file(who, nodeId, version);
     const blob = await this.blobs.open(file.sha256);
-    if (!blob) throw new Problem('unexpected', 'blob.missing', 'The bytes of this file are missing or damaged on the server. Tell whoever runs it.');
+    if (!blob)
+      throw new Problem(
+        'unexpected',
+        'blob.missing',
+        'The bytes of this file are missing or damaged on the server. Tell whoever runs it.',
+      );
     try {
       const bytes = Buffer.alloc(Math.min(SHOWN_BYTES, blob.sizeBytes));
       await blob.read(bytes, 0, bytes.length);
@@ -69,7 +102,14 @@ export class PreviewsController {
     }
   }
 
-  private async send(who: Who, nodeId: string, version: string | undefined, what: 'thumb' | 'large' | number, req: Request, res: Response): Promise<void> {
+  private async send(
+    who: Who,
+    nodeId: string,
+    version: string | undefined,
+    what: 'thumb' | 'large' | number,
+    req: Request,
+    res: Response,
+  ): Promise<void> {
     const file = await this.file(who, nodeId, version);
     const etag = `"${file.sha256.toString('base64url')}-${what}"`;
     if (req.headers['if-none-match'] === etag) {
@@ -82,13 +122,24 @@ export class PreviewsController {
       res.status(202).set({ 'Retry-After': '1', 'Cache-Control': 'no-store' }).json({ code: 'preview.not-yet' });
       return;
     }
-    res.writeHead(200, { 'Content-Type': 'image/webp', 'Content-Length': bytes.length, ETag: etag, 'Cache-Control': 'private, no-cache', 'Content-Security-Policy': "sandbox; default-src 'none'" }).end(bytes);
+    res
+      .writeHead(200, {
+        'Content-Type': 'image/webp',
+        'Content-Length': bytes.length,
+        ETag: etag,
+        'Cache-Control': 'private, no-cache',
+        'Content-Security-Policy': "sandbox; default-src 'none'",
+      })
+      .end(bytes);
   }
 
   private async file(who: Who, nodeId: string, version: string | undefined): Promise<FileBytes> {
     // Looking is what the level "view" is for; the bytes themselves need "download".
     await this.access.requireNode(who, nodeId, 'view');
-    const file = version === undefined ? await fileBytes(this.db.manager, nodeId) : await this.versions.bytes(who, nodeId, versionNumber(version));
+    const file =
+      version === undefined
+        ? await fileBytes(this.db.manager, nodeId)
+        : await this.versions.bytes(who, nodeId, versionNumber(version));
     if (!file) throw notFound('This file');
     return file;
   }

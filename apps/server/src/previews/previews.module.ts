@@ -3,5 +3,10 @@ import { StoresModule } from '../stores/stores.module.js';
 import { PreviewsController } from './previews.controller.js';
 import { PreviewsService } from './previews.service.js';
 
-@Module({ imports: [StoresModule], controllers: [PreviewsController], providers: [PreviewsService], exports: [PreviewsService] })
+@Module({
+  imports: [StoresModule],
+  controllers: [PreviewsController],
+  providers: [PreviewsService],
+  exports: [PreviewsService],
+})
 export class PreviewsModule {}

@@ -45,7 +45,14 @@ export class PreviewsService implements OnApplicationShutdown {
   private nextId = 1;
   private stopped = false;
 
-  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly events: Events, housekeeping: Housekeeping, @Inject(BLOBS) private readonly blobs: BlobStore, @Inject(CONFIG) config: Config) {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+    housekeeping: Housekeeping,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) config: Config,
+  ) {
     this.root = join(config.blobRoot, 'previews');
     housekeeping.add('previews of bytes that are gone', () => this.forgetGone());
     housekeeping.add('previews that are missing', () => this.wantMissing());
@@ -68,14 +75,22 @@ export class PreviewsService implements OnApplicationShutdown {
    * The picture of a file; null when it is still being made, which an event will tell of.
    * @throws Problem preview.none
    */
-  async picture(nodeId: string, sha256: Buffer, name: string, what: 'thumb' | 'large' | number): Promise<Buffer | null> {
+  async picture(
+    nodeId: string,
+    sha256: Buffer,
+    name: string,
+    what: 'thumb' | 'large' | number,
+  ): Promise<Buffer | null> {
     const kind = previewKind(name);
     if (!hasThumbnail(kind)) throw none();
     const page = typeof what === 'number' ? what : 1;
     const file = typeof what === 'number' ? `page-${what}` : kind === 'pages' && what === 'large' ? 'page-1' : what;
     const bytes = await readFile(join(this.folder(sha256), `${file}.webp`)).catch(() => null);
     if (bytes) return bytes;
-    const [row] = await this.db.query<{ state: string; pages: number | null }[]>('SELECT state, pages FROM preview WHERE sha256 = $1', [sha256]);
+    const [row] = await this.db.query<{ state: string; pages: number | null }[]>(
+      'SELECT state, pages FROM preview WHERE sha256 = $1',
+      [sha256],
+    );
     if (row?.state === 'none' || (typeof row?.pages === 'number' && page > row.pages)) throw none();
     this.enqueue({ nodeId, sha256, kind, page, done: [] }, true);
     return null;
@@ -83,13 +98,19 @@ export class PreviewsService implements OnApplicationShutdown {
 
   /** Pages of a document, as far as it has been opened; null before. */
   async pages(sha256: Buffer): Promise<number | null> {
-    const [row] = await this.db.query<{ pages: number | null }[]>('SELECT pages FROM preview WHERE sha256 = $1', [sha256]);
+    const [row] = await this.db.query<{ pages: number | null }[]>('SELECT pages FROM preview WHERE sha256 = $1', [
+      sha256,
+    ]);
     return row?.pages ?? null;
   }
 
   /** Resolves when everything that waits has been made. */
   async settled(): Promise<void> {
-    await Promise.all([...this.waiting.values(), ...[...this.running.values()].map((r) => r.job)].map((job) => new Promise<boolean>((resolve) => job.done.push(resolve))));
+    await Promise.all(
+      [...this.waiting.values(), ...[...this.running.values()].map((r) => r.job)].map(
+        (job) => new Promise<boolean>((resolve) => job.done.push(resolve)),
+      ),
+    );
   }
 
   private enqueue(job: Waiting, urgent = false): void {
@@ -112,7 +133,8 @@ export class PreviewsService implements OnApplicationShutdown {
     if (this.running.size >= AT_ONCE || this.stopped) return;
     const [next] = this.waiting;
     if (!next) {
-      if (this.running.size === 0 && this.worker) this.idle = setTimeout(() => this.worker?.disconnect(), IDLE_MS).unref();
+      if (this.running.size === 0 && this.worker)
+        this.idle = setTimeout(() => this.worker?.disconnect(), IDLE_MS).unref();
       return;
     }
     const [key, job] = next;
@@ -121,13 +143,26 @@ export class PreviewsService implements OnApplicationShutdown {
     this.nextId += 1;
     this.running.set(id, { key, job, timer: setTimeout(() => this.giveUp(), JOB_SECONDS * 1000).unref() });
     try {
-      const [known] = await this.db.query<{ state: string }[]>('SELECT state FROM preview WHERE sha256 = $1', [job.sha256]);
-      const made = known?.state === 'none' || (known && !hasThumbnail(job.kind)) || (hasThumbnail(job.kind) && existsSync(join(this.folder(job.sha256), `${job.kind === 'pages' ? `page-${job.page}` : 'large'}.webp`)));
+      const [known] = await this.db.query<{ state: string }[]>('SELECT state FROM preview WHERE sha256 = $1', [
+        job.sha256,
+      ]);
+      const made =
+        known?.state === 'none' ||
+        (known && !hasThumbnail(job.kind)) ||
+        (hasThumbnail(job.kind) &&
+          existsSync(join(this.folder(job.sha256), `${job.kind === 'pages' ? `page-${job.page}` : 'large'}.webp`)));
       if (made) this.ended(id, true);
       else if (hasThumbnail(job.kind)) {
         const source = await this.blobs.localPath(job.sha256);
         if (!source) await this.finished({ id, failed: 'no bytes' });
-        else this.program().send({ id, kind: job.kind as PreviewJob['kind'], source, folder: this.folder(job.sha256), page: job.page } satisfies PreviewJob);
+        else
+          this.program().send({
+            id,
+            kind: job.kind as PreviewJob['kind'],
+            source,
+            folder: this.folder(job.sha256),
+            page: job.page,
+          } satisfies PreviewJob);
       } else {
         await this.readWords(job.sha256);
         this.ended(id, true);
@@ -143,7 +178,11 @@ export class PreviewsService implements OnApplicationShutdown {
     if (this.idle) clearTimeout(this.idle);
     if (this.worker?.connected) return this.worker;
     const path = join(import.meta.dirname, 'worker.js');
-    const worker = fork(existsSync(path) ? path : join(import.meta.dirname, '../../dist/previews/worker.js'), { stdio: 'ignore', execArgv: [], env: { PATH: process.env['PATH'], MALLOC_ARENA_MAX: '2' } });
+    const worker = fork(existsSync(path) ? path : join(import.meta.dirname, '../../dist/previews/worker.js'), {
+      stdio: 'ignore',
+      execArgv: [],
+      env: { PATH: process.env['PATH'], MALLOC_ARENA_MAX: '2' },
+    });
     worker.on('message', (done: PreviewDone) => void this.finished(done));
     worker.on('error', () => undefined);
     worker.on('exit', () => {
@@ -167,7 +206,10 @@ export class PreviewsService implements OnApplicationShutdown {
     try {
       await this.events.change(async (tx) => {
         const values = 'failed' in done ? ['none', null, null, null] : ['ready', done.pages, done.width, done.height];
-        await tx.query('INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)', [job.sha256, ...values, this.clock.date()]);
+        await tx.query(
+          'INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)',
+          [job.sha256, ...values, this.clock.date()],
+        );
         await this.events.tell(tx, { topic: 'preview', id: job.nodeId });
       });
     } catch (error) {
@@ -193,11 +235,16 @@ export class PreviewsService implements OnApplicationShutdown {
     await blob.read(bytes, 0, bytes.length);
     await blob.close();
     const text = decodeText(bytes)?.text.replaceAll('\0', ' ').slice(0, 400_000) ?? '';
-    await this.db.query(`INSERT INTO preview (sha256, state, words, made_at) VALUES ($1, 'none', to_tsvector('simple', $2), $3) ON CONFLICT (sha256) DO NOTHING`, [sha256, text, this.clock.date()]);
+    await this.db.query(
+      `INSERT INTO preview (sha256, state, words, made_at) VALUES ($1, 'none', to_tsvector('simple', $2), $3) ON CONFLICT (sha256) DO NOTHING`,
+      [sha256, text, this.clock.date()],
+    );
   }
 
   private async forgetGone(): Promise<void> {
-    const gone = await this.db.query<{ sha256: Buffer }[]>('SELECT p.sha256 FROM preview p WHERE NOT EXISTS (SELECT 1 FROM blob b WHERE b.sha256 = p.sha256) LIMIT 1000');
+    const gone = await this.db.query<{ sha256: Buffer }[]>(
+      'SELECT p.sha256 FROM preview p WHERE NOT EXISTS (SELECT 1 FROM blob b WHERE b.sha256 = p.sha256) LIMIT 1000',
+    );
     for (const { sha256 } of gone) await rm(this.folder(sha256), { recursive: true, force: true });
     await this.db.query('DELETE FROM preview WHERE sha256 = ANY($1)', [gone.map((g) => g.sha256)]);
   }

@@ -31,7 +31,10 @@ const sizeOf = async (answer: Response) => {
 // The pictures are judged by sharp (libvips), the documents made by pdf-lib and read by Debian's poppler.
 describe('pictures of files', () => {
   it('of an image: small and large, turned as the camera says (EXIF orientation 6), the original untouched', async () => {
-    const bytes = await sharp({ create: { width: 2400, height: 1200, channels: 3, background: '#486' } }).withMetadata({ orientation: 6 }).jpeg().toBuffer();
+    const bytes = await sharp({ create: { width: 2400, height: 1200, channels: 3, background: '#486' } })
+      .withMetadata({ orientation: 6 })
+      .jpeg()
+      .toBuffer();
     const id = await put('photo.jpg', bytes);
     expect(await sizeOf(await picture(id, 'thumb'))).toEqual({ width: 160, height: 320, format: 'webp' });
     expect(await sizeOf(await picture(id, 'large'))).toEqual({ width: 900, height: 1800, format: 'webp' });
@@ -43,30 +46,75 @@ describe('pictures of files', () => {
     const id = await put('plan.pdf', Buffer.from(await document.save()));
     expect((await sizeOf(await picture(id, 'pages/1'))).width).toBe(1800);
     expect(await sizeOf(await picture(id, 'pages/2'))).toMatchObject({ width: 1800, height: 1800 });
-    expect((await tomas.ask<PreviewFacts>('GET', `/api/files/${id}/preview`)).body).toEqual({ kind: 'pages', pages: 2 });
+    expect((await tomas.ask<PreviewFacts>('GET', `/api/files/${id}/preview`)).body).toEqual({
+      kind: 'pages',
+      pages: 2,
+    });
     expect(((await (await picture(id, 'pages/3')).json()) as { code: string }).code).toBe('preview.none');
   });
   it('SVG is drawn on the server and never reaches the browser as what it is', async () => {
-    const id = await put('mark.svg', Buffer.from('<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><script>alert(1)</script><rect width="40" height="20" fill="red"/></svg>'));
+    const id = await put(
+      'mark.svg',
+      Buffer.from(
+        '<svg xmlns="http://www.w3.org/2000/svg" width="40" height="20"><script>alert(1)</script><rect width="40" height="20" fill="red"/></svg>',
+      ),
+    );
     expect((await sizeOf(await picture(id, 'large'))).format).toBe('webp');
     const raw = await tomas.fetch(`/api/files/${id}/content?show=1`);
-    expect([raw.headers.get('content-type'), raw.headers.get('content-security-policy')]).toEqual(['application/octet-stream', expect.stringContaining('sandbox') as string]);
+    expect([raw.headers.get('content-type'), raw.headers.get('content-security-policy')]).toEqual([
+      'application/octet-stream',
+      expect.stringContaining('sandbox') as string,
+    ]);
   });
-  it.each([['broken.png', randomBytes(4000)], ['bomb.svg', Buffer.from('<svg xmlns="http://www.w3.org/2000/svg" width="90000" height="90000"/>')], ['broken.pdf', Buffer.from('%PDF-1.7 nothing')], ['page.html', Buffer.from('<script>1</script>')], ['data.bin', randomBytes(10)]])('of %s there is none, and the next is made all the same', async (name, bytes) => {
+  it.each([
+    ['broken.png', randomBytes(4000)],
+    ['bomb.svg', Buffer.from('<svg xmlns="http://www.w3.org/2000/svg" width="90000" height="90000"/>')],
+    ['broken.pdf', Buffer.from('%PDF-1.7 nothing')],
+    ['page.html', Buffer.from('<script>1</script>')],
+    ['data.bin', randomBytes(10)],
+  ])('of %s there is none, and the next is made all the same', async (name, bytes) => {
     const id = await put(name, bytes);
     expect(((await (await picture(id, 'thumb')).json()) as { code: string }).code).toBe('preview.none');
-    const good = await put(`after ${name}.png`, await sharp({ create: { width: 10, height: 10, channels: 3, background: `#${Math.floor(Math.random() * 4096).toString(16).padStart(3, '0')}` } }).png().toBuffer());
+    const good = await put(
+      `after ${name}.png`,
+      await sharp({
+        create: {
+          width: 10,
+          height: 10,
+          channels: 3,
+          background: `#${Math.floor(Math.random() * 4096)
+            .toString(16)
+            .padStart(3, '0')}`,
+        },
+      })
+        .png()
+        .toBuffer(),
+    );
     expect((await picture(good, 'thumb')).status).toBe(200);
   });
   it('text comes as text, whatever its encoding, as far as it is shown', async () => {
     const id = await put('notes.txt', Buffer.from('\uFEFFMühle', 'utf16le'));
-    expect((await tomas.ask<FileText>('GET', `/api/files/${id}/text`)).body).toMatchObject({ text: 'Mühle', encoding: 'UTF-16', truncated: false });
+    expect((await tomas.ask<FileText>('GET', `/api/files/${id}/text`)).body).toMatchObject({
+      text: 'Mühle',
+      encoding: 'UTF-16',
+      truncated: false,
+    });
     const long = await put('long.csv', Buffer.from('a,b\n'.repeat(200_000)));
-    expect((await tomas.ask<FileText>('GET', `/api/files/${long}/text`)).body).toMatchObject({ truncated: true, sizeBytes: 800_000 });
-    expect((await tomas.ask('GET', `/api/files/${await put('x.txt', Buffer.from('a\0b'))}/text`)).body.code).toBe('preview.none');
+    expect((await tomas.ask<FileText>('GET', `/api/files/${long}/text`)).body).toMatchObject({
+      truncated: true,
+      sizeBytes: 800_000,
+    });
+    expect((await tomas.ask('GET', `/api/files/${await put('x.txt', Buffer.from('a\0b'))}/text`)).body.code).toBe(
+      'preview.none',
+    );
   });
   it('are for those who may view, and gone with the bytes', async () => {
-    const id = await put('mine.png', await sharp({ create: { width: 30, height: 30, channels: 3, background: '#123' } }).png().toBuffer());
+    const id = await put(
+      'mine.png',
+      await sharp({ create: { width: 30, height: 30, channels: 3, background: '#123' } })
+        .png()
+        .toBuffer(),
+    );
     await picture(id, 'thumb');
     const rosa = await office.signedIn('rosa');
     expect((await rosa.fetch(`/api/files/${id}/thumb`)).status).toBe(404);

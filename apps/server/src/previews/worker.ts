@@ -14,7 +14,8 @@ export interface PreviewJob {
   /** For pages: which one, from 1; the first also makes the thumbnail. */
   page: number;
 }
-export type PreviewDone = { id: number; pages: number | null; width: number | null; height: number | null } | { id: number; failed: string };
+export type PreviewDone =
+  { id: number; pages: number | null; width: number | null; height: number | null } | { id: number; failed: string };
 
 const THUMB = 320;
 const LARGE = 1800;
@@ -27,7 +28,10 @@ sharp.cache(false);
 sharp.concurrency(1);
 
 process.on('message', (job: PreviewJob) => {
-  make(job).then((done) => process.send?.(done), (error: Error) => process.send?.({ id: job.id, failed: error.message }));
+  make(job).then(
+    (done) => process.send?.(done),
+    (error: Error) => process.send?.({ id: job.id, failed: error.message }),
+  );
 });
 process.on('disconnect', () => process.exit(0));
 
@@ -40,7 +44,10 @@ async function image(job: PreviewJob): Promise<PreviewDone> {
   const opened = sharp(job.source, { limitInputPixels: MOST_PIXELS, failOn: 'error', animated: false }).autoOrient();
   const { width, height } = await opened.metadata();
   // Both sizes from one decoding, turned as the camera says.
-  await Promise.all([written(opened.clone(), LARGE, job.folder, 'large'), written(opened.clone(), THUMB, job.folder, 'thumb')]);
+  await Promise.all([
+    written(opened.clone(), LARGE, job.folder, 'large'),
+    written(opened.clone(), THUMB, job.folder, 'thumb'),
+  ]);
   return { id: job.id, pages: null, width: width ?? null, height: height ?? null };
 }
 
@@ -50,7 +57,22 @@ async function pages(job: PreviewJob): Promise<PreviewDone> {
   if (count < 1) throw new Error('no pages');
   if (job.page > count) throw new Error('no such page');
   const base = join(job.folder, `making-${job.page}-${process.pid}`);
-  await run('pdftoppm', ['-png', '-singlefile', '-f', String(job.page), '-l', String(job.page), '-scale-to', String(LARGE), job.source, base], { timeout: SECONDS * 1000 });
+  await run(
+    'pdftoppm',
+    [
+      '-png',
+      '-singlefile',
+      '-f',
+      String(job.page),
+      '-l',
+      String(job.page),
+      '-scale-to',
+      String(LARGE),
+      job.source,
+      base,
+    ],
+    { timeout: SECONDS * 1000 },
+  );
   const opened = sharp(`${base}.png`, { limitInputPixels: MOST_PIXELS });
   await written(opened.clone(), LARGE, job.folder, `page-${job.page}`);
   if (job.page === 1) await written(opened.clone(), THUMB, job.folder, 'thumb');
@@ -61,6 +83,9 @@ async function pages(job: PreviewJob): Promise<PreviewDone> {
 /** Whole or not at all: written beside its place, then renamed. */
 async function written(picture: Sharp, size: number, folder: string, name: string): Promise<void> {
   const path = join(folder, `${name}.webp`);
-  await picture.resize(size, size, { fit: 'inside', withoutEnlargement: true }).webp({ quality: size > THUMB ? 82 : 72, effort: 2 }).toFile(`${path}.${process.pid}`);
+  await picture
+    .resize(size, size, { fit: 'inside', withoutEnlargement: true })
+    .webp({ quality: size > THUMB ? 82 : 72, effort: 2 })
+    .toFile(`${path}.${process.pid}`);
   await rename(`${path}.${process.pid}`, path);
 }

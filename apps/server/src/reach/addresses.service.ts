@@ -47,8 +47,20 @@ export class AddressesService {
   async sheet(id: string): Promise<AddressSheet> {
     const record = await this.require(id);
     const { insideAddress, insidePorts } = this.config.reach;
-    const [history, upkeep, canUpdateRecords, { line }] = await Promise.all([loadChecks(this.db.manager, id, HISTORY), this.upkeep.of(record), this.names.canUpdate('public', record.host), record.wayIn === 'mapping' ? this.router.line() : { line: { seenAddress: null, routerAddress: null } }]);
-    const guide = guideOf({ wayIn: record.wayIn, address: record, server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain }, publicAddress: line.seenAddress ?? line.routerAddress, canUpdateRecords, relayHost: this.config.reach.relay?.address ?? null });
+    const [history, upkeep, canUpdateRecords, { line }] = await Promise.all([
+      loadChecks(this.db.manager, id, HISTORY),
+      this.upkeep.of(record),
+      this.names.canUpdate('public', record.host),
+      record.wayIn === 'mapping' ? this.router.line() : { line: { seenAddress: null, routerAddress: null } },
+    ]);
+    const guide = guideOf({
+      wayIn: record.wayIn,
+      address: record,
+      server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain },
+      publicAddress: line.seenAddress ?? line.routerAddress,
+      canUpdateRecords,
+      relayHost: this.config.reach.relay?.address ?? null,
+    });
     return {
       ...addressRow(record),
       guide: guide.map((entry) => ({ ...entry, done: record.guide[entry.step] ?? null })),
@@ -64,9 +76,26 @@ export class AddressesService {
     await this.events.change(async (tx) => {
       await this.requireFree(tx, asked, null);
       const [any] = await tx.query<object[]>('SELECT 1 FROM address WHERE is_default');
-      await tx.query('INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)', [id, asked.scheme, asked.host, plainPort(asked), asked.pathPrefix, !any, asked.wayIn, asked.uses, this.clock.date()]);
+      await tx.query(
+        'INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
+        [
+          id,
+          asked.scheme,
+          asked.host,
+          plainPort(asked),
+          asked.pathPrefix,
+          !any,
+          asked.wayIn,
+          asked.uses,
+          this.clock.date(),
+        ],
+      );
       await this.events.tell(tx, { topic: 'reach', id }, { topic: 'session', id: 'address' });
-      await this.ledger.append(tx, { kind: 'address.added', actor: actorOf(who), detail: { address: addressText(asked), wayIn: asked.wayIn } });
+      await this.ledger.append(tx, {
+        kind: 'address.added',
+        actor: actorOf(who),
+        detail: { address: addressText(asked), wayIn: asked.wayIn },
+      });
     });
     this.checks.checkAside(id, 'change');
     return addressRow(await this.require(id));
@@ -78,7 +107,14 @@ export class AddressesService {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM address WHERE id = $1 FOR UPDATE', [id]);
       const before = await this.require(id, tx);
-      const after: NewAddress = { scheme: asked.scheme ?? before.scheme, host: asked.host ?? before.host, port: asked.port === undefined ? before.port : asked.port, pathPrefix: asked.pathPrefix ?? before.pathPrefix, wayIn: asked.wayIn ?? before.wayIn, uses: asked.uses ?? before.uses };
+      const after: NewAddress = {
+        scheme: asked.scheme ?? before.scheme,
+        host: asked.host ?? before.host,
+        port: asked.port === undefined ? before.port : asked.port,
+        pathPrefix: asked.pathPrefix ?? before.pathPrefix,
+        wayIn: asked.wayIn ?? before.wayIn,
+        uses: asked.uses ?? before.uses,
+      };
       requireSound(after);
       closes = before.wayIn === 'mapping' && after.wayIn !== 'mapping';
       const moves = addressText(after) !== addressText(before);
@@ -89,11 +125,31 @@ export class AddressesService {
       const again = moves || after.wayIn !== before.wayIn;
       await tx.query(
         `UPDATE address SET scheme = $2, host = $3, port = $4, path_prefix = $5, way_in = $6, uses = $7, is_default = is_default OR $8, fallback = $9, redirect = $10, hsts = $11, guide = CASE WHEN $12 THEN '{}'::jsonb ELSE guide END WHERE id = $1`,
-        [id, after.scheme, after.host, plainPort(after), after.pathPrefix, after.wayIn, after.uses, asked.isDefault ?? false, asked.fallback ?? before.fallback, asked.redirect ?? before.redirect, asked.hsts ?? before.hsts, again],
+        [
+          id,
+          after.scheme,
+          after.host,
+          plainPort(after),
+          after.pathPrefix,
+          after.wayIn,
+          after.uses,
+          asked.isDefault ?? false,
+          asked.fallback ?? before.fallback,
+          asked.redirect ?? before.redirect,
+          asked.hsts ?? before.hsts,
+          again,
+        ],
       );
       await this.tellShares(tx, id);
-      const what = Object.keys(asked).filter((k) => k !== 'linksSeen').map((k) => WHAT[k] ?? k).join(', ');
-      await this.ledger.append(tx, { kind: 'address.changed', actor: actorOf(who), detail: { address: addressText(after), ...(moves && { before: addressText(before) }), what } });
+      const what = Object.keys(asked)
+        .filter((k) => k !== 'linksSeen')
+        .map((k) => WHAT[k] ?? k)
+        .join(', ');
+      await this.ledger.append(tx, {
+        kind: 'address.changed',
+        actor: actorOf(who),
+        detail: { address: addressText(after), ...(moves && { before: addressText(before) }), what },
+      });
     });
     // What is no longer needed does not stay open.
     if (closes) await this.router.unmap(id);
@@ -109,7 +165,12 @@ export class AddressesService {
         WHERE s.address_id = $1 AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2) ORDER BY s.created_at DESC LIMIT 500`,
       [id, this.clock.date()],
     );
-    return rows.map((r) => ({ shareId: r.shareId, title: r.title, link: shareLink(address, unseal(this.config.sealingKey, r.token)), handedOver: Number(r.visits) > 0 }));
+    return rows.map((r) => ({
+      shareId: r.shareId,
+      title: r.title,
+      link: shareLink(address, unseal(this.config.sealingKey, r.token)),
+      handedOver: Number(r.visits) > 0,
+    }));
   }
 
   /** Builds the links of one address on another from now on. Old links go on working where the old address still leads here. */
@@ -119,9 +180,16 @@ export class AddressesService {
       const [from, target] = [await this.require(id, tx), await this.require(to, tx)];
       if (id === to) throw invalidField('to', 'address.same', 'The links are built on that address already.');
       await this.tellShares(tx, id);
-      const [, count] = (await tx.query('UPDATE share SET address_id = $2 WHERE address_id = $1 AND withdrawn_at IS NULL AND (closes_at IS NULL OR closes_at > $3)', [id, to, this.clock.date()])) as [unknown, number];
+      const [, count] = (await tx.query(
+        'UPDATE share SET address_id = $2 WHERE address_id = $1 AND withdrawn_at IS NULL AND (closes_at IS NULL OR closes_at > $3)',
+        [id, to, this.clock.date()],
+      )) as [unknown, number];
       moved = count;
-      await this.ledger.append(tx, { kind: 'address.links-moved', actor: actorOf(who), detail: { from: addressText(from), to: addressText(target), count } });
+      await this.ledger.append(tx, {
+        kind: 'address.links-moved',
+        actor: actorOf(who),
+        detail: { from: addressText(from), to: addressText(target), count },
+      });
     });
     return { moved };
   }
@@ -135,33 +203,65 @@ export class AddressesService {
       await tx.query('SELECT 1 FROM address WHERE id = $1 FOR UPDATE', [id]);
       const now = await this.require(id, tx);
       if (now.shareCount > 0) throw linksStand(now.shareCount);
-      if (now.isDefault) throw new Problem('conflict', 'address.is-default', 'New links are built on this address. Choose another for them first.');
+      if (now.isDefault)
+        throw new Problem(
+          'conflict',
+          'address.is-default',
+          'New links are built on this address. Choose another for them first.',
+        );
       // Links that can no longer be opened keep an address to be shown with.
-      await tx.query('UPDATE share SET address_id = (SELECT id FROM address WHERE is_default) WHERE address_id = $1', [id]);
+      await tx.query('UPDATE share SET address_id = (SELECT id FROM address WHERE is_default) WHERE address_id = $1', [
+        id,
+      ]);
       await tx.query('DELETE FROM address WHERE id = $1', [id]);
       await this.events.tell(tx, { topic: 'reach', id });
-      await this.ledger.append(tx, { kind: 'address.removed', actor: actorOf(who), detail: { address: addressText(record) } });
+      await this.ledger.append(tx, {
+        kind: 'address.removed',
+        actor: actorOf(who),
+        detail: { address: addressText(record) },
+      });
     });
   }
 
   private async requireFree(tx: EntityManager, asked: Address, but: string | null): Promise<void> {
-    const [taken] = await tx.query<object[]>(`SELECT 1 FROM address WHERE scheme = $1 AND lower(host) = $2 AND coalesce(port, 0) = $3 AND path_prefix = $4 AND id IS DISTINCT FROM $5`, [asked.scheme, asked.host, plainPort(asked) ?? 0, asked.pathPrefix, but]);
+    const [taken] = await tx.query<object[]>(
+      `SELECT 1 FROM address WHERE scheme = $1 AND lower(host) = $2 AND coalesce(port, 0) = $3 AND path_prefix = $4 AND id IS DISTINCT FROM $5`,
+      [asked.scheme, asked.host, plainPort(asked) ?? 0, asked.pathPrefix, but],
+    );
     if (taken) throw new Problem('conflict', 'address.exists', `${addressText(asked)} is there already.`);
   }
 
   private async tellShares(tx: EntityManager, addressId: string): Promise<void> {
-    const shares = await tx.query<{ id: string }[]>('SELECT id FROM share WHERE address_id = $1 LIMIT 500', [addressId]);
-    await this.events.tell(tx, { topic: 'reach', id: addressId }, { topic: 'session', id: 'address' }, ...shares.map((s) => ({ topic: 'share' as const, id: s.id })));
+    const shares = await tx.query<{ id: string }[]>('SELECT id FROM share WHERE address_id = $1 LIMIT 500', [
+      addressId,
+    ]);
+    await this.events.tell(
+      tx,
+      { topic: 'reach', id: addressId },
+      { topic: 'session', id: 'address' },
+      ...shares.map((s) => ({ topic: 'share' as const, id: s.id })),
+    );
   }
 }
 
-const WHAT: Record<string, string> = { isDefault: 'new links are built on it', uses: 'what it may be used for', wayIn: 'way in', hsts: 'HSTS', pathPrefix: 'path' };
+const WHAT: Record<string, string> = {
+  isDefault: 'new links are built on it',
+  uses: 'what it may be used for',
+  wayIn: 'way in',
+  hsts: 'HSTS',
+  pathPrefix: 'path',
+};
 
 function requireSound(a: NewAddress): void {
   const fault = addressFault(a);
-  if (fault) throw invalidField('scheme', fault, 'An address for outsiders is encrypted: passwords would travel readable.');
+  if (fault)
+    throw invalidField('scheme', fault, 'An address for outsiders is encrypted: passwords would travel readable.');
 }
 
 function linksStand(count: number): Problem {
-  return new Problem('conflict', 'address.in-use', `${count === 1 ? 'One link that could still be opened is' : `${count} links that could still be opened are`} built on this address. Look at them and move them to another first.`);
+  return new Problem(
+    'conflict',
+    'address.in-use',
+    `${count === 1 ? 'One link that could still be opened is' : `${count} links that could still be opened are`} built on this address. Look at them and move them to another first.`,
+  );
 }

@@ -1,6 +1,16 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, VantageResult } from '@quay/contract';
-import { addressText, portOf, outsideMark, reachMark, traceReach, traceVerdict, VANTAGES, type ReachFacts, type Vantage } from '@quay/core';
+import {
+  addressText,
+  portOf,
+  outsideMark,
+  reachMark,
+  traceReach,
+  traceVerdict,
+  VANTAGES,
+  type ReachFacts,
+  type Vantage,
+} from '@quay/core';
 import { measure, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -45,7 +55,9 @@ export class CheckService {
 
   /** After a change nobody waits for the check; what goes wrong with it is told to the log. */
   checkAside(addressId: string, why: ReachCheck['why']): void {
-    this.check(addressId, why).catch((error: unknown) => log.warn({ err: error, addressId }, 'a check of the way in did not come to an end'));
+    this.check(addressId, why).catch((error: unknown) =>
+      log.warn({ err: error, addressId }, 'a check of the way in did not come to an end'),
+    );
   }
 
   private async run(addressId: string, why: ReachCheck['why']): Promise<ReachCheck> {
@@ -55,14 +67,32 @@ export class CheckService {
     const [line, ...looked] = await Promise.all([this.lineOf(address), ...VANTAGES.map((v) => this.look(address, v))]);
     const vantages = looked.map((l): VantageResult => {
       if (!l.found) return { vantage: l.vantage, trace: null, exchange: [], unavailable: l.unavailable };
-      return { vantage: l.vantage, trace: traceReach(this.factsOf(address, l.vantage, l.found, line, l.right)), exchange: [...l.found.exchange, ...line.exchange], unavailable: null };
+      return {
+        vantage: l.vantage,
+        trace: traceReach(this.factsOf(address, l.vantage, l.found, line, l.right)),
+        exchange: [...l.found.exchange, ...line.exchange],
+        unavailable: null,
+      };
     });
-    const check: ReachCheck = { id: uuidv7(), at: this.clock.date().toISOString(), why, tookMs: Math.round(performance.now() - began), mark: reachMark(address.wayIn, vantages), vantages };
+    const check: ReachCheck = {
+      id: uuidv7(),
+      at: this.clock.date().toISOString(),
+      why,
+      tookMs: Math.round(performance.now() - began),
+      mark: reachMark(address.wayIn, vantages),
+      vantages,
+    };
     await this.keep(address, check);
     return check;
   }
 
-  private factsOf(address: AddressRecord, vantage: Vantage, found: Measured, line: Pick<ReachFacts, 'line' | 'mapping'>, right: boolean): ReachFacts {
+  private factsOf(
+    address: AddressRecord,
+    vantage: Vantage,
+    found: Measured,
+    line: Pick<ReachFacts, 'line' | 'mapping'>,
+    right: boolean,
+  ): ReachFacts {
     const { insideAddress, insidePorts } = this.config.reach;
     const { page } = found;
     return {
@@ -78,7 +108,11 @@ export class CheckService {
       connect: found.connect,
       tls: found.tls,
       redirect: found.redirect,
-      page: page && { outcome: page.outcome === 'answered' ? (right ? 'right' : 'wrong-server') : page.outcome, status: page.status, elapsedMs: page.elapsedMs },
+      page: page && {
+        outcome: page.outcome === 'answered' ? (right ? 'right' : 'wrong-server') : page.outcome,
+        status: page.status,
+        elapsedMs: page.elapsedMs,
+      },
     };
   }
 
@@ -87,39 +121,88 @@ export class CheckService {
     const { line, protocol } = await this.router.line();
     const mapping = await this.router.mapping(portOf(address), protocol);
     const lease = mapping.leaseSecondsLeft === null ? '' : `  lease ${mapping.leaseSecondsLeft} s`;
-    return { line, mapping, exchange: [`line  seen as ${line.seenAddress ?? 'unknown'}  router says ${line.routerAddress ?? 'nothing'}`, `mapping TCP ${portOf(address)}  ${mapping.outcome}${mapping.internal ? ` → ${mapping.internal.address}:${mapping.internal.port}` : ''}${lease}`] };
+    return {
+      line,
+      mapping,
+      exchange: [
+        `line  seen as ${line.seenAddress ?? 'unknown'}  router says ${line.routerAddress ?? 'nothing'}`,
+        `mapping TCP ${portOf(address)}  ${mapping.outcome}${mapping.internal ? ` → ${mapping.internal.address}:${mapping.internal.port}` : ''}${lease}`,
+      ],
+    };
   }
 
-  private async look(address: AddressRecord, vantage: Vantage): Promise<{ vantage: Vantage; found: Measured | null; right: boolean; unavailable: string | null }> {
+  private async look(
+    address: AddressRecord,
+    vantage: Vantage,
+  ): Promise<{ vantage: Vantage; found: Measured | null; right: boolean; unavailable: string | null }> {
     const { nonce } = await this.proofs.make(address.id, 'check');
     const ask: ProbeAsk = { url: addressText(address), path: `/reach/probe/${nonce}`, roots: this.config.reach.roots };
     try {
-      const found = vantage === 'office' ? await measure(ask, this.dialler.way(this.config.reach.resolvers)) : await this.askProbe(vantage, ask);
-      return { vantage, found, right: this.proofs.holds(found?.page?.body ?? '', nonce), unavailable: found ? null : 'No probe stands there.' };
+      const found =
+        vantage === 'office'
+          ? await measure(ask, this.dialler.way(this.config.reach.resolvers))
+          : await this.askProbe(vantage, ask);
+      return {
+        vantage,
+        found,
+        right: this.proofs.holds(found?.page?.body ?? '', nonce),
+        unavailable: found ? null : 'No probe stands there.',
+      };
     } catch (error) {
-      return { vantage, found: null, right: false, unavailable: `The probe there did not answer: ${(error as Error).message}.` };
+      return {
+        vantage,
+        found: null,
+        right: false,
+        unavailable: `The probe there did not answer: ${(error as Error).message}.`,
+      };
     }
   }
 
   private async askProbe(vantage: Exclude<Vantage, 'office'>, ask: ProbeAsk): Promise<Measured | null> {
     const probe = this.config.reach.probes[vantage];
     if (!probe) return null;
-    const { status, text } = await this.dialler.http('POST', probe.url, { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' }, JSON.stringify(ask), PROBE_MS, 100_000);
+    const { status, text } = await this.dialler.http(
+      'POST',
+      probe.url,
+      { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' },
+      JSON.stringify(ask),
+      PROBE_MS,
+      100_000,
+    );
     const found = status === 200 ? readMeasured(text) : null;
-    if (!found) throw new Error(status === 200 ? 'it answers something that is no measurement' : `it answers with the status ${status}`);
+    if (!found)
+      throw new Error(
+        status === 200 ? 'it answers something that is no measurement' : `it answers with the status ${status}`,
+      );
     return found;
   }
 
   private async keep(address: AddressRecord, check: ReachCheck): Promise<void> {
     const [before] = await loadChecks(this.db.manager, address.id, 1);
     await this.events.change(async (tx) => {
-      await tx.query('INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, outside, vantages) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)', [check.id, address.id, check.at, check.why, check.tookMs, check.mark, outsideMark(check.vantages), JSON.stringify(check.vantages)]);
+      await tx.query(
+        'INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, outside, vantages) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+        [
+          check.id,
+          address.id,
+          check.at,
+          check.why,
+          check.tookMs,
+          check.mark,
+          outsideMark(check.vantages),
+          JSON.stringify(check.vantages),
+        ],
+      );
       await this.events.tell(tx, { topic: 'reach', id: address.id });
       const [was, is] = [before?.mark === 'fail', check.mark === 'fail'];
       if (!before || was === is || address.wayIn === 'office') return;
       const trace = check.vantages.find((v) => v.vantage === 'outside')?.trace ?? [];
       const reason = trace.find((s) => s.stage === traceVerdict(trace).stage)?.reason ?? '';
-      await this.ledger.append(tx, { kind: is ? 'reach.lost' : 'reach.found', actor: SYSTEM_ACTOR, detail: { address: addressText(address), ...(is && { reason }) } });
+      await this.ledger.append(tx, {
+        kind: is ? 'reach.lost' : 'reach.found',
+        actor: SYSTEM_ACTOR,
+        detail: { address: addressText(address), ...(is && { reason }) },
+      });
     });
   }
 }
@@ -129,9 +212,27 @@ export function readMeasured(text: string): Measured | null {
   try {
     const m = JSON.parse(text) as Measured;
     const object = (v: unknown) => v === null || (typeof v === 'object' && !Array.isArray(v));
-    const texts = (v: unknown): boolean => Array.isArray(v) && v.length <= 50 && v.every((t) => typeof t === 'string' && t.length <= 500);
-    const sound = m !== null && typeof m === 'object' && [m.lookup, m.connect, m.tls, m.redirect, m.page].every(object) && texts(m.exchange) && (!m.lookup || texts(m.lookup.addresses)) && (!m.tls || (texts(m.tls.names) && typeof m.tls.issuer === 'string')) && (!m.connect || typeof m.connect.address === 'string') && (!m.page || typeof m.page.body === 'string');
-    return sound ? { lookup: m.lookup ?? null, connect: m.connect ?? null, tls: m.tls ?? null, redirect: m.redirect ?? null, page: m.page ?? null, exchange: m.exchange } : null;
+    const texts = (v: unknown): boolean =>
+      Array.isArray(v) && v.length <= 50 && v.every((t) => typeof t === 'string' && t.length <= 500);
+    const sound =
+      m !== null &&
+      typeof m === 'object' &&
+      [m.lookup, m.connect, m.tls, m.redirect, m.page].every(object) &&
+      texts(m.exchange) &&
+      (!m.lookup || texts(m.lookup.addresses)) &&
+      (!m.tls || (texts(m.tls.names) && typeof m.tls.issuer === 'string')) &&
+      (!m.connect || typeof m.connect.address === 'string') &&
+      (!m.page || typeof m.page.body === 'string');
+    return sound
+      ? {
+          lookup: m.lookup ?? null,
+          connect: m.connect ?? null,
+          tls: m.tls ?? null,
+          redirect: m.redirect ?? null,
+          page: m.page ?? null,
+          exchange: m.exchange,
+        }
+      : null;
   } catch {
     return null;
   }

@@ -14,18 +14,33 @@ const PROBE_MS = 5200;
 /** Looks from outside what answers at an address: port by port, and path by path. */
 @Injectable()
 export class ExposureService {
-  constructor(private readonly clock: Clock, private readonly dialler: Dialler, @Inject(CONFIG) private readonly config: Config) {}
+  constructor(
+    private readonly clock: Clock,
+    private readonly dialler: Dialler,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
 
   async look(address: AddressRecord): Promise<ExposureAnswer> {
     const at = this.clock.date().toISOString();
-    if (!this.config.reach.probes.outside) return { at, rows: [], unavailable: 'No probe stands outside, so nobody can see what answers there.' };
+    if (!this.config.reach.probes.outside)
+      return { at, rows: [], unavailable: 'No probe stands outside, so nobody can see what answers there.' };
     if (address.wayIn === 'office') return { at, rows: [], unavailable: 'This address is for the office only.' };
     const main = portOf(address);
-    const ports = [{ port: main, what: 'pages' }, { port: 80, what: 'redirect to the encrypted address' }, ...WATCHED_PORTS].filter((p, i, all) => all.findIndex((q) => q.port === p.port) === i);
+    const ports = [
+      { port: main, what: 'pages' },
+      { port: 80, what: 'redirect to the encrypted address' },
+      ...WATCHED_PORTS,
+    ].filter((p, i, all) => all.findIndex((q) => q.port === p.port) === i);
     const rows = await Promise.all([
       ...ports.map(async ({ port, what }): Promise<Exposed> => {
         const { connect } = await this.ask({ url: `http://${hostText(address.host)}:${port}`, path: '/' });
-        return { what, port, path: '', answers: connect?.outcome === 'connected', found: connect?.outcome ?? 'no address' };
+        return {
+          what,
+          port,
+          path: '',
+          answers: connect?.outcome === 'connected',
+          found: connect?.outcome ?? 'no address',
+        };
       }),
       ...WATCHED_PATHS.map(async ({ path, what }): Promise<Exposed> => {
         const { page } = await this.ask({ url: addressText(address), path, roots: this.config.reach.roots });
@@ -34,12 +49,27 @@ export class ExposureService {
         return { what, port: main, path, answers, found: page?.status ? String(page.status) : 'no answer' };
       }),
     ]);
-    return { at, rows: judgeExposure(rows, { ports: address.redirect ? [main, 80] : [main], uses: address.uses }), unavailable: null };
+    return {
+      at,
+      rows: judgeExposure(rows, { ports: address.redirect ? [main, 80] : [main], uses: address.uses }),
+      unavailable: null,
+    };
   }
 
   private async ask(ask: ProbeAsk): Promise<Measured> {
     const probe = this.config.reach.probes.outside;
-    const answer = probe && (await this.dialler.http('POST', probe.url, { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' }, JSON.stringify(ask), PROBE_MS, 100_000).catch(() => null));
+    const answer =
+      probe &&
+      (await this.dialler
+        .http(
+          'POST',
+          probe.url,
+          { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' },
+          JSON.stringify(ask),
+          PROBE_MS,
+          100_000,
+        )
+        .catch(() => null));
     const found = answer?.status === 200 ? readMeasured(answer.text) : null;
     if (!found) throw new Problem('unavailable', 'reach.probe-silent', 'The probe outside does not answer.');
     return found;

@@ -23,7 +23,11 @@ interface NameServerRow {
 /** Name servers that take updates, each with its key, and the updates themselves. */
 @Injectable()
 export class NameServersService {
-  constructor(private readonly db: DataSource, private readonly dialler: Dialler, @Inject(CONFIG) private readonly config: Config) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly dialler: Dialler,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
 
   /** Without the secrets, which are never told. */
   async list(): Promise<ReachNetwork['nameServers']> {
@@ -46,19 +50,50 @@ export class NameServersService {
   /** Changes records. @throws Problem reach.no-name-server, reach.update-refused, reach.name-server-silent */
   async update(network: Network, changes: readonly RecordChange[]): Promise<void> {
     const server = (await this.rows()).find((r) => r.network === network);
-    if (!server || !changes.every((c) => inZone(c.name, server.zone))) throw new Problem('conflict', 'reach.no-name-server', `No name server of the ${network} network is known that takes updates for ${changes[0]?.name}.`);
-    const key = { name: server.keyName, secret: Buffer.from(unseal(this.config.sealingKey, server.secretSealed), 'base64') };
+    if (!server || !changes.every((c) => inZone(c.name, server.zone)))
+      throw new Problem(
+        'conflict',
+        'reach.no-name-server',
+        `No name server of the ${network} network is known that takes updates for ${changes[0]?.name}.`,
+      );
+    const key = {
+      name: server.keyName,
+      secret: Buffer.from(unseal(this.config.sealingKey, server.secretSealed), 'base64'),
+    };
     // The machine's own clock, also where this product's is moved: the other side has one too.
     const seconds = () => Math.floor(Date.now() / 1000);
     const { bytes, id, mac } = encodeUpdate(server.zone, changes, key, seconds());
-    const answer = await this.dialler.exchange(server.address, server.port, bytes, (received) => decodeUpdateAnswer(received, id, mac, key, seconds()), UPDATE_WAITS_MS);
-    if (!answer) throw new Problem('unavailable', 'reach.name-server-silent', `The name server ${server.address} does not answer.`);
-    if (answer.outcome === 'not-signed') throw new Problem('conflict', 'reach.update-forged', `An answer came in the name of ${server.address}, and its signature does not hold.`);
-    if (answer.outcome === 'refused') throw new Problem('conflict', 'reach.update-refused', `The name server ${server.address} refuses the update (${answer.code}).${answer.code === 'BADKEY' || answer.code === 'BADSIG' ? ' The key is another.' : ''}${answer.code === 'BADTIME' ? ' Its clock and this one differ by more than five minutes.' : ''}`);
+    const answer = await this.dialler.exchange(
+      server.address,
+      server.port,
+      bytes,
+      (received) => decodeUpdateAnswer(received, id, mac, key, seconds()),
+      UPDATE_WAITS_MS,
+    );
+    if (!answer)
+      throw new Problem(
+        'unavailable',
+        'reach.name-server-silent',
+        `The name server ${server.address} does not answer.`,
+      );
+    if (answer.outcome === 'not-signed')
+      throw new Problem(
+        'conflict',
+        'reach.update-forged',
+        `An answer came in the name of ${server.address}, and its signature does not hold.`,
+      );
+    if (answer.outcome === 'refused')
+      throw new Problem(
+        'conflict',
+        'reach.update-refused',
+        `The name server ${server.address} refuses the update (${answer.code}).${answer.code === 'BADKEY' || answer.code === 'BADSIG' ? ' The key is another.' : ''}${answer.code === 'BADTIME' ? ' Its clock and this one differ by more than five minutes.' : ''}`,
+      );
   }
 
   private rows(): Promise<NameServerRow[]> {
-    return this.db.query('SELECT network, address, port, zone, key_name AS "keyName", secret_sealed AS "secretSealed" FROM name_server ORDER BY network DESC');
+    return this.db.query(
+      'SELECT network, address, port, zone, key_name AS "keyName", secret_sealed AS "secretSealed" FROM name_server ORDER BY network DESC',
+    );
   }
 }
 

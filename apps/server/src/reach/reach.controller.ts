@@ -1,7 +1,54 @@
-import { Body, CanActivate, Controller, Delete, ExecutionContext, Get, HttpCode, Inject, Injectable, Param, Patch, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
+import {
+  Body,
+  CanActivate,
+  Controller,
+  Delete,
+  ExecutionContext,
+  Get,
+  HttpCode,
+  Inject,
+  Injectable,
+  Param,
+  Patch,
+  Post,
+  Put,
+  Req,
+  Res,
+  UseGuards,
+} from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { changeAddressSchema, guideStepSchema, idSchema, moveLinksSchema, nameServerSchema, networkSchema, newAddressSchema, ownCertificateSchema, plannedLineSchema, remedySchema, type AddressRow, type AddressSheet, type AffectedLink, type ChangeAddress, type ExposureAnswer, type NameServerSettings, type NewAddress, type ReachCheck, type ReachNetwork, type RemedyAct, type TelephoneProof } from '@quay/contract';
-import { addressText, compareWays, VANTAGES, type GuideStep, type PlannedLine, type Vantage, type WayCompared } from '@quay/core';
+import {
+  changeAddressSchema,
+  guideStepSchema,
+  idSchema,
+  moveLinksSchema,
+  nameServerSchema,
+  networkSchema,
+  newAddressSchema,
+  ownCertificateSchema,
+  plannedLineSchema,
+  remedySchema,
+  type AddressRow,
+  type AddressSheet,
+  type AffectedLink,
+  type ChangeAddress,
+  type ExposureAnswer,
+  type NameServerSettings,
+  type NewAddress,
+  type ReachCheck,
+  type ReachNetwork,
+  type RemedyAct,
+  type TelephoneProof,
+} from '@quay/contract';
+import {
+  addressText,
+  compareWays,
+  VANTAGES,
+  type GuideStep,
+  type PlannedLine,
+  type Vantage,
+  type WayCompared,
+} from '@quay/core';
 import type { Request, Response } from 'express';
 import Joi from 'joi';
 import { fileURLToPath } from 'node:url';
@@ -24,13 +71,18 @@ import { RemediesService } from './remedies.service.js';
 import { RouterService } from './router.service.js';
 
 const id = valid<string>(idSchema.required());
-const vantage = valid<Vantage>(Joi.string<Vantage>().valid(...VANTAGES).required());
+const vantage = valid<Vantage>(
+  Joi.string<Vantage>()
+    .valid(...VANTAGES)
+    .required(),
+);
 
 /** Checks and guides make requests to other machines: nobody else may ask for that. */
 @Injectable()
 export class ReachAdminGuard implements CanActivate {
   canActivate(context: ExecutionContext): boolean {
-    if (context.switchToHttp().getRequest<SignedInRequest>().who?.role !== 'admin') throw new Problem('forbidden', 'reach.admin-only', 'Only the admin looks after the ways in.');
+    if (context.switchToHttp().getRequest<SignedInRequest>().who?.role !== 'admin')
+      throw new Problem('forbidden', 'reach.admin-only', 'Only the admin looks after the ways in.');
     return true;
   }
 }
@@ -72,7 +124,11 @@ export class ReachController {
 
   @Patch('addresses/:id')
   @Takes('Change an address; links that would change must have been seen', changeAddressSchema)
-  change(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(changeAddressSchema)) asked: ChangeAddress): Promise<AddressRow> {
+  change(
+    @Me() who: Who,
+    @Param('id', id) addressId: string,
+    @Body(valid(changeAddressSchema)) asked: ChangeAddress,
+  ): Promise<AddressRow> {
     return this.addresses.change(who, addressId, asked);
   }
 
@@ -92,7 +148,11 @@ export class ReachController {
   @Post('addresses/:id/links/move')
   @HttpCode(200)
   @Takes('Build the links of an address on another', moveLinksSchema)
-  move(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(moveLinksSchema)) asked: { to: string }): Promise<{ moved: number }> {
+  move(
+    @Me() who: Who,
+    @Param('id', id) addressId: string,
+    @Body(valid(moveLinksSchema)) asked: { to: string },
+  ): Promise<{ moved: number }> {
     return this.addresses.moveLinks(who, addressId, asked.to);
   }
 
@@ -106,22 +166,37 @@ export class ReachController {
   @Post('addresses/:id/remedies/:vantage')
   @HttpCode(200)
   @Takes('Do what mends a stage, and check again', remedySchema)
-  async remedy(@Me() who: Who, @Param('id', id) addressId: string, @Param('vantage', vantage) from: Vantage, @Body(valid(remedySchema)) asked: { act: RemedyAct }): Promise<ReachCheck> {
+  async remedy(
+    @Me() who: Who,
+    @Param('id', id) addressId: string,
+    @Param('vantage', vantage) from: Vantage,
+    @Body(valid(remedySchema)) asked: { act: RemedyAct },
+  ): Promise<ReachCheck> {
     return this.remedies.act(actorOf(who), await this.addresses.require(addressId), asked.act, from);
   }
 
   @Post('addresses/:id/guide')
   @HttpCode(200)
   @Takes('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
-  async guide(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(guideStepSchema)) asked: { step: GuideStep; how: 'program' | 'hand' }): Promise<ReachCheck> {
+  async guide(
+    @Me() who: Who,
+    @Param('id', id) addressId: string,
+    @Body(valid(guideStepSchema)) asked: { step: GuideStep; how: 'program' | 'hand' },
+  ): Promise<ReachCheck> {
     const address = await this.addresses.require(addressId);
-    return asked.how === 'program' ? this.remedies.step(actorOf(who), address, asked.step) : this.remedies.verify(address, asked.step);
+    return asked.how === 'program'
+      ? this.remedies.step(actorOf(who), address, asked.step)
+      : this.remedies.verify(address, asked.step);
   }
 
   @Put('addresses/:id/certificate')
   @HttpCode(204)
   @Takes('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
-  async certificate(@Me() who: Who, @Param('id', id) addressId: string, @Body(valid(ownCertificateSchema)) asked: { chain: string; key: string }): Promise<void> {
+  async certificate(
+    @Me() who: Who,
+    @Param('id', id) addressId: string,
+    @Body(valid(ownCertificateSchema)) asked: { chain: string; key: string },
+  ): Promise<void> {
     await this.remedies.ownCertificate(actorOf(who), await this.addresses.require(addressId), asked.chain, asked.key);
   }
 
@@ -151,7 +226,13 @@ export class ReachController {
   async network(): Promise<ReachNetwork> {
     const { insideAddress, gateway, probes } = this.config.reach;
     const [{ line }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
-    return { insideAddress, gateway, publicAddress: line.seenAddress ?? line.routerAddress, nameServers, probes: Object.keys(probes) };
+    return {
+      insideAddress,
+      gateway,
+      publicAddress: line.seenAddress ?? line.routerAddress,
+      nameServers,
+      probes: Object.keys(probes),
+    };
   }
 
   @Get('probe.js')
@@ -165,7 +246,11 @@ export class ReachController {
   @Put('name-servers/:network')
   @HttpCode(204)
   @Takes('The key with which records are changed; kept sealed, never told again', nameServerSchema)
-  async nameServer(@Me() who: Who, @Param('network', valid<Network>(networkSchema)) network: Network, @Body(valid(nameServerSchema)) asked: NameServerSettings): Promise<void> {
+  async nameServer(
+    @Me() who: Who,
+    @Param('network', valid<Network>(networkSchema)) network: Network,
+    @Body(valid(nameServerSchema)) asked: NameServerSettings,
+  ): Promise<void> {
     await this.events.change(async (tx) => {
       await this.names.keep(tx, network, asked);
       await this.events.tell(tx, { topic: 'reach', id: network });
@@ -195,7 +280,19 @@ export class ProofController {
 
   @Get(':nonce')
   @Takes('Proves that a request came through; a nonce counts once')
-  proof(@Param('nonce', valid<string>(Joi.string().pattern(/^[\w-]{10,100}$/).required())) nonce: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+  proof(
+    @Param(
+      'nonce',
+      valid<string>(
+        Joi.string()
+          .pattern(/^[\w-]{10,100}$/)
+          .required(),
+      ),
+    )
+    nonce: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     return sendProof(this.proofs, nonce, req, res, req.secure ? 'HTTPS' : 'HTTP');
   }
 }

@@ -13,7 +13,18 @@ import { UpkeepService } from './upkeep.service.js';
 
 @Module({
   controllers: [ReachController, ProofController],
-  providers: [NameServersService, RouterService, CertificatesService, ProofsService, CheckService, RemediesService, UpkeepService, AddressesService, ExposureService, RelayLines],
+  providers: [
+    NameServersService,
+    RouterService,
+    CertificatesService,
+    ProofsService,
+    CheckService,
+    RemediesService,
+    UpkeepService,
+    AddressesService,
+    ExposureService,
+    RelayLines,
+  ],
   exports: [AddressesService, CertificatesService, ProofsService, RelayLines],
 })
 export class ReachModule {}

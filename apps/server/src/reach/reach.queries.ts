@@ -35,11 +35,22 @@ export async function loadAddresses(m: EntityManager, now: Date, id: string | nu
 
 export function addressRow(r: AddressRecord): AddressRow {
   const { guide: _guide, vantages, mark, checkedAt, createdAt, ...row } = r;
-  return { ...row, text: addressText(r), portability: portabilityWords(r.host), mark: mark ?? 'unknown', trouble: reachTrouble(r.wayIn, vantages ?? []), checkedAt: checkedAt?.toISOString() ?? null, createdAt: createdAt.toISOString() };
+  return {
+    ...row,
+    text: addressText(r),
+    portability: portabilityWords(r.host),
+    mark: mark ?? 'unknown',
+    trouble: reachTrouble(r.wayIn, vantages ?? []),
+    checkedAt: checkedAt?.toISOString() ?? null,
+    createdAt: createdAt.toISOString(),
+  };
 }
 
 /** The newest checks of an address, with everything that was found. */
 export async function loadChecks(m: EntityManager, addressId: string, limit: number): Promise<ReachCheck[]> {
-  const rows = await m.query<(Omit<ReachCheck, 'at'> & { at: Date })[]>('SELECT id, at, why, took_ms AS "tookMs", mark, vantages FROM reach_check WHERE address_id = $1 ORDER BY at DESC, id DESC LIMIT $2', [addressId, limit]);
+  const rows = await m.query<(Omit<ReachCheck, 'at'> & { at: Date })[]>(
+    'SELECT id, at, why, took_ms AS "tookMs", mark, vantages FROM reach_check WHERE address_id = $1 ORDER BY at DESC, id DESC LIMIT $2',
+    [addressId, limit],
+  );
   return rows.map((r) => ({ ...r, at: r.at.toISOString() }));
 }

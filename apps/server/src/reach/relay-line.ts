@@ -30,7 +30,12 @@ export class RelayLine {
   /** Why there is no line; null while it stands. */
   trouble: string | null = 'not connected yet';
 
-  constructor(readonly host: string, private readonly relay: RelayConfig, private readonly dialler: Dialler, private readonly enter: (socket: Socket, from: string) => void) {
+  constructor(
+    readonly host: string,
+    private readonly relay: RelayConfig,
+    private readonly dialler: Dialler,
+    private readonly enter: (socket: Socket, from: string) => void,
+  ) {
     void this.keep();
   }
 
@@ -56,13 +61,16 @@ export class RelayLine {
   }
 
   private heard(socket: Socket, message: Record<string, unknown>): void {
-    if (typeof message['challenge'] === 'string') socket.write(`${JSON.stringify({ host: this.host, proof: this.proof(message['challenge'] + this.host) })}\n`);
+    if (typeof message['challenge'] === 'string')
+      socket.write(`${JSON.stringify({ host: this.host, proof: this.proof(message['challenge'] + this.host) })}\n`);
     else if (message['ok'] === true) {
       this.trouble = null;
       this.again = AGAIN_FIRST_MS;
-    } else if (typeof message['refused'] === 'string') this.trouble = `The relay refuses: ${message['refused'].slice(0, 200)}`;
+    } else if (typeof message['refused'] === 'string')
+      this.trouble = `The relay refuses: ${message['refused'].slice(0, 200)}`;
     else if (message['ping'] !== undefined) socket.write('{"pong":1}\n');
-    else if (typeof message['call'] === 'string' && this.fetching < CALLS_MOST) void this.fetch(message['call'], String(message['from'] ?? ''));
+    else if (typeof message['call'] === 'string' && this.fetching < CALLS_MOST)
+      void this.fetch(message['call'], String(message['from'] ?? ''));
   }
 
   private async fetch(call: string, from: string): Promise<void> {

@@ -12,7 +12,7 @@ export class RelayLines {
 
   /** Waits until the line of a name stands, at most as long as is said. @returns why it does not; null when it does */
   async standing(host: string, waitMs: number): Promise<string | null> {
-    for (const until = Date.now() + waitMs; ; ) {
+    for (const until = Date.now() + waitMs; ;) {
       const line = this.lines.get(host);
       if (line && line.trouble === null) return null;
       if (Date.now() >= until) return line?.trouble ?? 'no line is kept';

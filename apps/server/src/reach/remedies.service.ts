@@ -64,7 +64,13 @@ export class RemediesService {
 
   /** One step of the guide, by the program. */
   async step(actor: Actor, address: AddressRecord, step: GuideStep): Promise<ReachCheck> {
-    const acts: Partial<Record<GuideStep, RemedyAct>> = { record: 'update-record', mapping: 'map-port', certificate: 'get-certificate', redirect: 'redirect-on', relay: 'use-relay' };
+    const acts: Partial<Record<GuideStep, RemedyAct>> = {
+      record: 'update-record',
+      mapping: 'map-port',
+      certificate: 'get-certificate',
+      redirect: 'redirect-on',
+      relay: 'use-relay',
+    };
     const act = acts[step];
     return act ? this.act(actor, address, act, 'outside') : this.verify(address, step);
   }
@@ -72,12 +78,31 @@ export class RemediesService {
   /** A step that was done by hand counts when a check finds it done. @throws Problem reach.step-not-seen */
   async verify(address: AddressRecord, step: GuideStep): Promise<ReachCheck> {
     const check = await this.checks.check(address.id, 'remedy');
-    const stages: Record<GuideStep, Stage[]> = { record: ['name'], mapping: ['line', 'router', 'port'], relay: ['port'], certificate: ['certificate'], redirect: ['redirect'], closed: ['page'] };
+    const stages: Record<GuideStep, Stage[]> = {
+      record: ['name'],
+      mapping: ['line', 'router', 'port'],
+      relay: ['port'],
+      certificate: ['certificate'],
+      redirect: ['redirect'],
+      closed: ['page'],
+    };
     const trace = check.vantages.find((v) => v.vantage === 'outside')?.trace;
-    if (!trace) throw new Problem('conflict', 'reach.no-vantage', 'No probe stands outside, so nobody can see whether it is done.');
+    if (!trace)
+      throw new Problem(
+        'conflict',
+        'reach.no-vantage',
+        'No probe stands outside, so nobody can see whether it is done.',
+      );
     if (step === 'closed') await this.requireClosed(address);
     const open = trace.find((s) => stages[step].includes(s.stage) && s.mark !== 'ok' && s.mark !== 'skipped');
-    if (open) throw new Problem('conflict', 'reach.step-not-seen', open.mark === 'not-reached' ? 'An earlier step still stops the way in, so this one cannot be seen yet.' : `It cannot be seen yet. ${open.reason}`);
+    if (open)
+      throw new Problem(
+        'conflict',
+        'reach.step-not-seen',
+        open.mark === 'not-reached'
+          ? 'An earlier step still stops the way in, so this one cannot be seen yet.'
+          : `It cannot be seen yet. ${open.reason}`,
+      );
     await this.db.transaction((tx) => this.done(tx, address.id, step, 'hand'));
     return check;
   }
@@ -86,15 +111,33 @@ export class RemediesService {
   private async requireClosed(address: AddressRecord): Promise<void> {
     const { rows } = await this.exposure.look(address);
     const wrong = rows.filter((r) => r.verdict === 'open-but-should-not');
-    if (wrong.length > 0) throw new Problem('conflict', 'reach.exposed', `From outside answers what should not: ${wrong.map((r) => `${r.what} (${r.path || `TCP ${r.port}`})`).join(', ')}.`);
+    if (wrong.length > 0)
+      throw new Problem(
+        'conflict',
+        'reach.exposed',
+        `From outside answers what should not: ${wrong.map((r) => `${r.what} (${r.path || `TCP ${r.port}`})`).join(', ')}.`,
+      );
   }
 
   async updateRecord(actor: Actor, address: AddressRecord): Promise<void> {
-    const { line } = address.wayIn === 'relay' ? { line: { seenAddress: this.config.reach.relay?.address ?? null, routerAddress: null } } : await this.router.line();
+    const { line } =
+      address.wayIn === 'relay'
+        ? { line: { seenAddress: this.config.reach.relay?.address ?? null, routerAddress: null } }
+        : await this.router.line();
     const value = line.seenAddress ?? line.routerAddress;
-    if (!value) throw new Problem('unavailable', 'reach.line-unknown', 'Neither the router nor the world could tell the address of the line.');
-    await this.names.update('public', [{ name: address.host, type: value.includes(':') ? 'AAAA' : 'A', value, ttlSeconds: RECORD_TTL_SECONDS }]);
-    await this.told(actor, address, 'record', { kind: 'reach.record', detail: { name: address.host, value, network: 'public' } });
+    if (!value)
+      throw new Problem(
+        'unavailable',
+        'reach.line-unknown',
+        'Neither the router nor the world could tell the address of the line.',
+      );
+    await this.names.update('public', [
+      { name: address.host, type: value.includes(':') ? 'AAAA' : 'A', value, ttlSeconds: RECORD_TTL_SECONDS },
+    ]);
+    await this.told(actor, address, 'record', {
+      kind: 'reach.record',
+      detail: { name: address.host, value, network: 'public' },
+    });
   }
 
   /** The port of the address, and port 80 for the redirect and the authority's proof. */
@@ -102,18 +145,30 @@ export class RemediesService {
     const { insidePorts } = this.config.reach;
     await this.router.map(address.id, portOf(address), insidePorts.tls);
     if (portOf(address) !== 80) await this.router.map(address.id, 80, insidePorts.plain);
-    await this.told(actor, address, 'mapping', { kind: 'reach.mapping', detail: { port: portOf(address), address: addressText(address) } });
+    await this.told(actor, address, 'mapping', {
+      kind: 'reach.mapping',
+      detail: { port: portOf(address), address: addressText(address) },
+    });
   }
 
   async getCertificate(actor: Actor, address: AddressRecord): Promise<void> {
     const kept = await this.certificates.obtain(address.host);
-    await this.told(actor, address, 'certificate', { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } });
+    await this.told(actor, address, 'certificate', {
+      kind: 'reach.certificate',
+      detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) },
+    });
   }
 
   /** Serves a certificate that was got by hand from the next handshake on; it is not renewed by the program. */
   async ownCertificate(actor: Actor, address: AddressRecord, chain: string, key: string): Promise<void> {
     const kept = await this.certificates.take(address.host, chain, key);
-    await this.told(actor, address, 'certificate', { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } }, 'hand');
+    await this.told(
+      actor,
+      address,
+      'certificate',
+      { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } },
+      'hand',
+    );
     this.checks.checkAside(address.id, 'change');
   }
 
@@ -126,7 +181,10 @@ export class RemediesService {
       if (address.wayIn === 'mapping') await this.router.unmap(address.id);
       address = { ...address, wayIn: 'relay', guide: {} };
     }
-    await this.told(actor, address, 'relay', { kind: 'address.changed', detail: { address: addressText(address), what: 'reached through the relay' } });
+    await this.told(actor, address, 'relay', {
+      kind: 'address.changed',
+      detail: { address: addressText(address), what: 'reached through the relay' },
+    });
     const trouble = await this.lines.standing(address.host, RELAY_WAIT_MS);
     if (trouble) throw new Problem('unavailable', 'reach.relay-away', `The relay cannot be used now: ${trouble}.`);
     if (await this.names.canUpdate('public', address.host)) await this.updateRecord(actor, address);
@@ -134,7 +192,10 @@ export class RemediesService {
 
   private async redirect(actor: Actor, address: AddressRecord): Promise<void> {
     await this.db.query('UPDATE address SET redirect = true, hsts = true WHERE id = $1', [address.id]);
-    await this.told(actor, address, 'redirect', { kind: 'address.changed', detail: { address: addressText(address), what: 'redirect to https, HSTS' } });
+    await this.told(actor, address, 'redirect', {
+      kind: 'address.changed',
+      detail: { address: addressText(address), what: 'redirect to https, HSTS' },
+    });
   }
 
   private async insideRecord(actor: Actor, address: AddressRecord, network: 'office' | 'guest'): Promise<void> {
@@ -143,7 +204,13 @@ export class RemediesService {
     await this.told(actor, address, null, { kind: 'reach.record', detail: { name: address.host, value, network } });
   }
 
-  private async told(actor: Actor, address: AddressRecord, step: GuideStep | null, entry: { kind: string; detail: LedgerBody['detail'] }, by: 'program' | 'hand' = 'program'): Promise<void> {
+  private async told(
+    actor: Actor,
+    address: AddressRecord,
+    step: GuideStep | null,
+    entry: { kind: string; detail: LedgerBody['detail'] },
+    by: 'program' | 'hand' = 'program',
+  ): Promise<void> {
     await this.events.change(async (tx) => {
       if (step) await this.done(tx, address.id, step, by);
       await tx.query('DELETE FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, step]);
@@ -154,6 +221,9 @@ export class RemediesService {
   }
 
   private async done(tx: EntityManager, addressId: string, step: GuideStep, by: 'program' | 'hand'): Promise<void> {
-    await tx.query('UPDATE address SET guide = guide || $2 WHERE id = $1', [addressId, JSON.stringify({ [step]: { at: this.clock.date().toISOString(), by } })]);
+    await tx.query('UPDATE address SET guide = guide || $2 WHERE id = $1', [
+      addressId,
+      JSON.stringify({ [step]: { at: this.clock.date().toISOString(), by } }),
+    ]);
   }
 }

@@ -44,7 +44,13 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
 
   onApplicationBootstrap(): void {
     if (this.config.reach.checkEveryMinutes === 0) return;
-    this.timer = setInterval(() => void this.round().catch((error: unknown) => log.warn({ err: error }, 'the ways in could not be looked after; trying again in a minute')), EVERY_MS);
+    this.timer = setInterval(
+      () =>
+        void this.round().catch((error: unknown) =>
+          log.warn({ err: error }, 'the ways in could not be looked after; trying again in a minute'),
+        ),
+      EVERY_MS,
+    );
     this.timer.unref();
   }
 
@@ -56,7 +62,9 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
   async round(): Promise<void> {
     const runner = this.db.createQueryRunner();
     try {
-      const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [UPKEEP_LOCK])) as { got: boolean }[];
+      const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [UPKEEP_LOCK])) as {
+        got: boolean;
+      }[];
       if (!lock?.got) return;
       try {
         for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
@@ -70,13 +78,38 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
 
   /** What lapses for an address, when it is renewed, and how that went last. */
   async of(address: AddressRecord): Promise<Upkeep[]> {
-    const tried = await this.db.query<{ kind: Kind; failure: string | null }[]>('SELECT kind, failure FROM renewal WHERE address_id = $1', [address.id]);
+    const tried = await this.db.query<{ kind: Kind; failure: string | null }[]>(
+      'SELECT kind, failure FROM renewal WHERE address_id = $1',
+      [address.id],
+    );
     const failure = (kind: Kind) => tried.find((t) => t.kind === kind)?.failure ?? null;
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
     const certificate = address.scheme === 'https' ? await this.certificates.current(address.host) : null;
-    const rows: Upkeep[] = mine.map((m) => ({ kind: 'mapping', endsAt: m.endsAt?.toISOString() ?? null, renewsAt: new Date(mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime())).toISOString(), failure: failure('mapping'), words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})` }));
-    if (certificate) rows.push({ kind: 'certificate', endsAt: certificate.notAfter.toISOString(), renewsAt: byProgram(address, 'certificate') ? new Date(certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime())).toISOString() : null, failure: failure('certificate'), words: `Certificate by ${certificate.issuer}` });
-    if (byProgram(address, 'record')) rows.push({ kind: 'record', endsAt: null, renewsAt: null, failure: failure('record'), words: 'Record of the name, whenever the line gets another address' });
+    const rows: Upkeep[] = mine.map((m) => ({
+      kind: 'mapping',
+      endsAt: m.endsAt?.toISOString() ?? null,
+      renewsAt: new Date(mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime())).toISOString(),
+      failure: failure('mapping'),
+      words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})`,
+    }));
+    if (certificate)
+      rows.push({
+        kind: 'certificate',
+        endsAt: certificate.notAfter.toISOString(),
+        renewsAt: byProgram(address, 'certificate')
+          ? new Date(certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime())).toISOString()
+          : null,
+        failure: failure('certificate'),
+        words: `Certificate by ${certificate.issuer}`,
+      });
+    if (byProgram(address, 'record'))
+      rows.push({
+        kind: 'record',
+        endsAt: null,
+        renewsAt: null,
+        failure: failure('record'),
+        words: 'Record of the name, whenever the line gets another address',
+      });
     return rows;
   }
 
@@ -84,11 +117,21 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     const now = this.clock.now();
     let renewed = false;
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
-    if (address.wayIn === 'mapping' && mine.some((m) => mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime()) <= now)) renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
-    if (byProgram(address, 'record') && (await this.lineMoved(address))) renewed = (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
+    if (
+      address.wayIn === 'mapping' &&
+      mine.some((m) => mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime()) <= now)
+    )
+      renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
+    if (byProgram(address, 'record') && (await this.lineMoved(address)))
+      renewed =
+        (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
     const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
-    if (certificate && certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime()) <= now) renewed = (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) || renewed;
-    const due = address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
+    if (certificate && certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime()) <= now)
+      renewed =
+        (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) ||
+        renewed;
+    const due =
+      address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
     if (!renewed && !due) return;
     const { mark } = await this.checks.check(address.id, renewed ? 'change' : 'schedule');
     if (this.config.reach.relay === null || !fallsBack(address, address.mark ?? 'unknown', mark)) return;
@@ -98,7 +141,10 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
 
   /** Not before the wait after earlier failures is over; what serves now goes on serving. */
   private async renew(address: AddressRecord, kind: Kind, work: () => Promise<void>): Promise<boolean> {
-    const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>('SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, kind]);
+    const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>(
+      'SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2',
+      [address.id, kind],
+    );
     if (before && this.clock.now() - before.triedAt.getTime() < renewalWaitMs(kind, before.failures)) return false;
     let failure: string | null = null;
     try {
@@ -121,9 +167,14 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
   private async lineMoved(address: AddressRecord): Promise<boolean> {
     const { line } = await this.router.line();
     if (!line.seenAddress) return false;
-    const [server] = await this.db.query<{ address: string }[]>(`SELECT address FROM name_server WHERE network = 'public'`);
+    const [server] = await this.db.query<{ address: string }[]>(
+      `SELECT address FROM name_server WHERE network = 'public'`,
+    );
     if (!server) return false;
-    const found = await measure({ url: `http://${address.host}`, path: '/', address: '0.0.0.0' }, { ...this.dialler.way([server.address]), place: () => null });
+    const found = await measure(
+      { url: `http://${address.host}`, path: '/', address: '0.0.0.0' },
+      { ...this.dialler.way([server.address]), place: () => null },
+    );
     return found.lookup?.outcome === 'answered' && found.lookup.addresses[0] !== line.seenAddress;
   }
 }

@@ -1,6 +1,18 @@
 import { Body, Controller, Get, HttpCode, Param, Patch, Post, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
-import { changeShareSchema, createShareSchema, idSchema, nodeIdsSchema, type ChangeShare, type CreateShare, type NodeIds, type NodeShares, type ShareMarks, type ShareRow, type ShareSheet } from '@quay/contract';
+import {
+  changeShareSchema,
+  createShareSchema,
+  idSchema,
+  nodeIdsSchema,
+  type ChangeShare,
+  type CreateShare,
+  type NodeIds,
+  type NodeShares,
+  type ShareMarks,
+  type ShareRow,
+  type ShareSheet,
+} from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Takes } from '../platform/openapi.js';
@@ -35,7 +47,11 @@ export class SharesController {
 
   @Patch(':id')
   @Takes('Change, extend, withdraw or open again', changeShareSchema)
-  change(@Me() who: Who, @Param('id', id) shareId: string, @Body(valid(changeShareSchema)) asked: ChangeShare): Promise<ShareSheet> {
+  change(
+    @Me() who: Who,
+    @Param('id', id) shareId: string,
+    @Body(valid(changeShareSchema)) asked: ChangeShare,
+  ): Promise<ShareSheet> {
     return this.service.change(who, shareId, asked);
   }
 

@@ -37,7 +37,16 @@ export interface ShareFilter {
 
 /** Shares with the state of their items, newest first. An item is gone when it or a folder above it is in the trash. */
 export async function loadShares(m: EntityManager, filter: ShareFilter): Promise<ShareRecord[]> {
-  const rows = await m.query<(Omit<ShareRecord, 'totalBytes' | 'address'> & { totalBytes: string; scheme: Address['scheme']; host: string; port: number | null; pathPrefix: string; addressId: string })[]>(
+  const rows = await m.query<
+    (Omit<ShareRecord, 'totalBytes' | 'address'> & {
+      totalBytes: string;
+      scheme: Address['scheme'];
+      host: string;
+      port: number | null;
+      pathPrefix: string;
+      addressId: string;
+    })[]
+  >(
     `WITH RECURSIVE chosen AS (
        SELECT * FROM share s
         WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2) AND ($3::bytea IS NULL OR s.token_hash = $3)
@@ -63,7 +72,11 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
       ORDER BY c.created_at DESC, c.id DESC`,
     [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
   );
-  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({ ...row, totalBytes: Number(row.totalBytes), address: { id: addressId, scheme, host, port, pathPrefix } }));
+  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({
+    ...row,
+    totalBytes: Number(row.totalBytes),
+    address: { id: addressId, scheme, host, port, pathPrefix },
+  }));
 }
 
 /** The facts that the core's rule decides the state by. */
@@ -105,8 +118,13 @@ export async function visitsOf(m: EntityManager, shareId: string): Promise<Share
 }
 
 /** Shares that publish any of these nodes themselves, or anything inside them, with the nodes by share. */
-export async function sharesOfNodes(m: EntityManager, nodeIds: string[]): Promise<{ nodeId: string; shareId: string }[]> {
-  return m.query('SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)', [nodeIds]);
+export async function sharesOfNodes(
+  m: EntityManager,
+  nodeIds: string[],
+): Promise<{ nodeId: string; shareId: string }[]> {
+  return m.query('SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)', [
+    nodeIds,
+  ]);
 }
 
 /** Shares that lose an item when these nodes go to the trash. */
@@ -121,7 +139,10 @@ export async function sharesLosing(m: EntityManager, nodeIds: string[]): Promise
 }
 
 /** Shares that publish a node itself or a folder above it, with the time this node was last taken through each. */
-export async function sharesAround(m: EntityManager, nodeId: string): Promise<{ shareId: string; through: string | null; lastTakenAt: Date | null }[]> {
+export async function sharesAround(
+  m: EntityManager,
+  nodeId: string,
+): Promise<{ shareId: string; through: string | null; lastTakenAt: Date | null }[]> {
   return m.query(
     `WITH RECURSIVE up AS (
        SELECT id, parent_id, name, 0 AS height FROM node WHERE id = $1 UNION ALL SELECT n.id, n.parent_id, n.name, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id

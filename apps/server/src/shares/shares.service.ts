@@ -1,6 +1,27 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { addressText, shareLink, shareSentence, shareState, STRONG_ENOUGH_SCORE, tokenFromBytes, TOKEN_BYTES, WINDOW_FAULT_WORDS, windowFault, momentInWords, type ShareState, type Window } from '@quay/core';
-import type { ChangeShare, CreateShare, NodeShares, ShareMarks, ShareRow, ShareSheet, WindowText } from '@quay/contract';
+import {
+  addressText,
+  shareLink,
+  shareSentence,
+  shareState,
+  STRONG_ENOUGH_SCORE,
+  tokenFromBytes,
+  TOKEN_BYTES,
+  WINDOW_FAULT_WORDS,
+  windowFault,
+  momentInWords,
+  type ShareState,
+  type Window,
+} from '@quay/core';
+import type {
+  ChangeShare,
+  CreateShare,
+  NodeShares,
+  ShareMarks,
+  ShareRow,
+  ShareSheet,
+  WindowText,
+} from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -18,7 +39,17 @@ import { AccessService } from '../stores/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { Share, ShareItem } from './shares.entity.js';
-import { factsOf, itemsOf, loadShares, sharesAround, sharesLosing, sharesOfNodes, stateOf, visitsOf, type ShareRecord } from './shares.queries.js';
+import {
+  factsOf,
+  itemsOf,
+  loadShares,
+  sharesAround,
+  sharesLosing,
+  sharesOfNodes,
+  stateOf,
+  visitsOf,
+  type ShareRecord,
+} from './shares.queries.js';
 
 /** Liveliest first: which mark an item shows when several shares publish it. */
 const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
@@ -42,7 +73,10 @@ export class SharesService {
   /** The admin sees all shares, staff their own. */
   async list(who: Who): Promise<ShareRow[]> {
     const now = this.clock.now();
-    const records = await loadShares(this.db.manager, { createdBy: who.role === 'admin' ? undefined : who.personId, visitsSince: new Date(now - CHART_WEEKS_MS) });
+    const records = await loadShares(this.db.manager, {
+      createdBy: who.role === 'admin' ? undefined : who.personId,
+      visitsSince: new Date(now - CHART_WEEKS_MS),
+    });
     return records.map((r) => rowOf(r, now));
   }
 
@@ -50,14 +84,29 @@ export class SharesService {
     const record = await this.own(who, shareId);
     const now = this.clock.now();
     const m = this.db.manager;
-    const [items, visits, history, { zone }] = await Promise.all([itemsOf(m, shareId), visitsOf(m, shareId), this.ledger.page({ limit: 200, shareId }), this.office.settings()]);
+    const [items, visits, history, { zone }] = await Promise.all([
+      itemsOf(m, shareId),
+      visitsOf(m, shareId),
+      this.ledger.page({ limit: 200, shareId }),
+      this.office.settings(),
+    ]);
     return {
       ...rowOf(record, now),
       message: record.message,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
       addressId: record.address.id,
-      sentence: shareSentence({ itemCount: record.itemIds.length, totalBytes: record.totalBytes, window: factsOf(record).window, hasPassword: record.passwordHash !== null, visitLimit: record.visitLimit }, now, zone),
+      sentence: shareSentence(
+        {
+          itemCount: record.itemIds.length,
+          totalBytes: record.totalBytes,
+          window: factsOf(record).window,
+          hasPassword: record.passwordHash !== null,
+          visitLimit: record.visitLimit,
+        },
+        now,
+        zone,
+      ),
       items,
       visits,
       history: history.entries.map((e) => ({ at: e.at, kind: e.kind, who: e.who, words: e.words })),
@@ -76,10 +125,39 @@ export class SharesService {
       await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [asked.nodeIds]);
       await this.requirePublishable(who, asked.nodeIds, tx);
       const addressId = await this.addressFor(tx, asked.addressId);
-      await tx.insert(Share, { id, title: asked.title, message: asked.message, tokenHash: secretHash(token), tokenSealed: seal(this.config.sealingKey, token), addressId, passwordHash, opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt), visitLimit: asked.visitLimit, createdAt: this.clock.date(), createdBy: who.personId });
-      await tx.insert(ShareItem, asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })));
+      await tx.insert(Share, {
+        id,
+        title: asked.title,
+        message: asked.message,
+        tokenHash: secretHash(token),
+        tokenSealed: seal(this.config.sealingKey, token),
+        addressId,
+        passwordHash,
+        opensAt: dateOf(window.opensAt),
+        closesAt: dateOf(window.closesAt),
+        visitLimit: asked.visitLimit,
+        createdAt: this.clock.date(),
+        createdBy: who.personId,
+      });
+      await tx.insert(
+        ShareItem,
+        asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })),
+      );
       await this.events.tell(tx, { topic: 'share', id });
-      await this.ledger.append(tx, { kind: 'share.published', actor: actorOf(who), shareId: id, detail: { title: asked.title, items: asked.nodeIds.length, opensAt: asked.window.opensAt, closesAt: asked.window.closesAt, password: asked.password !== null, weakPasswordMeant: asked.weakPasswordMeant, visitLimit: asked.visitLimit } });
+      await this.ledger.append(tx, {
+        kind: 'share.published',
+        actor: actorOf(who),
+        shareId: id,
+        detail: {
+          title: asked.title,
+          items: asked.nodeIds.length,
+          opensAt: asked.window.opensAt,
+          closesAt: asked.window.closesAt,
+          password: asked.password !== null,
+          weakPasswordMeant: asked.weakPasswordMeant,
+          visitLimit: asked.visitLimit,
+        },
+      });
     });
     return this.sheet(who, id);
   }
@@ -88,23 +166,37 @@ export class SharesService {
   async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet> {
     const window = asked.window ? windowOf(asked.window) : null;
     if (window) this.requireSoundWindow(window);
-    if (asked.password) await requireStrongPassword({ password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false }, asked.title ?? '');
+    if (asked.password)
+      await requireStrongPassword(
+        { password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false },
+        asked.title ?? '',
+      );
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
     const { zone } = await this.office.settings();
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
       const before = await this.own(who, shareId, tx);
-      await tx.update(Share, { id: shareId }, {
-        ...(asked.title !== undefined && { title: asked.title }),
-        ...(asked.message !== undefined && { message: asked.message }),
-        ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
-        ...(passwordHash !== undefined && { passwordHash }),
-        ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
-        ...(asked.addressId !== undefined && { addressId: await this.addressFor(tx, asked.addressId) }),
-        ...(asked.withdrawn !== undefined && { withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null }),
-      });
+      await tx.update(
+        Share,
+        { id: shareId },
+        {
+          ...(asked.title !== undefined && { title: asked.title }),
+          ...(asked.message !== undefined && { message: asked.message }),
+          ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
+          ...(passwordHash !== undefined && { passwordHash }),
+          ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
+          ...(asked.addressId !== undefined && { addressId: await this.addressFor(tx, asked.addressId) }),
+          ...(asked.withdrawn !== undefined && {
+            withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null,
+          }),
+        },
+      );
       // Visits that were let in by another password end with it.
-      if (passwordHash) await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, this.clock.date()]);
+      if (passwordHash)
+        await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [
+          shareId,
+          this.clock.date(),
+        ]);
       await this.events.tell(tx, { topic: 'share', id: shareId });
       const told = whatChanged(before, asked, window, this.clock.now(), zone);
       await this.ledger.append(tx, { ...told, actor: actorOf(who), shareId });
@@ -118,7 +210,12 @@ export class SharesService {
     const pairs = await sharesOfNodes(this.db.manager, reachable);
     if (pairs.length === 0) return {};
     const now = this.clock.now();
-    const states = new Map((await loadShares(this.db.manager, { ids: [...new Set(pairs.map((p) => p.shareId))] })).map((s) => [s.id, stateOf(s, now)]));
+    const states = new Map(
+      (await loadShares(this.db.manager, { ids: [...new Set(pairs.map((p) => p.shareId))] })).map((s) => [
+        s.id,
+        stateOf(s, now),
+      ]),
+    );
     const marks: ShareMarks = {};
     for (const { nodeId, shareId } of pairs) {
       const state = states.get(shareId) as ShareState;
@@ -134,7 +231,9 @@ export class SharesService {
     const ids = await sharesLosing(this.db.manager, nodeIds);
     const now = this.clock.now();
     const records = ids.length ? await loadShares(this.db.manager, { ids }) : [];
-    return records.filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now))).map((r) => ({ id: r.id, title: r.title }));
+    return records
+      .filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)))
+      .map((r) => ({ id: r.id, title: r.title }));
   }
 
   /** Where an item is shared, by itself or within a folder above it, and when outsiders last opened it there. */
@@ -145,7 +244,15 @@ export class SharesService {
     const records = found.length ? await loadShares(this.db.manager, { ids: found.map((f) => f.shareId) }) : [];
     return records.map((r) => {
       const row = found.find((f) => f.shareId === r.id);
-      return { id: r.id, title: r.title, state: stateOf(r, now), through: row?.through ?? null, lastVisitAt: r.lastVisitAt?.toISOString() ?? null, lastTakenAt: row?.lastTakenAt?.toISOString() ?? null, mine: who.role === 'admin' || r.createdBy === who.personId };
+      return {
+        id: r.id,
+        title: r.title,
+        state: stateOf(r, now),
+        through: row?.through ?? null,
+        lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
+        lastTakenAt: row?.lastTakenAt?.toISOString() ?? null,
+        mine: who.role === 'admin' || r.createdBy === who.personId,
+      };
     });
   }
 
@@ -154,7 +261,9 @@ export class SharesService {
     const pairs = await sharesOfNodes(tx, nodeIds);
     if (pairs.length === 0) return [];
     const now = this.clock.now();
-    const live = (await loadShares(tx, { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)));
+    const live = (await loadShares(tx, { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter((r) =>
+      ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)),
+    );
     return pairs.flatMap(({ nodeId, shareId }) => {
       const share = live.find((r) => r.id === shareId);
       return share ? [{ nodeId, why: `the share "${share.title}" still needs it: withdraw that first` }] : [];
@@ -169,15 +278,27 @@ export class SharesService {
 
   private async requirePublishable(who: Who, nodeIds: string[], tx: EntityManager): Promise<void> {
     const nodes = await this.access.requireNodes(who, nodeIds, 'edit', tx);
-    const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [nodeIds]);
-    if (litter) throw invalidField('nodeIds', 'item.litter', `"${litter.name}" is something a desktop system left behind, and is never published.`);
-    if (nodes.some((n) => n.parentId === null)) throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
+    const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [
+      nodeIds,
+    ]);
+    if (litter)
+      throw invalidField(
+        'nodeIds',
+        'item.litter',
+        `"${litter.name}" is something a desktop system left behind, and is never published.`,
+      );
+    if (nodes.some((n) => n.parentId === null))
+      throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
   }
 
   /** @throws Problem address.none, address.gone */
   private async addressFor(tx: EntityManager, asked: string | undefined): Promise<string> {
-    const [row] = await tx.query<{ id: string }[]>(asked ? 'SELECT id FROM address WHERE id = $1 FOR SHARE' : 'SELECT id FROM address WHERE is_default FOR SHARE', asked ? [asked] : []);
-    if (!row && asked) throw invalidField('addressId', 'address.gone', 'That address is not there any more. Choose another.');
+    const [row] = await tx.query<{ id: string }[]>(
+      asked ? 'SELECT id FROM address WHERE id = $1 FOR SHARE' : 'SELECT id FROM address WHERE is_default FOR SHARE',
+      asked ? [asked] : [],
+    );
+    if (!row && asked)
+      throw invalidField('addressId', 'address.gone', 'That address is not there any more. Choose another.');
     if (!row) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
     return row.id;
   }
@@ -210,24 +331,55 @@ function rowOf(r: ShareRecord, now: number): ShareRow {
   };
 }
 
-async function requireStrongPassword(asked: { password: string | null; weakPasswordMeant: boolean }, title: string): Promise<void> {
+async function requireStrongPassword(
+  asked: { password: string | null; weakPasswordMeant: boolean },
+  title: string,
+): Promise<void> {
   if (asked.password === null || asked.weakPasswordMeant) return;
-  if ((await passwordStrengthAside(asked.password, [title])).score < STRONG_ENOUGH_SCORE) throw invalidField('password', 'password.weak', 'That password is easy to guess. Take the proposed one, or say that you mean it.');
+  if ((await passwordStrengthAside(asked.password, [title])).score < STRONG_ENOUGH_SCORE)
+    throw invalidField(
+      'password',
+      'password.weak',
+      'That password is easy to guess. Take the proposed one, or say that you mean it.',
+    );
 }
 
 function windowOf(text: WindowText): Window {
-  return { opensAt: text.opensAt === null ? null : Date.parse(text.opensAt), closesAt: text.closesAt === null ? null : Date.parse(text.closesAt) };
+  return {
+    opensAt: text.opensAt === null ? null : Date.parse(text.opensAt),
+    closesAt: text.closesAt === null ? null : Date.parse(text.closesAt),
+  };
 }
 
 const dateOf = (at: number | null): Date | null => (at === null ? null : new Date(at));
 
 /** What the ledger says of a change: the most telling kind, and the names of what was changed. Never the password. */
-function whatChanged(before: ShareRecord, asked: ChangeShare, window: Window | null, now: number, zone: string): { kind: string; detail: Record<string, string> } {
+function whatChanged(
+  before: ShareRecord,
+  asked: ChangeShare,
+  window: Window | null,
+  now: number,
+  zone: string,
+): { kind: string; detail: Record<string, string> } {
   const title = asked.title ?? before.title;
-  if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null)) return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
-  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId'] as const).filter((name) => asked[name] !== undefined);
+  if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null))
+    return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
+  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId'] as const).filter(
+    (name) => asked[name] !== undefined,
+  );
   const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
-  if (later && names.length === 1) return { kind: 'share.extended', detail: { title, to: window.closesAt === null ? 'no end' : momentInWords(window.closesAt, now, zone) } };
-  const words = { title: 'title', message: 'message', window: 'window', password: asked.password === null ? 'password taken off' : 'password', visitLimit: 'visit limit', addressId: 'address of the link' };
+  if (later && names.length === 1)
+    return {
+      kind: 'share.extended',
+      detail: { title, to: window.closesAt === null ? 'no end' : momentInWords(window.closesAt, now, zone) },
+    };
+  const words = {
+    title: 'title',
+    message: 'message',
+    window: 'window',
+    password: asked.password === null ? 'password taken off' : 'password',
+    visitLimit: 'visit limit',
+    addressId: 'address of the link',
+  };
   return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
 }

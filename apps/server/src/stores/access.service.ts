@@ -20,20 +20,36 @@ export class AccessService {
   }
 
   /** One node out of the trash, with the level on it. */
-  async requireNode(who: Who, nodeId: string, needed: AccessLevel, m: EntityManager = this.db.manager): Promise<ReachableNode> {
+  async requireNode(
+    who: Who,
+    nodeId: string,
+    needed: AccessLevel,
+    m: EntityManager = this.db.manager,
+  ): Promise<ReachableNode> {
     const [node] = await this.requireNodes(who, [nodeId], needed, m);
     return node as ReachableNode;
   }
 
   /** All of the nodes, each live and within reach at the level that is needed. @throws Problem not-found, forbidden */
-  async requireNodes(who: Who, nodeIds: string[], needed: AccessLevel, m: EntityManager = this.db.manager): Promise<ReachableNode[]> {
+  async requireNodes(
+    who: Who,
+    nodeIds: string[],
+    needed: AccessLevel,
+    m: EntityManager = this.db.manager,
+  ): Promise<ReachableNode[]> {
     const nodes = await this.reachable(who, nodeIds, needed, m);
-    if (nodes.some((n) => !n.live)) throw new Problem('not-found', 'node.trashed', 'That is in the trash now. Put it back first.');
+    if (nodes.some((n) => !n.live))
+      throw new Problem('not-found', 'node.trashed', 'That is in the trash now. Put it back first.');
     return nodes;
   }
 
   /** As {@link requireNodes}, in the trash or not. */
-  async reachable(who: Who, nodeIds: string[], needed: AccessLevel, m: EntityManager = this.db.manager): Promise<ReachableNode[]> {
+  async reachable(
+    who: Who,
+    nodeIds: string[],
+    needed: AccessLevel,
+    m: EntityManager = this.db.manager,
+  ): Promise<ReachableNode[]> {
     const places = await placesOf(m, nodeIds);
     const stores = new Map((await storeAccess(m, [...new Set(places.map((p) => p.storeId))])).map((s) => [s.id, s]));
     return nodeIds.map((id) => {
@@ -47,6 +63,12 @@ export class AccessService {
 
 function required(level: AccessLevel | null, needed: AccessLevel, what?: string): AccessLevel {
   if (level === null) throw notFound(what);
-  if (!includes(level, needed)) throw new Problem('forbidden', 'access.level', `For that you need the level "${needed}" here; yours is "${level}".`, { needed, level });
+  if (!includes(level, needed))
+    throw new Problem(
+      'forbidden',
+      'access.level',
+      `For that you need the level "${needed}" here; yours is "${level}".`,
+      { needed, level },
+    );
   return level;
 }

@@ -1,5 +1,14 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { admissionWords, fileFault, quotaLeft, roomFault, type AdmissionFault, type Room, type StorePolicy, type VersionPolicy } from '@quay/core';
+import {
+  admissionWords,
+  fileFault,
+  quotaLeft,
+  roomFault,
+  type AdmissionFault,
+  type Room,
+  type StorePolicy,
+  type VersionPolicy,
+} from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
@@ -18,24 +27,53 @@ export class AdmissionService {
   /** Bytes that uploads now under way in this process have announced and not yet written. */
   private announced = 0;
 
-  constructor(private readonly db: DataSource, @Inject(BLOBS) private readonly blobs: BlobStore, @Inject(CONFIG) private readonly config: Config) {}
+  constructor(
+    private readonly db: DataSource,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
 
   async rules(storeId: string, m: EntityManager = this.db.manager): Promise<StoreRules> {
-    const [row] = await m.query<{ quota: string | null; used: string; largest: string | null; types: string[]; kept: number; thin: number | null; trash: number | null }[]>(
+    const [row] = await m.query<
+      {
+        quota: string | null;
+        used: string;
+        largest: string | null;
+        types: string[];
+        kept: number;
+        thin: number | null;
+        trash: number | null;
+      }[]
+    >(
       'SELECT quota_bytes AS quota, used_bytes AS used, largest_file_bytes AS largest, allowed_types AS types, versions_kept AS kept, thin_after_days AS thin, trash_days AS trash FROM store WHERE id = $1',
       [storeId],
     );
     if (!row) throw new Error(`store ${storeId} is not there`);
-    return { quotaBytes: numberOrNull(row.quota), usedBytes: Number(row.used), largestFileBytes: numberOrNull(row.largest), allowedTypes: row.types, versionsKept: row.kept, thinAfterDays: row.thin, trashDays: row.trash };
+    return {
+      quotaBytes: numberOrNull(row.quota),
+      usedBytes: Number(row.used),
+      largestFileBytes: numberOrNull(row.largest),
+      allowedTypes: row.types,
+      versionsKept: row.kept,
+      thinAfterDays: row.thin,
+      trashDays: row.trash,
+    };
   }
 
   /** What room there is for somebody's new bytes in a store. Parts of uploads that have arrived are counted to their person. */
   async room(who: Who, storeId: string, m: EntityManager = this.db.manager): Promise<Room> {
     const [store, [person]] = await Promise.all([
       this.rules(storeId, m),
-      m.query<{ quota: string | null; used: string }[]>('SELECT quota_bytes AS quota, used_bytes + coalesce((SELECT sum(offset_bytes) FROM upload WHERE person_id = $1 AND answer IS NULL), 0) AS used FROM person WHERE id = $1', [who.personId]),
+      m.query<{ quota: string | null; used: string }[]>(
+        'SELECT quota_bytes AS quota, used_bytes + coalesce((SELECT sum(offset_bytes) FROM upload WHERE person_id = $1 AND answer IS NULL), 0) AS used FROM person WHERE id = $1',
+        [who.personId],
+      ),
     ]);
-    return { storeLeftBytes: quotaLeft(store.quotaBytes, store.usedBytes), personLeftBytes: quotaLeft(numberOrNull(person?.quota ?? null), Number(person?.used ?? 0)), diskFreeBytes: await this.diskFree() };
+    return {
+      storeLeftBytes: quotaLeft(store.quotaBytes, store.usedBytes),
+      personLeftBytes: quotaLeft(numberOrNull(person?.quota ?? null), Number(person?.used ?? 0)),
+      diskFreeBytes: await this.diskFree(),
+    };
   }
 
   async diskFree(): Promise<number> {
@@ -43,7 +81,12 @@ export class AdmissionService {
   }
 
   /** One file, before a byte of it moves. @throws Problem with the fault's code */
-  async requireFile(who: Who, storeId: string, file: { name: string; sizeBytes: number }, arrivedBytes = 0): Promise<void> {
+  async requireFile(
+    who: Who,
+    storeId: string,
+    file: { name: string; sizeBytes: number },
+    arrivedBytes = 0,
+  ): Promise<void> {
     const rules = await this.rules(storeId);
     const fault = fileFault(file, rules);
     if (fault) throw refusal(fault, rules);
@@ -83,7 +126,9 @@ function refusal(fault: AdmissionFault, policy: StorePolicy, room?: Room): Probl
       return new Problem('no-space', 'disk.full', words, { freeBytes: room?.diskFreeBytes ?? 0 });
     case 'quota.person':
     case 'quota.store':
-      return new Problem('no-space', fault, words, { leftBytes: (fault === 'quota.store' ? room?.storeLeftBytes : room?.personLeftBytes) ?? 0 });
+      return new Problem('no-space', fault, words, {
+        leftBytes: (fault === 'quota.store' ? room?.storeLeftBytes : room?.personLeftBytes) ?? 0,
+      });
     case 'file.too-large':
       return new Problem('too-large', fault, words);
     default:

@@ -11,7 +11,15 @@ import { notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
-import { branchOf, freeNames, insertNodes, insertVersions, isWithin, takenKeys, type NodePlace } from './stores.queries.js';
+import {
+  branchOf,
+  freeNames,
+  insertNodes,
+  insertVersions,
+  isWithin,
+  takenKeys,
+  type NodePlace,
+} from './stores.queries.js';
 
 /** Folders move one after the other, so that two moves can never put each into the other. */
 const TREE_LOCK = 715_003;
@@ -45,18 +53,43 @@ export class BranchService {
     return this.events.change(async (tx) => {
       const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'edit', tx);
       const moving = nodes.filter((n) => n.parentId !== target.id);
-      const names = await this.namesThere(tx, moving.map((n) => n.name), target.id, asked.ifTaken);
-      const from = new Map((await tx.query<{ id: string; name: string }[]>('SELECT id, name FROM node WHERE id = ANY($1)', [moving.map((n) => n.parentId)])).map((p) => [p.id, p.name]));
+      const names = await this.namesThere(
+        tx,
+        moving.map((n) => n.name),
+        target.id,
+        asked.ifTaken,
+      );
+      const from = new Map(
+        (
+          await tx.query<{ id: string; name: string }[]>('SELECT id, name FROM node WHERE id = ANY($1)', [
+            moving.map((n) => n.parentId),
+          ])
+        ).map((p) => [p.id, p.name]),
+      );
       await this.requireRoom(tx, who, moving, target);
       const moved: MoveAnswer['moved'] = [];
       for (const [index, node] of moving.entries()) {
         const name = names[index] as string;
         await this.followStore(tx, node, target.storeId);
-        await uniqueName(name, () => tx.query('UPDATE node SET parent_id = $2, name = $3, name_key = $4 WHERE id = $1', [node.id, target.id, name, nameKey(name)]));
+        await uniqueName(name, () =>
+          tx.query('UPDATE node SET parent_id = $2, name = $3, name_key = $4 WHERE id = $1', [
+            node.id,
+            target.id,
+            name,
+            nameKey(name),
+          ]),
+        );
         moved.push({ id: node.id, name, fromFolderId: node.parentId as string, fromName: node.name });
       }
-      for (const id of new Set([target.id, ...moving.map((n) => n.parentId as string)])) await this.events.tell(tx, { topic: 'node', id });
-      for (const node of moving) await this.ledger.append(tx, { kind: 'node.moved', actor: actorOf(who), nodeId: node.id, detail: { name: node.name, from: from.get(node.parentId as string) ?? '', to: target.name } });
+      for (const id of new Set([target.id, ...moving.map((n) => n.parentId as string)]))
+        await this.events.tell(tx, { topic: 'node', id });
+      for (const node of moving)
+        await this.ledger.append(tx, {
+          kind: 'node.moved',
+          actor: actorOf(who),
+          nodeId: node.id,
+          detail: { name: node.name, from: from.get(node.parentId as string) ?? '', to: target.name },
+        });
       return { moved };
     });
   }
@@ -67,12 +100,27 @@ export class BranchService {
       const { nodes, target } = await this.hold(who, nodeIds, toFolderId, 'download', tx);
       await this.requireRoom(tx, who, nodes, target);
       const rows = await copyRows(tx, nodeIds);
-      if (rows.length > MOST_COPIED) throw new Problem('too-large', 'copy.too-many', `One copy makes at most ${MOST_COPIED.toLocaleString('en-GB')} items. Copy a part of it.`);
-      const names = await freeNames(tx, target.id, nodes.map((n) => n.name));
+      if (rows.length > MOST_COPIED)
+        throw new Problem(
+          'too-large',
+          'copy.too-many',
+          `One copy makes at most ${MOST_COPIED.toLocaleString('en-GB')} items. Copy a part of it.`,
+        );
+      const names = await freeNames(
+        tx,
+        target.id,
+        nodes.map((n) => n.name),
+      );
       const topNames = new Map(nodes.map((n, i) => [n.id, names[i] as string]));
       const made = await this.insertCopies(tx, who, rows, topNames, target);
       await this.events.tell(tx, { topic: 'node', id: target.id }, { topic: 'store', id: target.storeId });
-      for (const node of nodes) await this.ledger.append(tx, { kind: 'node.copied', actor: actorOf(who), nodeId: made.get(node.id) as string, detail: { name: node.name, to: target.name } });
+      for (const node of nodes)
+        await this.ledger.append(tx, {
+          kind: 'node.copied',
+          actor: actorOf(who),
+          nodeId: made.get(node.id) as string,
+          detail: { name: node.name, to: target.name },
+        });
       return { nodeIds: nodeIds.map((id) => made.get(id) as string) };
     });
   }
@@ -84,21 +132,42 @@ export class BranchService {
     await tx.query('UPDATE node SET store_id = $2 WHERE id = ANY($1)', [branch.map((b) => b.id), storeId]);
   }
 
-  private async hold(who: Who, nodeIds: string[], toFolderId: string, needed: 'edit' | 'download', tx: EntityManager): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
+  private async hold(
+    who: Who,
+    nodeIds: string[],
+    toFolderId: string,
+    needed: 'edit' | 'download',
+    tx: EntityManager,
+  ): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
     await tx.query('SELECT pg_advisory_xact_lock($1)', [TREE_LOCK]);
     await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [[...nodeIds, toFolderId]]);
     const nodes = await this.access.requireNodes(who, nodeIds, needed, tx);
     const target = await this.access.requireNode(who, toFolderId, 'contribute', tx);
     if (target.kind !== 'folder') throw notFound('This folder');
-    if (nodes.some((n) => n.parentId === null)) throw new Problem('forbidden', 'store.root', 'A whole store cannot be moved or copied; choose what is in it.');
-    if (await isWithin(tx, toFolderId, nodes.filter((n) => n.kind === 'folder').map((n) => n.id))) throw new Problem('conflict', 'move.into-itself', 'A folder cannot go into itself or into a folder inside it.');
+    if (nodes.some((n) => n.parentId === null))
+      throw new Problem('forbidden', 'store.root', 'A whole store cannot be moved or copied; choose what is in it.');
+    if (
+      await isWithin(
+        tx,
+        toFolderId,
+        nodes.filter((n) => n.kind === 'folder').map((n) => n.id),
+      )
+    )
+      throw new Problem('conflict', 'move.into-itself', 'A folder cannot go into itself or into a folder inside it.');
     return { nodes, target };
   }
 
-  private async namesThere(tx: EntityManager, names: string[], folderId: string, ifTaken: MoveNodes['ifTaken']): Promise<string[]> {
+  private async namesThere(
+    tx: EntityManager,
+    names: string[],
+    folderId: string,
+    ifTaken: MoveNodes['ifTaken'],
+  ): Promise<string[]> {
     if (ifTaken === 'keep-both') return freeNames(tx, folderId, names);
     const taken = await takenKeys(tx, folderId, names.map(nameKey));
-    const clash = names.find((name, i) => taken.has(nameKey(name)) || names.findIndex((n) => nameKey(n) === nameKey(name)) !== i);
+    const clash = names.find(
+      (name, i) => taken.has(nameKey(name)) || names.findIndex((n) => nameKey(n) === nameKey(name)) !== i,
+    );
     if (clash) throw nameTaken(clash);
     return names;
   }
@@ -116,15 +185,50 @@ export class BranchService {
     await this.admission.requireQuota(tx, who, target.storeId, Number(row?.bytes ?? 0));
   }
 
-  private async insertCopies(tx: EntityManager, who: Who, rows: CopyRow[], topNames: Map<string, string>, target: ReachableNode): Promise<Map<string, string>> {
+  private async insertCopies(
+    tx: EntityManager,
+    who: Who,
+    rows: CopyRow[],
+    topNames: Map<string, string>,
+    target: ReachableNode,
+  ): Promise<Map<string, string>> {
     const ids = new Map(rows.map((r) => [r.id, uuidv7()]));
     const now = this.clock.date();
     const nodes = rows.map((r) => {
       const name = topNames.get(r.id) ?? r.name;
-      return { id: ids.get(r.id) as string, store_id: target.storeId, parent_id: topNames.has(r.id) ? target.id : (ids.get(r.parent_id) as string), kind: r.kind, name, name_key: nameKey(name), litter: isLitter(name), size_bytes: r.size_bytes, media_type: r.media_type, version_id: r.kind === 'file' ? uuidv7() : null, created_at: now, changed_at: now, changed_by: who.personId };
+      return {
+        id: ids.get(r.id) as string,
+        store_id: target.storeId,
+        parent_id: topNames.has(r.id) ? target.id : (ids.get(r.parent_id) as string),
+        kind: r.kind,
+        name,
+        name_key: nameKey(name),
+        litter: isLitter(name),
+        size_bytes: r.size_bytes,
+        media_type: r.media_type,
+        version_id: r.kind === 'file' ? uuidv7() : null,
+        created_at: now,
+        changed_at: now,
+        changed_by: who.personId,
+      };
     });
     await insertNodes(tx, nodes);
-    const versions = rows.flatMap((r, i) => (r.sha256 ? [{ id: nodes[i]?.version_id ?? null, node_id: nodes[i]?.id as string, number: 1, sha256: `\\x${r.sha256.toString('hex')}`, size_bytes: r.size_bytes, modified_at: r.modified_at as Date, created_at: now, created_by: who.personId }] : []));
+    const versions = rows.flatMap((r, i) =>
+      r.sha256
+        ? [
+            {
+              id: nodes[i]?.version_id ?? null,
+              node_id: nodes[i]?.id as string,
+              number: 1,
+              sha256: `\\x${r.sha256.toString('hex')}`,
+              size_bytes: r.size_bytes,
+              modified_at: r.modified_at as Date,
+              created_at: now,
+              created_by: who.personId,
+            },
+          ]
+        : [],
+    );
     await insertVersions(tx, versions);
     return ids;
   }

@@ -17,12 +17,23 @@ export class FindService {
   async find(who: Who, query: FindQuery): Promise<FindAnswer> {
     const storeIds = await this.visible(who, query.storeId);
     const text = nameKey(query.text ?? '');
-    const narrowed = text !== '' || query.tagId || query.kind || query.personId || query.minBytes !== undefined || query.maxBytes !== undefined || query.from || query.to;
+    const narrowed =
+      text !== '' ||
+      query.tagId ||
+      query.kind ||
+      query.personId ||
+      query.minBytes !== undefined ||
+      query.maxBytes !== undefined ||
+      query.from ||
+      query.to;
     if (!narrowed) throw invalidField('text', 'find.nothing', 'Say what to look for: a name, or one of the filters.');
     const bound: unknown[] = [who.personId, storeIds];
     const put = (value: unknown) => `$${bound.push(value)}`;
     const where = ['n.trashed_at IS NULL', 'n.parent_id IS NOT NULL'];
-    if (query.inside && text !== '') where.push(`n.version_id IN (SELECT w.id FROM preview p JOIN file_version w ON w.sha256 = p.sha256 WHERE p.words @@ plainto_tsquery('simple', ${put(text)}))`);
+    if (query.inside && text !== '')
+      where.push(
+        `n.version_id IN (SELECT w.id FROM preview p JOIN file_version w ON w.sha256 = p.sha256 WHERE p.words @@ plainto_tsquery('simple', ${put(text)}))`,
+      );
     else for (const word of text.split(/\s+/).filter(Boolean)) where.push(likeCondition(word, put));
     if (query.tagId) where.push(`n.id IN (SELECT node_id FROM node_tag WHERE tag_id = ${put(query.tagId)})`);
     if (query.kind) where.push(`n.class = ${put(query.kind)}`);
@@ -33,7 +44,15 @@ export class FindService {
     if (sized || (!query.kind && text === '')) where.push(`n.kind = 'file'`);
     if (query.from) where.push(`n.changed_at >= ${put(new Date(query.from))}`);
     if (query.to) where.push(`n.changed_at < ${put(new Date(query.to))}`);
-    const items = await this.rows(candidates(where.join(' AND '), text !== '' || query.tagId !== undefined, sized ? 'n.size_bytes' : 'n.changed_at'), bound, text);
+    const items = await this.rows(
+      candidates(
+        where.join(' AND '),
+        text !== '' || query.tagId !== undefined,
+        sized ? 'n.size_bytes' : 'n.changed_at',
+      ),
+      bound,
+      text,
+    );
     return { items: items.slice(0, MOST_FOUND), more: items.length > MOST_FOUND };
   }
 
@@ -51,7 +70,14 @@ export class FindService {
   /** What somebody has pinned, in the order of pinning. */
   async pinned(who: Who): Promise<FindAnswer> {
     const storeIds = await this.visible(who);
-    return { items: await this.rows('SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id WHERE pin.person_id = $1 AND n.store_id::text = ANY($2::text[]) AND n.trashed_at IS NULL ORDER BY pin.at', [who.personId, storeIds], null), more: false };
+    return {
+      items: await this.rows(
+        'SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id WHERE pin.person_id = $1 AND n.store_id::text = ANY($2::text[]) AND n.trashed_at IS NULL ORDER BY pin.at',
+        [who.personId, storeIds],
+        null,
+      ),
+      more: false,
+    };
   }
 
   private async visible(who: Who, only?: string): Promise<string[]> {
@@ -74,8 +100,17 @@ export class FindService {
         bound,
       );
     });
-    const items = rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), itemCount: r.itemCount === null ? null : Number(r.itemCount) }));
-    return text ? items.map((item) => ({ item, rank: rankOf(nameKey(item.name), text) })).sort((a, b) => a.rank - b.rank || a.item.name.localeCompare(b.item.name, 'en', { numeric: true })).map((r) => r.item) : items;
+    const items = rows.map((r) => ({
+      ...r,
+      sizeBytes: Number(r.sizeBytes),
+      itemCount: r.itemCount === null ? null : Number(r.itemCount),
+    }));
+    return text
+      ? items
+          .map((item) => ({ item, rank: rankOf(nameKey(item.name), text) }))
+          .sort((a, b) => a.rank - b.rank || a.item.name.localeCompare(b.item.name, 'en', { numeric: true }))
+          .map((r) => r.item)
+      : items;
   }
 }
 
@@ -85,7 +120,8 @@ export class FindService {
  */
 function candidates(where: string, named: boolean, order: string): string {
   // Written so that only the index of names (or tags) can be used: the others would be walked to their end for a rare word.
-  if (named) return `SELECT n.id FROM node n WHERE n.store_id::text = ANY($2::text[]) AND ${where.replace('n.class =', "n.class || '' =").replace('n.changed_by =', 'n.changed_by::text =')} LIMIT ${CANDIDATES}`;
+  if (named)
+    return `SELECT n.id FROM node n WHERE n.store_id::text = ANY($2::text[]) AND ${where.replace('n.class =', "n.class || '' =").replace('n.changed_by =', 'n.changed_by::text =')} LIMIT ${CANDIDATES}`;
   return `SELECT f.id FROM unnest($2::text[]) AS s (id) CROSS JOIN LATERAL (SELECT n.id, ${order} AS sort FROM node n WHERE n.store_id = s.id::uuid AND ${where} ORDER BY ${order} DESC LIMIT ${CANDIDATES}) f ORDER BY f.sort DESC LIMIT ${CANDIDATES}`;
 }
 

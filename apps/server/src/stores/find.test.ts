@@ -11,12 +11,23 @@ const ids: Record<string, string> = {};
 beforeAll(async () => {
   office = await openOffice();
   [iris, tomas] = await Promise.all([office.signedIn('iris'), office.signedIn('tomas')]);
-  const { body: folder } = await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Mill Lane' });
-  for (const [name, size] of [['ML-101 ground floor.pdf', 9000], ['ML-102 first floor.pdf', 7000], ['North elevation.png', 500], ['100% done_.txt', 10], ['Überhang.dxf', 20], ['floor', 30]] as const) {
+  const { body: folder } = await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {
+    name: 'Mill Lane',
+  });
+  for (const [name, size] of [
+    ['ML-101 ground floor.pdf', 9000],
+    ['ML-102 first floor.pdf', 7000],
+    ['North elevation.png', 500],
+    ['100% done_.txt', 10],
+    ['Überhang.dxf', 20],
+    ['floor', 30],
+  ] as const) {
     office.clock.advance(60_000);
     ids[name] = (await iris.upload(folder.id, name, randomBytes(size))).body.id;
   }
-  ids['notes'] = (await tomas.upload(office.roots.tomas, 'floor notes.txt', Buffer.from('The theodolite stood on the north pier.'))).body.id;
+  ids['notes'] = (
+    await tomas.upload(office.roots.tomas, 'floor notes.txt', Buffer.from('The theodolite stood on the north pier.'))
+  ).body.id;
   ids['folder'] = folder.id;
 });
 afterAll(() => office.close());
@@ -46,7 +57,9 @@ describe('finding', () => {
   it('by kind, size, date and person, together', async () => {
     expect(await found(iris, 'kind=pdf&minBytes=8000')).toEqual(['ML-101 ground floor.pdf']);
     expect(await found(iris, 'kind=folder&text=mill')).toEqual(['Mill Lane']);
-    expect(await found(iris, `from=${new Date(office.clock.now() - 30_000).toISOString()}&kind=other`)).toEqual(['floor']);
+    expect(await found(iris, `from=${new Date(office.clock.now() - 30_000).toISOString()}&kind=other`)).toEqual([
+      'floor',
+    ]);
     const { body: me } = await iris.ask<{ id: string }>('GET', '/api/session');
     expect(await found(iris, `personId=${me.id}&kind=image`)).toEqual(['North elevation.png']);
     expect((await iris.ask('GET', '/api/find')).body.code).toBe('find.nothing');
@@ -61,11 +74,13 @@ describe('finding', () => {
 });
 
 describe('labels', () => {
-  it('tags are the office\'s, set by those who may edit, and found by', async () => {
+  it("tags are the office's, set by those who may edit, and found by", async () => {
     const { body: tag } = await tomas.ask<Tag>('POST', '/api/tags', { name: 'Urgent', colour: 'buoy' });
     expect((await tomas.ask('POST', '/api/tags', { name: 'urgent', colour: 'ink' })).body.code).toBe('tag.taken');
     expect((await tomas.ask('POST', '/api/tags', { name: 'x', colour: 'pink' })).status).toBe(400);
-    expect((await tomas.ask('POST', '/api/nodes/tags', { nodeIds: [ids['floor']], tagId: tag.id, on: true })).status).toBe(204);
+    expect(
+      (await tomas.ask('POST', '/api/nodes/tags', { nodeIds: [ids['floor']], tagId: tag.id, on: true })).status,
+    ).toBe(204);
     expect(await found(iris, `tagId=${tag.id}`)).toEqual(['floor']);
     const { body: page } = await iris.ask<FolderPage>('GET', `/api/folders/${ids['folder']}`);
     expect(page.items.find((i) => i.name === 'floor')?.tags).toEqual([tag.id]);
@@ -73,13 +88,18 @@ describe('labels', () => {
     await iris.ask('POST', '/api/nodes/tags', { nodeIds: [ids['floor']], tagId: tag.id, on: false });
     expect(await found(iris, `tagId=${tag.id}`)).toEqual([]);
   });
-  it('pins are one\'s own', async () => {
+  it("pins are one's own", async () => {
     await iris.ask('POST', '/api/pins', { nodeIds: [ids['folder']], on: true });
     expect((await iris.ask<FindAnswer>('GET', '/api/pins')).body.items.map((i) => i.name)).toEqual(['Mill Lane']);
     expect((await tomas.ask<FindAnswer>('GET', '/api/pins')).body.items).toEqual([]);
   });
   it('recent: the newest first, litter left out', async () => {
     await tomas.upload(office.roots.tomas, 'Thumbs.db', Buffer.from('x'));
-    expect((await tomas.ask<FindAnswer>('GET', '/api/recent')).body.items.map((i) => i.name).slice(0, 2).sort()).toEqual(['floor', 'floor notes.txt']);
+    expect(
+      (await tomas.ask<FindAnswer>('GET', '/api/recent')).body.items
+        .map((i) => i.name)
+        .slice(0, 2)
+        .sort(),
+    ).toEqual(['floor', 'floor notes.txt']);
   });
 });

@@ -50,8 +50,16 @@ export class PastService {
   async folder(who: Who, folderId: string, at: Date): Promise<PastFolder> {
     const node = await this.place(who, folderId, 'view', this.db.manager);
     const m = this.db.manager;
-    const [rows, path, moments] = await Promise.all([childrenAt(m, folderId, at), pathOf(m, folderId), momentsOf(m, folderId)]);
-    return { folder: { id: node.id, name: node.name, path, storeId: node.storeId, level: node.level }, items: rows.map((r) => itemOf(r, folderId)), moments };
+    const [rows, path, moments] = await Promise.all([
+      childrenAt(m, folderId, at),
+      pathOf(m, folderId),
+      momentsOf(m, folderId),
+    ]);
+    return {
+      folder: { id: node.id, name: node.name, path, storeId: node.storeId, level: node.level },
+      items: rows.map((r) => itemOf(r, folderId)),
+      moments,
+    };
   }
 
   /**
@@ -67,22 +75,53 @@ export class PastService {
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
       const folder = await this.access.requireNode(who, folderId, 'edit', tx);
       const answer: RestoreAnswer = { restored: 0, same: 0, lost: [] };
-      const rows = (await childrenAt(tx, folderId, at)).filter((r) => asked.nodeIds === null || asked.nodeIds.includes(r.id));
+      const rows = (await childrenAt(tx, folderId, at)).filter(
+        (r) => asked.nodeIds === null || asked.nodeIds.includes(r.id),
+      );
       if (asked.nodeIds && rows.length < asked.nodeIds.length) throw notFound('One of these items');
-      for (const row of rows) await this.bringBack(tx, who, row, { sourceId: folderId, targetId: folderId, storeId: folder.storeId }, at, answer);
-      await this.ledger.append(tx, { kind: 'folder.restored', actor: actorOf(who), nodeId: folderId, detail: { name: folder.name, at: momentInWords(at.getTime(), this.clock.now(), zone), restored: answer.restored } });
+      for (const row of rows)
+        await this.bringBack(
+          tx,
+          who,
+          row,
+          { sourceId: folderId, targetId: folderId, storeId: folder.storeId },
+          at,
+          answer,
+        );
+      await this.ledger.append(tx, {
+        kind: 'folder.restored',
+        actor: actorOf(who),
+        nodeId: folderId,
+        detail: {
+          name: folder.name,
+          at: momentInWords(at.getTime(), this.clock.now(), zone),
+          restored: answer.restored,
+        },
+      });
       return answer;
     });
   }
 
-  private async bringBack(tx: EntityManager, who: Who, row: Row, place: { sourceId: string; targetId: string; storeId: string }, at: Date, answer: RestoreAnswer): Promise<void> {
+  private async bringBack(
+    tx: EntityManager,
+    who: Who,
+    row: Row,
+    place: { sourceId: string; targetId: string; storeId: string },
+    at: Date,
+    answer: RestoreAnswer,
+  ): Promise<void> {
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [row.id]);
     const here = row.now_parent === place.targetId && !row.now_trashed && !row.now_purged;
     await this.events.tell(tx, { topic: 'node', id: place.targetId });
     if (row.kind === 'folder') {
-      const targetId = here ? row.id : row.now_trashed && !row.now_purged ? await this.untrash(tx, row, place.targetId, place.storeId) : await this.newFolder(tx, who, row.name, place);
+      const targetId = here
+        ? row.id
+        : row.now_trashed && !row.now_purged
+          ? await this.untrash(tx, row, place.targetId, place.storeId)
+          : await this.newFolder(tx, who, row.name, place);
       if (!here) answer.restored += 1;
-      for (const child of await childrenAt(tx, row.id, at)) await this.bringBack(tx, who, child, { sourceId: row.id, targetId, storeId: place.storeId }, at, answer);
+      for (const child of await childrenAt(tx, row.id, at))
+        await this.bringBack(tx, who, child, { sourceId: row.id, targetId, storeId: place.storeId }, at, answer);
       return;
     }
     if (row.sha256 === null) {
@@ -95,7 +134,8 @@ export class PastService {
       if (here) await this.versions.addVersion(tx, who, { nodeId: row.id, storeId: place.storeId, ...bytes });
       else if (row.now_trashed && !row.now_purged) {
         await this.untrash(tx, row, place.targetId, place.storeId);
-        if (row.now_version !== row.version_id) await this.versions.addVersion(tx, who, { nodeId: row.id, storeId: place.storeId, ...bytes });
+        if (row.now_version !== row.version_id)
+          await this.versions.addVersion(tx, who, { nodeId: row.id, storeId: place.storeId, ...bytes });
       } else await this.newFile(tx, who, row.name, place, bytes);
       answer.restored += 1;
     }
@@ -103,25 +143,57 @@ export class PastService {
 
   private async untrash(tx: EntityManager, row: Row, folderId: string, storeId: string): Promise<string> {
     const [name] = (await freeNames(tx, folderId, [row.name])) as [string];
-    await tx.query('UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $2, name = $3, name_key = $4, store_id = $5 WHERE id = $1', [row.id, folderId, name, nameKey(name), storeId]);
+    await tx.query(
+      'UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $2, name = $3, name_key = $4, store_id = $5 WHERE id = $1',
+      [row.id, folderId, name, nameKey(name), storeId],
+    );
     return row.id;
   }
 
-  private async newFolder(tx: EntityManager, who: Who, wished: string, place: { targetId: string; storeId: string }): Promise<string> {
+  private async newFolder(
+    tx: EntityManager,
+    who: Who,
+    wished: string,
+    place: { targetId: string; storeId: string },
+  ): Promise<string> {
     const [name] = (await freeNames(tx, place.targetId, [wished])) as [string];
     const id = uuidv7();
-    await tx.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $7, $7, $8)`, [id, place.storeId, place.targetId, name, nameKey(name), isLitter(name), this.clock.date(), who.personId]);
+    await tx.query(
+      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $7, $7, $8)`,
+      [id, place.storeId, place.targetId, name, nameKey(name), isLitter(name), this.clock.date(), who.personId],
+    );
     return id;
   }
 
-  private async newFile(tx: EntityManager, who: Who, wished: string, place: { targetId: string; storeId: string }, bytes: { sha256: Buffer; sizeBytes: number; modifiedAt: Date }): Promise<void> {
+  private async newFile(
+    tx: EntityManager,
+    who: Who,
+    wished: string,
+    place: { targetId: string; storeId: string },
+    bytes: { sha256: Buffer; sizeBytes: number; modifiedAt: Date },
+  ): Promise<void> {
     const [name] = (await freeNames(tx, place.targetId, [wished])) as [string];
     const [id, version] = [uuidv7(), uuidv7()];
     await tx.query(
       `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
-      [id, place.storeId, place.targetId, name, nameKey(name), isLitter(name), bytes.sizeBytes, lookup(name) || 'application/octet-stream', version, this.clock.date(), who.personId],
+      [
+        id,
+        place.storeId,
+        place.targetId,
+        name,
+        nameKey(name),
+        isLitter(name),
+        bytes.sizeBytes,
+        lookup(name) || 'application/octet-stream',
+        version,
+        this.clock.date(),
+        who.personId,
+      ],
     );
-    await tx.query('INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, 1, $3, $4, $5, $6, $7)', [version, id, bytes.sha256, bytes.sizeBytes, bytes.modifiedAt, this.clock.date(), who.personId]);
+    await tx.query(
+      'INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, 1, $3, $4, $5, $6, $7)',
+      [version, id, bytes.sha256, bytes.sizeBytes, bytes.modifiedAt, this.clock.date(), who.personId],
+    );
   }
 
   private async place(who: Who, folderId: string, needed: 'view' | 'edit', m: EntityManager): Promise<ReachableNode> {
@@ -153,6 +225,22 @@ async function momentsOf(m: EntityManager, folderId: string): Promise<string[]> 
 }
 
 function itemOf(row: Row, folderId: string): PastItem {
-  const now = row.now_purged ? 'gone' : row.now_trashed ? 'trashed' : row.now_parent !== folderId ? 'moved' : row.now_version !== row.version_id || row.now_name !== row.name ? 'changed' : 'same';
-  return { id: row.id, kind: row.kind, name: row.name, sizeBytes: Number(row.size_bytes ?? 0), versionNumber: row.number, restorable: row.kind === 'folder' || row.sha256 !== null, now };
+  const now = row.now_purged
+    ? 'gone'
+    : row.now_trashed
+      ? 'trashed'
+      : row.now_parent !== folderId
+        ? 'moved'
+        : row.now_version !== row.version_id || row.now_name !== row.name
+          ? 'changed'
+          : 'same';
+  return {
+    id: row.id,
+    kind: row.kind,
+    name: row.name,
+    sizeBytes: Number(row.size_bytes ?? 0),
+    versionNumber: row.number,
+    restorable: row.kind === 'folder' || row.sha256 !== null,
+    now,
+  };
 }

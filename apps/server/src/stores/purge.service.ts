@@ -17,7 +17,13 @@ export type PurgeGuard = (tx: EntityManager, nodeIds: string[]) => Promise<{ nod
 export class PurgeService {
   private readonly guards: PurgeGuard[] = [];
 
-  constructor(private readonly db: DataSource, private readonly clock: Clock, private readonly access: AccessService, private readonly ledger: LedgerService, private readonly events: Events) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly access: AccessService,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+  ) {}
 
   guard(guard: PurgeGuard): void {
     this.guards.push(guard);
@@ -26,7 +32,9 @@ export class PurgeService {
   async purge(who: Who, nodeIds: string[]): Promise<PurgeAnswer> {
     return this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
-      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt !== null && !n.purged);
+      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
+        (n) => n.trashedAt !== null && !n.purged,
+      );
       return this.remove(tx, nodes, actorOf(who));
     });
   }
@@ -41,19 +49,29 @@ export class PurgeService {
     let files = 0;
     for (const node of due) {
       files += await this.events.change(async (tx) => {
-        const [still] = await tx.query<unknown[]>('SELECT 1 FROM node WHERE id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL FOR UPDATE', [node.id]);
+        const [still] = await tx.query<unknown[]>(
+          'SELECT 1 FROM node WHERE id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL FOR UPDATE',
+          [node.id],
+        );
         return still ? (await this.remove(tx, [node], SYSTEM_ACTOR)).files : 0;
       });
     }
     return files;
   }
 
-  private async remove(tx: EntityManager, nodes: { id: string; storeId: string; name: string }[], actor: ReturnType<typeof actorOf>): Promise<PurgeAnswer> {
+  private async remove(
+    tx: EntityManager,
+    nodes: { id: string; storeId: string; name: string }[],
+    actor: ReturnType<typeof actorOf>,
+  ): Promise<PurgeAnswer> {
     const answer: PurgeAnswer = { files: 0, kept: [] };
     for (const node of nodes) {
       const branch = await branchOf(tx, [node.id]);
       const ids = branch.map((b) => b.id);
-      const [hold] = await tx.query<{ name: string }[]>('SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept LIMIT 1', [ids]);
+      const [hold] = await tx.query<{ name: string }[]>(
+        'SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept LIMIT 1',
+        [ids],
+      );
       if (hold) {
         answer.kept.push({ id: node.id, name: node.name, why: `a version of ${hold.name} is kept for ever` });
         continue;
@@ -64,7 +82,10 @@ export class PurgeService {
         continue;
       }
       const now = this.clock.date();
-      await tx.query('UPDATE node SET purged_at = $2, version_id = NULL, trashed_at = coalesce(trashed_at, $2) WHERE id = ANY($1)', [ids, now]);
+      await tx.query(
+        'UPDATE node SET purged_at = $2, version_id = NULL, trashed_at = coalesce(trashed_at, $2) WHERE id = ANY($1)',
+        [ids, now],
+      );
       await tx.query('DELETE FROM file_version WHERE node_id = ANY($1)', [ids]);
       for (const table of ['pin', 'node_tag']) await tx.query(`DELETE FROM ${table} WHERE node_id = ANY($1)`, [ids]);
       await tx.query('DELETE FROM upload WHERE folder_id = ANY($1)', [ids]);
@@ -72,7 +93,8 @@ export class PurgeService {
       await this.events.tell(tx, { topic: 'store', id: node.storeId });
     }
     const gone = nodes.filter((n) => !answer.kept.some((k) => k.id === n.id));
-    for (const node of gone) await this.ledger.append(tx, { kind: 'node.purged', actor, nodeId: node.id, detail: { name: node.name } });
+    for (const node of gone)
+      await this.ledger.append(tx, { kind: 'node.purged', actor, nodeId: node.id, detail: { name: node.name } });
     return answer;
   }
 }

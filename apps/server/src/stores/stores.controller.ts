@@ -1,8 +1,55 @@
 import { Body, Controller, Delete, Get, HttpCode, Param, Patch, Post, Put, Query, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import {
-  atSchema, changePolicySchema, changeTagSchema, copySchema, createFolderSchema, createTagSchema, findQuerySchema, folderQuerySchema, idSchema, keepSchema, moveSchema, nodeIdsSchema, pinSchema, policyEffectSchema, putBackSchema, quotaSchema, renameSchema, restorePastSchema, tagNodesSchema,
-  type CopyNodes, type CreateFolder, type FindAnswer, type FindQuery, type FolderPage, type FolderQuery, type ItemTotal, type LitterItem, type MoveAnswer, type MoveNodes, type NodeIds, type NodeInfo, type PastFolder, type PersonQuota, type PolicyEffect, type PurgeAnswer, type PutBack, type RenameNode, type RestoreAnswer, type RestorePast, type StorePolicyText, type StoreSummary, type StoreUsage, type Tag, type TagNodes, type TrashAnswer, type TrashItem, type UploadAnswer, type VersionList, type VersionRow,
+  atSchema,
+  changePolicySchema,
+  changeTagSchema,
+  copySchema,
+  createFolderSchema,
+  createTagSchema,
+  findQuerySchema,
+  folderQuerySchema,
+  idSchema,
+  keepSchema,
+  moveSchema,
+  nodeIdsSchema,
+  pinSchema,
+  policyEffectSchema,
+  putBackSchema,
+  quotaSchema,
+  renameSchema,
+  restorePastSchema,
+  tagNodesSchema,
+  type CopyNodes,
+  type CreateFolder,
+  type FindAnswer,
+  type FindQuery,
+  type FolderPage,
+  type FolderQuery,
+  type ItemTotal,
+  type LitterItem,
+  type MoveAnswer,
+  type MoveNodes,
+  type NodeIds,
+  type NodeInfo,
+  type PastFolder,
+  type PersonQuota,
+  type PolicyEffect,
+  type PurgeAnswer,
+  type PutBack,
+  type RenameNode,
+  type RestoreAnswer,
+  type RestorePast,
+  type StorePolicyText,
+  type StoreSummary,
+  type StoreUsage,
+  type Tag,
+  type TagNodes,
+  type TrashAnswer,
+  type TrashItem,
+  type UploadAnswer,
+  type VersionList,
+  type VersionRow,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -23,7 +70,11 @@ const id = valid<string>(idSchema.required());
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class StoresController {
-  constructor(private readonly service: StoresService, private readonly branches: BranchService, private readonly finder: FindService) {}
+  constructor(
+    private readonly service: StoresService,
+    private readonly branches: BranchService,
+    private readonly finder: FindService,
+  ) {}
 
   @Get('stores')
   @Takes('The stores you may see')
@@ -33,13 +84,21 @@ export class StoresController {
 
   @Get('folders/:id')
   @Takes('One page of a folder', undefined, folderQuerySchema)
-  folder(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(folderQuerySchema)) query: FolderQuery): Promise<FolderPage> {
+  folder(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Query(valid(folderQuerySchema)) query: FolderQuery,
+  ): Promise<FolderPage> {
     return this.service.folder(who, folderId, query);
   }
 
   @Post('folders/:id/folders')
   @Takes('Create a folder', createFolderSchema)
-  createFolder(@Me() who: Who, @Param('id', id) parentId: string, @Body(valid(createFolderSchema)) asked: CreateFolder): Promise<{ id: string; name: string; created: boolean }> {
+  createFolder(
+    @Me() who: Who,
+    @Param('id', id) parentId: string,
+    @Body(valid(createFolderSchema)) asked: CreateFolder,
+  ): Promise<{ id: string; name: string; created: boolean }> {
     return this.service.createFolder(who, parentId, asked);
   }
 
@@ -58,7 +117,11 @@ export class StoresController {
 
   @Patch('nodes/:id')
   @Takes('Rename', renameSchema)
-  rename(@Me() who: Who, @Param('id', id) nodeId: string, @Body(valid(renameSchema)) asked: RenameNode): Promise<{ id: string; name: string }> {
+  rename(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Body(valid(renameSchema)) asked: RenameNode,
+  ): Promise<{ id: string; name: string }> {
     return this.service.rename(who, nodeId, asked.name);
   }
 
@@ -98,7 +161,12 @@ export class StoresController {
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class RecoverController {
-  constructor(private readonly service: StoresService, private readonly versions: VersionsService, private readonly past: PastService, private readonly purger: PurgeService) {}
+  constructor(
+    private readonly service: StoresService,
+    private readonly versions: VersionsService,
+    private readonly past: PastService,
+    private readonly purger: PurgeService,
+  ) {}
 
   @Get('stores/:id/trash')
   @Takes('What lies in the trash of a store')
@@ -142,20 +210,33 @@ export class RecoverController {
 
   @Patch('files/:id/versions/:version')
   @Takes('Keep a version for ever, or not any more', keepSchema)
-  keep(@Me() who: Who, @Param('id', id) nodeId: string, @Param('version') version: string, @Body(valid(keepSchema)) asked: { kept: boolean }): Promise<VersionRow[]> {
+  keep(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Param('version') version: string,
+    @Body(valid(keepSchema)) asked: { kept: boolean },
+  ): Promise<VersionRow[]> {
     return this.versions.keep(who, nodeId, versionNumber(version), asked.kept);
   }
 
   @Get('folders/:id/past')
   @Takes('A folder as it was at a moment', undefined, atSchema)
-  pastFolder(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(atSchema)) query: { at: string }): Promise<PastFolder> {
+  pastFolder(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Query(valid(atSchema)) query: { at: string },
+  ): Promise<PastFolder> {
     return this.past.folder(who, folderId, new Date(query.at));
   }
 
   @Post('folders/:id/restore')
   @HttpCode(200)
   @Takes('Bring items of a folder back as they were at a moment', restorePastSchema)
-  restorePast(@Me() who: Who, @Param('id', id) folderId: string, @Body(valid(restorePastSchema)) asked: RestorePast): Promise<RestoreAnswer> {
+  restorePast(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Body(valid(restorePastSchema)) asked: RestorePast,
+  ): Promise<RestoreAnswer> {
     return this.past.restore(who, folderId, asked);
   }
 }
@@ -180,7 +261,11 @@ export class LabelsController {
 
   @Patch('tags/:id')
   @Takes('Change a tag (admin)', changeTagSchema)
-  change(@Me() who: Who, @Param('id', id) tagId: string, @Body(valid(changeTagSchema)) asked: Partial<Omit<Tag, 'id'>>): Promise<Tag> {
+  change(
+    @Me() who: Who,
+    @Param('id', id) tagId: string,
+    @Body(valid(changeTagSchema)) asked: Partial<Omit<Tag, 'id'>>,
+  ): Promise<Tag> {
     return this.labels.changeTag(who, tagId, asked);
   }
 
@@ -210,7 +295,10 @@ export class LabelsController {
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class UsageController {
-  constructor(private readonly usages: UsageService, private readonly versions: VersionsService) {}
+  constructor(
+    private readonly usages: UsageService,
+    private readonly versions: VersionsService,
+  ) {}
 
   @Get('stores/:id/usage')
   @Takes('What fills a store, its rules, and when it will be full')
@@ -221,13 +309,21 @@ export class UsageController {
   @Patch('stores/:id')
   @HttpCode(204)
   @Takes('Change the rules of a store', changePolicySchema)
-  change(@Me() who: Who, @Param('id', id) storeId: string, @Body(valid(changePolicySchema)) asked: Partial<StorePolicyText>): Promise<void> {
+  change(
+    @Me() who: Who,
+    @Param('id', id) storeId: string,
+    @Body(valid(changePolicySchema)) asked: Partial<StorePolicyText>,
+  ): Promise<void> {
     return this.usages.changePolicy(who, storeId, asked);
   }
 
   @Get('stores/:id/policy-effect')
   @Takes('What a policy for versions would remove', undefined, policyEffectSchema)
-  effect(@Me() who: Who, @Param('id', id) storeId: string, @Query(valid(policyEffectSchema)) query: { versionsKept: number; thinAfterDays: number | null }): Promise<PolicyEffect> {
+  effect(
+    @Me() who: Who,
+    @Param('id', id) storeId: string,
+    @Query(valid(policyEffectSchema)) query: { versionsKept: number; thinAfterDays: number | null },
+  ): Promise<PolicyEffect> {
     return this.versions.effect(who, storeId, query);
   }
 
@@ -257,8 +353,12 @@ export class UsageController {
 
   @Put('quotas/:id')
   @HttpCode(204)
-  @Takes('Set a person\'s quota (admin)', quotaSchema)
-  setQuota(@Me() who: Who, @Param('id', id) personId: string, @Body(valid(quotaSchema)) asked: { quotaBytes: number | null }): Promise<void> {
+  @Takes("Set a person's quota (admin)", quotaSchema)
+  setQuota(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Body(valid(quotaSchema)) asked: { quotaBytes: number | null },
+  ): Promise<void> {
     return this.usages.setQuota(who, personId, asked.quotaBytes);
   }
 }

@@ -14,11 +14,27 @@ import { VersionsService } from './versions.service.js';
 
 @Module({
   controllers: [StoresController, RecoverController, LabelsController, UsageController],
-  providers: [StoresService, AccessService, AdmissionService, BranchService, FindService, LabelsService, PastService, PurgeService, UsageService, VersionsService],
+  providers: [
+    StoresService,
+    AccessService,
+    AdmissionService,
+    BranchService,
+    FindService,
+    LabelsService,
+    PastService,
+    PurgeService,
+    UsageService,
+    VersionsService,
+  ],
   exports: [StoresService, AccessService, AdmissionService, PurgeService, VersionsService],
 })
 export class StoresModule implements OnModuleInit {
-  constructor(private readonly housekeeping: Housekeeping, private readonly purger: PurgeService, private readonly versions: VersionsService, private readonly usage: UsageService) {}
+  constructor(
+    private readonly housekeeping: Housekeeping,
+    private readonly purger: PurgeService,
+    private readonly versions: VersionsService,
+    private readonly usage: UsageService,
+  ) {}
 
   onModuleInit(): void {
     this.housekeeping.add('the trash by age', () => this.purger.purgeByAge());

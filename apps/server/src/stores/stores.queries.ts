@@ -1,5 +1,14 @@
 import { ARCHIVE_PATH_MOST_BYTES, keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
-import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, PathPart, SortKey, StoreSummary, TrashItem } from '@quay/contract';
+import type {
+  FolderQuery,
+  ItemTotal,
+  NodeInfo,
+  NodeItem,
+  PathPart,
+  SortKey,
+  StoreSummary,
+  TrashItem,
+} from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 /** A node with what deciding about access needs. */
@@ -42,7 +51,10 @@ export async function pathOf(m: EntityManager, nodeId: string): Promise<PathPart
 
 /** True when `ancestorId` lies on the way up from the node (or is the node). */
 export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: string[]): Promise<boolean> {
-  const rows = await m.query<unknown[]>(`${ANCESTORS} SELECT 1 FROM up WHERE id = ANY($2) LIMIT 1`, [[nodeId], ancestorIds]);
+  const rows = await m.query<unknown[]>(`${ANCESTORS} SELECT 1 FROM up WHERE id = ANY($2) LIMIT 1`, [
+    [nodeId],
+    ancestorIds,
+  ]);
   return rows.length > 0;
 }
 
@@ -73,13 +85,33 @@ const ORDERS: Record<SortKey, { folders: string[]; files: string[] }> = {
  * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page of
  * a folder of 100,000 costs what any page costs.
  */
-export async function listing(m: EntityManager, personId: string, folderId: string, query: FolderQuery, after: ListingCursor | null, limit: number): Promise<{ items: NodeItem[]; next: ListingCursor | null }> {
+export async function listing(
+  m: EntityManager,
+  personId: string,
+  folderId: string,
+  query: FolderQuery,
+  after: ListingCursor | null,
+  limit: number,
+): Promise<{ items: NodeItem[]; next: ListingCursor | null }> {
   const items: NodeItem[] = [];
   let last: ListingCursor | null = after;
   for (const group of [0, 1] as const) {
     if ((after && after.group > group) || items.length === limit) continue;
-    const rows = await groupPage(m, personId, folderId, query, group, after?.group === group ? after : null, limit - items.length);
-    for (const { key0: _key0, key1: _key1, ...item } of rows) items.push({ ...item, sizeBytes: Number(item.sizeBytes), itemCount: item.itemCount === null ? null : Number(item.itemCount) });
+    const rows = await groupPage(
+      m,
+      personId,
+      folderId,
+      query,
+      group,
+      after?.group === group ? after : null,
+      limit - items.length,
+    );
+    for (const { key0: _key0, key1: _key1, ...item } of rows)
+      items.push({
+        ...item,
+        sizeBytes: Number(item.sizeBytes),
+        itemCount: item.itemCount === null ? null : Number(item.itemCount),
+      });
     const end = rows.at(-1);
     if (end) last = { group, keys: end.key1 === null ? [end.key0] : [end.key0, end.key1], id: end.id };
   }
@@ -88,12 +120,28 @@ export async function listing(m: EntityManager, personId: string, folderId: stri
 
 type ListingRow = NodeItem & { key0: string; key1: string | null };
 
-async function groupPage(m: EntityManager, personId: string, folderId: string, query: FolderQuery, group: 0 | 1, after: ListingCursor | null, limit: number): Promise<ListingRow[]> {
+async function groupPage(
+  m: EntityManager,
+  personId: string,
+  folderId: string,
+  query: FolderQuery,
+  group: 0 | 1,
+  after: ListingCursor | null,
+  limit: number,
+): Promise<ListingRow[]> {
   const keys = ORDERS[query.sort][group === 0 ? 'folders' : 'files'];
   const direction = query.descending ? 'DESC' : 'ASC';
-  const places = keys.map((key, i) => (key.includes('size') ? `$${i + 5}::bigint` : key.includes('changed') ? `$${i + 5}::timestamptz` : `$${i + 5}::text`));
-  const bound = after ? `AND (${keys.join(', ')}, n.id) ${query.descending ? '<' : '>'} (${places.join(', ')}, $${keys.length + 5}::uuid)` : '';
-  const shown = keys.map((key) => (key.includes('changed') ? `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')` : key.replace(' COLLATE natural_order', '')));
+  const places = keys.map((key, i) =>
+    key.includes('size') ? `$${i + 5}::bigint` : key.includes('changed') ? `$${i + 5}::timestamptz` : `$${i + 5}::text`,
+  );
+  const bound = after
+    ? `AND (${keys.join(', ')}, n.id) ${query.descending ? '<' : '>'} (${places.join(', ')}, $${keys.length + 5}::uuid)`
+    : '';
+  const shown = keys.map((key) =>
+    key.includes('changed')
+      ? `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')`
+      : key.replace(' COLLATE natural_order', ''),
+  );
   return m.query<ListingRow[]>(
     `SELECT ${ITEM_COLUMNS}, ${shown[0]} AS key0, ${shown[1] ?? 'NULL'} AS key1 FROM node n ${ITEM_JOINS}
       WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
@@ -104,12 +152,18 @@ async function groupPage(m: EntityManager, personId: string, folderId: string, q
 
 /** How many items a folder shows, and how many it hides as litter. */
 export async function countItems(m: EntityManager, folderId: string): Promise<{ shown: number; litter: number }> {
-  const [row] = await m.query<{ shown: string; litter: string }[]>('SELECT count(*) FILTER (WHERE NOT litter) AS shown, count(*) FILTER (WHERE litter) AS litter FROM node WHERE parent_id = $1 AND trashed_at IS NULL', [folderId]);
+  const [row] = await m.query<{ shown: string; litter: string }[]>(
+    'SELECT count(*) FILTER (WHERE NOT litter) AS shown, count(*) FILTER (WHERE litter) AS litter FROM node WHERE parent_id = $1 AND trashed_at IS NULL',
+    [folderId],
+  );
   return { shown: Number(row?.shown ?? 0), litter: Number(row?.litter ?? 0) };
 }
 
 /** Every node below these (themselves included), in the trash or not: for what happens to a whole branch. */
-export async function branchOf(m: EntityManager, nodeIds: string[]): Promise<{ id: string; parentId: string; kind: 'folder' | 'file'; name: string }[]> {
+export async function branchOf(
+  m: EntityManager,
+  nodeIds: string[],
+): Promise<{ id: string; parentId: string; kind: 'folder' | 'file'; name: string }[]> {
   return m.query(
     `WITH RECURSIVE down AS (
        SELECT id, parent_id, kind, name FROM node WHERE id = ANY($1) AND purged_at IS NULL
@@ -127,7 +181,10 @@ const BELOW = `WITH RECURSIVE down AS (
 
 /** Files and bytes of the nodes and all that is live below them. */
 export async function totals(m: EntityManager, nodeIds: string[]): Promise<{ files: number; sizeBytes: number }> {
-  const [row] = await m.query<{ files: string; bytes: string }[]>(`${BELOW} SELECT count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down`, [nodeIds]);
+  const [row] = await m.query<{ files: string; bytes: string }[]>(
+    `${BELOW} SELECT count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down`,
+    [nodeIds],
+  );
   return { files: Number(row?.files ?? 0), sizeBytes: Number(row?.bytes ?? 0) };
 }
 
@@ -215,11 +272,20 @@ export async function allStores(m: EntityManager): Promise<StoreRow[]> {
        FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
       ORDER BY s.kind = 'home' DESC, s.name`,
   );
-  return rows.map((r) => ({ ...r, usedBytes: Number(r.usedBytes), quotaBytes: r.quotaBytes === null ? null : Number(r.quotaBytes), itemCount: Number(r.itemCount), changedAt: r.changedAt?.toISOString() ?? null }));
+  return rows.map((r) => ({
+    ...r,
+    usedBytes: Number(r.usedBytes),
+    quotaBytes: r.quotaBytes === null ? null : Number(r.quotaBytes),
+    itemCount: Number(r.itemCount),
+    changedAt: r.changedAt?.toISOString() ?? null,
+  }));
 }
 
 /** What deciding about access to stores needs: kind, owner and grants by store; null: of all stores. */
-export async function storeAccess(m: EntityManager, storeIds: string[] | null): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
+export async function storeAccess(
+  m: EntityManager,
+  storeIds: string[] | null,
+): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
   return m.query(
     `SELECT s.id, s.kind, s.owner_id AS "ownerId",
             coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
@@ -247,18 +313,29 @@ export async function trashOf(m: EntityManager, storeId: string): Promise<TrashI
        FROM chosen c JOIN place ON place.origin = c.id LEFT JOIN person p ON p.id = c.trashed_by ORDER BY c.trashed_at DESC`,
     [storeId],
   );
-  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes), trashedAt: r.trashedAt.toISOString(), purgeAt: r.purgeAt?.toISOString() ?? null }));
+  return rows.map((r) => ({
+    ...r,
+    sizeBytes: Number(r.sizeBytes),
+    trashedAt: r.trashedAt.toISOString(),
+    purgeAt: r.purgeAt?.toISOString() ?? null,
+  }));
 }
 
 /** Of these folded names, those that live items of the folder bear. */
 export async function takenKeys(m: EntityManager, folderId: string, keys: string[]): Promise<Set<string>> {
-  const rows = await m.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND name_key = ANY($2)', [folderId, keys]);
+  const rows = await m.query<{ name_key: string }[]>(
+    'SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND name_key = ANY($2)',
+    [folderId, keys],
+  );
   return new Set(rows.map((r) => r.name_key));
 }
 
 /** Of the live names of a folder, a free one for each that is wished: as it is, or numbered. */
 export async function freeNames(m: EntityManager, folderId: string, names: readonly string[]): Promise<string[]> {
-  const rows = await m.query<{ name_key: string }[]>('SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL', [folderId]);
+  const rows = await m.query<{ name_key: string }[]>(
+    'SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL',
+    [folderId],
+  );
   const taken = new Set(rows.map((r) => r.name_key));
   return names.map((name) => {
     const free = taken.has(nameKey(name)) ? keepBothName(name, (key) => taken.has(key)) : name;
@@ -268,8 +345,30 @@ export async function freeNames(m: EntityManager, folderId: string, names: reado
 }
 
 /** What the row of a node knows beyond its name: who changed it and when, its checksum, labels, pages. */
-export async function factsOf(m: EntityManager, nodeId: string, personId: string): Promise<{ item: Pick<NodeInfo, 'mediaType' | 'createdAt' | 'changedAt' | 'changedBy' | 'sha256' | 'damaged' | 'tags' | 'pinned'>; pages: number | null }> {
-  const [row] = await m.query<{ mediaType: string | null; createdAt: Date; changedAt: Date; changedBy: string | null; sha256: string | null; damaged: boolean; tags: string[]; pinned: boolean; pages: number | null }[]>(
+export async function factsOf(
+  m: EntityManager,
+  nodeId: string,
+  personId: string,
+): Promise<{
+  item: Pick<
+    NodeInfo,
+    'mediaType' | 'createdAt' | 'changedAt' | 'changedBy' | 'sha256' | 'damaged' | 'tags' | 'pinned'
+  >;
+  pages: number | null;
+}> {
+  const [row] = await m.query<
+    {
+      mediaType: string | null;
+      createdAt: Date;
+      changedAt: Date;
+      changedBy: string | null;
+      sha256: string | null;
+      damaged: boolean;
+      tags: string[];
+      pinned: boolean;
+      pages: number | null;
+    }[]
+  >(
     `SELECT n.media_type AS "mediaType", n.created_at AS "createdAt", n.changed_at AS "changedAt", p.name AS "changedBy", encode(v.sha256, 'hex') AS sha256, b.damaged_at IS NOT NULL AS damaged, pr.pages,
             ARRAY(SELECT t.tag_id::text FROM node_tag t WHERE t.node_id = n.id) AS tags, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $2) AS pinned
        FROM node n ${ITEM_JOINS} LEFT JOIN blob b ON b.sha256 = v.sha256 LEFT JOIN preview pr ON pr.sha256 = v.sha256 WHERE n.id = $1`,
@@ -297,18 +396,41 @@ export interface NodeRow {
   changed_by: string;
 }
 export async function insertNodes(tx: EntityManager, rows: NodeRow[]): Promise<void> {
-  const columns = 'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
-  if (rows.length) await tx.query(`INSERT INTO node (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::node, $1)`, [JSON.stringify(rows)]);
+  const columns =
+    'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
+  if (rows.length)
+    await tx.query(`INSERT INTO node (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::node, $1)`, [
+      JSON.stringify(rows),
+    ]);
 }
 
 /** Versions in bulk; `sha256` as "\\x" and hexadecimal. */
-export async function insertVersions(tx: EntityManager, rows: { id: string | null; node_id: string; number: number; sha256: string; size_bytes: number | string; modified_at: Date; created_at: Date; created_by: string }[]): Promise<void> {
+export async function insertVersions(
+  tx: EntityManager,
+  rows: {
+    id: string | null;
+    node_id: string;
+    number: number;
+    sha256: string;
+    size_bytes: number | string;
+    modified_at: Date;
+    created_at: Date;
+    created_by: string;
+  }[],
+): Promise<void> {
   const columns = 'id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by';
-  if (rows.length) await tx.query(`INSERT INTO file_version (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::file_version, $1)`, [JSON.stringify(rows)]);
+  if (rows.length)
+    await tx.query(
+      `INSERT INTO file_version (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::file_version, $1)`,
+      [JSON.stringify(rows)],
+    );
 }
 
 /** Of these folded names in their folders, those that are taken, as "folder name". */
 export async function namesIn(m: EntityManager, places: { folderId: string; key: string }[]): Promise<Set<string>> {
-  const rows = await m.query<{ parent_id: string; name_key: string }[]>('SELECT n.parent_id, n.name_key FROM unnest($1::uuid[], $2::text[]) AS w (folder, key) JOIN node n ON n.parent_id = w.folder AND n.name_key = w.key AND n.trashed_at IS NULL', [places.map((p) => p.folderId), places.map((p) => p.key)]);
+  const rows = await m.query<{ parent_id: string; name_key: string }[]>(
+    'SELECT n.parent_id, n.name_key FROM unnest($1::uuid[], $2::text[]) AS w (folder, key) JOIN node n ON n.parent_id = w.folder AND n.name_key = w.key AND n.trashed_at IS NULL',
+    [places.map((p) => p.folderId), places.map((p) => p.key)],
+  );
   return new Set(rows.map((r) => `${r.parent_id} ${r.name_key}`));
 }

@@ -13,19 +13,25 @@ beforeAll(async () => {
 });
 afterAll(() => office.close());
 
-const create = (by: Client, parent: string, name: unknown, ifExists = 'refuse') => by.ask<{ id: string; created: boolean }>('POST', `/api/folders/${parent}/folders`, { name, ifExists });
+const create = (by: Client, parent: string, name: unknown, ifExists = 'refuse') =>
+  by.ask<{ id: string; created: boolean }>('POST', `/api/folders/${parent}/folders`, { name, ifExists });
 const list = async (by: Client, folder: string) => (await by.ask<FolderPage>('GET', `/api/folders/${folder}`)).body;
 const namesIn = async (by: Client, folder: string) => (await list(by, folder)).items.map((i) => i.name);
 
 describe('who sees what', () => {
   it('people see their home and the stores they have a level on', async () => {
-    const names = async (by: Client) => (await by.ask<StoreSummary[]>('GET', '/api/stores')).body.map((s) => `${s.name} ${s.level}`);
+    const names = async (by: Client) =>
+      (await by.ask<StoreSummary[]>('GET', '/api/stores')).body.map((s) => `${s.name} ${s.level}`);
     expect(await names(iris)).toEqual(['iris manage', 'Partners manage', 'Projects manage']);
     expect(await names(tomas)).toEqual(['tomas manage', 'Partners view', 'Projects edit']);
   });
-  it('somebody else\'s home is not there, for the admin too', async () => {
-    for (const by of [iris, tomas]) expect((await by.ask('GET', `/api/folders/${office.roots.rosa}`)).body.code).toBe('not-found');
-    expect((await iris.ask('GET', `/api/folders/${randomUUID()}`)).body).toEqual({ ...(await iris.ask('GET', `/api/folders/${office.roots.rosa}`)).body, requestId: expect.any(String) as string });
+  it("somebody else's home is not there, for the admin too", async () => {
+    for (const by of [iris, tomas])
+      expect((await by.ask('GET', `/api/folders/${office.roots.rosa}`)).body.code).toBe('not-found');
+    expect((await iris.ask('GET', `/api/folders/${randomUUID()}`)).body).toEqual({
+      ...(await iris.ask('GET', `/api/folders/${office.roots.rosa}`)).body,
+      requestId: expect.any(String) as string,
+    });
   });
   it('whoever may only view changes nothing and downloads nothing', async () => {
     const file = await iris.upload(office.roots.partners, 'fees.csv', Buffer.from('a,b'));
@@ -35,11 +41,28 @@ describe('who sees what', () => {
     expect((await tomas.ask('POST', '/api/trash', { nodeIds: [file.body.id] })).status).toBe(403);
     expect((await tomas.ask('GET', `/api/files/${file.body.id}/content`)).status).toBe(403);
     expect((await tomas.ask('GET', `/api/archive?ids=${file.body.id}`)).status).toBe(403);
-    expect((await tomas.ask('POST', '/api/shares', { title: 't', nodeIds: [file.body.id], window: { opensAt: null, closesAt: null }, password: null, visitLimit: null })).status).toBe(403);
+    expect(
+      (
+        await tomas.ask('POST', '/api/shares', {
+          title: 't',
+          nodeIds: [file.body.id],
+          window: { opensAt: null, closesAt: null },
+          password: null,
+          visitLimit: null,
+        })
+      ).status,
+    ).toBe(403);
     expect((await list(tomas, office.roots.partners)).items).toHaveLength(1);
   });
   it('without a session there is nothing', async () => {
-    for (const path of ['/api/stores', `/api/folders/${office.roots.projects}`, '/api/shares', '/api/ledger', '/api/events']) expect((await office.client().ask('GET', path)).status).toBe(401);
+    for (const path of [
+      '/api/stores',
+      `/api/folders/${office.roots.projects}`,
+      '/api/shares',
+      '/api/ledger',
+      '/api/events',
+    ])
+      expect((await office.client().ask('GET', path)).status).toBe(401);
   });
 });
 
@@ -54,7 +77,7 @@ describe('names', () => {
     ['what?', 'name.forbidden-character'],
     ['end.', 'name.trailing-dot-or-space'],
     ['', 'name.empty'],
-  ])('%j is refused everywhere with the rule\'s code', async (name, code) => {
+  ])("%j is refused everywhere with the rule's code", async (name, code) => {
     const made = await create(iris, office.roots.projects, name);
     expect([made.status, made.body.errors?.[0]?.field]).toEqual([400, 'name']);
     if (name !== '') {
@@ -62,18 +85,35 @@ describe('names', () => {
       expect((await iris.upload(office.roots.projects, name, Buffer.from('x'))).body.code).toBe(code);
     }
   });
-  it.each([[42], [null], [['a']], [{ a: 1 }]])('%j is not a name', async (name) => expect((await create(iris, office.roots.projects, name)).status).toBe(400));
+  it.each([[42], [null], [['a']], [{ a: 1 }]])('%j is not a name', async (name) =>
+    expect((await create(iris, office.roots.projects, name)).status).toBe(400),
+  );
   it('taken names are found whatever their case and composition', async () => {
     const { body } = await create(iris, office.roots.iris, 'Zürich');
     expect((await create(iris, office.roots.iris, 'ZU\u0308RICH')).body.code).toBe('name.taken');
-    expect((await create(iris, office.roots.iris, 'zürich', 'use')).body).toMatchObject({ id: body.id, created: false });
+    expect((await create(iris, office.roots.iris, 'zürich', 'use')).body).toMatchObject({
+      id: body.id,
+      created: false,
+    });
   });
   it('what is not JSON, not an id, or too much is refused clearly', async () => {
-    const bad = await iris.fetch('/api/trash', { method: 'POST', body: '{', headers: { 'content-type': 'application/json' } });
-    expect([bad.status, ((await bad.json()) as { code: string }).code, bad.headers.get('content-type')]).toEqual([400, 'request.not-json', 'application/problem+json; charset=utf-8']);
+    const bad = await iris.fetch('/api/trash', {
+      method: 'POST',
+      body: '{',
+      headers: { 'content-type': 'application/json' },
+    });
+    expect([bad.status, ((await bad.json()) as { code: string }).code, bad.headers.get('content-type')]).toEqual([
+      400,
+      'request.not-json',
+      'application/problem+json; charset=utf-8',
+    ]);
     expect((await iris.ask('GET', '/api/folders/not-an-id')).status).toBe(400);
-    expect((await iris.ask('POST', '/api/trash', { nodeIds: Array.from({ length: 201 }, () => randomUUID()) })).body.code).toBe('nodeIds.max');
-    expect((await iris.ask('POST', '/api/trash', { nodeIds: ['x'.repeat(300_000)] })).body.code).toBe('request.too-large');
+    expect(
+      (await iris.ask('POST', '/api/trash', { nodeIds: Array.from({ length: 201 }, () => randomUUID()) })).body.code,
+    ).toBe('nodeIds.max');
+    expect((await iris.ask('POST', '/api/trash', { nodeIds: ['x'.repeat(300_000)] })).body.code).toBe(
+      'request.too-large',
+    );
     expect((await iris.ask('GET', `/api/folders/${office.roots.iris}?after=nonsense`)).body.code).toBe('after.invalid');
   });
 });
@@ -94,7 +134,9 @@ describe('folders, renaming, trash', () => {
     expect(await namesIn(tomas, office.roots.tomas)).not.toContain('Weir');
     expect((await tomas.ask('GET', `/api/folders/${folder.id}`)).body.code).toBe('node.trashed');
     const storeId = (await list(tomas, office.roots.tomas)).folder?.storeId;
-    expect((await tomas.ask<TrashItem[]>('GET', `/api/stores/${storeId}/trash`)).body).toMatchObject([{ name: 'Weir', sizeBytes: 1, trashedBy: 'Tomas Osei', from: 'tomas', placeIsThere: true }]);
+    expect((await tomas.ask<TrashItem[]>('GET', `/api/stores/${storeId}/trash`)).body).toMatchObject([
+      { name: 'Weir', sizeBytes: 1, trashedBy: 'Tomas Osei', from: 'tomas', placeIsThere: true },
+    ]);
     await tomas.ask('POST', '/api/trash/put-back', { nodeIds: [folder.id] });
     expect(await namesIn(tomas, folder.id)).toEqual(['a.txt']);
   });
@@ -122,7 +164,11 @@ describe('folders, renaming, trash', () => {
   it('desktop litter is hidden unless asked for', async () => {
     await tomas.upload(office.roots.tomas, 'Thumbs.db', Buffer.from('x'));
     expect(await namesIn(tomas, office.roots.tomas)).not.toContain('Thumbs.db');
-    expect((await tomas.ask<FolderPage>('GET', `/api/folders/${office.roots.tomas}?litter=true`)).body.items.map((i) => i.name)).toContain('Thumbs.db');
+    expect(
+      (await tomas.ask<FolderPage>('GET', `/api/folders/${office.roots.tomas}?litter=true`)).body.items.map(
+        (i) => i.name,
+      ),
+    ).toContain('Thumbs.db');
   });
 });
 
@@ -131,10 +177,17 @@ describe('a long folder', () => {
     const { body: folder } = await create(iris, office.roots.projects, 'Long');
     const storeId = (await list(iris, folder.id)).folder?.storeId;
     const values = Array.from({ length: 1100 }, (_, i) => `Folder ${String(i).padStart(4, '0')}`);
-    for (const name of values) await office.db.query(`INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6)`, [randomUUID(), storeId, folder.id, name, nameKey(name), new Date(START)]);
+    for (const name of values)
+      await office.db.query(
+        `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6)`,
+        [randomUUID(), storeId, folder.id, name, nameKey(name), new Date(START)],
+      );
     const seen: string[] = [];
-    for (let after: string | null = ''; after !== null; ) {
-      const { body }: { body: FolderPage } = await iris.ask<FolderPage>('GET', `/api/folders/${folder.id}${after ? `?after=${after}` : ''}`);
+    for (let after: string | null = ''; after !== null;) {
+      const { body }: { body: FolderPage } = await iris.ask<FolderPage>(
+        'GET',
+        `/api/folders/${folder.id}${after ? `?after=${after}` : ''}`,
+      );
       seen.push(...body.items.map((i) => i.name));
       if (seen.length === PAGE_SIZE) await create(iris, folder.id, 'AAA before the page');
       after = body.next;

@@ -14,7 +14,14 @@ import { actorOf } from './names.js';
 import { StoresService } from './stores.service.js';
 
 const LEVELS_SHOWN = 3;
-const POLICY_WORDS: Record<keyof StorePolicyText, string> = { quotaBytes: 'quota', largestFileBytes: 'largest file', allowedTypes: 'types', versionsKept: 'versions kept', thinAfterDays: 'thinning of versions', trashDays: 'days in the trash' };
+const POLICY_WORDS: Record<keyof StorePolicyText, string> = {
+  quotaBytes: 'quota',
+  largestFileBytes: 'largest file',
+  allowedTypes: 'types',
+  versionsKept: 'versions kept',
+  thinAfterDays: 'thinning of versions',
+  trashDays: 'days in the trash',
+};
 
 /** What fills a store, what its rules are, and when it will be full. */
 @Injectable()
@@ -31,23 +38,49 @@ export class UsageService {
 
   async usage(who: Who, storeId: string): Promise<StoreUsage> {
     await this.access.requireStore(who, storeId, 'view');
-    const [rules, stores, tree, samples, people, free] = await Promise.all([this.admission.rules(storeId), this.stores.stores(who), this.tree(storeId), this.samples(storeId), this.people(storeId), this.admission.diskFree()]);
+    const [rules, stores, tree, samples, people, free] = await Promise.all([
+      this.admission.rules(storeId),
+      this.stores.stores(who),
+      this.tree(storeId),
+      this.samples(storeId),
+      this.people(storeId),
+      this.admission.diskFree(),
+    ]);
     const store = stores.find((s) => s.id === storeId);
     if (!store) throw notFound('This store');
     const quotaFirst = rules.quotaBytes !== null && rules.quotaBytes - rules.usedBytes <= free;
     const capacityBytes = quotaFirst ? (rules.quotaBytes as number) : rules.usedBytes + free;
     const now = this.clock.now();
-    const forecast = fillForecast([...samples.map((s) => ({ at: Date.parse(s.day), usedBytes: s.usedBytes })), { at: now, usedBytes: rules.usedBytes }], capacityBytes, now);
+    const forecast = fillForecast(
+      [
+        ...samples.map((s) => ({ at: Date.parse(s.day), usedBytes: s.usedBytes })),
+        { at: now, usedBytes: rules.usedBytes },
+      ],
+      capacityBytes,
+      now,
+    );
     const text = (at: number | null) => (at === null || at > 8.64e15 ? null : new Date(at).toISOString());
     return {
       store,
-      policy: { quotaBytes: rules.quotaBytes, largestFileBytes: rules.largestFileBytes, allowedTypes: [...rules.allowedTypes], versionsKept: rules.versionsKept, thinAfterDays: rules.thinAfterDays, trashDays: rules.trashDays },
+      policy: {
+        quotaBytes: rules.quotaBytes,
+        largestFileBytes: rules.largestFileBytes,
+        allowedTypes: [...rules.allowedTypes],
+        versionsKept: rules.versionsKept,
+        thinAfterDays: rules.thinAfterDays,
+        trashDays: rules.trashDays,
+      },
       policyWords: policyWords(rules),
       tree,
       samples,
       capacityBytes,
       capacityOf: quotaFirst ? 'quota' : 'disk',
-      forecast: forecast && { bytesPerDay: forecast.bytesPerDay, fullAt: text(forecast.fullAt), earliest: text(forecast.earliest), latest: text(forecast.latest) },
+      forecast: forecast && {
+        bytesPerDay: forecast.bytesPerDay,
+        fullAt: text(forecast.fullAt),
+        earliest: text(forecast.earliest),
+        latest: text(forecast.latest),
+      },
       people,
     };
   }
@@ -59,9 +92,27 @@ export class UsageService {
     await this.events.change(async (tx) => {
       const [store] = await tx.query<{ name: string }[]>('SELECT name FROM store WHERE id = $1 FOR UPDATE', [storeId]);
       const now = { ...(await this.admission.rules(storeId, tx)), ...asked };
-      await tx.query('UPDATE store SET quota_bytes = $2, largest_file_bytes = $3, allowed_types = $4, versions_kept = $5, thin_after_days = $6, trash_days = $7 WHERE id = $1', [storeId, now.quotaBytes, now.largestFileBytes, now.allowedTypes, now.versionsKept, now.thinAfterDays, now.trashDays]);
+      await tx.query(
+        'UPDATE store SET quota_bytes = $2, largest_file_bytes = $3, allowed_types = $4, versions_kept = $5, thin_after_days = $6, trash_days = $7 WHERE id = $1',
+        [
+          storeId,
+          now.quotaBytes,
+          now.largestFileBytes,
+          now.allowedTypes,
+          now.versionsKept,
+          now.thinAfterDays,
+          now.trashDays,
+        ],
+      );
       await this.events.tell(tx, { topic: 'store', id: storeId });
-      await this.ledger.append(tx, { kind: 'store.policy', actor: actorOf(who), detail: { store: store?.name ?? '', what: (Object.keys(asked) as (keyof StorePolicyText)[]).map((k) => POLICY_WORDS[k]).join(', ') } });
+      await this.ledger.append(tx, {
+        kind: 'store.policy',
+        actor: actorOf(who),
+        detail: {
+          store: store?.name ?? '',
+          what: (Object.keys(asked) as (keyof StorePolicyText)[]).map((k) => POLICY_WORDS[k]).join(', '),
+        },
+      });
     });
   }
 
@@ -78,15 +129,30 @@ export class UsageService {
 
   async quotas(who: Who): Promise<PersonQuota[]> {
     requireAdmin(who);
-    const rows = await this.db.query<{ id: string; name: string; used: string; quota: string | null }[]>('SELECT id, name, used_bytes AS used, quota_bytes AS quota FROM person WHERE disabled_at IS NULL ORDER BY name');
-    return rows.map((r) => ({ id: r.id, name: r.name, usedBytes: Number(r.used), quotaBytes: r.quota === null ? null : Number(r.quota) }));
+    const rows = await this.db.query<{ id: string; name: string; used: string; quota: string | null }[]>(
+      'SELECT id, name, used_bytes AS used, quota_bytes AS quota FROM person WHERE disabled_at IS NULL ORDER BY name',
+    );
+    return rows.map((r) => ({
+      id: r.id,
+      name: r.name,
+      usedBytes: Number(r.used),
+      quotaBytes: r.quota === null ? null : Number(r.quota),
+    }));
   }
 
   /** What somebody uses over all stores, and may. */
   async own(who: Who): Promise<PersonQuota> {
-    const [row] = await this.db.query<{ id: string; name: string; used: string; quota: string | null }[]>('SELECT id, name, used_bytes AS used, quota_bytes AS quota FROM person WHERE id = $1', [who.personId]);
+    const [row] = await this.db.query<{ id: string; name: string; used: string; quota: string | null }[]>(
+      'SELECT id, name, used_bytes AS used, quota_bytes AS quota FROM person WHERE id = $1',
+      [who.personId],
+    );
     if (!row) throw notFound('This person');
-    return { id: row.id, name: row.name, usedBytes: Number(row.used), quotaBytes: row.quota === null ? null : Number(row.quota) };
+    return {
+      id: row.id,
+      name: row.name,
+      usedBytes: Number(row.used),
+      quotaBytes: row.quota === null ? null : Number(row.quota),
+    };
   }
 
   /** The names of colleagues, for choosing one. */
@@ -97,30 +163,48 @@ export class UsageService {
   async setQuota(who: Who, personId: string, quotaBytes: number | null): Promise<void> {
     requireAdmin(who);
     await this.events.change(async (tx) => {
-      const [rows] = (await tx.query('UPDATE person SET quota_bytes = $2 WHERE id = $1 RETURNING name', [personId, quotaBytes])) as [{ name: string }[], number];
+      const [rows] = (await tx.query('UPDATE person SET quota_bytes = $2 WHERE id = $1 RETURNING name', [
+        personId,
+        quotaBytes,
+      ])) as [{ name: string }[], number];
       if (!rows[0]) throw notFound('This person');
-      await this.ledger.append(tx, { kind: 'person.quota', actor: actorOf(who), detail: { name: rows[0].name, quotaBytes } });
+      await this.ledger.append(tx, {
+        kind: 'person.quota',
+        actor: actorOf(who),
+        detail: { name: rows[0].name, quotaBytes },
+      });
     });
   }
 
   /** One sample of every store for today; the later one of a day counts. */
   async sample(): Promise<void> {
-    await this.db.query('INSERT INTO usage_sample (store_id, day, used_bytes) SELECT id, $1::date, used_bytes FROM store ON CONFLICT (store_id, day) DO UPDATE SET used_bytes = excluded.used_bytes', [this.clock.date()]);
+    await this.db.query(
+      'INSERT INTO usage_sample (store_id, day, used_bytes) SELECT id, $1::date, used_bytes FROM store ON CONFLICT (store_id, day) DO UPDATE SET used_bytes = excluded.used_bytes',
+      [this.clock.date()],
+    );
   }
 
   private async samples(storeId: string): Promise<StoreUsage['samples']> {
-    const rows = await this.db.query<{ day: string; used: string }[]>(`SELECT to_char(day, 'YYYY-MM-DD') AS day, used_bytes AS used FROM usage_sample WHERE store_id = $1 ORDER BY day DESC LIMIT 120`, [storeId]);
+    const rows = await this.db.query<{ day: string; used: string }[]>(
+      `SELECT to_char(day, 'YYYY-MM-DD') AS day, used_bytes AS used FROM usage_sample WHERE store_id = $1 ORDER BY day DESC LIMIT 120`,
+      [storeId],
+    );
     return rows.reverse().map((r) => ({ day: r.day, usedBytes: Number(r.used) }));
   }
 
   private async people(storeId: string): Promise<StoreUsage['people']> {
-    const rows = await this.db.query<{ name: string; used: string }[]>('SELECT p.name, sum(b.size_bytes) AS used FROM store_blob b JOIN person p ON p.id = b.person_id WHERE b.store_id = $1 GROUP BY p.name ORDER BY used DESC', [storeId]);
+    const rows = await this.db.query<{ name: string; used: string }[]>(
+      'SELECT p.name, sum(b.size_bytes) AS used FROM store_blob b JOIN person p ON p.id = b.person_id WHERE b.store_id = $1 GROUP BY p.name ORDER BY used DESC',
+      [storeId],
+    );
     return rows.map((r) => ({ name: r.name, usedBytes: Number(r.used) }));
   }
 
   /** Bytes by folder, three levels deep, from one walk; earlier versions and trash apart, so that the parts add up. */
   private async tree(storeId: string): Promise<UsagePart> {
-    const rows = await this.db.query<{ id: string; parent: string | null; name: string; depth: number; bytes: string; files: string }[]>(
+    const rows = await this.db.query<
+      { id: string; parent: string | null; name: string; depth: number; bytes: string; files: string }[]
+    >(
       `WITH RECURSIVE down AS (
          SELECT id, parent_id, name, kind, size_bytes, 0 AS depth, id AS shown FROM node WHERE store_id = $1 AND parent_id IS NULL
          UNION ALL
@@ -130,7 +214,9 @@ export class UsageService {
        SELECT d.id, d.parent_id AS parent, d.name, d.depth, s.bytes, s.files FROM down d JOIN sums s ON s.shown = d.id ORDER BY d.depth`,
       [storeId],
     );
-    const [extra] = await this.db.query<{ versions: string; versionCount: string; trash: string; trashCount: string }[]>(
+    const [extra] = await this.db.query<
+      { versions: string; versionCount: string; trash: string; trashCount: string }[]
+    >(
       `WITH RECURSIVE lost AS (
          SELECT id FROM node WHERE store_id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL UNION SELECT n.id FROM lost JOIN node n ON n.parent_id = lost.id
        ) SELECT coalesce(sum(v.size_bytes) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id), 0) AS versions, count(*) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id) AS "versionCount",
@@ -143,20 +229,52 @@ export class UsageService {
     for (const row of rows) {
       const part: UsagePart = { id: row.id, name: row.name, kind: 'folder', bytes: 0, files: 0, children: [] };
       parts.set(row.id, part);
-      if (Number(row.bytes) > 0) part.children.push({ id: `${row.id}-files`, name: 'Files here', kind: 'files', bytes: Number(row.bytes), files: Number(row.files), children: [] });
+      if (Number(row.bytes) > 0)
+        part.children.push({
+          id: `${row.id}-files`,
+          name: 'Files here',
+          kind: 'files',
+          bytes: Number(row.bytes),
+          files: Number(row.files),
+          children: [],
+        });
       if (row.parent === null) root = part;
       else parts.get(row.parent)?.children.push(part);
     }
     if (!root) throw notFound('This store');
-    if (Number(extra?.versions) > 0) root.children.push({ id: 'versions', name: 'Earlier versions', kind: 'versions', bytes: Number(extra?.versions), files: Number(extra?.versionCount), children: [] });
-    if (Number(extra?.trash) > 0) root.children.push({ id: 'trash', name: 'Trash', kind: 'trash', bytes: Number(extra?.trash), files: Number(extra?.trashCount), children: [] });
+    if (Number(extra?.versions) > 0)
+      root.children.push({
+        id: 'versions',
+        name: 'Earlier versions',
+        kind: 'versions',
+        bytes: Number(extra?.versions),
+        files: Number(extra?.versionCount),
+        children: [],
+      });
+    if (Number(extra?.trash) > 0)
+      root.children.push({
+        id: 'trash',
+        name: 'Trash',
+        kind: 'trash',
+        bytes: Number(extra?.trash),
+        files: Number(extra?.trashCount),
+        children: [],
+      });
     return summed(root);
   }
 }
 
 function summed(part: UsagePart): UsagePart {
-  const children = part.children.map(summed).filter((c) => c.bytes > 0).sort((a, b) => b.bytes - a.bytes);
+  const children = part.children
+    .map(summed)
+    .filter((c) => c.bytes > 0)
+    .sort((a, b) => b.bytes - a.bytes);
   // A folder that holds nothing but files is one part, not a part within a part.
   const own = part.kind === 'folder' && children.length === 1 && children[0]?.kind === 'files' ? [] : children;
-  return { ...part, children: own, bytes: part.bytes + children.reduce((sum, c) => sum + c.bytes, 0), files: part.files + children.reduce((sum, c) => sum + c.files, 0) };
+  return {
+    ...part,
+    children: own,
+    bytes: part.bytes + children.reduce((sum, c) => sum + c.bytes, 0),
+    files: part.files + children.reduce((sum, c) => sum + c.files, 0),
+  };
 }

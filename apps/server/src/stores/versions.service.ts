@@ -42,16 +42,41 @@ export class VersionsService {
   async list(who: Who, nodeId: string): Promise<VersionList> {
     const node = await this.access.requireNode(who, nodeId, 'view');
     if (node.kind !== 'file') throw notFound('This file');
-    const rows = await this.db.query<(Row & { by: string | null })[]>('SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN person p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC', [nodeId]);
-    return { versions: rows.map((r) => ({ number: r.number, sizeBytes: Number(r.size_bytes), sha256: r.sha256.toString('hex'), createdAt: r.created_at.toISOString(), modifiedAt: r.modified_at.toISOString(), createdBy: r.by, kept: r.kept, current: r.current })), policy: policyWords(await this.admission.rules(node.storeId)) };
+    const rows = await this.db.query<(Row & { by: string | null })[]>(
+      'SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN person p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC',
+      [nodeId],
+    );
+    return {
+      versions: rows.map((r) => ({
+        number: r.number,
+        sizeBytes: Number(r.size_bytes),
+        sha256: r.sha256.toString('hex'),
+        createdAt: r.created_at.toISOString(),
+        modifiedAt: r.modified_at.toISOString(),
+        createdBy: r.by,
+        kept: r.kept,
+        current: r.current,
+      })),
+      policy: policyWords(await this.admission.rules(node.storeId)),
+    };
   }
 
   /** The bytes of one version. @throws Problem not-found */
   async bytes(who: Who, nodeId: string, number: number): Promise<FileBytes> {
     const node = await this.access.requireNode(who, nodeId, 'download');
-    const [row] = await this.db.query<(Row & { media_type: string | null })[]>('SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2', [nodeId, number]);
+    const [row] = await this.db.query<(Row & { media_type: string | null })[]>(
+      'SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2',
+      [nodeId, number],
+    );
     if (!row) throw notFound('This version');
-    return { id: nodeId, name: node.name, sizeBytes: Number(row.size_bytes), mediaType: row.media_type ?? 'application/octet-stream', sha256: row.sha256, modifiedAt: row.modified_at };
+    return {
+      id: nodeId,
+      name: node.name,
+      sizeBytes: Number(row.size_bytes),
+      mediaType: row.media_type ?? 'application/octet-stream',
+      sha256: row.sha256,
+      modifiedAt: row.modified_at,
+    };
   }
 
   /** Makes an earlier version the present one again, as a new version. Nothing is lost by it. */
@@ -59,17 +84,41 @@ export class VersionsService {
     return this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'edit', tx);
-      const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [nodeId, number]);
+      const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [
+        nodeId,
+        number,
+      ]);
       if (!row) throw notFound('This version');
-      const made = await this.addVersion(tx, who, { nodeId, storeId: node.storeId, sha256: row.sha256, sizeBytes: Number(row.size_bytes), modifiedAt: row.modified_at });
+      const made = await this.addVersion(tx, who, {
+        nodeId,
+        storeId: node.storeId,
+        sha256: row.sha256,
+        sizeBytes: Number(row.size_bytes),
+        modifiedAt: row.modified_at,
+      });
       await this.events.tell(tx, { topic: 'node', id: node.parentId as string });
-      await this.ledger.append(tx, { kind: 'version.restored', actor: actorOf(who), nodeId, detail: { name: node.name, version: number, as: made } });
-      return { id: nodeId, name: node.name, sizeBytes: Number(row.size_bytes), sha256: row.sha256.toString('hex'), version: made };
+      await this.ledger.append(tx, {
+        kind: 'version.restored',
+        actor: actorOf(who),
+        nodeId,
+        detail: { name: node.name, version: number, as: made },
+      });
+      return {
+        id: nodeId,
+        name: node.name,
+        sizeBytes: Number(row.size_bytes),
+        sha256: row.sha256.toString('hex'),
+        version: made,
+      };
     });
   }
 
   /** Adds a version to a file that is held, and removes what the store's policy no longer keeps. @returns its number */
-  async addVersion(tx: EntityManager, who: Who, v: { nodeId: string; storeId: string; sha256: Buffer; sizeBytes: number; modifiedAt: Date }): Promise<number> {
+  async addVersion(
+    tx: EntityManager,
+    who: Who,
+    v: { nodeId: string; storeId: string; sha256: Buffer; sizeBytes: number; modifiedAt: Date },
+  ): Promise<number> {
     const now = this.clock.date();
     const id = uuidv7();
     const [row] = await tx.query<{ number: number }[]>(
@@ -77,7 +126,13 @@ export class VersionsService {
        SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7 FROM file_version WHERE node_id = $2 RETURNING number`,
       [id, v.nodeId, v.sha256, v.sizeBytes, v.modifiedAt, now, who.personId],
     );
-    await tx.query('UPDATE node SET version_id = $2, size_bytes = $3, changed_at = $4, changed_by = $5 WHERE id = $1', [v.nodeId, id, v.sizeBytes, now, who.personId]);
+    await tx.query('UPDATE node SET version_id = $2, size_bytes = $3, changed_at = $4, changed_by = $5 WHERE id = $1', [
+      v.nodeId,
+      id,
+      v.sizeBytes,
+      now,
+      who.personId,
+    ]);
     await this.removeSurplus(tx, [v.nodeId], await this.admission.rules(v.storeId, tx));
     return row?.number ?? 1;
   }
@@ -86,10 +141,18 @@ export class VersionsService {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'edit', tx);
-      const [rows] = (await tx.query('UPDATE file_version SET kept = $3 WHERE node_id = $1 AND number = $2 RETURNING id', [nodeId, number, kept])) as [unknown[], number];
+      const [rows] = (await tx.query(
+        'UPDATE file_version SET kept = $3 WHERE node_id = $1 AND number = $2 RETURNING id',
+        [nodeId, number, kept],
+      )) as [unknown[], number];
       if (rows.length === 0) throw notFound('This version');
       await this.events.tell(tx, { topic: 'node', id: node.parentId as string });
-      await this.ledger.append(tx, { kind: 'version.kept', actor: actorOf(who), nodeId, detail: { name: node.name, version: number, kept } });
+      await this.ledger.append(tx, {
+        kind: 'version.kept',
+        actor: actorOf(who),
+        nodeId,
+        detail: { name: node.name, version: number, kept },
+      });
     });
     return (await this.list(who, nodeId)).versions;
   }
@@ -101,19 +164,35 @@ export class VersionsService {
     return {
       versions: found.length,
       bytes: found.reduce((sum, f) => sum + Number(f.row.size_bytes), 0),
-      examples: found.slice(0, 50).map(({ row, reason }) => ({ name: row.name, number: row.number, reason, createdAt: row.created_at.toISOString() })),
+      examples: found
+        .slice(0, 50)
+        .map(({ row, reason }) => ({
+          name: row.name,
+          number: row.number,
+          reason,
+          createdAt: row.created_at.toISOString(),
+        })),
     };
   }
 
   /** Removes what every store's policy no longer keeps: versions grow old without anybody doing anything. */
   async thinAll(): Promise<void> {
-    for (const { id, name } of await this.db.query<{ id: string; name: string }[]>('SELECT id, name FROM store WHERE thin_after_days IS NOT NULL')) {
+    for (const { id, name } of await this.db.query<{ id: string; name: string }[]>(
+      'SELECT id, name FROM store WHERE thin_after_days IS NOT NULL',
+    )) {
       await this.events.change(async (tx) => {
         const found = await this.surplus(tx, { storeId: id }, await this.admission.rules(id, tx));
         if (found.length === 0) return;
-        await tx.query('DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND n.id = v.node_id AND n.version_id <> v.id', [found.map((f) => f.row.id)]);
+        await tx.query(
+          'DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND n.id = v.node_id AND n.version_id <> v.id',
+          [found.map((f) => f.row.id)],
+        );
         await this.events.tell(tx, { topic: 'store', id });
-        await this.ledger.append(tx, { kind: 'versions.removed', actor: SYSTEM_ACTOR, detail: { count: found.length, store: name } });
+        await this.ledger.append(tx, {
+          kind: 'versions.removed',
+          actor: SYSTEM_ACTOR,
+          detail: { count: found.length, store: name },
+        });
       });
     }
   }
@@ -134,7 +213,11 @@ export class VersionsService {
     const byNode = groupBy(rows);
     const now = this.clock.now();
     return [...byNode.values()].flatMap((versions) => {
-      const removed = versionsToRemove(versions.map((v) => ({ id: v.id, number: v.number, createdAt: v.created_at.getTime(), kept: v.kept })), policy, now);
+      const removed = versionsToRemove(
+        versions.map((v) => ({ id: v.id, number: v.number, createdAt: v.created_at.getTime(), kept: v.kept })),
+        policy,
+        now,
+      );
       return removed.map(({ id, reason }) => ({ row: versions.find((v) => v.id === id) as Row, reason }));
     });
   }
@@ -148,6 +231,7 @@ function groupBy(rows: Row[]): Map<string, Row[]> {
 
 export function versionNumber(text: string): number {
   const number = Number(text);
-  if (!Number.isInteger(number) || number < 1) throw invalidField('version', 'version.invalid', 'A version is a whole number from 1.');
+  if (!Number.isInteger(number) || number < 1)
+    throw invalidField('version', 'version.invalid', 'A version is a whole number from 1.');
   return number;
 }

@@ -24,7 +24,10 @@ const FILE_HEADERS = {
 
 @Injectable()
 export class DownloadService {
-  constructor(private readonly db: DataSource, @Inject(BLOBS) private readonly blobs: BlobStore) {}
+  constructor(
+    private readonly db: DataSource,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+  ) {}
 
   /** Sends a file or the range that was asked for. @throws Problem blob.missing, range.beyond-end */
   async file(req: IncomingMessage, res: ServerResponse, file: FileBytes, how: 'save' | 'show'): Promise<void> {
@@ -51,9 +54,19 @@ export class DownloadService {
   /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.empty */
   async plan(nodeIds: string[]): Promise<Archive> {
     const found = await contents(this.db.manager, nodeIds);
-    if (found.length > MOST_CONTENTS) throw new Problem('too-large', 'archive.too-many', `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`);
+    if (found.length > MOST_CONTENTS)
+      throw new Problem(
+        'too-large',
+        'archive.too-many',
+        `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`,
+      );
     const deep = found.find((f) => Buffer.byteLength(f.path) > ARCHIVE_PATH_MOST_BYTES);
-    if (deep) throw new Problem('invalid', 'archive.path-too-long', `The folders inside go deeper than an archive can hold (paths of ${ARCHIVE_PATH_MOST_BYTES.toLocaleString('en-GB')} bytes). Choose folders further down.`);
+    if (deep)
+      throw new Problem(
+        'invalid',
+        'archive.path-too-long',
+        `The folders inside go deeper than an archive can hold (paths of ${ARCHIVE_PATH_MOST_BYTES.toLocaleString('en-GB')} bytes). Choose folders further down.`,
+      );
     return planOf(found);
   }
 
@@ -80,14 +93,22 @@ const fileHeads = new WeakMap<FileBytes, [saved: Record<string, string>, shown: 
 function fileHead(file: FileBytes, shown: boolean): Record<string, string> {
   let heads = fileHeads.get(file);
   if (!heads) {
-    heads = [headOf(contentDisposition(file.name), safeType(file.mediaType), file.modifiedAt), headOf(contentDisposition(file.name, { type: 'inline' }), file.mediaType, file.modifiedAt)];
+    heads = [
+      headOf(contentDisposition(file.name), safeType(file.mediaType), file.modifiedAt),
+      headOf(contentDisposition(file.name, { type: 'inline' }), file.mediaType, file.modifiedAt),
+    ];
     fileHeads.set(file, heads);
   }
   return heads[shown ? 1 : 0];
 }
 
 function headOf(disposition: string, type: string, modifiedAt: Date): Record<string, string> {
-  return { ...FILE_HEADERS, 'Content-Disposition': disposition, 'Content-Type': type, 'Last-Modified': modifiedAt.toUTCString() };
+  return {
+    ...FILE_HEADERS,
+    'Content-Disposition': disposition,
+    'Content-Type': type,
+    'Last-Modified': modifiedAt.toUTCString(),
+  };
 }
 
 const SHA256_BYTES = 32;
@@ -103,7 +124,13 @@ export function planOf(found: ContentFile[]): Archive {
     hash.update(`${path}\0${f.sha256}\0${f.modifiedAt}\n`);
     newest = Math.max(newest, f.modifiedAt);
     names.write(f.sha256, i * SHA256_BYTES, 'hex');
-    return { path, sizeBytes: f.sizeBytes, crc32: f.crc32, modifiedAt: f.modifiedAt, source: f.kind === 'folder' ? null : i };
+    return {
+      path,
+      sizeBytes: f.sizeBytes,
+      crc32: f.crc32,
+      modifiedAt: f.modifiedAt,
+      source: f.kind === 'folder' ? null : i,
+    };
   });
   return { plan: planZip(entries), names, etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
 }
@@ -114,7 +141,8 @@ function distinct(path: string, used: Set<string>): string {
   for (let n = 2; used.has(candidate.toLowerCase()); n += 1) {
     const [first, ...rest] = path.split('/');
     const dot = rest.length === 0 ? (first as string).lastIndexOf('.') : -1;
-    const numbered = dot > 0 ? `${(first as string).slice(0, dot)} (${n})${(first as string).slice(dot)}` : `${first} (${n})`;
+    const numbered =
+      dot > 0 ? `${(first as string).slice(0, dot)} (${n})${(first as string).slice(dot)}` : `${first} (${n})`;
     candidate = [numbered, ...rest].join('/');
   }
   used.add(candidate.toLowerCase());
@@ -130,7 +158,11 @@ function* stretches({ plan, names }: Archive, start: number, end: number): Gener
     else {
       if (gathered.length) yield { bytes: Buffer.concat(gathered) };
       gathered = [];
-      yield { sha256: names.subarray(segment.source * SHA256_BYTES, (segment.source + 1) * SHA256_BYTES), from, length: to - from };
+      yield {
+        sha256: names.subarray(segment.source * SHA256_BYTES, (segment.source + 1) * SHA256_BYTES),
+        from,
+        length: to - from,
+      };
     }
   }
   if (gathered.length) yield { bytes: Buffer.concat(gathered) };
@@ -147,5 +179,9 @@ function safeType(type: string): string {
 }
 
 function blobMissing(): Problem {
-  return new Problem('unexpected', 'blob.missing', 'The bytes of this file are missing or damaged on the server. Tell whoever runs it.');
+  return new Problem(
+    'unexpected',
+    'blob.missing',
+    'The bytes of this file are missing or damaged on the server. Tell whoever runs it.',
+  );
 }

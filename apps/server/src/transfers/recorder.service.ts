@@ -50,14 +50,24 @@ export class Recorder {
   ) {}
 
   /** One file. @throws Problem name.taken and the faults of admission; the staged bytes are then still there */
-  async one(who: Who, file: Arrived, how: Recording, also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>): Promise<UploadAnswer> {
+  async one(
+    who: Who,
+    file: Arrived,
+    how: Recording,
+    also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>,
+  ): Promise<UploadAnswer> {
     const answer = await this.events.change(async (tx) => {
       await this.keeper.keep(tx, [file.blob]);
       const folder = await this.stores.lockFolder(who, how.folderId, tx);
       const rules = await this.admission.rules(folder.storeId, tx);
       const kept = await this.record(tx, who, file, { ...how, storeId: folder.storeId }, rules);
       await also?.(tx, kept);
-      await this.ledger.append(tx, { kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded', actor: actorOf(who), nodeId: kept.id, detail: { name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version } });
+      await this.ledger.append(tx, {
+        kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded',
+        actor: actorOf(who),
+        nodeId: kept.id,
+        detail: { name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version },
+      });
       return kept;
     });
     this.previews.want(answer.id, file.blob.sha256, answer.name, answer.sizeBytes);
@@ -65,27 +75,68 @@ export class Recorder {
   }
 
   /** Many small files at once: each is kept or refused by itself, all that are kept commit together. */
-  async many(who: Who, files: Arrived[], how: Recording, also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>): Promise<BatchEntry[]> {
+  async many(
+    who: Who,
+    files: Arrived[],
+    how: Recording,
+    also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
+  ): Promise<BatchEntry[]> {
     const entries = await this.events.change(async (tx) => {
-      await this.keeper.keep(tx, files.map((f) => f.blob));
+      await this.keeper.keep(
+        tx,
+        files.map((f) => f.blob),
+      );
       const folder = await this.stores.lockFolder(who, how.folderId, tx);
       const rules = await this.admission.rules(folder.storeId, tx);
-      await this.admission.requireQuota(tx, who, folder.storeId, files.reduce((sum, f) => sum + f.blob.sizeBytes, 0));
+      await this.admission.requireQuota(
+        tx,
+        who,
+        folder.storeId,
+        files.reduce((sum, f) => sum + f.blob.sizeBytes, 0),
+      );
       const told = await this.recordMany(tx, who, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
       if (kept.length > 0) {
-        const lines = kept.map((a) => `${a.sha256} ${a.id}\n`).sort().join('');
-        await this.ledger.append(tx, { kind: 'files.uploaded', actor: actorOf(who), nodeId: how.folderId, detail: { count: kept.length, folder: folder.name, sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0), digest: createHash('sha256').update(lines).digest('hex') } });
+        const lines = kept
+          .map((a) => `${a.sha256} ${a.id}\n`)
+          .sort()
+          .join('');
+        await this.ledger.append(tx, {
+          kind: 'files.uploaded',
+          actor: actorOf(who),
+          nodeId: how.folderId,
+          detail: {
+            count: kept.length,
+            folder: folder.name,
+            sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0),
+            digest: createHash('sha256').update(lines).digest('hex'),
+          },
+        });
       }
       return told;
     });
-    entries.forEach((entry, i) => 'answer' in entry && this.previews.want(entry.answer.id, (files[i] as Arrived).blob.sha256, entry.answer.name, entry.answer.sizeBytes));
+    entries.forEach(
+      (entry, i) =>
+        'answer' in entry &&
+        this.previews.want(
+          entry.answer.id,
+          (files[i] as Arrived).blob.sha256,
+          entry.answer.name,
+          entry.answer.sizeBytes,
+        ),
+    );
     return entries;
   }
 
   /** The files of a batch in a few statements; each that is refused says so and leaves no trace. */
-  private async recordMany(tx: EntityManager, who: Who, files: Arrived[], how: Recording & { storeId: string }, rules: StoreRules): Promise<BatchEntry[]> {
+  private async recordMany(
+    tx: EntityManager,
+    who: Who,
+    files: Arrived[],
+    how: Recording & { storeId: string },
+    rules: StoreRules,
+  ): Promise<BatchEntry[]> {
     const told: BatchEntry[] = [];
     const folders = new Map<string, string | Problem>([['', how.folderId]]);
     const placed: { index: number; file: Arrived; folderId: string; name: string; key: string }[] = [];
@@ -94,7 +145,12 @@ export class Recorder {
       const name = normalizeName(file.name);
       const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
       const folderId = await this.folderBelow(tx, who, file.below, how, folders);
-      const refused = folderId instanceof Problem ? folderId : fault ? invalidField('name', fault, admissionWords(fault, rules)) : null;
+      const refused =
+        folderId instanceof Problem
+          ? folderId
+          : fault
+            ? invalidField('name', fault, admissionWords(fault, rules))
+            : null;
       if (refused) told[index] = { path, code: refused.code, words: refused.message };
       else placed.push({ index, file, folderId: folderId as string, name, key: nameKey(name) });
     }
@@ -108,32 +164,87 @@ export class Recorder {
       } else {
         // A name that is taken, by somebody's file or by one of this batch, is decided one by one.
         const path = [...place.file.below, place.file.name].join('/');
-        told[place.index] = await this.record(tx, who, place.file, { ...how, folderId: place.folderId }, rules).then((answer) => ({ path, answer }), (error: unknown) => {
-          if (error instanceof Problem) return { path, code: error.code, words: error.message };
-          throw error;
-        });
+        told[place.index] = await this.record(tx, who, place.file, { ...how, folderId: place.folderId }, rules).then(
+          (answer) => ({ path, answer }),
+          (error: unknown) => {
+            if (error instanceof Problem) return { path, code: error.code, words: error.message };
+            throw error;
+          },
+        );
       }
     }
     const answers = await this.insertMany(tx, who, fresh, how.storeId);
-    fresh.forEach((place, i) => (told[place.index] = { path: [...place.file.below, place.file.name].join('/'), answer: answers[i] as UploadAnswer }));
+    fresh.forEach(
+      (place, i) =>
+        (told[place.index] = {
+          path: [...place.file.below, place.file.name].join('/'),
+          answer: answers[i] as UploadAnswer,
+        }),
+    );
     for (const id of new Set(placed.map((p) => p.folderId))) await this.events.tell(tx, { topic: 'node', id });
     return told;
   }
 
-  private async insertMany(tx: EntityManager, who: Who, files: { file: Arrived; folderId: string; name: string; key: string }[], storeId: string): Promise<UploadAnswer[]> {
+  private async insertMany(
+    tx: EntityManager,
+    who: Who,
+    files: { file: Arrived; folderId: string; name: string; key: string }[],
+    storeId: string,
+  ): Promise<UploadAnswer[]> {
     const now = this.clock.date();
     const rows = files.map(({ file, folderId, name, key }) => ({
-      node: { id: uuidv7(), store_id: storeId, parent_id: folderId, kind: 'file', name, name_key: key, litter: isLitter(name), size_bytes: file.blob.sizeBytes, media_type: lookup(name) || 'application/octet-stream', version_id: uuidv7(), created_at: now, changed_at: now, changed_by: who.personId },
+      node: {
+        id: uuidv7(),
+        store_id: storeId,
+        parent_id: folderId,
+        kind: 'file',
+        name,
+        name_key: key,
+        litter: isLitter(name),
+        size_bytes: file.blob.sizeBytes,
+        media_type: lookup(name) || 'application/octet-stream',
+        version_id: uuidv7(),
+        created_at: now,
+        changed_at: now,
+        changed_by: who.personId,
+      },
       modifiedAt: file.modifiedAt ?? now,
       sha256: file.blob.sha256.toString('hex'),
     }));
-    await insertNodes(tx, rows.map((r) => r.node));
-    await insertVersions(tx, rows.map(({ node, modifiedAt, sha256 }) => ({ id: node.version_id, node_id: node.id, number: 1, sha256: `\\x${sha256}`, size_bytes: node.size_bytes, modified_at: modifiedAt, created_at: now, created_by: who.personId })));
-    return rows.map(({ node, sha256 }) => ({ id: node.id, name: node.name, sizeBytes: node.size_bytes, sha256, version: 1 }));
+    await insertNodes(
+      tx,
+      rows.map((r) => r.node),
+    );
+    await insertVersions(
+      tx,
+      rows.map(({ node, modifiedAt, sha256 }) => ({
+        id: node.version_id,
+        node_id: node.id,
+        number: 1,
+        sha256: `\\x${sha256}`,
+        size_bytes: node.size_bytes,
+        modified_at: modifiedAt,
+        created_at: now,
+        created_by: who.personId,
+      })),
+    );
+    return rows.map(({ node, sha256 }) => ({
+      id: node.id,
+      name: node.name,
+      sizeBytes: node.size_bytes,
+      sha256,
+      version: 1,
+    }));
   }
 
   /** The folder a file of a batch goes into, made where it is not there; a Problem when it cannot be. */
-  private async folderBelow(tx: EntityManager, who: Who, below: string[], how: Recording & { storeId: string }, folders: Map<string, string | Problem>): Promise<string | Problem> {
+  private async folderBelow(
+    tx: EntityManager,
+    who: Who,
+    below: string[],
+    how: Recording & { storeId: string },
+    folders: Map<string, string | Problem>,
+  ): Promise<string | Problem> {
     let [at, id] = ['', how.folderId];
     for (const part of below) {
       const name = normalizeName(part);
@@ -152,7 +263,13 @@ export class Recorder {
     return id;
   }
 
-  private async makeFolder(tx: EntityManager, who: Who, parentId: string, name: string, storeId: string): Promise<string> {
+  private async makeFolder(
+    tx: EntityManager,
+    who: Who,
+    parentId: string,
+    name: string,
+    storeId: string,
+  ): Promise<string> {
     const fault = nameFault(name);
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
@@ -165,32 +282,87 @@ export class Recorder {
     if (present) throw nameTaken(name);
     const id = uuidv7();
     const now = this.clock.date();
-    await tx.insert(Node, { id, storeId, parentId, kind: 'folder', name, nameKey: nameKey(name), litter: isLitter(name), createdAt: now, changedAt: now, changedBy: who.personId });
+    await tx.insert(Node, {
+      id,
+      storeId,
+      parentId,
+      kind: 'folder',
+      name,
+      nameKey: nameKey(name),
+      litter: isLitter(name),
+      createdAt: now,
+      changedAt: now,
+      changedBy: who.personId,
+    });
     await this.events.tell(tx, { topic: 'node', id: parentId });
     return id;
   }
 
-  private async record(tx: EntityManager, who: Who, file: Arrived, how: Recording & { storeId: string }, rules: StoreRules): Promise<UploadAnswer> {
+  private async record(
+    tx: EntityManager,
+    who: Who,
+    file: Arrived,
+    how: Recording & { storeId: string },
+    rules: StoreRules,
+  ): Promise<UploadAnswer> {
     const wished = normalizeName(file.name);
     const { blob } = file;
     const fault = fileFault({ name: wished, sizeBytes: blob.sizeBytes }, rules);
     if (fault) throw invalidField('name', fault, admissionWords(fault, rules));
     const now = this.clock.date();
     const modifiedAt = file.modifiedAt ?? now;
-    const present = await tx.findOne(Node, { where: { parentId: how.folderId, nameKey: nameKey(wished), trashedAt: IsNull() } });
+    const present = await tx.findOne(Node, {
+      where: { parentId: how.folderId, nameKey: nameKey(wished), trashedAt: IsNull() },
+    });
     const overtaken = present !== null && present.createdAt > how.beganAt && how.conflict === 'refuse';
-    if (present && !overtaken && (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder'))) throw nameTaken(wished);
+    if (
+      present &&
+      !overtaken &&
+      (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder'))
+    )
+      throw nameTaken(wished);
     await this.events.tell(tx, { topic: 'node', id: how.folderId });
     const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };
     if (present && how.conflict === 'version') {
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
-      const version = await this.versions.addVersion(tx, who, { nodeId: present.id, storeId: how.storeId, sha256: blob.sha256, sizeBytes: blob.sizeBytes, modifiedAt });
+      const version = await this.versions.addVersion(tx, who, {
+        nodeId: present.id,
+        storeId: how.storeId,
+        sha256: blob.sha256,
+        sizeBytes: blob.sizeBytes,
+        modifiedAt,
+      });
       return { id: present.id, name: present.name, ...told, version };
     }
     const name = present ? ((await freeNames(tx, how.folderId, [wished]))[0] as string) : wished;
     const [id, versionId] = [uuidv7(), uuidv7()];
-    await uniqueName(name, () => tx.insert(Node, { id, storeId: how.storeId, parentId: how.folderId, kind: 'file', name, nameKey: nameKey(name), litter: isLitter(name), sizeBytes: blob.sizeBytes, mediaType: lookup(name) || 'application/octet-stream', versionId, createdAt: now, changedAt: now, changedBy: who.personId }));
-    await tx.insert(FileVersion, { id: versionId, nodeId: id, number: 1, sha256: blob.sha256, sizeBytes: blob.sizeBytes, modifiedAt, createdAt: now, createdBy: who.personId });
+    await uniqueName(name, () =>
+      tx.insert(Node, {
+        id,
+        storeId: how.storeId,
+        parentId: how.folderId,
+        kind: 'file',
+        name,
+        nameKey: nameKey(name),
+        litter: isLitter(name),
+        sizeBytes: blob.sizeBytes,
+        mediaType: lookup(name) || 'application/octet-stream',
+        versionId,
+        createdAt: now,
+        changedAt: now,
+        changedBy: who.personId,
+      }),
+    );
+    await tx.insert(FileVersion, {
+      id: versionId,
+      nodeId: id,
+      number: 1,
+      sha256: blob.sha256,
+      sizeBytes: blob.sizeBytes,
+      modifiedAt,
+      createdAt: now,
+      createdBy: who.personId,
+    });
     return { id, name, ...told, version: 1 };
   }
 }

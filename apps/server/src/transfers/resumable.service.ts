@@ -1,6 +1,13 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { normalizeName } from '@quay/core';
-import { PROBLEM_STATUS, uploadMetadataSchema, type ConflictChoice, type OpenUpload, type UploadAnswer, type UploadMetadata } from '@quay/contract';
+import {
+  PROBLEM_STATUS,
+  uploadMetadataSchema,
+  type ConflictChoice,
+  type OpenUpload,
+  type UploadAnswer,
+  type UploadMetadata,
+} from '@quay/contract';
 import { DataStore, Server, Upload } from '@tus/server';
 import type { NextFunction, Request, Response } from 'express';
 import { AsyncLocalStorage } from 'node:async_hooks';
@@ -89,7 +96,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
       try {
         const secret = sessionSecret(req.headers.cookie);
         const who = secret ? await this.sessions.whoHolds(secret) : null;
-        if (!who) throw new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
+        if (!who)
+          throw new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
         await this.asking.run(who, () => this.protocol.handle(req, res));
       } catch (error) {
         sendProblem(asProblem(error), req, res);
@@ -99,8 +107,20 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   /** Somebody's uploads that have not ended. */
   async open(who: Who): Promise<OpenUpload[]> {
-    const rows = await this.db.query<(Row & { folder_name: string })[]>('SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at', [who.personId]);
-    return rows.map((r) => ({ id: r.id, folderId: r.folder_id, folderName: r.folder_name, name: r.name, sizeBytes: Number(r.size_bytes), offsetBytes: Number(r.offset_bytes), touchedAt: r.touched_at.toISOString(), removedAt: new Date(r.touched_at.getTime() + PART_KEPT_MS).toISOString() }));
+    const rows = await this.db.query<(Row & { folder_name: string })[]>(
+      'SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at',
+      [who.personId],
+    );
+    return rows.map((r) => ({
+      id: r.id,
+      folderId: r.folder_id,
+      folderName: r.folder_name,
+      name: r.name,
+      sizeBytes: Number(r.size_bytes),
+      offsetBytes: Number(r.offset_bytes),
+      touchedAt: r.touched_at.toISOString(),
+      removedAt: new Date(r.touched_at.getTime() + PART_KEPT_MS).toISOString(),
+    }));
   }
 
   /** What became of an upload: its answer, or that it has not ended. */
@@ -112,8 +132,14 @@ export class ResumableService extends DataStore implements OnModuleInit {
   /** Ends a complete upload whose name was taken, by another decision. */
   async finish(who: Who, id: string, conflict: ConflictChoice): Promise<UploadAnswer> {
     const row = await this.mine(who, id);
-    if (Number(row.offset_bytes) < Number(row.size_bytes)) throw new Problem('conflict', 'upload.incomplete', 'Not all of this upload has arrived yet.');
-    await this.uploads.admit(who, { folderId: row.folder_id, name: row.name, conflict: conflict === 'refuse' ? 'keep-both' : conflict, sizeBytes: 0 });
+    if (Number(row.offset_bytes) < Number(row.size_bytes))
+      throw new Problem('conflict', 'upload.incomplete', 'Not all of this upload has arrived yet.');
+    await this.uploads.admit(who, {
+      folderId: row.folder_id,
+      name: row.name,
+      conflict: conflict === 'refuse' ? 'keep-both' : conflict,
+      sizeBytes: 0,
+    });
     await this.db.query('UPDATE upload SET conflict = $2 WHERE id = $1 AND answer IS NULL', [id, conflict]);
     return this.settle(who, id);
   }
@@ -122,12 +148,28 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   override async create(upload: Upload): Promise<Upload> {
     const who = this.who();
-    const plain = Object.fromEntries(Object.entries(upload.metadata ?? {}).filter(([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt'].includes(key)));
+    const plain = Object.fromEntries(
+      Object.entries(upload.metadata ?? {}).filter(
+        ([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt'].includes(key),
+      ),
+    );
     const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
     const sizeBytes = upload.size ?? 0;
     await this.uploads.admit(who, { ...asked, sizeBytes });
     const now = this.clock.date();
-    await this.db.query('INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)', [upload.id, who.personId, asked.folderId, normalizeName(asked.name), asked.conflict, asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt), sizeBytes, now]);
+    await this.db.query(
+      'INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)',
+      [
+        upload.id,
+        who.personId,
+        asked.folderId,
+        normalizeName(asked.name),
+        asked.conflict,
+        asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt),
+        sizeBytes,
+        now,
+      ],
+    );
     upload.creation_date = now.toISOString();
     return upload;
   }
@@ -136,9 +178,16 @@ export class ResumableService extends DataStore implements OnModuleInit {
     const who = this.who();
     const row = await this.mine(who, id);
     const writer = randomUUID();
-    await this.db.query('UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1', [id, writer, this.clock.date()]);
+    await this.db.query('UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1', [
+      id,
+      writer,
+      this.clock.date(),
+    ]);
     const flushedTo = async (safe: number) => {
-      const [, changed] = (await this.db.query('UPDATE upload SET offset_bytes = $3, touched_at = $4 WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes', [id, writer, safe, this.clock.date()])) as [unknown, number];
+      const [, changed] = (await this.db.query(
+        'UPDATE upload SET offset_bytes = $3, touched_at = $4 WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes',
+        [id, writer, safe, this.clock.date()],
+      )) as [unknown, number];
       // Another request has taken over: what still comes here is not wanted any more.
       if (changed === 0) stream.destroy();
     };
@@ -149,7 +198,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   override async getUpload(id: string): Promise<Upload> {
     const row = await this.mine(this.who(), id);
-    return new Upload({ id, size: Number(row.size_bytes), offset: Number(row.offset_bytes), creation_date: row.touched_at.toISOString(), metadata: { name: row.name } });
+    return new Upload({
+      id,
+      size: Number(row.size_bytes),
+      offset: Number(row.offset_bytes),
+      creation_date: row.touched_at.toISOString(),
+      metadata: { name: row.name },
+    });
   }
 
   override async remove(id: string): Promise<void> {
@@ -167,10 +222,19 @@ export class ResumableService extends DataStore implements OnModuleInit {
       throw error;
     });
     try {
-      const answer = await this.recorder.one(who, { below: [], name: row.name, modifiedAt: row.modified_at, blob }, { folderId: row.folder_id, conflict: row.conflict, beganAt: row.created_at }, async (tx, told) => {
-        const [, changed] = (await tx.query('UPDATE upload SET answer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL', [id, JSON.stringify(told), this.clock.date()])) as [unknown, number];
-        if (changed === 0) throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
-      });
+      const answer = await this.recorder.one(
+        who,
+        { below: [], name: row.name, modifiedAt: row.modified_at, blob },
+        { folderId: row.folder_id, conflict: row.conflict, beganAt: row.created_at },
+        async (tx, told) => {
+          const [, changed] = (await tx.query(
+            'UPDATE upload SET answer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL',
+            [id, JSON.stringify(told), this.clock.date()],
+          )) as [unknown, number];
+          if (changed === 0)
+            throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
+        },
+      );
       await this.blobs.parts.remove(id);
       return answer;
     } catch (error) {
@@ -187,10 +251,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   private async expire(): Promise<void> {
     const before = new Date(this.clock.now() - PART_KEPT_MS);
-    for (const { id } of await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE touched_at < $1', [before])) await this.forget(id);
+    for (const { id } of await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE touched_at < $1', [before]))
+      await this.forget(id);
     await this.db.query('DELETE FROM upload_batch WHERE at < $1', [before]);
     // Parts whose upload is gone: of a crash between the two, or of a folder that was removed for good.
-    const known = new Set((await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL')).map((r) => r.id));
+    const known = new Set(
+      (await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL')).map((r) => r.id),
+    );
     for (const id of await this.blobs.parts.ids()) if (!known.has(id)) await this.blobs.parts.remove(id);
   }
 
@@ -200,7 +267,9 @@ export class ResumableService extends DataStore implements OnModuleInit {
   }
 
   private async mine(who: Who, id: string): Promise<Row> {
-    const [row] = /^[0-9a-f-]{36}$/.test(id) ? await this.db.query<Row[]>('SELECT * FROM upload WHERE id = $1 AND person_id = $2', [id, who.personId]) : [];
+    const [row] = /^[0-9a-f-]{36}$/.test(id)
+      ? await this.db.query<Row[]>('SELECT * FROM upload WHERE id = $1 AND person_id = $2', [id, who.personId])
+      : [];
     if (!row) throw notFound('This upload');
     return row;
   }
@@ -214,6 +283,16 @@ export class ResumableService extends DataStore implements OnModuleInit {
   private refusal(error: unknown, req: object): { status_code: number; body: string } | undefined {
     if (typeof (error as { status_code?: unknown }).status_code === 'number') return undefined;
     const problem = asProblem(error);
-    return { status_code: PROBLEM_STATUS[problem.kind], body: JSON.stringify({ title: problem.message, status: PROBLEM_STATUS[problem.kind], detail: problem.message, code: problem.code, requestId: requestIdOf(req), ...problem.more }) };
+    return {
+      status_code: PROBLEM_STATUS[problem.kind],
+      body: JSON.stringify({
+        title: problem.message,
+        status: PROBLEM_STATUS[problem.kind],
+        detail: problem.message,
+        code: problem.code,
+        requestId: requestIdOf(req),
+        ...problem.more,
+      }),
+    };
   }
 }

@@ -26,40 +26,77 @@ afterAll(async () => {
 });
 
 const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
-const folder = async (by: Client, parent: string, name: string) => (await by.ask<{ id: string }>('POST', `/api/folders/${parent}/folders`, { name })).body.id;
+const folder = async (by: Client, parent: string, name: string) =>
+  (await by.ask<{ id: string }>('POST', `/api/folders/${parent}/folders`, { name })).body.id;
 const b64 = (text: string) => Buffer.from(text).toString('base64');
-const metadata = (folderId: string, name: string, conflict = 'refuse') => `folderId ${b64(folderId)},name ${b64(name)},conflict ${b64(conflict)}`;
-const tus = (by: Client, method: string, path: string, headers: Record<string, string> = {}, body?: Buffer) => by.fetch(path, { method, headers: { 'Tus-Resumable': '1.0.0', ...headers }, body: body && new Uint8Array(body) });
-const begin = async (by: Client, folderId: string, name: string, size: number, conflict = 'refuse') => (await tus(by, 'POST', '/api/uploads', { 'Upload-Length': String(size), 'Upload-Metadata': metadata(folderId, name, conflict) })).headers.get('location') as string;
-const patch = (by: Client, at: string, offset: number, body: Buffer) => tus(by, 'PATCH', at, { 'Upload-Offset': String(offset), 'Content-Type': 'application/offset+octet-stream' }, body);
-const outcome = async (by: Client, at: string) => (await by.ask<{ answer: UploadAnswer | null; offsetBytes: number }>('GET', at)).body;
+const metadata = (folderId: string, name: string, conflict = 'refuse') =>
+  `folderId ${b64(folderId)},name ${b64(name)},conflict ${b64(conflict)}`;
+const tus = (by: Client, method: string, path: string, headers: Record<string, string> = {}, body?: Buffer) =>
+  by.fetch(path, { method, headers: { 'Tus-Resumable': '1.0.0', ...headers }, body: body && new Uint8Array(body) });
+const begin = async (by: Client, folderId: string, name: string, size: number, conflict = 'refuse') =>
+  (
+    await tus(by, 'POST', '/api/uploads', {
+      'Upload-Length': String(size),
+      'Upload-Metadata': metadata(folderId, name, conflict),
+    })
+  ).headers.get('location') as string;
+const patch = (by: Client, at: string, offset: number, body: Buffer) =>
+  tus(by, 'PATCH', at, { 'Upload-Offset': String(offset), 'Content-Type': 'application/offset+octet-stream' }, body);
+const outcome = async (by: Client, at: string) =>
+  (await by.ask<{ answer: UploadAnswer | null; offsetBytes: number }>('GET', at)).body;
 
 /** Sends the head and half of a PATCH, then breaks the connection. */
 function broken(at: string, offset: number, half: Buffer, announced: number): Promise<void> {
   return new Promise((resolve) => {
     const url = new URL(office.origin + at);
-    const req = request({ host: url.hostname, port: url.port, path: url.pathname, method: 'PATCH', headers: { cookie: tomas.cookieHeader(at), 'Tus-Resumable': '1.0.0', 'Upload-Offset': offset, 'Content-Type': 'application/offset+octet-stream', 'Content-Length': announced } });
+    const req = request({
+      host: url.hostname,
+      port: url.port,
+      path: url.pathname,
+      method: 'PATCH',
+      headers: {
+        cookie: tomas.cookieHeader(at),
+        'Tus-Resumable': '1.0.0',
+        'Upload-Offset': offset,
+        'Content-Type': 'application/offset+octet-stream',
+        'Content-Length': announced,
+      },
+    });
     req.on('error', () => resolve());
     req.write(half, () => setTimeout(() => req.destroy(), 50));
   });
 }
 
 describe('resumable uploads (tus 1.0)', () => {
-  it('by the protocol\'s own client, in pieces', async () => {
+  it("by the protocol's own client, in pieces", async () => {
     const id = await folder(tomas, office.roots.tomas, 'By client');
     const bytes = randomBytes(1_000_003);
     const url = await new Promise<string>((resolve, reject) => {
-      const upload = new Upload(bytes, { endpoint: `${office.origin}/api/uploads`, chunkSize: 300_000, retryDelays: null, headers: { cookie: tomas.cookieHeader('/api/') }, metadata: { folderId: id, name: 'scan.las', conflict: 'refuse', modifiedAt: '1700000000000' }, onSuccess: () => resolve(upload.url as string), onError: reject });
+      const upload = new Upload(bytes, {
+        endpoint: `${office.origin}/api/uploads`,
+        chunkSize: 300_000,
+        retryDelays: null,
+        headers: { cookie: tomas.cookieHeader('/api/') },
+        metadata: { folderId: id, name: 'scan.las', conflict: 'refuse', modifiedAt: '1700000000000' },
+        onSuccess: () => resolve(upload.url as string),
+        onError: reject,
+      });
       upload.start();
     });
     const { answer } = await outcome(tomas, new URL(url, office.origin).pathname);
     expect(answer).toMatchObject({ name: 'scan.las', sizeBytes: bytes.length, sha256: sha(bytes), version: 1 });
-    const [row] = await office.db.query<{ modified_at: Date }[]>('SELECT modified_at FROM file_version WHERE node_id = $1', [answer?.id]);
+    const [row] = await office.db.query<{ modified_at: Date }[]>(
+      'SELECT modified_at FROM file_version WHERE node_id = $1',
+      [answer?.id],
+    );
     expect(row?.modified_at.getTime()).toBe(1_700_000_000_000);
   });
   it('says what it can (tus 1.0.x, "OPTIONS"), and wants its version', async () => {
     const answer = await tomas.fetch('/api/uploads', { method: 'OPTIONS' });
-    expect([answer.headers.get('tus-version'), answer.headers.get('tus-extension')]).toEqual(['1.0.0', 'creation,creation-with-upload,termination']);
+    expect([answer.headers.get('tus-version'), answer.headers.get('tus-extension')]).toEqual([
+      '1.0.0',
+      'creation,creation-with-upload,termination',
+    ]);
     expect((await tomas.fetch('/api/uploads', { method: 'POST', headers: { 'Upload-Length': '1' } })).status).toBe(412);
   });
   it('goes on after a broken connection, in this process and in the next, with the right hash', async () => {
@@ -68,9 +105,18 @@ describe('resumable uploads (tus 1.0)', () => {
     const at = await begin(tomas, id, 'broken.bin', bytes.length);
     await broken(at, 0, bytes.subarray(0, 150_000), bytes.length);
     await expect.poll(async () => Number((await tus(tomas, 'HEAD', at)).headers.get('upload-offset'))).toBe(150_000);
-    expect((await tomas.ask<OpenUpload[]>('GET', '/api/uploads')).body).toMatchObject([{ name: 'broken.bin', offsetBytes: 150_000, sizeBytes: 400_000, folderName: 'Broken' }]);
+    expect((await tomas.ask<OpenUpload[]>('GET', '/api/uploads')).body).toMatchObject([
+      { name: 'broken.bin', offsetBytes: 150_000, sizeBytes: 400_000, folderName: 'Broken' },
+    ]);
     // Another server on the same database and disk has no memory of the hash so far.
-    const second = await openOffice({ databaseUrl: office.config.databaseUrl, blobRoot: office.config.blobRoot, sealingKey: office.config.sealingKey }, false);
+    const second = await openOffice(
+      {
+        databaseUrl: office.config.databaseUrl,
+        blobRoot: office.config.blobRoot,
+        sealingKey: office.config.sealingKey,
+      },
+      false,
+    );
     const there = await second.signedIn('tomas');
     expect((await patch(there, at, 150_000, bytes.subarray(150_000, 300_000))).status).toBe(204);
     await second.close(false);
@@ -84,18 +130,37 @@ describe('resumable uploads (tus 1.0)', () => {
     const id = await folder(tomas, office.roots.tomas, 'Small');
     const empty = await begin(tomas, id, 'empty.txt', 0);
     expect((await outcome(tomas, empty)).answer).toMatchObject({ sizeBytes: 0, sha256: sha(Buffer.alloc(0)) });
-    const whole = await tus(tomas, 'POST', '/api/uploads', { 'Upload-Length': '5', 'Upload-Metadata': metadata(id, 'whole.txt'), 'Content-Type': 'application/offset+octet-stream' }, Buffer.from('whole'));
-    expect([whole.status, (await outcome(tomas, whole.headers.get('location') as string)).answer?.name]).toEqual([201, 'whole.txt']);
+    const whole = await tus(
+      tomas,
+      'POST',
+      '/api/uploads',
+      {
+        'Upload-Length': '5',
+        'Upload-Metadata': metadata(id, 'whole.txt'),
+        'Content-Type': 'application/offset+octet-stream',
+      },
+      Buffer.from('whole'),
+    );
+    expect([whole.status, (await outcome(tomas, whole.headers.get('location') as string)).answer?.name]).toEqual([
+      201,
+      'whole.txt',
+    ]);
   });
   it('a taken name is refused before bytes move; one that was taken meanwhile keeps both', async () => {
     const id = await folder(tomas, office.roots.projects, 'Names');
     await iris.upload(id, 'plan.txt', Buffer.from('iris'));
-    const refused = await tus(tomas, 'POST', '/api/uploads', { 'Upload-Length': '5', 'Upload-Metadata': metadata(id, 'Plan.txt') });
+    const refused = await tus(tomas, 'POST', '/api/uploads', {
+      'Upload-Length': '5',
+      'Upload-Metadata': metadata(id, 'Plan.txt'),
+    });
     expect([refused.status, ((await refused.json()) as { code: string }).code]).toEqual([409, 'name.taken']);
     const [mine, theirs] = [await begin(tomas, id, 'both.txt', 5), await begin(iris, id, 'both.txt', 4)];
     office.clock.advance(1000);
     await Promise.all([patch(tomas, mine, 0, Buffer.from('tomas')), patch(iris, theirs, 0, Buffer.from('iris'))]);
-    expect([(await outcome(tomas, mine)).answer?.name, (await outcome(iris, theirs)).answer?.name].sort()).toEqual(['both (2).txt', 'both.txt']);
+    expect([(await outcome(tomas, mine)).answer?.name, (await outcome(iris, theirs)).answer?.name].sort()).toEqual([
+      'both (2).txt',
+      'both.txt',
+    ]);
   });
   it('complete, but its folder is in the trash: it waits, and ends when the folder is back', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Gone for a while');
@@ -104,15 +169,19 @@ describe('resumable uploads (tus 1.0)', () => {
     const answer = await patch(tomas, at, 0, Buffer.from('late'));
     expect([answer.status, ((await answer.json()) as { code: string }).code]).toEqual([404, 'node.trashed']);
     await tomas.ask('POST', '/api/trash/put-back', { nodeIds: [id] });
-    expect((await tomas.ask<UploadAnswer>('POST', `${at}/finish`, { conflict: 'keep-both' })).body.name).toBe('late.txt');
+    expect((await tomas.ask<UploadAnswer>('POST', `${at}/finish`, { conflict: 'keep-both' })).body.name).toBe(
+      'late.txt',
+    );
   });
-  it('is one\'s own, and ends by termination', async () => {
+  it("is one's own, and ends by termination", async () => {
     const id = await folder(tomas, office.roots.projects, 'Own');
     const at = await begin(tomas, id, 'own.bin', 1000);
     await patch(tomas, at, 0, randomBytes(500));
     for (const method of ['HEAD', 'DELETE']) expect((await tus(iris, method, at)).status).toBe(404);
     expect((await patch(iris, at, 500, randomBytes(500))).status).toBe(404);
-    expect((await fetch(office.origin + at, { method: 'HEAD', headers: { 'Tus-Resumable': '1.0.0' } })).status).toBe(401);
+    expect((await fetch(office.origin + at, { method: 'HEAD', headers: { 'Tus-Resumable': '1.0.0' } })).status).toBe(
+      401,
+    );
     expect((await tus(tomas, 'DELETE', at)).status).toBe(204);
     expect((await tus(tomas, 'HEAD', at)).status).toBe(404);
   });
@@ -138,7 +207,14 @@ describe('resumable uploads (tus 1.0)', () => {
     await office.db.query(`UPDATE person SET quota_bytes = used_bytes + 10000 WHERE sign_in_name = 'tomas'`);
     const at = await begin(tomas, id, 'part.bin', 9000);
     await patch(tomas, at, 0, randomBytes(6000));
-    expect((await tus(tomas, 'POST', '/api/uploads', { 'Upload-Length': '5000', 'Upload-Metadata': metadata(id, 'second.bin') })).status).toBe(507);
+    expect(
+      (
+        await tus(tomas, 'POST', '/api/uploads', {
+          'Upload-Length': '5000',
+          'Upload-Metadata': metadata(id, 'second.bin'),
+        })
+      ).status,
+    ).toBe(507);
     office.clock.advance(6 * 86_400_000);
     await office.app.get(Housekeeping).tidy();
     tomas = await office.signedIn('tomas');
@@ -160,35 +236,64 @@ describe('many small files at once', () => {
       mkdirSync(join(root, path, '..'), { recursive: true });
       writeFileSync(join(root, path), bytes);
     }
-    const archive = execFileSync('tar', ['--format=pax', ...options, '-cf', '-', '--no-recursion', '-C', root, ...Object.keys(files)], { maxBuffer: 64_000_000 });
+    const archive = execFileSync(
+      'tar',
+      ['--format=pax', ...options, '-cf', '-', '--no-recursion', '-C', root, ...Object.keys(files)],
+      { maxBuffer: 64_000_000 },
+    );
     rmSync(root, { recursive: true });
     return archive;
   };
-  const send = (by: Client, folderId: string, body: Buffer, batchId = randomUUID() as string, conflict = 'refuse') => by.fetch(`/api/folders/${folderId}/batch?batchId=${batchId}&conflict=${conflict}`, { method: 'PUT', body: new Uint8Array(body), headers: { 'content-type': 'application/x-tar' } });
+  const send = (by: Client, folderId: string, body: Buffer, batchId = randomUUID() as string, conflict = 'refuse') =>
+    by.fetch(`/api/folders/${folderId}/batch?batchId=${batchId}&conflict=${conflict}`, {
+      method: 'PUT',
+      body: new Uint8Array(body),
+      headers: { 'content-type': 'application/x-tar' },
+    });
 
   it('come with their folders (GNU tar packs them), and twice the same batch counts once', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Batch');
-    const files = { 'Site/1.txt': Buffer.from('1'), 'Site/Sub/2.txt': Buffer.from('2'), 'site/3.txt': Buffer.from('3'), 'top.bin': randomBytes(200_000), [`Site/${'lang'.repeat(50)}.txt`]: Buffer.from('long') };
+    const files = {
+      'Site/1.txt': Buffer.from('1'),
+      'Site/Sub/2.txt': Buffer.from('2'),
+      'site/3.txt': Buffer.from('3'),
+      'top.bin': randomBytes(200_000),
+      [`Site/${'lang'.repeat(50)}.txt`]: Buffer.from('long'),
+    };
     const [batch, archive] = [randomUUID(), tarOf(files)];
     const answers = [await send(tomas, id, archive, batch), await send(tomas, id, archive, batch)];
     const [first, second] = (await Promise.all(answers.map((a) => a.json()))) as [BatchAnswer, BatchAnswer];
     expect(first.entries.map((e) => e.path)).toEqual(Object.keys(files));
     expect(second).toEqual(first);
     const { body: page } = await tomas.ask<FolderPage>('GET', `/api/folders/${id}`);
-    expect(page.items.map((i) => [i.name, i.itemCount])).toEqual([['Site', 4], ['top.bin', null]]);
+    expect(page.items.map((i) => [i.name, i.itemCount])).toEqual([
+      ['Site', 4],
+      ['top.bin', null],
+    ]);
     const top = first.entries[3];
     expect(top && 'answer' in top && top.answer.sha256).toBe(sha(files['top.bin']));
   });
   it('whose entries arrive one by one, each staged before the next has come', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Slowly');
-    const archive = tarOf(Object.fromEntries(Array.from({ length: 12 }, (_, i) => [`slow ${i}.txt`, Buffer.from(String(i))])));
+    const archive = tarOf(
+      Object.fromEntries(Array.from({ length: 12 }, (_, i) => [`slow ${i}.txt`, Buffer.from(String(i))])),
+    );
     const url = new URL(`${office.origin}/api/folders/${id}/batch?batchId=${randomUUID()}`);
     const answer = await new Promise<BatchAnswer>((resolve, reject) => {
-      const req = request({ host: url.hostname, port: url.port, path: url.pathname + url.search, method: 'PUT', headers: { cookie: tomas.cookieHeader(url.pathname), 'content-type': 'application/x-tar' } }, (res) => {
-        let text = '';
-        res.on('data', (piece) => (text += String(piece)));
-        res.on('end', () => resolve(JSON.parse(text) as BatchAnswer));
-      });
+      const req = request(
+        {
+          host: url.hostname,
+          port: url.port,
+          path: url.pathname + url.search,
+          method: 'PUT',
+          headers: { cookie: tomas.cookieHeader(url.pathname), 'content-type': 'application/x-tar' },
+        },
+        (res) => {
+          let text = '';
+          res.on('data', (piece) => (text += String(piece)));
+          res.on('end', () => resolve(JSON.parse(text) as BatchAnswer));
+        },
+      );
       req.on('error', reject);
       void (async () => {
         for (let at = 0; at < archive.length; at += 1024) {
@@ -198,19 +303,43 @@ describe('many small files at once', () => {
         req.end();
       })();
     });
-    expect(answer.entries.map((e) => ('answer' in e ? e.answer.name : e.code))).toEqual(Array.from({ length: 12 }, (_, i) => `slow ${i}.txt`));
+    expect(answer.entries.map((e) => ('answer' in e ? e.answer.name : e.code))).toEqual(
+      Array.from({ length: 12 }, (_, i) => `slow ${i}.txt`),
+    );
   });
   it('each is refused by itself, and the rest is kept', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Mixed');
     await tomas.upload(id, 'there.txt', Buffer.from('x'));
-    const answer = (await (await send(tomas, id, tarOf({ 'there.txt': Buffer.from('y'), 'new.txt': Buffer.from('z'), 'what?.txt': Buffer.from('q'), 'there.txt.d/a.txt': Buffer.from('a') }))).json()) as BatchAnswer;
-    expect(answer.entries.map((e) => ('answer' in e ? 'kept' : e.code))).toEqual(['name.taken', 'kept', 'name.forbidden-character', 'kept']);
+    const answer = (await (
+      await send(
+        tomas,
+        id,
+        tarOf({
+          'there.txt': Buffer.from('y'),
+          'new.txt': Buffer.from('z'),
+          'what?.txt': Buffer.from('q'),
+          'there.txt.d/a.txt': Buffer.from('a'),
+        }),
+      )
+    ).json()) as BatchAnswer;
+    expect(answer.entries.map((e) => ('answer' in e ? 'kept' : e.code))).toEqual([
+      'name.taken',
+      'kept',
+      'name.forbidden-character',
+      'kept',
+    ]);
   });
   it('from several at once into the same new folders: everything arrives', async () => {
     const id = await folder(tomas, office.roots.projects, 'Together');
-    const batches = Array.from({ length: 6 }, (_, n) => tarOf(Object.fromEntries(Array.from({ length: 20 }, (_v, i) => [`A/B/${n}-${i}.txt`, Buffer.from(`${i % 3}`)]))));
-    expect((await Promise.all(batches.map((b, n) => send(n % 2 ? iris : tomas, id, b)))).map((a) => a.status)).toEqual(Array(6).fill(200));
-    const [row] = await office.db.query<{ n: number }[]>(`SELECT count(*)::int AS n FROM node f JOIN node b ON b.id = f.parent_id WHERE b.name = 'B' AND f.kind = 'file'`);
+    const batches = Array.from({ length: 6 }, (_, n) =>
+      tarOf(Object.fromEntries(Array.from({ length: 20 }, (_v, i) => [`A/B/${n}-${i}.txt`, Buffer.from(`${i % 3}`)]))),
+    );
+    expect((await Promise.all(batches.map((b, n) => send(n % 2 ? iris : tomas, id, b)))).map((a) => a.status)).toEqual(
+      Array(6).fill(200),
+    );
+    const [row] = await office.db.query<{ n: number }[]>(
+      `SELECT count(*)::int AS n FROM node f JOIN node b ON b.id = f.parent_id WHERE b.name = 'B' AND f.kind = 'file'`,
+    );
     expect(row?.n).toBe(120);
   });
   it('what is no archive, cut off, unsafe, empty or too much is refused whole', async () => {
@@ -230,14 +359,35 @@ describe('before a byte moves', () => {
   it('a list is looked at whole: names, types, sizes, what is taken, and room for all', async () => {
     const id = await folder(iris, office.roots.projects, 'Checked');
     await iris.upload(id, 'there.pdf', Buffer.from('x'));
-    await office.db.query(`UPDATE store SET allowed_types = '{pdf,dxf}', largest_file_bytes = 5000, quota_bytes = used_bytes + 12000 WHERE name = 'Projects'`);
-    const files = [{ name: 'a.pdf', sizeBytes: 4000 }, { name: 'b.exe', sizeBytes: 1 }, { name: 'c.dxf', sizeBytes: 5001 }, { name: 'con.pdf', sizeBytes: 1 }, { name: 'THERE.pdf', sizeBytes: 4000 }];
+    await office.db.query(
+      `UPDATE store SET allowed_types = '{pdf,dxf}', largest_file_bytes = 5000, quota_bytes = used_bytes + 12000 WHERE name = 'Projects'`,
+    );
+    const files = [
+      { name: 'a.pdf', sizeBytes: 4000 },
+      { name: 'b.exe', sizeBytes: 1 },
+      { name: 'c.dxf', sizeBytes: 5001 },
+      { name: 'con.pdf', sizeBytes: 1 },
+      { name: 'THERE.pdf', sizeBytes: 4000 },
+    ];
     const { body } = await iris.ask<CheckAnswer>('POST', `/api/folders/${id}/check-files`, { files });
-    expect([body.faults.map((f) => [f.index, f.code]), body.taken, body.room?.code]).toEqual([[[1, 'type.not-allowed'], [2, 'file.too-large'], [3, 'name.reserved']], [4], 'quota.store']);
+    expect([body.faults.map((f) => [f.index, f.code]), body.taken, body.room?.code]).toEqual([
+      [
+        [1, 'type.not-allowed'],
+        [2, 'file.too-large'],
+        [3, 'name.reserved'],
+      ],
+      [4],
+      'quota.store',
+    ]);
     // Asked about in parts, all together still find no room.
-    const part = await iris.ask<CheckAnswer>('POST', `/api/folders/${id}/check-files`, { files: files.slice(0, 1), totalBytes: 12_001 });
+    const part = await iris.ask<CheckAnswer>('POST', `/api/folders/${id}/check-files`, {
+      files: files.slice(0, 1),
+      totalBytes: 12_001,
+    });
     expect(part.body.room?.code).toBe('quota.store');
-    expect((await iris.ask('POST', `/api/folders/${id}/check-files`, { files: Array(251).fill(files[0]) })).status).toBe(400);
+    expect(
+      (await iris.ask('POST', `/api/folders/${id}/check-files`, { files: Array(251).fill(files[0]) })).status,
+    ).toBe(400);
     // And the rule holds for whoever does not ask first.
     expect((await iris.upload(id, 'b.exe', Buffer.from('x'))).body.code).toBe('type.not-allowed');
     expect((await iris.upload(id, 'c.dxf', randomBytes(5001))).body.code).toBe('file.too-large');

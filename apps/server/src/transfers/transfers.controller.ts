@@ -1,6 +1,19 @@
 import { Body, Controller, Get, HttpCode, Param, Post, Put, Query, Req, Res, UseGuards } from '@nestjs/common';
 import { ApiBody, ApiConsumes, ApiTags } from '@nestjs/swagger';
-import { archiveQuerySchema, batchQuerySchema, checkFilesSchema, finishSchema, idSchema, uploadQuerySchema, type BatchAnswer, type CheckAnswer, type ConflictChoice, type FilesToCheck, type OpenUpload, type UploadAnswer } from '@quay/contract';
+import {
+  archiveQuerySchema,
+  batchQuerySchema,
+  checkFilesSchema,
+  finishSchema,
+  idSchema,
+  uploadQuerySchema,
+  type BatchAnswer,
+  type CheckAnswer,
+  type ConflictChoice,
+  type FilesToCheck,
+  type OpenUpload,
+  type UploadAnswer,
+} from '@quay/contract';
 import type { Request, Response } from 'express';
 import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -35,14 +48,33 @@ export class TransfersController {
   @ApiConsumes('application/octet-stream')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
   @Takes('Upload a file: the body is its bytes', undefined, uploadQuerySchema)
-  async upload(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(uploadQuerySchema)) query: { name: string; conflict: ConflictChoice; modifiedAt?: number }, @Req() req: Request): Promise<UploadAnswer> {
-    return this.uploads.upload(who, { folderId, name: query.name, conflict: query.conflict, modifiedAt: query.modifiedAt ?? null, sizeBytes: announcedSize(req) }, req);
+  async upload(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Query(valid(uploadQuerySchema)) query: { name: string; conflict: ConflictChoice; modifiedAt?: number },
+    @Req() req: Request,
+  ): Promise<UploadAnswer> {
+    return this.uploads.upload(
+      who,
+      {
+        folderId,
+        name: query.name,
+        conflict: query.conflict,
+        modifiedAt: query.modifiedAt ?? null,
+        sizeBytes: announcedSize(req),
+      },
+      req,
+    );
   }
 
   @Post('folders/:id/check-files')
   @HttpCode(200)
   @Takes('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
-  check(@Me() who: Who, @Param('id', id) folderId: string, @Body(valid(checkFilesSchema)) asked: FilesToCheck): Promise<CheckAnswer> {
+  check(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Body(valid(checkFilesSchema)) asked: FilesToCheck,
+  ): Promise<CheckAnswer> {
     return this.uploads.check(who, folderId, asked);
   }
 
@@ -50,8 +82,17 @@ export class TransfersController {
   @HttpCode(200)
   @ApiConsumes('application/x-tar')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
-  @Takes('Upload many small files: the body is a tar archive; sent twice with one id it counts once', undefined, batchQuerySchema)
-  batch(@Me() who: Who, @Param('id', id) folderId: string, @Query(valid(batchQuerySchema)) query: { batchId: string; conflict: ConflictChoice }, @Req() req: Request): Promise<BatchAnswer> {
+  @Takes(
+    'Upload many small files: the body is a tar archive; sent twice with one id it counts once',
+    undefined,
+    batchQuerySchema,
+  )
+  batch(
+    @Me() who: Who,
+    @Param('id', id) folderId: string,
+    @Query(valid(batchQuerySchema)) query: { batchId: string; conflict: ConflictChoice },
+    @Req() req: Request,
+  ): Promise<BatchAnswer> {
     return this.uploads.batch(who, folderId, query, req);
   }
 
@@ -63,30 +104,50 @@ export class TransfersController {
 
   @Get('uploads/:id')
   @Takes('What became of an upload')
-  outcome(@Me() who: Who, @Param('id', id) uploadId: string): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
+  outcome(
+    @Me() who: Who,
+    @Param('id', id) uploadId: string,
+  ): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
     return this.resumable.outcome(who, uploadId);
   }
 
   @Post('uploads/:id/finish')
   @HttpCode(200)
   @Takes('Ends a complete upload whose name was taken', finishSchema)
-  finish(@Me() who: Who, @Param('id', id) uploadId: string, @Body(valid(finishSchema)) asked: { conflict: ConflictChoice }): Promise<UploadAnswer> {
+  finish(
+    @Me() who: Who,
+    @Param('id', id) uploadId: string,
+    @Body(valid(finishSchema)) asked: { conflict: ConflictChoice },
+  ): Promise<UploadAnswer> {
     return this.resumable.finish(who, uploadId, asked.conflict);
   }
 
   @Get('files/:id/content')
   @Takes('Download a file; byte ranges are served')
-  async download(@Me() who: Who, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async download(
+    @Me() who: Who,
+    @Param('id', id) nodeId: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     const node = await this.access.requireNode(who, nodeId, 'download');
     const { version } = req.query;
-    const file = typeof version === 'string' ? await this.versions.bytes(who, node.id, versionNumber(version)) : await fileBytes(this.db.manager, node.id);
+    const file =
+      typeof version === 'string'
+        ? await this.versions.bytes(who, node.id, versionNumber(version))
+        : await fileBytes(this.db.manager, node.id);
     if (!file) throw notFound('This file');
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
   }
 
   @Get('archive')
   @Takes('Download several items as one ZIP of exactly announced size', undefined, archiveQuerySchema)
-  async archive(@Me() who: Who, @Query(valid(archiveQuerySchema)) query: { ids: string[] }, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async archive(
+    @Me() who: Who,
+    @Query(valid(archiveQuerySchema)) query: { ids: string[] },
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     const nodes = await this.access.requireNodes(who, query.ids, 'download');
     const name = nodes.length === 1 ? `${nodes[0]?.name}.zip` : `${nodes.length} items.zip`;
     await this.downloads.archive(req, res, name, await this.downloads.plan(query.ids));
@@ -97,6 +158,7 @@ function announcedSize(req: Request): number | null {
   const text = req.headers['content-length'];
   if (text === undefined) return null;
   const size = Number(text);
-  if (!Number.isSafeInteger(size) || size < 0) throw new Problem('invalid', 'upload.length', 'The announced length is not a number of bytes.');
+  if (!Number.isSafeInteger(size) || size < 0)
+    throw new Problem('invalid', 'upload.length', 'The announced length is not a number of bytes.');
   return size;
 }

@@ -7,5 +7,10 @@ import { ResumableService } from './resumable.service.js';
 import { TransfersController } from './transfers.controller.js';
 import { UploadService } from './upload.service.js';
 
-@Module({ imports: [StoresModule, PreviewsModule], controllers: [TransfersController], providers: [UploadService, DownloadService, Recorder, ResumableService], exports: [DownloadService, Recorder, ResumableService] })
+@Module({
+  imports: [StoresModule, PreviewsModule],
+  controllers: [TransfersController],
+  providers: [UploadService, DownloadService, Recorder, ResumableService],
+  exports: [DownloadService, Recorder, ResumableService],
+})
 export class TransfersModule {}

@@ -1,6 +1,16 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { admissionWords, fileFault, nameKey, normalizeName, roomFault } from '@quay/core';
-import { BATCH_BYTES, BATCH_FILE_BYTES, BATCH_FILES, type BatchAnswer, type BatchEntry, type CheckAnswer, type ConflictChoice, type FilesToCheck, type UploadAnswer } from '@quay/contract';
+import {
+  BATCH_BYTES,
+  BATCH_FILE_BYTES,
+  BATCH_FILES,
+  type BatchAnswer,
+  type BatchEntry,
+  type CheckAnswer,
+  type ConflictChoice,
+  type FilesToCheck,
+  type UploadAnswer,
+} from '@quay/contract';
 import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { extract, type Header } from 'tar-stream';
@@ -44,7 +54,16 @@ export class UploadService {
     return this.admission.settingAside(asked.sizeBytes ?? 0, async () => {
       const blob = await this.blobs.stage(body, asked.sizeBytes);
       try {
-        return await this.recorder.one(who, { below: [], name: asked.name, modifiedAt: asked.modifiedAt === null ? null : new Date(asked.modifiedAt), blob }, { folderId: asked.folderId, conflict: asked.conflict, beganAt });
+        return await this.recorder.one(
+          who,
+          {
+            below: [],
+            name: asked.name,
+            modifiedAt: asked.modifiedAt === null ? null : new Date(asked.modifiedAt),
+            blob,
+          },
+          { folderId: asked.folderId, conflict: asked.conflict, beganAt },
+        );
       } finally {
         await blob.discard();
       }
@@ -52,11 +71,22 @@ export class UploadService {
   }
 
   /** Everything that can be known before a byte moves. @returns the store */
-  async admit(who: Who, asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number }): Promise<string> {
-    const folder = await this.access.requireNode(who, asked.folderId, asked.conflict === 'version' ? 'edit' : 'contribute');
+  async admit(
+    who: Who,
+    asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
+  ): Promise<string> {
+    const folder = await this.access.requireNode(
+      who,
+      asked.folderId,
+      asked.conflict === 'version' ? 'edit' : 'contribute',
+    );
     if (folder.kind !== 'folder') throw notFound('This folder');
     await this.admission.requireFile(who, folder.storeId, asked);
-    if (asked.conflict === 'refuse' && (await takenKeys(this.db.manager, asked.folderId, [nameKey(asked.name)])).size > 0) throw nameTaken(asked.name);
+    if (
+      asked.conflict === 'refuse' &&
+      (await takenKeys(this.db.manager, asked.folderId, [nameKey(asked.name)])).size > 0
+    )
+      throw nameTaken(asked.name);
     return folder.storeId;
   }
 
@@ -64,9 +94,19 @@ export class UploadService {
   async check(who: Who, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
     const folder = await this.access.requireNode(who, folderId, 'contribute');
     const rules = await this.admission.rules(folder.storeId);
-    const taken = await takenKeys(this.db.manager, folderId, files.map((f) => nameKey(normalizeName(f.name))));
+    const taken = await takenKeys(
+      this.db.manager,
+      folderId,
+      files.map((f) => nameKey(normalizeName(f.name))),
+    );
     const room = await this.admission.room(who, folder.storeId);
-    const full = roomFault(Math.max(totalBytes, files.reduce((sum, f) => sum + f.sizeBytes, 0)), room);
+    const full = roomFault(
+      Math.max(
+        totalBytes,
+        files.reduce((sum, f) => sum + f.sizeBytes, 0),
+      ),
+      room,
+    );
     return {
       faults: files.flatMap((file, index) => {
         const code = fileFault(file, rules);
@@ -81,9 +121,17 @@ export class UploadService {
    * Takes many small files in as one tar archive (POSIX.1-2001 pax), all recorded in one transaction. Sent again with the
    * same id, as after a broken connection, it answers what it answered before.
    */
-  async batch(who: Who, folderId: string, query: { batchId: string; conflict: ConflictChoice }, body: Readable): Promise<BatchAnswer> {
+  async batch(
+    who: Who,
+    folderId: string,
+    query: { batchId: string; conflict: ConflictChoice },
+    body: Readable,
+  ): Promise<BatchAnswer> {
     const beganAt = this.clock.date();
-    const [before] = await this.db.query<{ answer: BatchAnswer }[]>('SELECT answer FROM upload_batch WHERE id = $1 AND person_id = $2', [query.batchId, who.personId]);
+    const [before] = await this.db.query<{ answer: BatchAnswer }[]>(
+      'SELECT answer FROM upload_batch WHERE id = $1 AND person_id = $2',
+      [query.batchId, who.personId],
+    );
     if (before) {
       body.resume();
       return before.answer;
@@ -93,9 +141,19 @@ export class UploadService {
     const files: Arrived[] = [];
     try {
       await this.unpack(body, files);
-      const entries = await this.recorder.many(who, files, { folderId, conflict: query.conflict, beganAt }, async (tx, told) => {
-        await tx.query('INSERT INTO upload_batch (id, person_id, answer, at) VALUES ($1, $2, $3, $4)', [query.batchId, who.personId, JSON.stringify({ entries: told } satisfies BatchAnswer), beganAt]);
-      });
+      const entries = await this.recorder.many(
+        who,
+        files,
+        { folderId, conflict: query.conflict, beganAt },
+        async (tx, told) => {
+          await tx.query('INSERT INTO upload_batch (id, person_id, answer, at) VALUES ($1, $2, $3, $4)', [
+            query.batchId,
+            who.personId,
+            JSON.stringify({ entries: told } satisfies BatchAnswer),
+            beganAt,
+          ]);
+        },
+      );
       return { entries: entries satisfies BatchEntry[] };
     } finally {
       // A batch that broke off has holes where files had not been staged yet.
@@ -111,14 +169,24 @@ export class UploadService {
       const { name: path, size = 0, type, mtime } = entry.header;
       const parts = path.split('/').filter((p) => p !== '' && p !== '.');
       const name = parts.pop();
-      if (type !== 'file' || name === undefined || parts.includes('..')) throw new Problem('invalid', 'batch.entry', 'A batch holds files only, with paths below its folder.');
+      if (type !== 'file' || name === undefined || parts.includes('..'))
+        throw new Problem('invalid', 'batch.entry', 'A batch holds files only, with paths below its folder.');
       bytes += size;
-      if (count >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1) throw new Problem('too-large', 'batch.too-large', `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`);
+      if (count >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1)
+        throw new Problem(
+          'too-large',
+          'batch.too-large',
+          `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`,
+        );
       const pieces: Buffer[] = [];
       for await (const piece of entry) pieces.push(piece as Buffer);
       const place = count;
       count += 1;
-      waiting.push(this.blobs.stage(Readable.from([Buffer.concat(pieces)]), size, false).then((blob) => (files[place] = { below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, blob })));
+      waiting.push(
+        this.blobs
+          .stage(Readable.from([Buffer.concat(pieces)]), size, false)
+          .then((blob) => (files[place] = { below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, blob })),
+      );
       if (waiting.length >= STAGED_AT_ONCE) {
         await Promise.all(waiting);
         waiting = [];
@@ -134,7 +202,11 @@ export class UploadService {
       archive.destroy();
       await Promise.allSettled([...waiting, taking]);
       if (error instanceof Problem) throw error;
-      throw new Problem('invalid', 'batch.cut', 'The batch ended before all of it had arrived, or is no archive. Nothing of it was kept; send it again.');
+      throw new Problem(
+        'invalid',
+        'batch.cut',
+        'The batch ended before all of it had arrived, or is no archive. Nothing of it was kept; send it again.',
+      );
     }
     if (files.length === 0) throw invalidField('body', 'batch.empty', 'There is no file in this batch.');
   }

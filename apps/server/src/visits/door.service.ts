@@ -28,7 +28,10 @@ export class DoorService implements OnModuleInit {
   /** Rises with every event, so that facts read before one are not remembered after it. */
   private generation = 0;
 
-  constructor(private readonly db: DataSource, private readonly events: Events) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly events: Events,
+  ) {}
 
   onModuleInit(): void {
     this.events.stream.subscribe((event) => {

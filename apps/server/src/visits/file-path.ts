@@ -6,13 +6,18 @@ import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
 import type { DownloadService } from '../transfers/download.service.js';
 import { VISIT_COOKIE, type VisitsService } from './visits.service.js';
 
-const FILE = /^\/s\/([0-9A-Za-z]{22})\/files\/([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})(\?show=1)?$/;
+const FILE =
+  /^\/s\/([0-9A-Za-z]{22})\/files\/([0-9a-f]{8}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{4}-[0-9a-f]{12})(\?show=1)?$/;
 
 /**
  * The short way for the one request that comes in hundreds: a visitor's file. The same services decide and send; only
  * the layers that such a request does not need are left out (measured in docs/benchmarks.md). Everything else goes on.
  */
-export function visitorFilePath(visits: VisitsService, downloads: DownloadService, otherwise: RequestListener): RequestListener {
+export function visitorFilePath(
+  visits: VisitsService,
+  downloads: DownloadService,
+  otherwise: RequestListener,
+): RequestListener {
   return (req: IncomingMessage, res: ServerResponse): void => {
     const url = req.url ?? '';
     const match = req.method === 'GET' ? FILE.exec(url) : null;
@@ -22,7 +27,12 @@ export function visitorFilePath(visits: VisitsService, downloads: DownloadServic
     }
     followRequest(req, res, url);
     const [, token = '', nodeId = '', show] = match;
-    const visitor = { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: clientAddress(req), agent: '' };
+    const visitor = {
+      token,
+      cookie: cookieOf(req.headers.cookie, VISIT_COOKIE),
+      fromAddress: clientAddress(req),
+      agent: '',
+    };
     visits
       .file(visitor, nodeId)
       .then((file) => downloads.file(req, res, file, show ? 'show' : 'save'))

@@ -47,15 +47,33 @@ export class VisitsController {
   @Post('open')
   @HttpCode(200)
   @Takes('Open the share: begins a visit and sets its cookie', openShareSchema)
-  async open(@Param('token') token: string, @Body(valid(openShareSchema)) asked: OpenShare, @Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<VisitorDoor> {
+  async open(
+    @Param('token') token: string,
+    @Body(valid(openShareSchema)) asked: OpenShare,
+    @Req() req: Request,
+    @Res({ passthrough: true }) res: Response,
+  ): Promise<VisitorDoor> {
     const { door, cookie } = await this.visits.open(visitorOf(token, req), asked.password);
-    if (cookie) res.setHeader('Set-Cookie', setCookie(VISIT_COOKIE, cookie, { path: `${prefixOf(req)}/s/${token}`, maxAgeSeconds: VISIT_LIFETIME_SECONDS, secure: req.secure }));
+    if (cookie)
+      res.setHeader(
+        'Set-Cookie',
+        setCookie(VISIT_COOKIE, cookie, {
+          path: `${prefixOf(req)}/s/${token}`,
+          maxAgeSeconds: VISIT_LIFETIME_SECONDS,
+          secure: req.secure,
+        }),
+      );
     return door;
   }
 
   @Get('files/:id')
   @Takes('Download one file of the share; byte ranges are served')
-  async file(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+  async file(
+    @Param('token') token: string,
+    @Param('id', id) nodeId: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
     const file = await this.visits.file(visitorOf(token, req), nodeId);
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
   }
@@ -71,10 +89,20 @@ export class VisitsController {
   @Takes('Server-sent events: tells the page that something about the share has changed')
   async events(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     const share = await this.visits.shareOf(visitorOf(token, req));
-    this.streams.open(req, res, (event) => (event.topic === 'share' && event.id === share.id) || event.topic === 'node', () => ({ changed: true }));
+    this.streams.open(
+      req,
+      res,
+      (event) => (event.topic === 'share' && event.id === share.id) || event.topic === 'node',
+      () => ({ changed: true }),
+    );
   }
 }
 
 function visitorOf(token: string, req: Request): Visitor {
-  return { token, cookie: cookieOf(req.headers.cookie, VISIT_COOKIE), fromAddress: clientAddress(req), agent: req.headers['user-agent'] ?? '' };
+  return {
+    token,
+    cookie: cookieOf(req.headers.cookie, VISIT_COOKIE),
+    fromAddress: clientAddress(req),
+    agent: req.headers['user-agent'] ?? '',
+  };
 }

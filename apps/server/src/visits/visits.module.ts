@@ -5,5 +5,10 @@ import { DoorService } from './door.service.js';
 import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
 
-@Module({ imports: [TransfersModule, LiveModule], controllers: [VisitsController], providers: [VisitsService, DoorService], exports: [VisitsService] })
+@Module({
+  imports: [TransfersModule, LiveModule],
+  controllers: [VisitsController],
+  providers: [VisitsService, DoorService],
+  exports: [VisitsService],
+})
 export class VisitsModule {}

@@ -8,7 +8,10 @@ export interface VisitRow {
 }
 
 export async function visitByCookie(m: EntityManager, shareId: string, cookieHash: Buffer): Promise<VisitRow | null> {
-  const [row] = await m.query<VisitRow[]>('SELECT id, began_at AS "beganAt", ended_at AS "endedAt" FROM visit WHERE share_id = $1 AND cookie_hash = $2', [shareId, cookieHash]);
+  const [row] = await m.query<VisitRow[]>(
+    'SELECT id, began_at AS "beganAt", ended_at AS "endedAt" FROM visit WHERE share_id = $1 AND cookie_hash = $2',
+    [shareId, cookieHash],
+  );
   return row ?? null;
 }
 
@@ -33,7 +36,11 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
  * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however many
  * arrive together. Null when it does not.
  */
-export async function countVisit(m: EntityManager, shareId: string, at: Date): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
+export async function countVisit(
+  m: EntityManager,
+  shareId: string,
+  at: Date,
+): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
   const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
     `UPDATE share SET visits_used = visits_used + 1
       WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
@@ -46,6 +53,9 @@ export async function countVisit(m: EntityManager, shareId: string, at: Date): P
 
 /** @returns true the first time that a visit fetches the file */
 export async function noteFile(m: EntityManager, visitId: string, nodeId: string, at: Date): Promise<boolean> {
-  const rows = await m.query<unknown[]>('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING 1', [visitId, nodeId, at]);
+  const rows = await m.query<unknown[]>(
+    'INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING 1',
+    [visitId, nodeId, at],
+  );
   return rows.length > 0;
 }

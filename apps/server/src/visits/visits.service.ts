@@ -74,7 +74,11 @@ export class VisitsService {
     const visit = await this.visitOf(visitor, share);
     if (visit) return { share, visit };
     requireOpen(share, this.clock.now());
-    throw new Problem('unauthenticated', 'share.not-opened', 'Open the share first; this browser has no visit, or it has ended.');
+    throw new Problem(
+      'unauthenticated',
+      'share.not-opened',
+      'Open the share first; this browser has no visit, or it has ended.',
+    );
   }
 
   async file(visitor: Visitor, nodeId: string): Promise<FileBytes> {
@@ -97,13 +101,18 @@ export class VisitsService {
     const share = await this.door.share(visitor.token);
     if (share) return share;
     await this.attempts.take(`unknown link from ${visitor.fromAddress}`, UNKNOWN_LINKS_PER_MINUTE);
-    throw new Problem('not-found', 'share.not-found', 'There is no share at this link. Check that the whole link was copied.');
+    throw new Problem(
+      'not-found',
+      'share.not-found',
+      'There is no share at this link. Check that the whole link was copied.',
+    );
   }
 
   private async visitOf(visitor: Visitor, share: ShareRecord): Promise<VisitRow | null> {
     if (!visitor.cookie) return null;
     const visit = await this.door.visit(visitor.token, visitor.cookie);
-    const lasts = visit && visit.endedAt === null && visitMayContinue(factsOf(share), visit.beganAt.getTime(), this.clock.now());
+    const lasts =
+      visit && visit.endedAt === null && visitMayContinue(factsOf(share), visit.beganAt.getTime(), this.clock.now());
     return lasts ? visit : null;
   }
 
@@ -117,8 +126,20 @@ export class VisitsService {
       await this.attempts.giveBack(key);
       return;
     }
-    await this.events.change((tx) => this.ledger.append(tx, { kind: 'share.wrong-password', actor: visitorActor(visitor), shareId: share.id, detail: { title: share.title, from: visitor.fromAddress } }));
-    throw new Problem('unauthenticated', 'share.wrong-password', `That is not the password. ${triesLeft === 0 ? 'Wait a minute before the next try.' : `${triesLeft} ${triesLeft === 1 ? 'try' : 'tries'} left in this minute.`}`, { triesLeft });
+    await this.events.change((tx) =>
+      this.ledger.append(tx, {
+        kind: 'share.wrong-password',
+        actor: visitorActor(visitor),
+        shareId: share.id,
+        detail: { title: share.title, from: visitor.fromAddress },
+      }),
+    );
+    throw new Problem(
+      'unauthenticated',
+      'share.wrong-password',
+      `That is not the password. ${triesLeft === 0 ? 'Wait a minute before the next try.' : `${triesLeft} ${triesLeft === 1 ? 'try' : 'tries'} left in this minute.`}`,
+      { triesLeft },
+    );
   }
 
   private async begin(visitor: Visitor, shareId: string, cookie: string): Promise<VisitRow> {
@@ -132,10 +153,18 @@ export class VisitsService {
         requireOpen(share, this.clock.now());
         throw refusal(share, 'usedUp');
       }
-      await tx.query('INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)', [visit.id, shareId, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)]);
+      await tx.query(
+        'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
+        [visit.id, shareId, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)],
+      );
       await this.events.tell(tx, { topic: 'share', id: shareId });
       const last = counted.visitLimit !== null && counted.visitsUsed >= counted.visitLimit;
-      await this.ledger.append(tx, { kind: last ? 'share.last-visit' : 'share.visited', actor: visitorActor(visitor), shareId, detail: { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress } });
+      await this.ledger.append(tx, {
+        kind: last ? 'share.last-visit' : 'share.visited',
+        actor: visitorActor(visitor),
+        shareId,
+        detail: { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress },
+      });
     });
     return visit;
   }
@@ -149,7 +178,13 @@ export class VisitsService {
     if (this.noted.size > 100_000) this.noted.clear();
     await this.events.change(async (tx) => {
       if (await noteFile(tx, visit.id, nodeId, this.clock.date())) {
-        await this.ledger.append(tx, { kind: 'share.downloaded', actor: { kind: 'visitor', id: visit.id, name: 'A visitor' }, shareId: share.id, nodeId, detail: { title: share.title, name } });
+        await this.ledger.append(tx, {
+          kind: 'share.downloaded',
+          actor: { kind: 'visitor', id: visit.id, name: 'A visitor' },
+          shareId: share.id,
+          nodeId,
+          detail: { title: share.title, name },
+        });
       }
     });
     this.noted.add(key);
@@ -179,8 +214,14 @@ export class VisitsService {
 
   private async contentsOf(share: ShareRecord): Promise<VisitorContents> {
     const found = await contents(this.db.manager, share.itemIds);
-    const files = found.filter((f): f is ContentFile => f.kind === 'file').map((f) => ({ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 }));
-    return { files, totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0), archiveBytes: planOf(found).plan.sizeBytes };
+    const files = found
+      .filter((f): f is ContentFile => f.kind === 'file')
+      .map((f) => ({ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 }));
+    return {
+      files,
+      totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
+      archiveBytes: planOf(found).plan.sizeBytes,
+    };
   }
 }
 
@@ -198,7 +239,11 @@ const REFUSALS: Record<Exclude<ShareState, 'open'>, [code: string, words: string
 
 function refusal(share: ShareRecord, state: Exclude<ShareState, 'open'>): Problem {
   const [code, words] = REFUSALS[state];
-  return new Problem(state === 'scheduled' ? 'forbidden' : 'gone', code, words, { state, opensAt: share.opensAt, closesAt: share.closesAt });
+  return new Problem(state === 'scheduled' ? 'forbidden' : 'gone', code, words, {
+    state,
+    opensAt: share.opensAt,
+    closesAt: share.closesAt,
+  });
 }
 
 /** @throws Problem that says why the share is not open at that moment */
@@ -206,4 +251,3 @@ function requireOpen(share: ShareRecord, at: number): void {
   const state = stateOf(share, at);
   if (state !== 'open') throw refusal(share, state);
 }
-

@@ -19,7 +19,9 @@ const bytes = randomBytes(400_000);
 beforeAll(async () => {
   office = await openOffice();
   iris = await office.signedIn('iris');
-  folder = (await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Photographs' })).body.id;
+  folder = (
+    await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Photographs' })
+  ).body.id;
   await iris.upload(folder, '001.jpg', bytes);
   await iris.upload(folder, '.DS_Store', Buffer.from('litter'));
   plan = (await iris.upload(office.roots.projects, 'plan.pdf', Buffer.from('a plan'))).body.id;
@@ -27,7 +29,8 @@ beforeAll(async () => {
 afterAll(() => office.close());
 
 const look = (visitor: Client, token: string) => visitor.ask<VisitorDoor>('GET', `/s/${token}/door`);
-const open = (visitor: Client, token: string, password: string | null = null) => visitor.ask<VisitorDoor>('POST', `/s/${token}/open`, { password });
+const open = (visitor: Client, token: string, password: string | null = null) =>
+  visitor.ask<VisitorDoor>('POST', `/s/${token}/open`, { password });
 const file = (visitor: Client, token: string, id: string) => visitor.ask('GET', `/s/${token}/files/${id}`);
 const change = (id: string, part: object) => iris.ask<ShareSheet>('PATCH', `/api/shares/${id}`, part);
 const at = (ms: number) => new Date(office.clock.now() + ms).toISOString();
@@ -37,7 +40,15 @@ describe('a visit', () => {
     const share = await office.publish(iris, [folder, plan], { password: 'gravel-heron-silent-oar' });
     const visitor = office.client();
     const door = await look(visitor, share.token);
-    expect(door.body).toMatchObject({ office: 'Saltmarsh Survey', sender: 'Iris Ward', title: 'Mill Lane drawings', message: '', state: 'open', needsPassword: true, contents: null });
+    expect(door.body).toMatchObject({
+      office: 'Saltmarsh Survey',
+      sender: 'Iris Ward',
+      title: 'Mill Lane drawings',
+      message: '',
+      state: 'open',
+      needsPassword: true,
+      contents: null,
+    });
     const { body } = await open(visitor, share.token, 'gravel-heron-silent-oar');
     expect(body.message).toBe('As agreed.');
     expect(body.contents?.files.map((f) => f.path)).toEqual(['Photographs/001.jpg', 'plan.pdf']);
@@ -46,7 +57,10 @@ describe('a visit', () => {
     const got = Buffer.from(await (await visitor.fetch(`/s/${share.token}/files/${first.id}`)).arrayBuffer());
     expect(got.equals(bytes)).toBe(true);
     const range = await visitor.fetch(`/s/${share.token}/files/${first.id}`, { headers: { range: 'bytes=100-199' } });
-    expect([range.status, Buffer.from(await range.arrayBuffer()).equals(bytes.subarray(100, 200))]).toEqual([206, true]);
+    expect([range.status, Buffer.from(await range.arrayBuffer()).equals(bytes.subarray(100, 200))]).toEqual([
+      206,
+      true,
+    ]);
   });
   it('gives everything as one archive of exactly the announced size that unzip -t passes', async () => {
     const share = await office.publish(iris, [folder, plan]);
@@ -54,7 +68,10 @@ describe('a visit', () => {
     const { body } = await open(visitor, share.token);
     const response = await visitor.fetch(`/s/${share.token}/all.zip`);
     const zip = Buffer.from(await response.arrayBuffer());
-    expect([zip.length, Number(response.headers.get('content-length'))]).toEqual([body.contents?.archiveBytes, body.contents?.archiveBytes]);
+    expect([zip.length, Number(response.headers.get('content-length'))]).toEqual([
+      body.contents?.archiveBytes,
+      body.contents?.archiveBytes,
+    ]);
     const out = mkdtempSync(join(tmpdir(), 'visit-'));
     writeFileSync(join(out, 'all.zip'), zip);
     const { stdout } = await promisify(execFile)('unzip', ['-t', join(out, 'all.zip')]);
@@ -103,7 +120,11 @@ describe('every refusal says why', () => {
   it('not yet, then open, then closed, as the clock moves; half-open at both ends', async () => {
     const share = await office.publish(iris, [plan], { window: { opensAt: at(HOUR), closesAt: at(2 * HOUR) } });
     const visitor = office.client();
-    expect((await open(visitor, share.token)).body).toMatchObject({ status: 403, code: 'share.not-yet', opensAt: at(HOUR) });
+    expect((await open(visitor, share.token)).body).toMatchObject({
+      status: 403,
+      code: 'share.not-yet',
+      opensAt: at(HOUR),
+    });
     office.clock.advance(HOUR - 1);
     expect((await open(visitor, share.token)).body.code).toBe('share.not-yet');
     office.clock.advance(1);
@@ -129,7 +150,10 @@ describe('every refusal says why', () => {
     const answers = await Promise.all(Array.from({ length: 20 }, () => open(office.client(), share.token)));
     expect(answers.filter((a) => a.status === 200)).toHaveLength(1);
     expect(answers.filter((a) => a.body.code === 'share.used-up')).toHaveLength(19);
-    expect((await iris.ask<ShareSheet>('GET', `/api/shares/${share.id}`)).body).toMatchObject({ visitsUsed: 3, state: 'usedUp' });
+    expect((await iris.ask<ShareSheet>('GET', `/api/shares/${share.id}`)).body).toMatchObject({
+      visitsUsed: 3,
+      state: 'usedUp',
+    });
   });
   it('withdrawn: at once, also for visits under way; and open again when it is taken back', async () => {
     const share = await office.publish(iris, [plan]);
@@ -142,7 +166,9 @@ describe('every refusal says why', () => {
     expect((await file(visitor, share.token, plan)).status).toBe(200);
   });
   it('broken: while a folder above an item is in the trash', async () => {
-    const { body: outer } = await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Outer' });
+    const { body: outer } = await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {
+      name: 'Outer',
+    });
     const { body: inner } = await iris.upload(outer.id, 'in.txt', Buffer.from('in'));
     const share = await office.publish(iris, [inner.id]);
     const visitor = office.client();
@@ -156,16 +182,22 @@ describe('every refusal says why', () => {
   it('a wrong password: with the tries left, and after ten in a minute a wait that holds for the right one too', async () => {
     const share = await office.publish(iris, [plan], { password: 'gravel-heron-silent-oar' });
     const left = [];
-    for (let i = 0; i < 10; i += 1) left.push((await open(office.client(), share.token, `guess ${i}`)).body['triesLeft']);
+    for (let i = 0; i < 10; i += 1)
+      left.push((await open(office.client(), share.token, `guess ${i}`)).body['triesLeft']);
     expect(left).toEqual([9, 8, 7, 6, 5, 4, 3, 2, 1, 0]);
-    expect((await open(office.client(), share.token, 'gravel-heron-silent-oar')).body).toMatchObject({ status: 429, code: 'tries.too-many', retryAfterSeconds: 60 });
+    expect((await open(office.client(), share.token, 'gravel-heron-silent-oar')).body).toMatchObject({
+      status: 429,
+      code: 'tries.too-many',
+      retryAfterSeconds: 60,
+    });
     office.clock.advance(60_000);
     expect((await open(office.client(), share.token, 'gravel-heron-silent-oar')).status).toBe(200);
     expect((await open(office.client(), share.token)).body.code).toBe('share.password-needed');
   });
   it('right passwords are not counted as tries', async () => {
     const share = await office.publish(iris, [plan], { password: 'gravel-heron-silent-oar' });
-    for (let i = 0; i < 15; i += 1) expect((await open(office.client(), share.token, 'gravel-heron-silent-oar')).status).toBe(200);
+    for (let i = 0; i < 15; i += 1)
+      expect((await open(office.client(), share.token, 'gravel-heron-silent-oar')).status).toBe(200);
   });
   it('a new password ends the visits that the old one let in', async () => {
     const share = await office.publish(iris, [plan], { password: 'gravel-heron-silent-oar' });
@@ -177,14 +209,19 @@ describe('every refusal says why', () => {
   });
   it('unknown, malformed and cut-off links all get the same answer', async () => {
     const { token } = await office.publish(iris, [plan]);
-    const answers = await Promise.all([tokenFromBytes(randomBytes(16)), 'x', 'a'.repeat(5000), `${token.slice(0, 21)}0`, '%00', '..%2f..'].map(async (t) => (await look(office.client(), t)).body));
+    const answers = await Promise.all(
+      [tokenFromBytes(randomBytes(16)), 'x', 'a'.repeat(5000), `${token.slice(0, 21)}0`, '%00', '..%2f..'].map(
+        async (t) => (await look(office.client(), t)).body,
+      ),
+    );
     for (const body of answers) expect({ ...body, requestId: '' }).toEqual({ ...answers[0], requestId: '' });
     expect(answers[0]).toMatchObject({ status: 404, code: 'share.not-found' });
   });
   it('trying many links from one address is slowed down', async () => {
     office.clock.advance(60_000);
     const statuses = [];
-    for (let i = 0; i < 62; i += 1) statuses.push((await look(office.client(), tokenFromBytes(randomBytes(16)))).status);
+    for (let i = 0; i < 62; i += 1)
+      statuses.push((await look(office.client(), tokenFromBytes(randomBytes(16)))).status);
     expect([statuses[0], statuses[59], statuses[60]]).toEqual([404, 404, 429]);
   });
 });
@@ -223,7 +260,10 @@ async function openOfficeTwice(): Promise<Client> {
   const { Clock } = await import('../platform/clock.js');
   const { dress } = await import('../web.js');
   const { Client: Browser, PASSWORDS } = await import('../_fixtures/office.js');
-  const module = await Test.createTestingModule({ imports: [AppModule.with(office.config)] }).overrideProvider(Clock).useValue(office.clock).compile();
+  const module = await Test.createTestingModule({ imports: [AppModule.with(office.config)] })
+    .overrideProvider(Clock)
+    .useValue(office.clock)
+    .compile();
   const app = module.createNestApplication({ bodyParser: false, forceCloseConnections: true, logger: false });
   dress(app, office.config);
   await app.listen(0, '127.0.0.1');
@@ -245,7 +285,12 @@ describe('the record', () => {
     await open(visitor, share.token, 'gravel-heron-silent-oar');
     for (let i = 0; i < 3; i += 1) await file(visitor, share.token, plan);
     const { body } = await iris.ask<ShareSheet>('GET', `/api/shares/${share.id}`);
-    expect(body.history.map((h) => h.kind)).toEqual(['share.downloaded', 'share.visited', 'share.wrong-password', 'share.published']);
+    expect(body.history.map((h) => h.kind)).toEqual([
+      'share.downloaded',
+      'share.visited',
+      'share.wrong-password',
+      'share.published',
+    ]);
     expect(body.visits).toMatchObject([{ files: 1, from: '127.0.0.1' }]);
     const dump = JSON.stringify(await office.db.query('SELECT * FROM ledger_entry'));
     expect(dump).not.toContain('gravel-heron');

@@ -27,13 +27,20 @@ export function Handover() {
           <ReachLamp mark={sheet.reach} portability={sheet.portability} />
           {sheet.portability && (
             <div className="field-advice">
-              Works only inside the office: {sheet.portability} The address is <span className="mono">{sheet.address}</span>.
+              Works only inside the office: {sheet.portability} The address is{' '}
+              <span className="mono">{sheet.address}</span>.
             </div>
           )}
           <div className="mt-2">
             <QrCode text={sheet.link} label={`QR code of the link to ${sheet.title}`} />
           </div>
-          <Form.Check className="mt-2" id="link-done" label="The link is handed over" checked={done.link} onChange={(e) => setDone({ ...done, link: e.target.checked })} />
+          <Form.Check
+            className="mt-2"
+            id="link-done"
+            label="The link is handed over"
+            checked={done.link}
+            onChange={(e) => setDone({ ...done, link: e.target.checked })}
+          />
         </section>
         {password !== null && (
           <section>
@@ -41,7 +48,12 @@ export function Handover() {
             <CopyLine value={password} label="password" />
             <p className="quiet small mt-1 mb-1">On the telephone: {telephoneSpelling(password).join(', ')}.</p>
             <p className="quiet small mb-1">It is shown only now; later it can be replaced, not read.</p>
-            <Form.Check id="password-done" label="The password is handed over" checked={done.password} onChange={(e) => setDone({ ...done, password: e.target.checked })} />
+            <Form.Check
+              id="password-done"
+              label="The password is handed over"
+              checked={done.password}
+              onChange={(e) => setDone({ ...done, password: e.target.checked })}
+            />
           </section>
         )}
         <div className="d-flex gap-2 mt-3">

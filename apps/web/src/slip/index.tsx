@@ -1,5 +1,13 @@
 import type { ItemTotal, ShareSheet } from '@quay/contract';
-import { countOf, formatSize, guessingWords, guessingYears, PASSWORD_TRIES_PER_MINUTE, shareSentence, STRONG_ENOUGH_SCORE } from '@quay/core';
+import {
+  countOf,
+  formatSize,
+  guessingWords,
+  guessingYears,
+  PASSWORD_TRIES_PER_MINUTE,
+  shareSentence,
+  STRONG_ENOUGH_SCORE,
+} from '@quay/core';
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
@@ -44,7 +52,8 @@ function SlipForm() {
   }, [slip]);
   const publish = useMutation({
     // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
-    mutationFn: () => api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone, sizes))),
+    mutationFn: () =>
+      api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone, sizes))),
     onSuccess: (sheet) => {
       slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
       void client.invalidateQueries({ queryKey: ['shares'] });
@@ -82,7 +91,9 @@ function SlipForm() {
         <Sentence parts={shareSentence(meant.terms, now, zone)} />
         <div className="lamps">
           <SlipLamp />
-          {guess.words && <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>}
+          {guess.words && (
+            <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>
+          )}
           {publish.isError && (
             <span className="field-fault" role="alert">
               {publish.error.message}
@@ -90,7 +101,8 @@ function SlipForm() {
           )}
           {tried && stuck && (
             <span className="field-fault" role="alert">
-              {Object.values(meant.faults)[0] ?? 'The password is easy to guess. Take the proposed one, or tick that you mean it.'}
+              {Object.values(meant.faults)[0] ??
+                'The password is easy to guess. Take the proposed one, or tick that you mean it.'}
             </span>
           )}
         </div>
@@ -111,7 +123,12 @@ function SlipForm() {
 function useSizes(): Sizes {
   const { items } = useSlip();
   const nodeIds = items.map((i) => i.id);
-  const { data } = useQuery({ queryKey: ['folder', 'sizes', ...nodeIds], queryFn: () => api<ItemTotal[]>('POST', '/api/sizes', { nodeIds }), enabled: nodeIds.length > 0, placeholderData: (previous) => previous });
+  const { data } = useQuery({
+    queryKey: ['folder', 'sizes', ...nodeIds],
+    queryFn: () => api<ItemTotal[]>('POST', '/api/sizes', { nodeIds }),
+    enabled: nodeIds.length > 0,
+    placeholderData: (previous) => previous,
+  });
   return new Map(data?.map((t) => [t.id, t.sizeBytes]));
 }
 
@@ -127,15 +144,35 @@ function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean; sizes
               <span className="label" title={i.name}>
                 {i.name}
               </span>
-              <span className="quiet text-nowrap">{i.kind === 'folder' ? 'folder, ' : ''}{formatSize(sizes.get(i.id) ?? i.sizeBytes)}</span>
+              <span className="quiet text-nowrap">
+                {i.kind === 'folder' ? 'folder, ' : ''}
+                {formatSize(sizes.get(i.id) ?? i.sizeBytes)}
+              </span>
               <button type="button" aria-label={`Take ${i.name} off the slip`} onClick={() => slip.takeOff(i.id)}>
                 <i className="bi bi-x-lg" aria-hidden />
               </button>
             </li>
           ))}
         </ul>
-        <Form.Control className="mt-2" aria-label="Title" placeholder="Title the recipient sees" maxLength={120} value={slip.title} isInvalid={tried && Boolean(meant.faults.title)} onChange={(e) => slip.set({ title: e.target.value })} />
-        <Form.Control className="mt-1" as="textarea" rows={1} aria-label="Message to the recipient" placeholder="Message (optional)" maxLength={2000} value={slip.message} onChange={(e) => slip.set({ message: e.target.value })} />
+        <Form.Control
+          className="mt-2"
+          aria-label="Title"
+          placeholder="Title the recipient sees"
+          maxLength={120}
+          value={slip.title}
+          isInvalid={tried && Boolean(meant.faults.title)}
+          onChange={(e) => slip.set({ title: e.target.value })}
+        />
+        <Form.Control
+          className="mt-1"
+          as="textarea"
+          rows={1}
+          aria-label="Message to the recipient"
+          placeholder="Message (optional)"
+          maxLength={2000}
+          value={slip.message}
+          onChange={(e) => slip.set({ message: e.target.value })}
+        />
       </div>
     </div>
   );
@@ -172,7 +209,13 @@ function AddressPart() {
         {!address && 'There is none yet, so links cannot be made.'}
         {address && addresses.length === 1 && <span className="mono">{address.text}</span>}
         {address && addresses.length > 1 && (
-          <Form.Select size="sm" className="mono" aria-label="Address of the link" value={address.id} onChange={(e) => slip.set({ addressId: e.target.value })}>
+          <Form.Select
+            size="sm"
+            className="mono"
+            aria-label="Address of the link"
+            value={address.id}
+            onChange={(e) => slip.set({ addressId: e.target.value })}
+          >
             {addresses.map((a) => (
               <option key={a.id} value={a.id}>
                 {a.text}
@@ -180,7 +223,9 @@ function AddressPart() {
             ))}
           </Form.Select>
         )}
-        {address?.portability && <div className="field-advice">Works only inside the office: {address.portability}</div>}
+        {address?.portability && (
+          <div className="field-advice">Works only inside the office: {address.portability}</div>
+        )}
         {better && (
           <button type="button" className="btn btn-link btn-sm p-0" onClick={() => slip.set({ addressId: better.id })}>
             Use {better.text} instead
@@ -225,7 +270,11 @@ function useGuessing(): Guess {
   if (passwordChoice === 'none') return { words: null, weak: false, warning: null };
   const bits = passwordChoice === 'proposed' ? proposedBits : typed?.bits;
   if (!bits) return { words: null, weak: false, warning: null };
-  return { words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)), weak: passwordChoice === 'typed' && (typed?.score ?? 0) < STRONG_ENOUGH_SCORE, warning: typed?.warning ?? null };
+  return {
+    words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)),
+    weak: passwordChoice === 'typed' && (typed?.score ?? 0) < STRONG_ENOUGH_SCORE,
+    warning: typed?.warning ?? null,
+  };
 }
 
 function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
@@ -235,19 +284,43 @@ function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
       <h3>Guard</h3>
       <div>
         <div className="choices" role="group" aria-label="Password">
-          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'proposed'} onClick={() => void slip.propose()}>
+          <button
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={slip.passwordChoice === 'proposed'}
+            onClick={() => void slip.propose()}
+          >
             Proposed password
           </button>
-          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'typed'} onClick={() => slip.set({ passwordChoice: 'typed', password: '' })}>
+          <button
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={slip.passwordChoice === 'typed'}
+            onClick={() => slip.set({ passwordChoice: 'typed', password: '' })}
+          >
             Typed
           </button>
-          <button type="button" className="btn btn-choice" aria-pressed={slip.passwordChoice === 'none'} onClick={() => slip.set({ passwordChoice: 'none', password: '' })}>
+          <button
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={slip.passwordChoice === 'none'}
+            onClick={() => slip.set({ passwordChoice: 'none', password: '' })}
+          >
             None
           </button>
         </div>
         {slip.passwordChoice !== 'none' && (
           <InputGroup size="sm" className="mt-2">
-            <Form.Control className="mono" aria-label="Password of the share" readOnly={slip.passwordChoice === 'proposed'} maxLength={200} value={slip.password} autoComplete="off" spellCheck={false} onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })} />
+            <Form.Control
+              className="mono"
+              aria-label="Password of the share"
+              readOnly={slip.passwordChoice === 'proposed'}
+              maxLength={200}
+              value={slip.password}
+              autoComplete="off"
+              spellCheck={false}
+              onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })}
+            />
             {slip.passwordChoice === 'proposed' && (
               <Button variant="plain" aria-label="Propose another password" onClick={() => void slip.propose()}>
                 <i className="bi bi-arrow-repeat" aria-hidden />
@@ -257,12 +330,25 @@ function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
         )}
         {meant.faults.password && slip.password !== '' && <div className="field-fault">{meant.faults.password}</div>}
         {guess.weak && (
-          <Form.Check className="mt-1" id="weak-meant" label="Easy to guess; I mean it" checked={slip.weakPasswordMeant} onChange={(e) => slip.set({ weakPasswordMeant: e.target.checked })} />
+          <Form.Check
+            className="mt-1"
+            id="weak-meant"
+            label="Easy to guess; I mean it"
+            checked={slip.weakPasswordMeant}
+            onChange={(e) => slip.set({ weakPasswordMeant: e.target.checked })}
+          />
         )}
         {guess.warning && <div className="field-advice">{guess.warning}</div>}
         <InputGroup size="sm" className="mt-2">
           <InputGroup.Text>at most</InputGroup.Text>
-          <Form.Control aria-label="Visit limit" inputMode="numeric" placeholder="any number of" value={slip.limitField} isInvalid={Boolean(meant.faults.limit)} onChange={(e) => slip.set({ limitField: e.target.value })} />
+          <Form.Control
+            aria-label="Visit limit"
+            inputMode="numeric"
+            placeholder="any number of"
+            value={slip.limitField}
+            isInvalid={Boolean(meant.faults.limit)}
+            onChange={(e) => slip.set({ limitField: e.target.value })}
+          />
           <InputGroup.Text>visits</InputGroup.Text>
         </InputGroup>
         {meant.faults.limit && <div className="field-fault">{meant.faults.limit}</div>}

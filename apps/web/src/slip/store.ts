@@ -35,7 +35,21 @@ interface SlipState extends ChosenWindow {
   clear: () => void;
 }
 
-const BLANK = { items: [], title: '', message: '', choice: '1-week' as WindowChoice, opensField: '', closesField: '', passwordChoice: 'proposed' as PasswordChoice, password: '', proposedBits: 0, weakPasswordMeant: false, limitField: '', addressId: '', published: null };
+const BLANK = {
+  items: [],
+  title: '',
+  message: '',
+  choice: '1-week' as WindowChoice,
+  opensField: '',
+  closesField: '',
+  passwordChoice: 'proposed' as PasswordChoice,
+  password: '',
+  proposedBits: 0,
+  weakPasswordMeant: false,
+  limitField: '',
+  addressId: '',
+  published: null,
+};
 
 /** The slip: survives moving between folders and a reload. Passwords are never written down in the browser. */
 export const useSlip = create<SlipState>()(
@@ -47,7 +61,12 @@ export const useSlip = create<SlipState>()(
         const present = new Set(get().items.map((i) => i.id));
         const added = items.filter((i) => !present.has(i.id));
         const first = get().items.length === 0 && added[0];
-        set({ items: [...get().items, ...added], folded: false, published: null, ...(first && get().title === '' && { title: first.name.replace(/\.[a-z0-9]{1,5}$/i, '') }) });
+        set({
+          items: [...get().items, ...added],
+          folded: false,
+          published: null,
+          ...(first && get().title === '' && { title: first.name.replace(/\.[a-z0-9]{1,5}$/i, '') }),
+        });
         if (get().passwordChoice === 'proposed' && get().password === '') void get().propose();
       },
       takeOff: (id) => set({ items: get().items.filter((i) => i.id !== id) }),
@@ -59,7 +78,23 @@ export const useSlip = create<SlipState>()(
       fold: (folded) => set({ folded }),
       clear: () => set({ ...BLANK }),
     }),
-    { name: 'quay-slip', // What has been published is not put on the slip again by a reload.
-      partialize: ({ items, title, message, choice, opensField, closesField, limitField, addressId, folded, published }) => (published ? { folded } : { items, title, message, choice, opensField, closesField, limitField, addressId, folded }) },
+    {
+      name: 'quay-slip', // What has been published is not put on the slip again by a reload.
+      partialize: ({
+        items,
+        title,
+        message,
+        choice,
+        opensField,
+        closesField,
+        limitField,
+        addressId,
+        folded,
+        published,
+      }) =>
+        published
+          ? { folded }
+          : { items, title, message, choice, opensField, closesField, limitField, addressId, folded },
+    },
   ),
 );

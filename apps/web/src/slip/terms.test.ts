@@ -5,17 +5,46 @@ const NOW = Date.parse('2026-11-24T10:04:00Z');
 const ZONE = 'Europe/London';
 type Slip = Parameters<typeof slipTerms>[0];
 const slip = (part: Partial<Slip> = {}): Slip =>
-  ({ items: [{ id: 'a', name: 'plan.pdf', kind: 'file', sizeBytes: 1000 }, { id: 'b', name: 'Photographs', kind: 'folder', sizeBytes: 0 }], title: ' Plans ', message: '', choice: '1-week', opensField: '', closesField: '', passwordChoice: 'proposed', password: 'copper-lantern-swift-bay', proposedBits: 51, weakPasswordMeant: false, limitField: '', folded: false, published: null, ...part }) as Slip;
+  ({
+    items: [
+      { id: 'a', name: 'plan.pdf', kind: 'file', sizeBytes: 1000 },
+      { id: 'b', name: 'Photographs', kind: 'folder', sizeBytes: 0 },
+    ],
+    title: ' Plans ',
+    message: '',
+    choice: '1-week',
+    opensField: '',
+    closesField: '',
+    passwordChoice: 'proposed',
+    password: 'copper-lantern-swift-bay',
+    proposedBits: 51,
+    weakPasswordMeant: false,
+    limitField: '',
+    folded: false,
+    published: null,
+    ...part,
+  }) as Slip;
 
 describe('what a slip means', () => {
   it('counts what is in its folders, once that is known', () => {
     expect(slipTerms(slip(), NOW, ZONE, new Map()).terms.totalBytes).toBe(1000);
     expect(slipTerms(slip(), NOW, ZONE, new Map([['b', 5000]])).terms.totalBytes).toBe(6000);
   });
-  it('takes a preset from now, and fields in the office\'s zone', () => {
-    expect(slipTerms(slip(), NOW, ZONE, new Map()).window).toEqual({ opensAt: null, closesAt: Date.parse('2026-12-01T10:04:00Z') });
-    const custom = slipTerms(slip({ choice: 'custom', opensField: '2027-06-01T09:00', closesField: '2027-06-08T17:00' }), NOW, ZONE, new Map());
-    expect(custom.window).toEqual({ opensAt: Date.parse('2027-06-01T08:00:00Z'), closesAt: Date.parse('2027-06-08T16:00:00Z') });
+  it("takes a preset from now, and fields in the office's zone", () => {
+    expect(slipTerms(slip(), NOW, ZONE, new Map()).window).toEqual({
+      opensAt: null,
+      closesAt: Date.parse('2026-12-01T10:04:00Z'),
+    });
+    const custom = slipTerms(
+      slip({ choice: 'custom', opensField: '2027-06-01T09:00', closesField: '2027-06-08T17:00' }),
+      NOW,
+      ZONE,
+      new Map(),
+    );
+    expect(custom.window).toEqual({
+      opensAt: Date.parse('2027-06-01T08:00:00Z'),
+      closesAt: Date.parse('2027-06-08T16:00:00Z'),
+    });
   });
   it.each([
     ['title', { title: '  ' }],
@@ -27,11 +56,21 @@ describe('what a slip means', () => {
     ['limit', { limitField: 'many' }],
     ['limit', { limitField: '2.5' }],
     ['password', { passwordChoice: 'typed', password: 'short' }],
-  ] as [string, Partial<Slip>][])('%s must be mended: %j', (field, part) => expect(Object.keys(slipTerms(slip(part), NOW, ZONE, new Map()).faults)).toEqual([field]));
+  ] as [string, Partial<Slip>][])('%s must be mended: %j', (field, part) =>
+    expect(Object.keys(slipTerms(slip(part), NOW, ZONE, new Map()).faults)).toEqual([field]),
+  );
   it('asks for exactly what the sentence says', () => {
     const draft = slip({ passwordChoice: 'none', limitField: ' 3 ' });
     const meant = slipTerms(draft, NOW, ZONE, new Map());
     expect(meant.faults).toEqual({});
-    expect(shareAsked(draft, meant)).toEqual({ title: 'Plans', message: '', nodeIds: ['a', 'b'], window: { opensAt: null, closesAt: '2026-12-01T10:04:00.000Z' }, password: null, weakPasswordMeant: false, visitLimit: 3 });
+    expect(shareAsked(draft, meant)).toEqual({
+      title: 'Plans',
+      message: '',
+      nodeIds: ['a', 'b'],
+      window: { opensAt: null, closesAt: '2026-12-01T10:04:00.000Z' },
+      password: null,
+      weakPasswordMeant: false,
+      visitLimit: 3,
+    });
   });
 });

@@ -1,5 +1,12 @@
 import type { CreateShare } from '@quay/contract';
-import { PASSWORD_LENGTH, VISIT_LIMIT_RANGE, WINDOW_FAULT_WORDS, windowFault, type ShareTerms, type Window } from '@quay/core';
+import {
+  PASSWORD_LENGTH,
+  VISIT_LIMIT_RANGE,
+  WINDOW_FAULT_WORDS,
+  windowFault,
+  type ShareTerms,
+  type Window,
+} from '@quay/core';
 import { chosenWindow, windowText } from '../ui/window-choice';
 import type { useSlip } from './store';
 
@@ -24,9 +31,21 @@ export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): 
   if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
-  if (limit !== null && (!Number.isInteger(limit) || limit < VISIT_LIMIT_RANGE.min || limit > VISIT_LIMIT_RANGE.max)) faults.limit = `A whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}, or empty for no limit.`;
-  if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min) faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
-  return { window, faults, terms: { itemCount: slip.items.length, totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0), window, hasPassword: slip.passwordChoice !== 'none', visitLimit: faults.limit ? null : limit } };
+  if (limit !== null && (!Number.isInteger(limit) || limit < VISIT_LIMIT_RANGE.min || limit > VISIT_LIMIT_RANGE.max))
+    faults.limit = `A whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}, or empty for no limit.`;
+  if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
+    faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
+  return {
+    window,
+    faults,
+    terms: {
+      itemCount: slip.items.length,
+      totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0),
+      window,
+      hasPassword: slip.passwordChoice !== 'none',
+      visitLimit: faults.limit ? null : limit,
+    },
+  };
 }
 
 export function shareAsked(slip: Slip, { window, terms }: SlipTerms): CreateShare {

@@ -26,8 +26,17 @@ export async function problemOf(response: Response): Promise<ApiProblem> {
 }
 
 /** Asks the API. @throws ApiProblem for every refusal, also when the server cannot be reached (code `network.away`) */
-export async function api<T>(method: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE', path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
-  const response = await fetch(path, { method, headers: { ...headers, ...(body !== undefined && { 'Content-Type': 'application/json' }) }, body: body === undefined ? undefined : JSON.stringify(body) }).catch(() => {
+export async function api<T>(
+  method: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE',
+  path: string,
+  body?: unknown,
+  headers: Record<string, string> = {},
+): Promise<T> {
+  const response = await fetch(path, {
+    method,
+    headers: { ...headers, ...(body !== undefined && { 'Content-Type': 'application/json' }) },
+    body: body === undefined ? undefined : JSON.stringify(body),
+  }).catch(() => {
     throw new ApiProblem(0, 'network.away', AWAY);
   });
   if (!response.ok) throw await problemOf(response);

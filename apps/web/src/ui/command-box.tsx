@@ -26,8 +26,19 @@ function CommandSearch({ close }: { close: () => void }) {
   const [text, setText] = useState('');
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
-  const commands = useCommands().filter((c) => matches(c.words, text)).slice(0, 11);
-  const files: Command[] = text.trim() === '' ? [] : [{ words: `Files named “${text.trim()}”`, kind: 'find', run: () => void navigate(`/stores/find?text=${encodeURIComponent(text.trim())}`) }];
+  const commands = useCommands()
+    .filter((c) => matches(c.words, text))
+    .slice(0, 11);
+  const files: Command[] =
+    text.trim() === ''
+      ? []
+      : [
+          {
+            words: `Files named “${text.trim()}”`,
+            kind: 'find',
+            run: () => void navigate(`/stores/find?text=${encodeURIComponent(text.trim())}`),
+          },
+        ];
   const found = [...commands, ...files];
   const run = (command: Command | undefined) => {
     if (!command) return;
@@ -59,7 +70,14 @@ function CommandSearch({ close }: { close: () => void }) {
       />
       <ul className="command-list" id="commands" role="listbox" aria-label="Found">
         {found.map((c, i) => (
-          <li key={`${c.kind} ${c.words}`} id={`command-${i}`} role="option" aria-selected={i === at} onClick={() => run(c)} onMouseMove={() => setAt(i)}>
+          <li
+            key={`${c.kind} ${c.words}`}
+            id={`command-${i}`}
+            role="option"
+            aria-selected={i === at}
+            onClick={() => run(c)}
+            onMouseMove={() => setAt(i)}
+          >
             {c.words} <span className="kind">{c.kind}</span>
           </li>
         ))}
@@ -75,8 +93,16 @@ function useCommands(): Command[] {
   const { data: stores = [] } = useQuery(storesQuery);
   const go = (path: string) => () => void navigate(path);
   return [
-    ...PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => ({ words: name, kind: 'place', run: go(path) })),
-    ...stores.map((s) => ({ words: s.kind === 'home' ? 'My files' : s.name, kind: 'store', run: go(`/stores/${s.rootId}`) })),
+    ...PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => ({
+      words: name,
+      kind: 'place',
+      run: go(path),
+    })),
+    ...stores.map((s) => ({
+      words: s.kind === 'home' ? 'My files' : s.name,
+      kind: 'store',
+      run: go(`/stores/${s.rootId}`),
+    })),
     { words: 'Open the slip', kind: 'do', run: () => useSlip.getState().fold(false) },
     { words: 'Change my password', kind: 'do', run: go('/account') },
     ...shares.map((s) => ({ words: s.title, kind: 'share', run: go(`/shares/${s.id}`) })),
@@ -85,5 +111,8 @@ function useCommands(): Command[] {
 
 function matches(words: string, text: string): boolean {
   const lower = words.toLowerCase();
-  return text.toLowerCase().split(/\s+/).every((part) => lower.includes(part));
+  return text
+    .toLowerCase()
+    .split(/\s+/)
+    .every((part) => lower.includes(part));
 }

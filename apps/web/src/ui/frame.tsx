@@ -28,7 +28,11 @@ export function Frame() {
   const [help, setHelp] = useState(false);
   const queries = useQueryClient();
   const slip = useSlip();
-  useKeys({ 'ctrl+k': () => setCommands(true), 'ctrl+z': () => void undoWhenAnswered(queries), '?': () => setHelp(true) });
+  useKeys({
+    'ctrl+k': () => setCommands(true),
+    'ctrl+z': () => void undoWhenAnswered(queries),
+    '?': () => setHelp(true),
+  });
   const slipShown = (slip.items.length > 0 || slip.published !== null) && !slip.folded;
   return (
     <div className="frame">
@@ -97,7 +101,11 @@ function PersonMenu({ showKeys }: { showKeys: () => void }) {
   };
   return (
     <Dropdown align="end">
-      <Dropdown.Toggle className="avatar" variant="plain" aria-label={`${me.initials}: account of ${me.name}, sign out`}>
+      <Dropdown.Toggle
+        className="avatar"
+        variant="plain"
+        aria-label={`${me.initials}: account of ${me.name}, sign out`}
+      >
         {me.initials}
       </Dropdown.Toggle>
       <Dropdown.Menu>

@@ -9,7 +9,11 @@ export function keyName(event: KeyboardEvent): string {
 }
 
 function isTyping(target: EventTarget | null): boolean {
-  return target instanceof HTMLElement && (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName)) && !(target instanceof HTMLInputElement && /^(checkbox|radio|button)$/.test(target.type));
+  return (
+    target instanceof HTMLElement &&
+    (target.isContentEditable || /^(INPUT|TEXTAREA|SELECT)$/.test(target.tagName)) &&
+    !(target instanceof HTMLInputElement && /^(checkbox|radio|button)$/.test(target.type))
+  );
 }
 
 /** Keys of a place. They rest while somebody types into a field or a dialog is open; Ctrl keys always work. */
@@ -26,7 +30,12 @@ export function useKeys(keys: KeyMap): void {
       if (!name.startsWith('ctrl+') && document.querySelector('.modal')) return;
       if (isTyping(event.target) && name !== 'ctrl+k') return;
       // A focused button or link keeps its own Enter and Space.
-      if ((name === 'enter' || name === 'space') && event.target instanceof HTMLElement && event.target.closest('button, a, summary, [role=menuitem]')) return;
+      if (
+        (name === 'enter' || name === 'space') &&
+        event.target instanceof HTMLElement &&
+        event.target.closest('button, a, summary, [role=menuitem]')
+      )
+        return;
       event.preventDefault();
       action(event);
     };

@@ -22,7 +22,11 @@ export function useLiveUpdates(): void {
 /** Asks again what an event concerns; what is being asked for the first time may have been answered before it, and is asked once more. */
 function askAgain(client: QueryClient, queryKey: string[]): void {
   for (const query of client.getQueryCache().findAll({ queryKey })) {
-    if (query.state.data === undefined && query.state.fetchStatus === 'fetching') void query.promise?.then(() => client.invalidateQueries({ queryKey: query.queryKey, exact: true }), () => undefined);
+    if (query.state.data === undefined && query.state.fetchStatus === 'fetching')
+      void query.promise?.then(
+        () => client.invalidateQueries({ queryKey: query.queryKey, exact: true }),
+        () => undefined,
+      );
   }
   void client.invalidateQueries({ queryKey });
 }
@@ -32,7 +36,16 @@ function keysOf(event: QuayEvent): string[][] {
     case 'share':
       return [['shares'], ['share', event.id], ['marks']];
     case 'node':
-      return [['folder', event.id], ['folder', 'sizes'], ['stores'], ['trash'], ['shares'], ['marks'], ['info'], ['past', event.id]];
+      return [
+        ['folder', event.id],
+        ['folder', 'sizes'],
+        ['stores'],
+        ['trash'],
+        ['shares'],
+        ['marks'],
+        ['info'],
+        ['past', event.id],
+      ];
     case 'store':
       return [['stores'], ['trash']];
     case 'preview':

@@ -7,8 +7,12 @@ afterEach(() => useNotices.setState({ list: [] }));
 /** Something asked for, whose answer comes when the test says so, and that offers its way back then. */
 function asked(client: QueryClient, words: string, undone: string[]) {
   let answer: () => void = () => undefined;
-  const mutation = new MutationObserver(client, { mutationFn: () => new Promise<void>((resolve) => (answer = resolve)) });
-  const settled = mutation.mutate(undefined).then(() => useNotices.getState().show(words, { undo: () => undone.push(words) }));
+  const mutation = new MutationObserver(client, {
+    mutationFn: () => new Promise<void>((resolve) => (answer = resolve)),
+  });
+  const settled = mutation
+    .mutate(undefined)
+    .then(() => useNotices.getState().show(words, { undo: () => undone.push(words) }));
   return { answer: () => answer(), settled };
 }
 

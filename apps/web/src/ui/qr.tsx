@@ -6,7 +6,8 @@ export function QrCode({ text, label }: { text: string; label: string }) {
   const { size, path } = useMemo(() => {
     const { modules } = create(text, { errorCorrectionLevel: 'M' });
     let d = '';
-    for (let y = 0; y < modules.size; y += 1) for (let x = 0; x < modules.size; x += 1) if (modules.get(y, x)) d += `M${x + 4} ${y + 4}h1v1h-1z`;
+    for (let y = 0; y < modules.size; y += 1)
+      for (let x = 0; x < modules.size; x += 1) if (modules.get(y, x)) d += `M${x + 4} ${y + 4}h1v1h-1z`;
     return { size: modules.size + 8, path: d };
   }, [text]);
   return (

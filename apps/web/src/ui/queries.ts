@@ -5,17 +5,29 @@ import { tellFailure, useNotices } from './notices';
 
 /** Queries that several places ask. */
 export const sharesQuery = queryOptions({ queryKey: ['shares'], queryFn: () => api<ShareRow[]>('GET', '/api/shares') });
-export const storesQuery = queryOptions({ queryKey: ['stores'], queryFn: () => api<StoreSummary[]>('GET', '/api/stores') });
-export const shareQuery = (id: string) => queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
-export const ledgerQuery = (limit: number) => queryOptions({ queryKey: ['ledger', 'last', limit], queryFn: () => api<LedgerPage>('GET', `/api/ledger?limit=${limit}`) });
+export const storesQuery = queryOptions({
+  queryKey: ['stores'],
+  queryFn: () => api<StoreSummary[]>('GET', '/api/stores'),
+});
+export const shareQuery = (id: string) =>
+  queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
+export const ledgerQuery = (limit: number) =>
+  queryOptions({
+    queryKey: ['ledger', 'last', limit],
+    queryFn: () => api<LedgerPage>('GET', `/api/ledger?limit=${limit}`),
+  });
 
-export const addressesQuery = queryOptions({ queryKey: ['reach', 'addresses'], queryFn: () => api<AddressRow[]>('GET', '/api/reach/addresses') });
+export const addressesQuery = queryOptions({
+  queryKey: ['reach', 'addresses'],
+  queryFn: () => api<AddressRow[]>('GET', '/api/reach/addresses'),
+});
 
 /** Changes a share, and puts the answer where every place reads it. */
 export function useChangeShare() {
   const client = useQueryClient();
   return useMutation({
-    mutationFn: ({ id, change }: { id: string; change: ChangeShare }) => api<ShareSheet>('PATCH', `/api/shares/${id}`, change),
+    mutationFn: ({ id, change }: { id: string; change: ChangeShare }) =>
+      api<ShareSheet>('PATCH', `/api/shares/${id}`, change),
     onSuccess: (sheet) => {
       client.setQueryData(shareQuery(sheet.id).queryKey, sheet);
       void client.invalidateQueries({ queryKey: ['shares'] });
@@ -27,11 +39,19 @@ export function useChangeShare() {
  * Changes a share, says so, and offers the way back. It does so also when the row that asked is no longer shown.
  * @returns a function of the share's id, what is asked, what it was before (null: no way back is offered) and the words
  */
-export function useUndoableChange(): (id: string, asked: ChangeShare, before: ChangeShare | null, words: string) => Promise<void> {
+export function useUndoableChange(): (
+  id: string,
+  asked: ChangeShare,
+  before: ChangeShare | null,
+  words: string,
+) => Promise<void> {
   const { mutateAsync } = useChangeShare();
   return (id, asked, before, words) =>
     mutateAsync({ id, change: asked }).then(
-      () => useNotices.getState().show(words, before ? { undo: () => void mutateAsync({ id, change: before }).catch(tellFailure) } : {}),
+      () =>
+        useNotices
+          .getState()
+          .show(words, before ? { undo: () => void mutateAsync({ id, change: before }).catch(tellFailure) } : {}),
       tellFailure,
     );
 }

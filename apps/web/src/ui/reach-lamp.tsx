@@ -2,8 +2,18 @@ import type { ReachMark } from '@quay/core';
 import { StageShape } from './stage-shape';
 
 /** The shape that stands for a mark. */
-export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = { ok: 'ok', warn: 'warn', fail: 'fail', unknown: 'skipped' };
-const WORDS: Record<ReachMark, string> = { ok: 'works from outside', warn: 'works from outside, and something needs a hand', fail: 'cannot be reached from outside now', unknown: 'not proved from outside yet' };
+export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = {
+  ok: 'ok',
+  warn: 'warn',
+  fail: 'fail',
+  unknown: 'skipped',
+};
+const WORDS: Record<ReachMark, string> = {
+  ok: 'works from outside',
+  warn: 'works from outside, and something needs a hand',
+  fail: 'cannot be reached from outside now',
+  unknown: 'not proved from outside yet',
+};
 
 /** What a lamp says of an address: whether it works for people outside. */
 function lampWords(mark: ReachMark, portability: string | null): string {
@@ -11,7 +21,15 @@ function lampWords(mark: ReachMark, portability: string | null): string {
 }
 
 /** The reach lamp. Brief: the mark alone, its words on hover and for those who listen. */
-export function ReachLamp({ mark, portability, brief = false }: { mark: ReachMark; portability: string | null; brief?: boolean }) {
+export function ReachLamp({
+  mark,
+  portability,
+  brief = false,
+}: {
+  mark: ReachMark;
+  portability: string | null;
+  brief?: boolean;
+}) {
   const words = lampWords(mark, portability);
   const shown = portability ? 'warn' : LAMP[mark];
   return (

@@ -5,10 +5,11 @@ import { api, ApiProblem } from './api';
 
 export const meQuery = queryOptions({
   queryKey: ['me'],
-  queryFn: () => api<Me>('GET', '/api/session').catch((error: unknown) => {
-    if (error instanceof ApiProblem && error.status === 401) return null;
-    throw error;
-  }),
+  queryFn: () =>
+    api<Me>('GET', '/api/session').catch((error: unknown) => {
+      if (error instanceof ApiProblem && error.status === 401) return null;
+      throw error;
+    }),
   staleTime: 5 * 60_000,
 });
 

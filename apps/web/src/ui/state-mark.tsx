@@ -1,7 +1,15 @@
 import { STATE_WORDS, type ShareState } from '@quay/core';
 
 /** The mark of a state: a shape and a colour, the same everywhere. Alone it bears its word as a label. */
-export function StateMark({ state, size = 12, labelled = true }: { state: ShareState; size?: number; labelled?: boolean }) {
+export function StateMark({
+  state,
+  size = 12,
+  labelled = true,
+}: {
+  state: ShareState;
+  size?: number;
+  labelled?: boolean;
+}) {
   const label = labelled ? { role: 'img', 'aria-label': STATE_WORDS[state] } : { 'aria-hidden': true };
   return (
     <svg className={`state-mark state-${state}`} width={size} height={size} viewBox="0 0 16 16" {...label}>

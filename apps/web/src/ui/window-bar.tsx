@@ -20,7 +20,16 @@ export function WindowBar({ share }: { share: Pick<ShareRow, 'opensAt' | 'closes
     <svg className={`window-bar state-${share.state}`} viewBox={`0 0 ${WIDTH} ${HEIGHT}`} role="img" aria-label={words}>
       <title>{words}</title>
       <path d={`M0 9H${WIDTH}`} stroke="var(--rule)" />
-      <rect x={x0} y="5" width={Math.max(2, x1 - x0)} height="8" fill="currentColor" fillOpacity={share.state === 'open' ? 0.85 : 0.3} stroke="currentColor" strokeDasharray={share.state === 'scheduled' ? '2 2' : undefined} />
+      <rect
+        x={x0}
+        y="5"
+        width={Math.max(2, x1 - x0)}
+        height="8"
+        fill="currentColor"
+        fillOpacity={share.state === 'open' ? 0.85 : 0.3}
+        stroke="currentColor"
+        strokeDasharray={share.state === 'scheduled' ? '2 2' : undefined}
+      />
       {to === null && <path d={`M${WIDTH - 6} 3l5 6-5 6`} fill="none" stroke="currentColor" strokeWidth="1.500" />}
       <path d={`M${x(present)} 1V17`} stroke="var(--buoy)" strokeWidth="1.500" />
     </svg>

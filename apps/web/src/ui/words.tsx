@@ -1,4 +1,13 @@
-import { clockTime, dayInWords, distanceInWords, formatExactBytes, formatSize, momentInWords, zoneName, type SentencePart } from '@quay/core';
+import {
+  clockTime,
+  dayInWords,
+  distanceInWords,
+  formatExactBytes,
+  formatSize,
+  momentInWords,
+  zoneName,
+  type SentencePart,
+} from '@quay/core';
 import { now, useZone } from './session';
 
 /** A size in decimal units; the exact bytes on hover. */
@@ -12,9 +21,16 @@ export function When({ at, brief = false }: { at: string; brief?: boolean }) {
   const time = Date.parse(at);
   const present = now();
   const today = dayInWords(time, present, zone) === dayInWords(present, present, zone);
-  const words = today ? `today ${clockTime(time, zone)}` : brief ? dayInWords(time, present, zone) : momentInWords(time, present, zone);
+  const words = today
+    ? `today ${clockTime(time, zone)}`
+    : brief
+      ? dayInWords(time, present, zone)
+      : momentInWords(time, present, zone);
   return (
-    <time dateTime={at} title={`${momentInWords(time, present, zone)} ${zoneName(time, zone)}, ${distanceInWords(time, present)}`}>
+    <time
+      dateTime={at}
+      title={`${momentInWords(time, present, zone)} ${zoneName(time, zone)}, ${distanceInWords(time, present)}`}
+    >
       {words}
     </time>
   );

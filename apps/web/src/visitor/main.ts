@@ -21,7 +21,10 @@ let latest = 0;
 let lookLater = false;
 let timer: ReturnType<typeof setTimeout> | undefined;
 
-const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: 'The server is not answering. Check the connection and try again.' };
+const AWAY: Partial<ProblemBody> = {
+  code: 'network.away',
+  detail: 'The server is not answering. Check the connection and try again.',
+};
 
 const actions: Actions = {
   open: (password) => void open(password),
@@ -36,7 +39,10 @@ function show(part: Partial<Shown>): void {
 }
 
 async function ask(path: string, body?: unknown): Promise<{ door: VisitorDoor } | { problem: Partial<ProblemBody> }> {
-  const request: RequestInit = body === undefined ? {} : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
+  const request: RequestInit =
+    body === undefined
+      ? {}
+      : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
   const response = await fetch(`${base}/${path}`, request).catch(() => null);
   if (!response) return { problem: AWAY };
   const answer = (await response.json().catch(() => AWAY)) as VisitorDoor & Partial<ProblemBody>;
@@ -85,12 +91,19 @@ async function open(password: string | null): Promise<void> {
 function wakeAtChange(door: VisitorDoor): void {
   clearTimeout(timer);
   const ahead = Date.parse(door.now) - Date.now();
-  const times = [door.opensAt, door.closesAt].filter((t): t is string => t !== null).map((t) => Date.parse(t) - ahead - Date.now());
+  const times = [door.opensAt, door.closesAt]
+    .filter((t): t is string => t !== null)
+    .map((t) => Date.parse(t) - ahead - Date.now());
   const next = Math.min(...times.filter((ms) => ms > 0));
   // Timers hold 31 bits; a window further ahead is looked at again with the next change.
   if (next < 2 ** 31) timer = setTimeout(() => void look(), next + 300);
 }
 
 void look().then(() => {
-  if (shown.problem?.code !== 'share.not-found') listenWhileShown(`${base}/events`, () => void look(), () => void look());
+  if (shown.problem?.code !== 'share.not-found')
+    listenWhileShown(
+      `${base}/events`,
+      () => void look(),
+      () => void look(),
+    );
 });

@@ -18,7 +18,8 @@ interface Shown {
 /** The visitor's own zone: closing times are theirs to keep. */
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-const moment = (at: string, now: string): string => `${momentInWords(Date.parse(at), Date.parse(now), zone)} (${zoneName(Date.parse(at), zone)})`;
+const moment = (at: string, now: string): string =>
+  `${momentInWords(Date.parse(at), Date.parse(now), zone)} (${zoneName(Date.parse(at), zone)})`;
 
 /** What was drawn last, so that news that change nothing on the page do not touch it. */
 let drawn = '';
@@ -28,7 +29,11 @@ let passwordField: HTMLInputElement | null = null;
 /** Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are. */
 export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
   // Of the moment only the day shows in words.
-  const next = JSON.stringify([shown.door && { ...shown.door, now: shown.door.now.slice(0, 10) }, shown.problem, shown.busy]);
+  const next = JSON.stringify([
+    shown.door && { ...shown.door, now: shown.door.now.slice(0, 10) },
+    shown.problem,
+    shown.busy,
+  ]);
   if (next === drawn) return;
   drawn = next;
   const focused = document.activeElement?.id;
@@ -39,11 +44,29 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
 
 function refusal(problem: Partial<ProblemBody> | null, actions: Actions): HTMLElement {
   if (!problem) return h('p', { class: 'quiet' }, 'One moment.');
-  return h('section', { class: 'refusal' }, h('h1', {}, problem.code === 'share.not-found' ? 'There is nothing at this link' : 'That did not work'), h('p', {}, problem.detail ?? ''), problem.code === 'share.not-found' ? null : h('button', { type: 'button', onclick: actions.again }, 'Try again'));
+  return h(
+    'section',
+    { class: 'refusal' },
+    h('h1', {}, problem.code === 'share.not-found' ? 'There is nothing at this link' : 'That did not work'),
+    h('p', {}, problem.detail ?? ''),
+    problem.code === 'share.not-found' ? null : h('button', { type: 'button', onclick: actions.again }, 'Try again'),
+  );
 }
 
 function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
-  const head = h('header', {}, h('p', { class: 'from' }, h('img', { src: '/mark.svg', alt: '', width: '22', height: '22' }), `${door.sender}, ${door.office}`), h('h1', {}, door.title), door.message ? h('p', { class: 'message' }, door.message) : null, windowLine(door));
+  const head = h(
+    'header',
+    {},
+    h(
+      'p',
+      { class: 'from' },
+      h('img', { src: '/mark.svg', alt: '', width: '22', height: '22' }),
+      `${door.sender}, ${door.office}`,
+    ),
+    h('h1', {}, door.title),
+    door.message ? h('p', { class: 'message' }, door.message) : null,
+    windowLine(door),
+  );
   if (door.contents) return [head, contentsPart(door.contents, actions)];
   if (door.state !== 'open') return [head, stateRefusal(door.state, door)];
   return [head, opening(door, shown, actions)];
@@ -51,23 +74,42 @@ function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
 
 function windowLine(door: VisitorDoor): Child {
   if (door.state !== 'open') return null;
-  return h('p', { class: 'quiet' }, door.closesAt ? `Open until ${moment(door.closesAt, door.now)}.` : 'Open until the sender closes it.');
+  return h(
+    'p',
+    { class: 'quiet' },
+    door.closesAt ? `Open until ${moment(door.closesAt, door.now)}.` : 'Open until the sender closes it.',
+  );
 }
 
 function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HTMLElement {
   const words: Record<typeof state, [string, string]> = {
-    scheduled: ['Not open yet', `It opens ${door.opensAt ? moment(door.opensAt, door.now) : 'later'}. This page opens by itself then.`],
-    closed: ['Closed', `It closed ${door.closesAt ? moment(door.closesAt, door.now) : ''}. Ask ${door.sender} to open it again.`],
+    scheduled: [
+      'Not open yet',
+      `It opens ${door.opensAt ? moment(door.opensAt, door.now) : 'later'}. This page opens by itself then.`,
+    ],
+    closed: [
+      'Closed',
+      `It closed ${door.closesAt ? moment(door.closesAt, door.now) : ''}. Ask ${door.sender} to open it again.`,
+    ],
     usedUp: ['All visits are used', `Ask ${door.sender} to allow more.`],
     withdrawn: ['Withdrawn', `${door.sender} has withdrawn this share.`],
-    broken: ['The files are not there', `Ask ${door.sender} to put them back. This page shows them as soon as they are.`],
+    broken: [
+      'The files are not there',
+      `Ask ${door.sender} to put them back. This page shows them as soon as they are.`,
+    ],
   };
   const [title, text] = words[state];
   return h('section', { class: 'refusal', 'data-state': state }, h('h2', {}, title), h('p', {}, text));
 }
 
 function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  passwordField ??= h('input', { id: 'password', name: 'password', type: 'password', autocomplete: 'off', required: '' }) as HTMLInputElement;
+  passwordField ??= h('input', {
+    id: 'password',
+    name: 'password',
+    type: 'password',
+    autocomplete: 'off',
+    required: '',
+  }) as HTMLInputElement;
   const field = passwordField;
   const left = door.visitsLeft;
   return h(
@@ -79,17 +121,59 @@ function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement
       },
     },
     door.needsPassword ? h('label', { for: 'password' }, 'Password') : null,
-    door.needsPassword ? h('div', { class: 'reveal' }, field, h('button', { type: 'button', class: 'plain', 'aria-label': 'Show the password', onclick: () => (field.type = field.type === 'password' ? 'text' : 'password') }, 'Show')) : null,
+    door.needsPassword
+      ? h(
+          'div',
+          { class: 'reveal' },
+          field,
+          h(
+            'button',
+            {
+              type: 'button',
+              class: 'plain',
+              'aria-label': 'Show the password',
+              onclick: () => (field.type = field.type === 'password' ? 'text' : 'password'),
+            },
+            'Show',
+          ),
+        )
+      : null,
     shown.problem?.detail ? h('p', { class: 'fault', role: 'alert' }, shown.problem.detail) : null,
-    h('button', { type: 'submit', class: 'main', ...(shown.busy && { disabled: '' }) }, shown.busy ? 'Opening' : 'Open'),
-    left === null ? null : h('p', { class: 'quiet' }, `Opening uses ${left === 1 ? 'the last visit' : `one of ${left} visits left`}. In this browser you can come back for twelve hours.`),
+    h(
+      'button',
+      { type: 'submit', class: 'main', ...(shown.busy && { disabled: '' }) },
+      shown.busy ? 'Opening' : 'Open',
+    ),
+    left === null
+      ? null
+      : h(
+          'p',
+          { class: 'quiet' },
+          `Opening uses ${left === 1 ? 'the last visit' : `one of ${left} visits left`}. In this browser you can come back for twelve hours.`,
+        ),
   );
 }
 
 function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement {
   const { files } = contents;
-  const archive = h('a', { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(contents.archiveBytes) }, `Download all, ${formatSize(contents.archiveBytes)}`);
-  return h('section', {}, h('div', { class: 'all' }, h('h2', {}, `${countOf(files.length, 'file')}, ${formatSize(contents.totalBytes)}`), files.length > 1 ? archive : null), files.length ? h('ul', { class: 'files' }, ...grouped(files).map(([folder, inside]) => folderPart(folder, inside, actions))) : h('p', { class: 'quiet' }, 'There is nothing in it at the moment.'));
+  const archive = h(
+    'a',
+    { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(contents.archiveBytes) },
+    `Download all, ${formatSize(contents.archiveBytes)}`,
+  );
+  return h(
+    'section',
+    {},
+    h(
+      'div',
+      { class: 'all' },
+      h('h2', {}, `${countOf(files.length, 'file')}, ${formatSize(contents.totalBytes)}`),
+      files.length > 1 ? archive : null,
+    ),
+    files.length
+      ? h('ul', { class: 'files' }, ...grouped(files).map(([folder, inside]) => folderPart(folder, inside, actions)))
+      : h('p', { class: 'quiet' }, 'There is nothing in it at the moment.'),
+  );
 }
 
 /** Files by the folder they lie in, in the order they came. */
@@ -105,8 +189,27 @@ function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
 function folderPart(folder: string, files: VisitorFile[], actions: Actions): HTMLElement {
   const rows = files.map((f) => {
     const name = f.path.slice(f.path.lastIndexOf('/') + 1);
-    return h('li', {}, h('a', { href: actions.fileUrl(f.id), download: name, title: `SHA-256 ${f.sha256}` }, name), h('span', { class: 'size', title: formatExactBytes(f.sizeBytes) }, formatSize(f.sizeBytes)));
+    return h(
+      'li',
+      {},
+      h('a', { href: actions.fileUrl(f.id), download: name, title: `SHA-256 ${f.sha256}` }, name),
+      h('span', { class: 'size', title: formatExactBytes(f.sizeBytes) }, formatSize(f.sizeBytes)),
+    );
   });
   if (folder === '') return h('li', {}, h('ul', {}, ...rows));
-  return h('li', {}, h('details', files.length <= 12 ? { open: '' } : {}, h('summary', {}, folder.split('/').join(' / '), h('span', { class: 'quiet' }, ` ${countOf(files.length, 'file')}`)), h('ul', {}, ...rows)));
+  return h(
+    'li',
+    {},
+    h(
+      'details',
+      files.length <= 12 ? { open: '' } : {},
+      h(
+        'summary',
+        {},
+        folder.split('/').join(' / '),
+        h('span', { class: 'quiet' }, ` ${countOf(files.length, 'file')}`),
+      ),
+      h('ul', {}, ...rows),
+    ),
+  );
 }

@@ -6,7 +6,9 @@ const admin = { personId: 'a', role: 'admin' as const, groupIds: [] };
 
 describe('levels', () => {
   it('include those before them, and nothing includes more than itself', () => {
-    ACCESS_LEVELS.forEach((level, i) => ACCESS_LEVELS.forEach((needed, j) => expect(includes(level, needed)).toBe(i >= j)));
+    ACCESS_LEVELS.forEach((level, i) =>
+      ACCESS_LEVELS.forEach((needed, j) => expect(includes(level, needed)).toBe(i >= j)),
+    );
     expect(includes(null, 'view')).toBe(false);
   });
   it('the highest wins', () => expect([highest(['view', 'edit', 'download']), highest([])]).toEqual(['edit', null]));
@@ -23,8 +25,12 @@ describe('the level on a store', () => {
     expect(storeLevel(admin, common, [])).toBe('manage');
     expect(storeLevel(admin, { kind: 'sealed', ownerId: null }, [])).toBeNull();
   });
-  it('staff have the highest of their own grants, their groups\' and everybody\'s', () => {
-    const grants = [{ personId: null, groupId: null, level: 'view' as const }, { personId: null, groupId: 'crew', level: 'edit' as const }, { personId: 'other', groupId: null, level: 'manage' as const }];
+  it("staff have the highest of their own grants, their groups' and everybody's", () => {
+    const grants = [
+      { personId: null, groupId: null, level: 'view' as const },
+      { personId: null, groupId: 'crew', level: 'edit' as const },
+      { personId: 'other', groupId: null, level: 'manage' as const },
+    ];
     expect(storeLevel(staff, common, grants)).toBe('edit');
     expect(storeLevel({ ...staff, groupIds: [] }, common, grants)).toBe('view');
     expect(storeLevel(staff, common, [])).toBeNull();

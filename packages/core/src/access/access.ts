@@ -41,9 +41,16 @@ export interface Grant {
  * The level somebody has on a store: the owner manages a home store and nobody else reaches it, the admin included;
  * elsewhere the admin manages, and for staff the highest of their own grants, their groups' and those for all staff wins.
  */
-export function storeLevel(subject: Subject, store: { kind: StoreKind; ownerId: string | null }, grants: readonly Grant[]): AccessLevel | null {
+export function storeLevel(
+  subject: Subject,
+  store: { kind: StoreKind; ownerId: string | null },
+  grants: readonly Grant[],
+): AccessLevel | null {
   if (store.kind === 'home') return store.ownerId === subject.personId ? 'manage' : null;
   if (subject.role === 'admin' && store.kind === 'common') return 'manage';
-  const applies = (g: Grant) => (g.personId === null && g.groupId === null) || g.personId === subject.personId || (g.groupId !== null && subject.groupIds.includes(g.groupId));
+  const applies = (g: Grant) =>
+    (g.personId === null && g.groupId === null) ||
+    g.personId === subject.personId ||
+    (g.groupId !== null && subject.groupIds.includes(g.groupId));
   return highest(grants.filter(applies).map((g) => g.level));
 }

@@ -15,7 +15,8 @@ export interface Room {
   diskFreeBytes: number;
 }
 
-export type AdmissionFault = NameFault | 'type.not-allowed' | 'file.too-large' | 'quota.store' | 'quota.person' | 'disk.full';
+export type AdmissionFault =
+  NameFault | 'type.not-allowed' | 'file.too-large' | 'quota.store' | 'quota.person' | 'disk.full';
 
 /** A file's extension as policies name it: "pdf"; empty when there is none. */
 export function extensionOf(name: string): string {
@@ -27,7 +28,8 @@ export function extensionOf(name: string): string {
 export function fileFault(file: { name: string; sizeBytes: number }, policy: StorePolicy): AdmissionFault | null {
   const name = nameFault(normalizeName(file.name));
   if (name) return name;
-  if (policy.allowedTypes.length > 0 && !policy.allowedTypes.includes(extensionOf(file.name))) return 'type.not-allowed';
+  if (policy.allowedTypes.length > 0 && !policy.allowedTypes.includes(extensionOf(file.name)))
+    return 'type.not-allowed';
   if (policy.largestFileBytes !== null && file.sizeBytes > policy.largestFileBytes) return 'file.too-large';
   return null;
 }

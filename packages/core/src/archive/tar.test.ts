@@ -19,7 +19,13 @@ describe('tar archives', () => {
   it('are unpacked by GNU tar with their names, bytes and times', () => {
     const folder = mkdtempSync(join(tmpdir(), 'quay-tar-'));
     const at = Date.parse('2026-11-24T10:04:00Z');
-    writeFileSync(join(folder, 'all.tar'), Buffer.concat([...files.flatMap(([path, bytes]) => [tarHead(path, bytes.length, at), bytes, tarPadding(bytes.length)]), TAR_END]));
+    writeFileSync(
+      join(folder, 'all.tar'),
+      Buffer.concat([
+        ...files.flatMap(([path, bytes]) => [tarHead(path, bytes.length, at), bytes, tarPadding(bytes.length)]),
+        TAR_END,
+      ]),
+    );
     execFileSync('tar', ['-xf', 'all.tar'], { cwd: folder, env: { ...process.env, LC_ALL: 'C.UTF-8' } });
     for (const [path, bytes] of files) {
       expect(readFileSync(join(folder, path)).equals(bytes)).toBe(true);

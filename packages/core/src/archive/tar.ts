@@ -41,7 +41,13 @@ function ustarHeader(name: Uint8Array, sizeBytes: number, seconds: number, type:
   put(257, 'ustar\0');
   put(263, '00');
   // The checksum counts its own field as spaces.
-  put(148, `${block.reduce((sum, byte) => sum + byte, 0).toString(8).padStart(6, '0')}\0 `);
+  put(
+    148,
+    `${block
+      .reduce((sum, byte) => sum + byte, 0)
+      .toString(8)
+      .padStart(6, '0')}\0 `,
+  );
   return block;
 }
 

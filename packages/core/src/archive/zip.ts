@@ -59,7 +59,11 @@ export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
     entryAt[i + 1] = (entryAt[i] as number) + length + (entry.source === null ? 0 : entry.sizeBytes);
   });
   const heads = new Writer(headFrom[entries.length] as number);
-  const directoryBytes = entries.reduce((sum, entry, i) => sum + 46 + (names[i] as Uint8Array).length + TIME_EXTRA + wideLength(entry, entryAt[i] as number), 0);
+  const directoryBytes = entries.reduce(
+    (sum, entry, i) =>
+      sum + 46 + (names[i] as Uint8Array).length + TIME_EXTRA + wideLength(entry, entryAt[i] as number),
+    0,
+  );
   const directoryAt = entryAt[entries.length] as number;
   const tail = new Writer(directoryBytes + endLength(entries.length, directoryBytes, directoryAt));
   entries.forEach((entry, i) => {
@@ -67,7 +71,14 @@ export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
     centralHeader(tail, entry, names[i] as Uint8Array, entryAt[i] as number);
   });
   endOfDirectory(tail, entries.length, directoryBytes, directoryAt);
-  return { sizeBytes: directoryAt + tail.done().length, heads: heads.done(), headFrom, entryAt, sources: entries.map((e) => e.source), tail: tail.done() };
+  return {
+    sizeBytes: directoryAt + tail.done().length,
+    heads: heads.done(),
+    headFrom,
+    entryAt,
+    sources: entries.map((e) => e.source),
+    tail: tail.done(),
+  };
 }
 
 /** The segments that hold the bytes from `start` to `end` (exclusive), the first found by binary search. */
@@ -95,7 +106,12 @@ export function* segmentsWithin<S>(plan: ZipPlan<S>, start = 0, end = plan.sizeB
 /** Paths must stay inside the folder they are unpacked in (APPNOTE §4.4.17.1: relative, forward slashes). */
 function assertSafePath(path: string): void {
   const parts = path.replace(/\/$/, '').split('/');
-  if (path === '' || parts.some((p) => p === '' || p === '.' || p === '..') || /[\\\0]/.test(path) || /^[A-Za-z]:/.test(path)) {
+  if (
+    path === '' ||
+    parts.some((p) => p === '' || p === '.' || p === '..') ||
+    /[\\\0]/.test(path) ||
+    /^[A-Za-z]:/.test(path)
+  ) {
     throw new RangeError(`not a safe path: ${JSON.stringify(path)}`);
   }
 }
@@ -114,7 +130,10 @@ function localHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array): v
   out.u32(0x04034b50).u16(versionNeeded(entry, big)).u16(FLAG_UTF8).u16(0);
   out.dosTime(entry.modifiedAt).u32(entry.crc32);
   out.u32(big ? MAX32 : entry.sizeBytes).u32(big ? MAX32 : entry.sizeBytes);
-  out.u16(name.length).u16(TIME_EXTRA + (big ? 20 : 0)).raw(name);
+  out
+    .u16(name.length)
+    .u16(TIME_EXTRA + (big ? 20 : 0))
+    .raw(name);
   timeExtra(out, entry.modifiedAt);
   // §4.5.3: in a local header both sizes must be present when one is.
   if (big) out.u16(0x0001).u16(16).u64(entry.sizeBytes).u64(entry.sizeBytes);
@@ -125,10 +144,21 @@ function centralHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array, 
   const folder = entry.path.endsWith('/');
   // Made by Unix (3), so that the mode in the upper half of the external attributes counts: 0644, or 0755 with the MS-DOS folder bit.
   const mode = folder ? 0o040755 : 0o100644;
-  out.u32(0x02014b50).u16((3 << 8) | 63).u16(versionNeeded(entry, wide > 0)).u16(FLAG_UTF8).u16(0);
+  out
+    .u32(0x02014b50)
+    .u16((3 << 8) | 63)
+    .u16(versionNeeded(entry, wide > 0))
+    .u16(FLAG_UTF8)
+    .u16(0);
   out.dosTime(entry.modifiedAt).u32(entry.crc32);
   out.u32(isBig(entry) ? MAX32 : entry.sizeBytes).u32(isBig(entry) ? MAX32 : entry.sizeBytes);
-  out.u16(name.length).u16(TIME_EXTRA + wide).u16(0).u16(0).u16(0).u32(mode * 65_536 + (folder ? 0x10 : 0));
+  out
+    .u16(name.length)
+    .u16(TIME_EXTRA + wide)
+    .u16(0)
+    .u16(0)
+    .u16(0)
+    .u32(mode * 65_536 + (folder ? 0x10 : 0));
   out.u32(at >= MAX32 ? MAX32 : at).raw(name);
   timeExtra(out, entry.modifiedAt);
   if (wide > 0) out.u16(0x0001).u16(wide - 4);
@@ -136,13 +166,28 @@ function centralHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array, 
   if (at >= MAX32) out.u64(at);
 }
 
-const endIsWide = (count: number, length: number, at: number): boolean => count >= MAX16 || length >= MAX32 || at >= MAX32;
+const endIsWide = (count: number, length: number, at: number): boolean =>
+  count >= MAX16 || length >= MAX32 || at >= MAX32;
 const endLength = (count: number, length: number, at: number): number => 22 + (endIsWide(count, length, at) ? 76 : 0);
 
 function endOfDirectory(out: Writer, count: number, length: number, at: number): void {
   if (endIsWide(count, length, at)) {
-    out.u32(0x06064b50).u64(44).u16((3 << 8) | 63).u16(45).u32(0).u32(0).u64(count).u64(count).u64(length).u64(at);
-    out.u32(0x07064b50).u32(0).u64(at + length).u32(1);
+    out
+      .u32(0x06064b50)
+      .u64(44)
+      .u16((3 << 8) | 63)
+      .u16(45)
+      .u32(0)
+      .u32(0)
+      .u64(count)
+      .u64(count)
+      .u64(length)
+      .u64(at);
+    out
+      .u32(0x07064b50)
+      .u32(0)
+      .u64(at + length)
+      .u32(1);
   }
   out.u32(0x06054b50).u16(0).u16(0).u16(Math.min(count, MAX16)).u16(Math.min(count, MAX16));
   out.u32(Math.min(length, MAX32)).u32(Math.min(at, MAX32)).u16(0);
@@ -154,7 +199,11 @@ function versionNeeded(entry: ZipEntry<unknown>, wide: boolean): number {
 }
 
 function timeExtra(out: Writer, modifiedAt: number): void {
-  out.u16(0x5455).u16(5).u8(1).u32(Math.floor(modifiedAt / 1000) >>> 0);
+  out
+    .u16(0x5455)
+    .u16(5)
+    .u8(1)
+    .u32(Math.floor(modifiedAt / 1000) >>> 0);
 }
 
 /** Little-endian fields into a buffer of known size. */

@@ -11,7 +11,10 @@ export interface Span {
  * `previous` where that costs nothing, so that bars do not jump when one of them moves.
  * @returns lane number (from 0) by id
  */
-export function assignLanes(spans: readonly Span[], previous: ReadonlyMap<string, number> = new Map()): Map<string, number> {
+export function assignLanes(
+  spans: readonly Span[],
+  previous: ReadonlyMap<string, number> = new Map(),
+): Map<string, number> {
   const ordered = [...spans].sort((a, b) => a.from - b.from || b.to - a.to || (a.id < b.id ? -1 : 1));
   const laneEnds: number[] = [];
   const lanes = new Map<string, number>();
@@ -29,7 +32,15 @@ export function assignLanes(spans: readonly Span[], previous: ReadonlyMap<string
 
 /** The largest number of spans that overlap at any one moment. Empty spans count as one moment. */
 export function largestOverlap(spans: readonly Span[]): number {
-  const events = spans.flatMap((s) => [[s.from, 1], [s.to, -1]] as [number, number][]).sort((a, b) => a[0] - b[0] || a[1] - b[1]);
+  const events = spans
+    .flatMap(
+      (s) =>
+        [
+          [s.from, 1],
+          [s.to, -1],
+        ] as [number, number][],
+    )
+    .sort((a, b) => a[0] - b[0] || a[1] - b[1]);
   let open = 0;
   let most = 0;
   for (const [, step] of events) most = Math.max(most, (open += step));

@@ -80,7 +80,9 @@ function trimToBytes(text: string, maxBytes: number): string {
 
 /** Files that desktop systems leave behind: hidden by default, and never published. */
 export function isLitter(name: string): boolean {
-  return /^(\.ds_store|thumbs\.db|desktop\.ini|\._.*|~\$.*|\.spotlight-v100|\.trashes|\.fseventsd|__macosx)$/i.test(name);
+  return /^(\.ds_store|thumbs\.db|desktop\.ini|\._.*|~\$.*|\.spotlight-v100|\.trashes|\.fseventsd|__macosx)$/i.test(
+    name,
+  );
 }
 
 /**
@@ -88,10 +90,16 @@ export function isLitter(name: string): boolean {
  * one in front. For files that come from elsewhere and must not be lost; the same name when nothing is wrong with it.
  */
 export function mendName(name: string): string {
-  let mended = normalizeName(name.toWellFormed()).replace(/[/\\]/g, '_').replace(new RegExp(CONTROL, 'g'), '_').replace(new RegExp(FORBIDDEN, 'g'), '_').replace(/^\s+/, '').replace(/[. ]+$/, '');
+  let mended = normalizeName(name.toWellFormed())
+    .replace(/[/\\]/g, '_')
+    .replace(new RegExp(CONTROL, 'g'), '_')
+    .replace(new RegExp(FORBIDDEN, 'g'), '_')
+    .replace(/^\s+/, '')
+    .replace(/[. ]+$/, '');
   if (RESERVED.test(mended)) mended = `_${mended}`;
   if (mended === '') mended = '_';
   const dot = mended.lastIndexOf('.');
-  const [stem, extension] = dot > 0 && mended.length - dot <= 16 ? [mended.slice(0, dot), mended.slice(dot)] : [mended, ''];
+  const [stem, extension] =
+    dot > 0 && mended.length - dot <= 16 ? [mended.slice(0, dot), mended.slice(dot)] : [mended, ''];
   return (trimToBytes(stem, NAME_MAX_BYTES - utf8Bytes(extension).length) + extension).replace(/[. ]+$/, '') || '_';
 }

@@ -31,7 +31,12 @@ export function theilSen(points: readonly (readonly [x: number, y: number])[]): 
   const n = points.length;
   const spread = Z_95 * Math.sqrt((n * (n - 1) * (2 * n + 5)) / 18);
   const at = (rank: number) => slopes[Math.max(0, Math.min(slopes.length - 1, Math.round(rank)))] as number;
-  return { slope, intercept: median(points.map(([x, y]) => y - slope * x).sort((a, b) => a - b)), low: at((slopes.length - spread) / 2 - 1), high: at((slopes.length + spread) / 2) };
+  return {
+    slope,
+    intercept: median(points.map(([x, y]) => y - slope * x).sort((a, b) => a - b)),
+    low: at((slopes.length - spread) / 2 - 1),
+    high: at((slopes.length + spread) / 2),
+  };
 }
 
 function median(sorted: readonly number[]): number {
@@ -63,12 +68,17 @@ export const SAMPLES_NEEDED = 7;
  * @param now from where the trend is drawn on, starting at the newest sample's bytes
  * @returns null when there are too few samples
  */
-export function fillForecast(samples: readonly UsageSample[], capacityBytes: number, now: Instant): FillForecast | null {
+export function fillForecast(
+  samples: readonly UsageSample[],
+  capacityBytes: number,
+  now: Instant,
+): FillForecast | null {
   if (samples.length < SAMPLES_NEEDED) return null;
   const line = theilSen(samples.map((s) => [s.at / DAY_MS, s.usedBytes] as const));
   if (!line) return null;
   const newest = samples.reduce((a, b) => (b.at > a.at ? b : a));
   const room = capacityBytes - newest.usedBytes;
-  const reach = (bytesPerDay: number): Instant | null => (room <= 0 ? now : bytesPerDay <= 0 ? null : now + (room / bytesPerDay) * DAY_MS);
+  const reach = (bytesPerDay: number): Instant | null =>
+    room <= 0 ? now : bytesPerDay <= 0 ? null : now + (room / bytesPerDay) * DAY_MS;
   return { bytesPerDay: line.slope, fullAt: reach(line.slope), earliest: reach(line.high), latest: reach(line.low) };
 }

@@ -14,7 +14,10 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'node.purged': (d) => `removed ${d['name']} for good`,
   'files.uploaded': (d) => `added ${d['count']} files to ${d['folder']}`,
   'version.restored': (d) => `brought back version ${d['version']} of ${d['name']}`,
-  'version.kept': (d) => (d['kept'] === 'true' ? `keeps version ${d['version']} of ${d['name']} for ever` : `no longer keeps version ${d['version']} of ${d['name']} for ever`),
+  'version.kept': (d) =>
+    d['kept'] === 'true'
+      ? `keeps version ${d['version']} of ${d['name']} for ever`
+      : `no longer keeps version ${d['version']} of ${d['name']} for ever`,
   'versions.removed': (d) => `removed ${d['count']} old versions in ${d['store']}`,
   'folder.restored': (d) => `brought ${d['name']} back as it was on ${d['at']}`,
   'store.policy': (d) => `changed the rules of ${d['store']}: ${d['what']}`,

@@ -41,13 +41,25 @@ const LINK = /^(https?):\/\/(\[[0-9a-f:.]+\]|[^/:?#\s]+)(?::(\d{1,5}))?((?:\/[^/
 export function parseShareLink(link: string): { address: Address; token: string } | null {
   const match = LINK.exec(link.trim());
   if (!match) return null;
-  const [, scheme, host, port, prefix, token] = match as unknown as [string, string, string, string | undefined, string, string];
+  const [, scheme, host, port, prefix, token] = match as unknown as [
+    string,
+    string,
+    string,
+    string | undefined,
+    string,
+    string,
+  ];
   if (!isToken(token)) return null;
   const number = port === undefined ? null : Number(port);
   if (number !== null && (number < 1 || number > 65_535)) return null;
   const s = scheme.toLowerCase() as Address['scheme'];
   return {
-    address: { scheme: s, host: host.replace(/^\[|\]$/g, '').toLowerCase(), port: number === DEFAULT_PORT[s] ? null : number, pathPrefix: prefix },
+    address: {
+      scheme: s,
+      host: host.replace(/^\[|\]$/g, '').toLowerCase(),
+      port: number === DEFAULT_PORT[s] ? null : number,
+      pathPrefix: prefix,
+    },
     token,
   };
 }
@@ -69,5 +81,13 @@ export function portabilityFault(host: string): PortabilityFault | null {
 }
 
 function isPrivateV4(a: number, b: number): boolean {
-  return a === 10 || a === 127 || a === 0 || (a === 172 && b >= 16 && b <= 31) || (a === 192 && b === 168) || (a === 169 && b === 254) || (a === 100 && b >= 64 && b <= 127);
+  return (
+    a === 10 ||
+    a === 127 ||
+    a === 0 ||
+    (a === 172 && b >= 16 && b <= 31) ||
+    (a === 192 && b === 168) ||
+    (a === 169 && b === 254) ||
+    (a === 100 && b >= 64 && b <= 127)
+  );
 }

@@ -56,9 +56,16 @@ export const WATCHED_PATHS: readonly { path: string; what: string }[] = [
 ];
 
 /** Compares what answers from outside with what should. */
-export function judgeExposure(found: readonly Exposed[], wanted: { ports: readonly number[]; uses: AddressUses }): Exposure[] {
+export function judgeExposure(
+  found: readonly Exposed[],
+  wanted: { ports: readonly number[]; uses: AddressUses },
+): Exposure[] {
   return found.map((f) => {
     const should = f.path === '' ? wanted.ports.includes(f.port) : mayAnswer(wanted.uses, f.path);
-    return { ...f, should, verdict: f.answers === should ? 'as-it-should' : f.answers ? 'open-but-should-not' : 'closed-but-should-answer' };
+    return {
+      ...f,
+      should,
+      verdict: f.answers === should ? 'as-it-should' : f.answers ? 'open-but-should-not' : 'closed-but-should-answer',
+    };
   });
 }

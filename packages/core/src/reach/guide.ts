@@ -35,27 +35,84 @@ export function guideOf(facts: GuideFacts): GuideEntry[] {
   const record: GuideEntry = {
     step: 'record',
     title: 'Let the name lead to the office',
-    why: wayIn === 'relay' ? 'The name leads to the relay, which passes requests on unopened.' : 'Whoever types the name must arrive at the office line.',
-    values: wayIn === 'relay' ? [{ label: 'Record', value: `${address.host} A ${facts.relayHost ?? 'the address of the relay'}` }] : [{ label: 'Record', value: `${address.host} A ${target ?? 'the address of your line'}` }, { label: 'Time to live', value: '300 seconds' }],
-    cannot: facts.canUpdateRecords ? (target === null && wayIn !== 'relay' ? 'The address of the line is not known yet.' : null) : 'No name server with a key is known that takes updates.',
+    why:
+      wayIn === 'relay'
+        ? 'The name leads to the relay, which passes requests on unopened.'
+        : 'Whoever types the name must arrive at the office line.',
+    values:
+      wayIn === 'relay'
+        ? [{ label: 'Record', value: `${address.host} A ${facts.relayHost ?? 'the address of the relay'}` }]
+        : [
+            { label: 'Record', value: `${address.host} A ${target ?? 'the address of your line'}` },
+            { label: 'Time to live', value: '300 seconds' },
+          ],
+    cannot: facts.canUpdateRecords
+      ? target === null && wayIn !== 'relay'
+        ? 'The address of the line is not known yet.'
+        : null
+      : 'No name server with a key is known that takes updates.',
   };
   const mapping: GuideEntry = {
     step: 'mapping',
     title: 'Open the port on the router',
     why: 'Requests from outside end at the router until it is told where they go.',
-    values: [{ label: 'Encrypted', value: `external TCP ${port} → ${server.address} port ${server.tlsPort}` }, { label: 'Redirect', value: `external TCP 80 → ${server.address} port ${server.plainPort}` }],
+    values: [
+      { label: 'Encrypted', value: `external TCP ${port} → ${server.address} port ${server.tlsPort}` },
+      { label: 'Redirect', value: `external TCP 80 → ${server.address} port ${server.plainPort}` },
+    ],
     cannot: null,
   };
-  const certificate: GuideEntry = { step: 'certificate', title: 'Get a certificate', why: 'Without one browsers warn everybody away, and passwords travel readable.', values: [{ label: 'Name', value: address.host }, { label: 'Proof', value: `http://${address.host}/.well-known/acme-challenge/…, or a TXT record of _acme-challenge.${address.host}` }], cannot: null };
-  const redirect: GuideEntry = { step: 'redirect', title: 'Send plain requests to the encrypted address', why: 'Nobody types https; and browsers should remember it.', values: [{ label: 'Redirect', value: `http://${address.host}/… → ${addressText(address)}/… (301)` }, { label: 'Header', value: 'Strict-Transport-Security: max-age=15552000' }], cannot: null };
-  const closed: GuideEntry = { step: 'closed', title: 'See that everything else stays closed', why: 'What answers from outside is what can be attacked.', values: [{ label: 'Open', value: wayIn === 'relay' ? 'nothing' : `TCP ${port} and TCP 80` }, { label: 'Closed', value: 'everything else' }], cannot: null };
+  const certificate: GuideEntry = {
+    step: 'certificate',
+    title: 'Get a certificate',
+    why: 'Without one browsers warn everybody away, and passwords travel readable.',
+    values: [
+      { label: 'Name', value: address.host },
+      {
+        label: 'Proof',
+        value: `http://${address.host}/.well-known/acme-challenge/…, or a TXT record of _acme-challenge.${address.host}`,
+      },
+    ],
+    cannot: null,
+  };
+  const redirect: GuideEntry = {
+    step: 'redirect',
+    title: 'Send plain requests to the encrypted address',
+    why: 'Nobody types https; and browsers should remember it.',
+    values: [
+      { label: 'Redirect', value: `http://${address.host}/… → ${addressText(address)}/… (301)` },
+      { label: 'Header', value: 'Strict-Transport-Security: max-age=15552000' },
+    ],
+    cannot: null,
+  };
+  const closed: GuideEntry = {
+    step: 'closed',
+    title: 'See that everything else stays closed',
+    why: 'What answers from outside is what can be attacked.',
+    values: [
+      { label: 'Open', value: wayIn === 'relay' ? 'nothing' : `TCP ${port} and TCP 80` },
+      { label: 'Closed', value: 'everything else' },
+    ],
+    cannot: null,
+  };
   switch (wayIn) {
     case 'mapping':
       return [record, mapping, certificate, redirect, closed];
     case 'fixed':
       return [record, certificate, redirect, closed];
     case 'relay':
-      return [{ step: 'relay', title: 'Connect to the relay', why: 'The server keeps a connection outwards; requests come in through it, and no port is opened.', values: [{ label: 'Relay', value: facts.relayHost ?? 'none is known' }], cannot: facts.relayHost ? null : 'No relay is known.' }, record, certificate, closed];
+      return [
+        {
+          step: 'relay',
+          title: 'Connect to the relay',
+          why: 'The server keeps a connection outwards; requests come in through it, and no port is opened.',
+          values: [{ label: 'Relay', value: facts.relayHost ?? 'none is known' }],
+          cannot: facts.relayHost ? null : 'No relay is known.',
+        },
+        record,
+        certificate,
+        closed,
+      ];
     case 'office':
       return [];
   }

@@ -46,7 +46,9 @@ const V6: Block[] = [
 export function specialBlock(address: string): { scope: AddressScope; name: string; source: string } | null {
   const bytes = addressBytes(address);
   if (!bytes) return null;
-  const found = (bytes.length === 4 ? V4 : V6).find((block) => within(bytes, addressBytes(block.prefix) as number[], block.bits));
+  const found = (bytes.length === 4 ? V4 : V6).find((block) =>
+    within(bytes, addressBytes(block.prefix) as number[], block.bits),
+  );
   return found ? { scope: found.scope, name: found.name, source: found.source } : null;
 }
 

@@ -19,10 +19,29 @@ const WELL: ReachFacts = {
   server: { address: '192.168.20.10', port: 8443 },
   lookup: { outcome: 'answered', addresses: ['198.51.100.24'], ttlSeconds: 300, elapsedMs: 12 },
   line: { seenAddress: '198.51.100.24', routerAddress: '198.51.100.24' },
-  mapping: { protocol: 'pcp', outcome: 'present', externalPort: 443, internal: { address: '192.168.20.10', port: 8443 }, leaseSecondsLeft: 9660 },
+  mapping: {
+    protocol: 'pcp',
+    outcome: 'present',
+    externalPort: 443,
+    internal: { address: '192.168.20.10', port: 8443 },
+    leaseSecondsLeft: 9660,
+  },
   connect: { outcome: 'connected', address: '198.51.100.24', elapsedMs: 3 },
-  tls: { outcome: 'agreed', protocol: 'TLS 1.3', names: ['files.saltmarsh.example'], notBefore: AT - 30 * DAY, notAfter: AT + 60 * DAY, trusted: true, issuer: 'an authority' },
-  redirect: { outcome: 'redirects', status: 301, location: 'https://files.saltmarsh.example/', hstsSeconds: 31_536_000 },
+  tls: {
+    outcome: 'agreed',
+    protocol: 'TLS 1.3',
+    names: ['files.saltmarsh.example'],
+    notBefore: AT - 30 * DAY,
+    notAfter: AT + 60 * DAY,
+    trusted: true,
+    issuer: 'an authority',
+  },
+  redirect: {
+    outcome: 'redirects',
+    status: 301,
+    location: 'https://files.saltmarsh.example/',
+    hstsSeconds: 31_536_000,
+  },
   page: { outcome: 'right', status: 200, elapsedMs: 84 },
 };
 const marks = (facts: ReachFacts) => traceReach(facts).map((s) => s.mark);
@@ -36,50 +55,231 @@ describe('the way in, stage by stage', () => {
     expect(traceVerdict(traceReach(WELL))).toEqual({ mark: 'ok', stage: null });
   });
   it('from inside, with an office zone, needs neither line nor router', () => {
-    const inside: ReachFacts = { ...WELL, vantage: 'office', lookup: { ...(WELL.lookup as NonNullable<ReachFacts['lookup']>), addresses: ['192.168.20.10'] }, connect: { outcome: 'connected', address: '192.168.20.10', elapsedMs: 1 } };
+    const inside: ReachFacts = {
+      ...WELL,
+      vantage: 'office',
+      lookup: { ...(WELL.lookup as NonNullable<ReachFacts['lookup']>), addresses: ['192.168.20.10'] },
+      connect: { outcome: 'connected', address: '192.168.20.10', elapsedMs: 1 },
+    };
     expect(marks(inside)).toEqual(['ok', 'skipped', 'skipped', 'ok', 'ok', 'ok', 'ok']);
     expect(at(inside, 'name')?.note).toBe('office zone');
   });
   it('what lies behind a failure is not reached, and has no opinion', () => {
-    const result = traceReach({ ...WELL, lookup: { outcome: 'no-such-name', addresses: [], ttlSeconds: null, elapsedMs: 5 } });
+    const result = traceReach({
+      ...WELL,
+      lookup: { outcome: 'no-such-name', addresses: [], ttlSeconds: null, elapsedMs: 5 },
+    });
     expect(result.map((s) => s.mark)).toEqual(['fail', ...Array<string>(6).fill('not-reached')]);
-    expect(result[0]?.remedies).toEqual([{ act: 'update-record', words: 'In the zone of saltmarsh.example: files.saltmarsh.example A 198.51.100.24' }]);
+    expect(result[0]?.remedies).toEqual([
+      { act: 'update-record', words: 'In the zone of saltmarsh.example: files.saltmarsh.example A 198.51.100.24' },
+    ]);
   });
 
   it.each<[what: string, part: Partial<ReachFacts>, stage: Stage, mark: 'warn' | 'fail', reason: RegExp]>([
-    ['a stale record', { lookup: { outcome: 'answered', addresses: ['198.51.100.9'], ttlSeconds: 300, elapsedMs: 5 } }, 'name', 'fail', /still leads to 198\.51\.100\.9; the office line is 198\.51\.100\.24 now\. .*300 seconds/],
-    ['a private address in the public zone', { lookup: { outcome: 'answered', addresses: ['192.168.20.10'], ttlSeconds: 60, elapsedMs: 5 } }, 'name', 'fail', /only the office network knows \(RFC 1918\)/],
-    ['carrier-grade NAT (RFC 6598)', { line: { seenAddress: '198.51.100.24', routerAddress: '100.72.1.9' } }, 'line', 'fail', /RFC 6598/],
-    ['double NAT', { line: { seenAddress: '198.51.100.24', routerAddress: '192.168.1.2' } }, 'line', 'fail', /second router in front/],
-    ['no mapping', { mapping: { protocol: 'nat-pmp', outcome: 'absent', externalPort: null, internal: null, leaseSecondsLeft: null }, connect: { outcome: 'refused', address: '198.51.100.24', elapsedMs: 2 } }, 'router', 'fail', /Nothing tells the router/],
-    ['a clashing mapping', { mapping: { protocol: 'upnp', outcome: 'taken', externalPort: 443, internal: { address: '192.168.20.31', port: 443 }, leaseSecondsLeft: null } }, 'router', 'fail', /already leads to 192\.168\.20\.31 port 443/],
-    ['a mapping to the wrong port', { mapping: { protocol: 'pcp', outcome: 'present', externalPort: 443, internal: { address: '192.168.20.10', port: 8080 }, leaseSecondsLeft: 5000 } }, 'router', 'fail', /the server is 192\.168\.20\.10 port 8443/],
-    ['a lease about to lapse', { mapping: { protocol: 'pcp', outcome: 'present', externalPort: 443, internal: { address: '192.168.20.10', port: 8443 }, leaseSecondsLeft: 200 } }, 'router', 'warn', /about to lapse/],
-    ['no loopback of mappings', { vantage: 'guest', connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } }, 'router', 'fail', /back into the office/],
-    ['a firewall', { connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } }, 'port', 'fail', /within 4\.0 s: a firewall/],
-    ['nobody listening', { connect: { outcome: 'refused', address: '198.51.100.24', elapsedMs: 2 } }, 'port', 'fail', /nothing listens/],
-    ['a certificate for another name', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), names: ['other.example'] } }, 'certificate', 'fail', /RFC 9525/],
-    ['an expired certificate', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notAfter: AT - 3 * DAY } }, 'certificate', 'fail', /ended 3 days ago/],
-    ['a certificate that ends soon', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notBefore: AT - 78 * DAY, notAfter: AT + 12 * DAY } }, 'certificate', 'warn', /ends in 12 days/],
-    ['an issuer nobody trusts', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), trusted: false } }, 'certificate', 'fail', /do not trust/],
-    ['TLS 1.1', { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), outcome: 'old-protocol', protocol: 'TLS 1.1' } }, 'certificate', 'fail', /RFC 8996/],
-    ['plain HTTP beside it', { redirect: { outcome: 'serves-plain', status: 200, location: null, hstsSeconds: null } }, 'redirect', 'fail', /without encryption/],
-    ['no HSTS', { redirect: { outcome: 'redirects', status: 301, location: 'https://files.saltmarsh.example/', hstsSeconds: null } }, 'redirect', 'warn', /RFC 6797/],
-    ['another server', { page: { outcome: 'wrong-server', status: 200, elapsedMs: 9 } }, 'page', 'fail', /Something else answers/],
+    [
+      'a stale record',
+      { lookup: { outcome: 'answered', addresses: ['198.51.100.9'], ttlSeconds: 300, elapsedMs: 5 } },
+      'name',
+      'fail',
+      /still leads to 198\.51\.100\.9; the office line is 198\.51\.100\.24 now\. .*300 seconds/,
+    ],
+    [
+      'a private address in the public zone',
+      { lookup: { outcome: 'answered', addresses: ['192.168.20.10'], ttlSeconds: 60, elapsedMs: 5 } },
+      'name',
+      'fail',
+      /only the office network knows \(RFC 1918\)/,
+    ],
+    [
+      'carrier-grade NAT (RFC 6598)',
+      { line: { seenAddress: '198.51.100.24', routerAddress: '100.72.1.9' } },
+      'line',
+      'fail',
+      /RFC 6598/,
+    ],
+    [
+      'double NAT',
+      { line: { seenAddress: '198.51.100.24', routerAddress: '192.168.1.2' } },
+      'line',
+      'fail',
+      /second router in front/,
+    ],
+    [
+      'no mapping',
+      {
+        mapping: { protocol: 'nat-pmp', outcome: 'absent', externalPort: null, internal: null, leaseSecondsLeft: null },
+        connect: { outcome: 'refused', address: '198.51.100.24', elapsedMs: 2 },
+      },
+      'router',
+      'fail',
+      /Nothing tells the router/,
+    ],
+    [
+      'a clashing mapping',
+      {
+        mapping: {
+          protocol: 'upnp',
+          outcome: 'taken',
+          externalPort: 443,
+          internal: { address: '192.168.20.31', port: 443 },
+          leaseSecondsLeft: null,
+        },
+      },
+      'router',
+      'fail',
+      /already leads to 192\.168\.20\.31 port 443/,
+    ],
+    [
+      'a mapping to the wrong port',
+      {
+        mapping: {
+          protocol: 'pcp',
+          outcome: 'present',
+          externalPort: 443,
+          internal: { address: '192.168.20.10', port: 8080 },
+          leaseSecondsLeft: 5000,
+        },
+      },
+      'router',
+      'fail',
+      /the server is 192\.168\.20\.10 port 8443/,
+    ],
+    [
+      'a lease about to lapse',
+      {
+        mapping: {
+          protocol: 'pcp',
+          outcome: 'present',
+          externalPort: 443,
+          internal: { address: '192.168.20.10', port: 8443 },
+          leaseSecondsLeft: 200,
+        },
+      },
+      'router',
+      'warn',
+      /about to lapse/,
+    ],
+    [
+      'no loopback of mappings',
+      { vantage: 'guest', connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } },
+      'router',
+      'fail',
+      /back into the office/,
+    ],
+    [
+      'a firewall',
+      { connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } },
+      'port',
+      'fail',
+      /within 4\.0 s: a firewall/,
+    ],
+    [
+      'nobody listening',
+      { connect: { outcome: 'refused', address: '198.51.100.24', elapsedMs: 2 } },
+      'port',
+      'fail',
+      /nothing listens/,
+    ],
+    [
+      'a certificate for another name',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), names: ['other.example'] } },
+      'certificate',
+      'fail',
+      /RFC 9525/,
+    ],
+    [
+      'an expired certificate',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notAfter: AT - 3 * DAY } },
+      'certificate',
+      'fail',
+      /ended 3 days ago/,
+    ],
+    [
+      'a certificate that ends soon',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), notBefore: AT - 78 * DAY, notAfter: AT + 12 * DAY } },
+      'certificate',
+      'warn',
+      /ends in 12 days/,
+    ],
+    [
+      'an issuer nobody trusts',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), trusted: false } },
+      'certificate',
+      'fail',
+      /do not trust/,
+    ],
+    [
+      'TLS 1.1',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), outcome: 'old-protocol', protocol: 'TLS 1.1' } },
+      'certificate',
+      'fail',
+      /RFC 8996/,
+    ],
+    [
+      'plain HTTP beside it',
+      { redirect: { outcome: 'serves-plain', status: 200, location: null, hstsSeconds: null } },
+      'redirect',
+      'fail',
+      /without encryption/,
+    ],
+    [
+      'no HSTS',
+      {
+        redirect: {
+          outcome: 'redirects',
+          status: 301,
+          location: 'https://files.saltmarsh.example/',
+          hstsSeconds: null,
+        },
+      },
+      'redirect',
+      'warn',
+      /RFC 6797/,
+    ],
+    [
+      'another server',
+      { page: { outcome: 'wrong-server', status: 200, elapsedMs: 9 } },
+      'page',
+      'fail',
+      /Something else answers/,
+    ],
   ])('%s', (_what, part, stage, mark, reason) => {
     expect(failsAt(part)).toEqual({ mark, stage });
     expect(at({ ...WELL, ...part }, stage)?.reason).toMatch(reason);
   });
   it('no loopback offers the record of the inner network, with its values', () => {
-    const { remedies } = at({ ...WELL, vantage: 'guest', connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } }, 'router') ?? { remedies: [] };
-    expect(remedies[0]).toEqual({ act: 'office-record', words: 'On the name server of this network answer files.saltmarsh.example with 192.168.20.10' });
+    const { remedies } = at(
+      { ...WELL, vantage: 'guest', connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } },
+      'router',
+    ) ?? { remedies: [] };
+    expect(remedies[0]).toEqual({
+      act: 'office-record',
+      words: 'On the name server of this network answer files.saltmarsh.example with 192.168.20.10',
+    });
   });
   it('a router without any protocol is told by hand, with the exact values', () => {
-    const silent: Partial<ReachFacts> = { mapping: { protocol: null, outcome: 'no-protocol', externalPort: null, internal: null, leaseSecondsLeft: null }, connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } };
-    expect(at({ ...WELL, ...silent }, 'router')?.remedies).toEqual([{ act: null, words: 'On the router: external TCP 443 → 192.168.20.10 port 8443' }]);
-    expect(at({ ...WELL, ...silent, connect: WELL.connect }, 'router')).toMatchObject({ mark: 'ok', note: 'set by hand' });
+    const silent: Partial<ReachFacts> = {
+      mapping: { protocol: null, outcome: 'no-protocol', externalPort: null, internal: null, leaseSecondsLeft: null },
+      connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 },
+    };
+    expect(at({ ...WELL, ...silent }, 'router')?.remedies).toEqual([
+      { act: null, words: 'On the router: external TCP 443 → 192.168.20.10 port 8443' },
+    ]);
+    expect(at({ ...WELL, ...silent, connect: WELL.connect }, 'router')).toMatchObject({
+      mark: 'ok',
+      note: 'set by hand',
+    });
   });
-  it('through a relay neither line nor router counts', () => expect(marks({ ...WELL, wayIn: 'relay', line: null, mapping: null })).toEqual(['ok', 'skipped', 'skipped', 'ok', 'ok', 'ok', 'ok']));
+  it('through a relay neither line nor router counts', () =>
+    expect(marks({ ...WELL, wayIn: 'relay', line: null, mapping: null })).toEqual([
+      'ok',
+      'skipped',
+      'skipped',
+      'ok',
+      'ok',
+      'ok',
+      'ok',
+    ]));
 });
 
 describe('names of certificates (RFC 9525 §6.3)', () => {
@@ -95,11 +295,39 @@ describe('names of certificates (RFC 9525 §6.3)', () => {
   it('agrees with OpenSSL (through Node.js) on certificates that openssl makes', () => {
     const folder = mkdtempSync(join(tmpdir(), 'quay-names-'));
     for (const [names, host, covered] of cases.filter(([n]) => n.length > 0)) {
-      execFileSync('openssl', ['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-keyout', 'key', '-out', 'cert', '-subj', '/O=Saltmarsh', '-addext', `subjectAltName=${names.map((n) => `DNS:${n}`).join(',')}`, '-days', '1'], { cwd: folder, stdio: 'ignore' });
+      execFileSync(
+        'openssl',
+        [
+          'req',
+          '-x509',
+          '-newkey',
+          'ec',
+          '-pkeyopt',
+          'ec_paramgen_curve:prime256v1',
+          '-nodes',
+          '-keyout',
+          'key',
+          '-out',
+          'cert',
+          '-subj',
+          '/O=Saltmarsh',
+          '-addext',
+          `subjectAltName=${names.map((n) => `DNS:${n}`).join(',')}`,
+          '-days',
+          '1',
+        ],
+        { cwd: folder, stdio: 'ignore' },
+      );
       expect(new X509Certificate(readFileSync(join(folder, 'cert'))).checkHost(host) !== undefined).toBe(covered);
     }
     rmSync(folder, { recursive: true });
   });
 });
 
-describe('leases in words', () => it.each([[9660, '2 h 41 min'], [299, '4 min'], [45, '45 s'], [-3, '0 s']])('%d s: %s', (s, words) => expect(leaseWords(s)).toBe(words)));
+describe('leases in words', () =>
+  it.each([
+    [9660, '2 h 41 min'],
+    [299, '4 min'],
+    [45, '45 s'],
+    [-3, '0 s'],
+  ])('%d s: %s', (s, words) => expect(leaseWords(s)).toBe(words)));

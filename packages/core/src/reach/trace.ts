@@ -5,12 +5,25 @@ import { addressScope, specialBlock } from './special.js';
 /** Where a check is made from. */
 export const VANTAGES = ['outside', 'office', 'guest', 'tunnel'] as const;
 export type Vantage = (typeof VANTAGES)[number];
-export const VANTAGE_WORDS: Record<Vantage, string> = { outside: 'Outside', office: 'Office network', guest: 'Guest Wi-Fi', tunnel: 'Remote tunnel' };
+export const VANTAGE_WORDS: Record<Vantage, string> = {
+  outside: 'Outside',
+  office: 'Office network',
+  guest: 'Guest Wi-Fi',
+  tunnel: 'Remote tunnel',
+};
 
 /** The stages of the way in, in the order in which a request passes them. */
 export const STAGES = ['name', 'line', 'router', 'port', 'certificate', 'redirect', 'page'] as const;
 export type Stage = (typeof STAGES)[number];
-export const STAGE_WORDS: Record<Stage, string> = { name: 'Name', line: 'Line', router: 'Router', port: 'Server port', certificate: 'Certificate', redirect: 'Redirect', page: 'Page' };
+export const STAGE_WORDS: Record<Stage, string> = {
+  name: 'Name',
+  line: 'Line',
+  router: 'Router',
+  port: 'Server port',
+  certificate: 'Certificate',
+  redirect: 'Redirect',
+  page: 'Page',
+};
 
 /** How people get in: an own name with a port mapping, a fixed public address, a relay, or only from the office. */
 export type WayIn = 'mapping' | 'fixed' | 'relay' | 'office';
@@ -25,14 +38,38 @@ export interface ReachFacts {
   at: Instant;
   /** Inside, where the server listens. */
   server: { address: string; port: number };
-  lookup: { outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout'; addresses: string[]; ttlSeconds: number | null; elapsedMs: number } | null;
+  lookup: {
+    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout';
+    addresses: string[];
+    ttlSeconds: number | null;
+    elapsedMs: number;
+  } | null;
   /** The office's address as the world sees it (STUN), and as the router says it is (NAT-PMP, PCP, UPnP); null where not known. */
   line: { seenAddress: string | null; routerAddress: string | null } | null;
-  mapping: { protocol: 'pcp' | 'nat-pmp' | 'upnp' | null; outcome: 'present' | 'absent' | 'taken' | 'refused' | 'no-protocol'; externalPort: number | null; internal: { address: string; port: number } | null; leaseSecondsLeft: number | null } | null;
+  mapping: {
+    protocol: 'pcp' | 'nat-pmp' | 'upnp' | null;
+    outcome: 'present' | 'absent' | 'taken' | 'refused' | 'no-protocol';
+    externalPort: number | null;
+    internal: { address: string; port: number } | null;
+    leaseSecondsLeft: number | null;
+  } | null;
   connect: { outcome: 'connected' | 'refused' | 'timeout' | 'unreachable'; address: string; elapsedMs: number } | null;
-  tls: { outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed'; protocol: string | null; names: string[]; notBefore: Instant; notAfter: Instant; trusted: boolean; issuer: string } | null;
+  tls: {
+    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed';
+    protocol: string | null;
+    names: string[];
+    notBefore: Instant;
+    notAfter: Instant;
+    trusted: boolean;
+    issuer: string;
+  } | null;
   /** What plain HTTP on port 80 answered. */
-  redirect: { outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere'; status: number | null; location: string | null; hstsSeconds: number | null } | null;
+  redirect: {
+    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere';
+    status: number | null;
+    location: string | null;
+    hstsSeconds: number | null;
+  } | null;
   page: { outcome: 'right' | 'wrong-server' | 'error' | 'timeout'; status: number | null; elapsedMs: number } | null;
 }
 
@@ -67,7 +104,15 @@ const HSTS_LEAST_SECONDS = 15_552_000;
  * reached. Pure: the facts were measured before.
  */
 export function traceReach(facts: ReachFacts): StageResult[] {
-  const judge: Record<Stage, (f: ReachFacts) => Judged> = { name: judgeName, line: judgeLine, router: judgeRouter, port: judgePort, certificate: judgeCertificate, redirect: judgeRedirect, page: judgePage };
+  const judge: Record<Stage, (f: ReachFacts) => Judged> = {
+    name: judgeName,
+    line: judgeLine,
+    router: judgeRouter,
+    port: judgePort,
+    certificate: judgeCertificate,
+    redirect: judgeRedirect,
+    page: judgePage,
+  };
   let failed = false;
   return STAGES.map((stage) => {
     if (failed) return { stage, mark: 'not-reached', value: '', note: '', reason: '', remedies: [] };
@@ -94,11 +139,19 @@ function staysInside(f: ReachFacts): boolean {
 function judgeName(f: ReachFacts): Judged {
   if (addressScope(f.host)) return { mark: 'skipped', value: f.host, note: 'an address, no name' };
   const lookup = f.lookup;
-  const update: Remedy = { act: 'update-record', words: `In the zone of ${parentOf(f.host)}: ${f.host} A ${f.line?.seenAddress ?? f.line?.routerAddress ?? 'the public address of the office line'}` };
+  const update: Remedy = {
+    act: 'update-record',
+    words: `In the zone of ${parentOf(f.host)}: ${f.host} A ${f.line?.seenAddress ?? f.line?.routerAddress ?? 'the public address of the office line'}`,
+  };
   if (!lookup) return { mark: 'fail', value: 'not asked', reason: 'The name could not be looked up.' };
   switch (lookup.outcome) {
     case 'timeout':
-      return { mark: 'fail', value: 'no answer', note: seconds(lookup.elapsedMs), reason: `No name server answered for ${f.host} within ${seconds(lookup.elapsedMs)}.` };
+      return {
+        mark: 'fail',
+        value: 'no answer',
+        note: seconds(lookup.elapsedMs),
+        reason: `No name server answered for ${f.host} within ${seconds(lookup.elapsedMs)}.`,
+      };
     case 'refused':
       return { mark: 'fail', value: 'refused', reason: `The name server refuses to answer for ${f.host}.` };
     case 'no-such-name':
@@ -110,11 +163,26 @@ function judgeName(f: ReachFacts): Judged {
       const note = lookup.ttlSeconds === null ? '' : `ttl ${lookup.ttlSeconds}`;
       if (staysInside(f)) return { mark: 'ok', value: address, note: 'office zone' };
       const scope = addressScope(address);
-      if (scope !== 'public' && scope !== 'documentation') return { mark: 'fail', value: address, note, reason: `${f.host} leads to ${address}, which ${scope === 'shared' ? 'lies behind the provider' : 'only the office network knows'} (${specialBlock(address)?.source ?? 'no address'}).`, remedies: [update] };
+      if (scope !== 'public' && scope !== 'documentation')
+        return {
+          mark: 'fail',
+          value: address,
+          note,
+          reason: `${f.host} leads to ${address}, which ${scope === 'shared' ? 'lies behind the provider' : 'only the office network knows'} (${specialBlock(address)?.source ?? 'no address'}).`,
+          remedies: [update],
+        };
       const seen = f.line?.seenAddress ?? f.line?.routerAddress ?? null;
       if (f.wayIn === 'mapping' && seen !== null && address !== seen) {
-        const wait = lookup.ttlSeconds ? ` After the change, old answers are remembered for up to ${lookup.ttlSeconds} seconds.` : '';
-        return { mark: 'fail', value: address, note, reason: `${f.host} still leads to ${address}; the office line is ${seen} now.${wait}`, remedies: [update] };
+        const wait = lookup.ttlSeconds
+          ? ` After the change, old answers are remembered for up to ${lookup.ttlSeconds} seconds.`
+          : '';
+        return {
+          mark: 'fail',
+          value: address,
+          note,
+          reason: `${f.host} still leads to ${address}; the office line is ${seen} now.${wait}`,
+          remedies: [update],
+        };
       }
       return { mark: 'ok', value: address, note };
     }
@@ -128,9 +196,34 @@ function judgeLine(f: ReachFacts): Judged {
   const { seenAddress, routerAddress } = f.line;
   const relay: Remedy = { act: 'use-relay', words: 'Use the relay: it needs no open port.' };
   const scope = routerAddress && addressScope(routerAddress);
-  if (scope === 'shared') return { mark: 'fail', value: routerAddress ?? '', note: 'shared', reason: `The provider gives the line ${routerAddress}, which many customers share (RFC 6598). Nobody outside can open a connection to it.`, remedies: [{ act: null, words: 'Ask the provider for a public address of your own.' }, relay] };
-  if (scope === 'private' || (routerAddress !== null && seenAddress !== null && routerAddress !== seenAddress)) return { mark: 'fail', value: routerAddress ?? '', note: 'behind another router', reason: `The router's own outside address is ${routerAddress}; the world sees ${seenAddress ?? 'another'}. There is a second router in front of it, which must pass the port on too.`, remedies: [{ act: null, words: `On the router in front: external TCP ${f.port} → ${routerAddress} port ${f.port}, or switch it to bridge mode` }, relay] };
-  if (seenAddress === null && routerAddress === null) return { mark: 'warn', value: 'not known', reason: 'Neither the router nor the world could tell the address of the line.' };
+  if (scope === 'shared')
+    return {
+      mark: 'fail',
+      value: routerAddress ?? '',
+      note: 'shared',
+      reason: `The provider gives the line ${routerAddress}, which many customers share (RFC 6598). Nobody outside can open a connection to it.`,
+      remedies: [{ act: null, words: 'Ask the provider for a public address of your own.' }, relay],
+    };
+  if (scope === 'private' || (routerAddress !== null && seenAddress !== null && routerAddress !== seenAddress))
+    return {
+      mark: 'fail',
+      value: routerAddress ?? '',
+      note: 'behind another router',
+      reason: `The router's own outside address is ${routerAddress}; the world sees ${seenAddress ?? 'another'}. There is a second router in front of it, which must pass the port on too.`,
+      remedies: [
+        {
+          act: null,
+          words: `On the router in front: external TCP ${f.port} → ${routerAddress} port ${f.port}, or switch it to bridge mode`,
+        },
+        relay,
+      ],
+    };
+  if (seenAddress === null && routerAddress === null)
+    return {
+      mark: 'warn',
+      value: 'not known',
+      reason: 'Neither the router nor the world could tell the address of the line.',
+    };
   return { mark: 'ok', value: 'public', note: 'not shared' };
 }
 
@@ -143,13 +236,50 @@ function judgeRouter(f: ReachFacts): Judged {
   const connected = f.connect?.outcome === 'connected';
   if (!m || m.outcome === 'no-protocol') {
     if (connected) return { mark: 'ok', value: `${f.port} → ${f.server.port}`, note: 'set by hand' };
-    return { mark: 'fail', value: 'no mapping', note: m ? 'no protocol' : 'not asked', reason: m ? 'The router speaks none of the protocols for mappings (PCP, NAT-PMP, UPnP), so the mapping must be made by hand.' : 'The router was not asked.', remedies: [byHand] };
+    return {
+      mark: 'fail',
+      value: 'no mapping',
+      note: m ? 'no protocol' : 'not asked',
+      reason: m
+        ? 'The router speaks none of the protocols for mappings (PCP, NAT-PMP, UPnP), so the mapping must be made by hand.'
+        : 'The router was not asked.',
+      remedies: [byHand],
+    };
   }
-  if (m.outcome === 'refused') return { mark: connected ? 'ok' : 'fail', value: 'refused', reason: connected ? '' : 'The router refuses to make mappings.', remedies: connected ? [] : [{ act: null, words: 'Allow mappings in the router\'s settings' }, byHand] };
-  if (m.outcome === 'taken') return { mark: 'fail', value: `${f.port} taken`, reason: `Port ${f.port} of the router already leads to ${m.internal ? `${m.internal.address} port ${m.internal.port}` : 'another device'}.`, remedies: [{ act: null, words: `On the router: remove the mapping of external TCP ${f.port}, or choose another port for the address` }] };
-  if (m.outcome === 'absent') return { mark: 'fail', value: 'no mapping', reason: `Nothing tells the router where requests for port ${f.port} go.`, remedies: [map, byHand] };
+  if (m.outcome === 'refused')
+    return {
+      mark: connected ? 'ok' : 'fail',
+      value: 'refused',
+      reason: connected ? '' : 'The router refuses to make mappings.',
+      remedies: connected ? [] : [{ act: null, words: "Allow mappings in the router's settings" }, byHand],
+    };
+  if (m.outcome === 'taken')
+    return {
+      mark: 'fail',
+      value: `${f.port} taken`,
+      reason: `Port ${f.port} of the router already leads to ${m.internal ? `${m.internal.address} port ${m.internal.port}` : 'another device'}.`,
+      remedies: [
+        {
+          act: null,
+          words: `On the router: remove the mapping of external TCP ${f.port}, or choose another port for the address`,
+        },
+      ],
+    };
+  if (m.outcome === 'absent')
+    return {
+      mark: 'fail',
+      value: 'no mapping',
+      reason: `Nothing tells the router where requests for port ${f.port} go.`,
+      remedies: [map, byHand],
+    };
   const to = m.internal;
-  if (to && (to.address !== f.server.address || to.port !== f.server.port)) return { mark: 'fail', value: `${m.externalPort} → ${to.port}`, reason: `Port ${m.externalPort} leads to ${to.address} port ${to.port}; the server is ${f.server.address} port ${f.server.port}.`, remedies: [map, byHand] };
+  if (to && (to.address !== f.server.address || to.port !== f.server.port))
+    return {
+      mark: 'fail',
+      value: `${m.externalPort} → ${to.port}`,
+      reason: `Port ${m.externalPort} leads to ${to.address} port ${to.port}; the server is ${f.server.address} port ${f.server.port}.`,
+      remedies: [map, byHand],
+    };
   const lease = m.leaseSecondsLeft === null ? '' : `lease ${leaseWords(m.leaseSecondsLeft)}`;
   const value = `${m.externalPort ?? f.port} → ${f.server.port}`;
   if (f.vantage !== 'outside' && !connected) {
@@ -158,10 +288,21 @@ function judgeRouter(f: ReachFacts): Judged {
       value: 'no loopback',
       note: f.connect ? seconds(f.connect.elapsedMs) : '',
       reason: `The router does not send a request for its own public address (${f.connect?.address ?? f.lookup?.addresses[0]}) back into the office.`,
-      remedies: [{ act: 'office-record', words: `On the name server of this network answer ${f.host} with ${f.server.address}` }, { act: null, words: 'Or switch on loopback for port mappings on the router' }, { act: null, words: 'Or give these people links on an address that goes through the relay' }],
+      remedies: [
+        { act: 'office-record', words: `On the name server of this network answer ${f.host} with ${f.server.address}` },
+        { act: null, words: 'Or switch on loopback for port mappings on the router' },
+        { act: null, words: 'Or give these people links on an address that goes through the relay' },
+      ],
     };
   }
-  if (m.leaseSecondsLeft !== null && m.leaseSecondsLeft < 300) return { mark: 'warn', value, note: lease, reason: 'The mapping is about to lapse and has not been renewed.', remedies: [map] };
+  if (m.leaseSecondsLeft !== null && m.leaseSecondsLeft < 300)
+    return {
+      mark: 'warn',
+      value,
+      note: lease,
+      reason: 'The mapping is about to lapse and has not been renewed.',
+      remedies: [map],
+    };
   return { mark: 'ok', value, note: lease };
 }
 
@@ -173,9 +314,20 @@ function judgePort(f: ReachFacts): Judged {
     case 'connected':
       return { mark: 'ok', value: 'listening', note: `${Math.round(c.elapsedMs)} ms` };
     case 'refused':
-      return { mark: 'fail', value: 'refused', reason: `${where} answers that nothing listens there.`, remedies: [{ act: null, words: `Let the server listen on port ${f.server.port}, and the mapping lead to it` }] };
+      return {
+        mark: 'fail',
+        value: 'refused',
+        reason: `${where} answers that nothing listens there.`,
+        remedies: [{ act: null, words: `Let the server listen on port ${f.server.port}, and the mapping lead to it` }],
+      };
     case 'timeout':
-      return { mark: 'fail', value: 'no answer', note: seconds(c.elapsedMs), reason: `${where} did not answer within ${seconds(c.elapsedMs)}: a firewall drops the request, or the address is wrong.`, remedies: [{ act: null, words: `In the firewalls of router and server: let TCP ${f.server.port} in` }] };
+      return {
+        mark: 'fail',
+        value: 'no answer',
+        note: seconds(c.elapsedMs),
+        reason: `${where} did not answer within ${seconds(c.elapsedMs)}: a firewall drops the request, or the address is wrong.`,
+        remedies: [{ act: null, words: `In the firewalls of router and server: let TCP ${f.server.port} in` }],
+      };
     case 'unreachable':
       return { mark: 'fail', value: 'unreachable', reason: `There is no way to ${c.address} from here.` };
   }
@@ -185,26 +337,90 @@ function judgeCertificate(f: ReachFacts): Judged {
   const t = f.tls;
   const obtain: Remedy = { act: 'get-certificate', words: `Get a certificate for ${f.host}` };
   if (!t) return { mark: 'skipped', value: 'plain HTTP' };
-  if (t.outcome === 'no-tls') return { mark: 'fail', value: 'no encryption', reason: 'The server answers without encryption on this port.', remedies: [obtain] };
-  if (t.outcome === 'old-protocol') return { mark: 'fail', value: t.protocol ?? 'old', reason: 'Only an outdated version of TLS is offered (RFC 8996 forbids 1.0 and 1.1).' };
-  if (t.outcome === 'failed') return { mark: 'fail', value: 'no agreement', reason: 'Client and server could not agree on encryption.' };
-  if (!coversName(t.names, f.host)) return { mark: 'fail', value: t.names[0] ?? 'no name', reason: `The certificate is for ${t.names.join(', ') || 'nobody'}, not for ${f.host} (RFC 9525 §6).`, remedies: [obtain] };
-  if (f.at < t.notBefore) return { mark: 'fail', value: 'not yet valid', reason: 'The certificate begins later: the clock of one of the two machines is wrong.' };
-  if (f.at >= t.notAfter) return { mark: 'fail', value: 'expired', reason: `The certificate ended ${countOf(Math.floor((f.at - t.notAfter) / DAY_MS), 'day')} ago.`, remedies: [obtain] };
-  if (!t.trusted) return { mark: 'fail', value: 'not trusted', reason: `Browsers do not trust ${t.issuer}, who issued the certificate.`, remedies: [obtain] };
+  if (t.outcome === 'no-tls')
+    return {
+      mark: 'fail',
+      value: 'no encryption',
+      reason: 'The server answers without encryption on this port.',
+      remedies: [obtain],
+    };
+  if (t.outcome === 'old-protocol')
+    return {
+      mark: 'fail',
+      value: t.protocol ?? 'old',
+      reason: 'Only an outdated version of TLS is offered (RFC 8996 forbids 1.0 and 1.1).',
+    };
+  if (t.outcome === 'failed')
+    return { mark: 'fail', value: 'no agreement', reason: 'Client and server could not agree on encryption.' };
+  if (!coversName(t.names, f.host))
+    return {
+      mark: 'fail',
+      value: t.names[0] ?? 'no name',
+      reason: `The certificate is for ${t.names.join(', ') || 'nobody'}, not for ${f.host} (RFC 9525 §6).`,
+      remedies: [obtain],
+    };
+  if (f.at < t.notBefore)
+    return {
+      mark: 'fail',
+      value: 'not yet valid',
+      reason: 'The certificate begins later: the clock of one of the two machines is wrong.',
+    };
+  if (f.at >= t.notAfter)
+    return {
+      mark: 'fail',
+      value: 'expired',
+      reason: `The certificate ended ${countOf(Math.floor((f.at - t.notAfter) / DAY_MS), 'day')} ago.`,
+      remedies: [obtain],
+    };
+  if (!t.trusted)
+    return {
+      mark: 'fail',
+      value: 'not trusted',
+      reason: `Browsers do not trust ${t.issuer}, who issued the certificate.`,
+      remedies: [obtain],
+    };
   const left = countOf(Math.floor((t.notAfter - f.at) / DAY_MS), 'day');
-  if (t.notAfter - f.at < certificateWarnMs(t.notAfter - t.notBefore)) return { mark: 'warn', value: `${left} left`, reason: `The certificate ends in ${left} and has not been renewed.`, remedies: [obtain] };
+  if (t.notAfter - f.at < certificateWarnMs(t.notAfter - t.notBefore))
+    return {
+      mark: 'warn',
+      value: `${left} left`,
+      reason: `The certificate ends in ${left} and has not been renewed.`,
+      remedies: [obtain],
+    };
   return { mark: 'ok', value: `${left} left`, note: t.protocol ?? '' };
 }
 
 function judgeRedirect(f: ReachFacts): Judged {
   const r = f.redirect;
-  const on: Remedy = { act: 'redirect-on', words: `Answer http://${f.host} with a redirect to https (301), and HSTS for half a year` };
+  const on: Remedy = {
+    act: 'redirect-on',
+    words: `Answer http://${f.host} with a redirect to https (301), and HSTS for half a year`,
+  };
   if (!r || !f.tls) return { mark: 'skipped', value: '–' };
-  if (r.outcome === 'closed') return { mark: 'warn', value: 'port 80 closed', reason: 'Whoever types the address without https gets no answer.', remedies: [on] };
-  if (r.outcome === 'serves-plain') return { mark: 'fail', value: 'plain HTTP', reason: 'Pages are served without encryption on port 80, passwords included.', remedies: [on] };
-  if (r.outcome === 'elsewhere') return { mark: 'fail', value: 'elsewhere', reason: `Plain HTTP leads to ${r.location}.`, remedies: [on] };
-  if ((r.hstsSeconds ?? 0) < HSTS_LEAST_SECONDS) return { mark: 'warn', value: 'http → https', note: 'no HSTS', reason: 'Browsers are not told to keep to https (RFC 6797).', remedies: [on] };
+  if (r.outcome === 'closed')
+    return {
+      mark: 'warn',
+      value: 'port 80 closed',
+      reason: 'Whoever types the address without https gets no answer.',
+      remedies: [on],
+    };
+  if (r.outcome === 'serves-plain')
+    return {
+      mark: 'fail',
+      value: 'plain HTTP',
+      reason: 'Pages are served without encryption on port 80, passwords included.',
+      remedies: [on],
+    };
+  if (r.outcome === 'elsewhere')
+    return { mark: 'fail', value: 'elsewhere', reason: `Plain HTTP leads to ${r.location}.`, remedies: [on] };
+  if ((r.hstsSeconds ?? 0) < HSTS_LEAST_SECONDS)
+    return {
+      mark: 'warn',
+      value: 'http → https',
+      note: 'no HSTS',
+      reason: 'Browsers are not told to keep to https (RFC 6797).',
+      remedies: [on],
+    };
   return { mark: 'ok', value: 'http → https', note: String(r.status ?? '') };
 }
 
@@ -215,9 +431,18 @@ function judgePage(f: ReachFacts): Judged {
     case 'right':
       return { mark: 'ok', value: 'share page', note: `${Math.round(p.elapsedMs)} ms` };
     case 'wrong-server':
-      return { mark: 'fail', value: 'another server', reason: 'Something else answers at this address: the proof that was asked for did not come back.' };
+      return {
+        mark: 'fail',
+        value: 'another server',
+        reason: 'Something else answers at this address: the proof that was asked for did not come back.',
+      };
     case 'timeout':
-      return { mark: 'fail', value: 'no answer', note: seconds(p.elapsedMs), reason: `The connection stood, and no page came within ${seconds(p.elapsedMs)}.` };
+      return {
+        mark: 'fail',
+        value: 'no answer',
+        note: seconds(p.elapsedMs),
+        reason: `The connection stood, and no page came within ${seconds(p.elapsedMs)}.`,
+      };
     case 'error':
       return { mark: 'fail', value: `status ${p.status}`, reason: `The server answered with the status ${p.status}.` };
   }

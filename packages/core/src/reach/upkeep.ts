@@ -26,8 +26,17 @@ export function renewalWaitMs(kind: 'record' | 'mapping' | 'certificate', failur
 }
 
 /** Whether an address goes through the relay by itself now: where that was chosen, and two checks in a row failed. */
-export function fallsBack(address: { wayIn: WayIn; fallback: 'offer' | 'auto' }, before: ReachMark, now: ReachMark): boolean {
-  return address.fallback === 'auto' && (address.wayIn === 'mapping' || address.wayIn === 'fixed') && before === 'fail' && now === 'fail';
+export function fallsBack(
+  address: { wayIn: WayIn; fallback: 'offer' | 'auto' },
+  before: ReachMark,
+  now: ReachMark,
+): boolean {
+  return (
+    address.fallback === 'auto' &&
+    (address.wayIn === 'mapping' || address.wayIn === 'fixed') &&
+    before === 'fail' &&
+    now === 'fail'
+  );
 }
 
 /** What is wrong with an address before anything is asked of the network; null when nothing is. */

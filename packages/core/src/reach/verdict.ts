@@ -28,7 +28,12 @@ export function outsideMark(traces: readonly VantageTrace[]): ReachMark {
   return trace ? traceVerdict(trace).mark : 'unknown';
 }
 
-const PEOPLE: Record<Vantage, string> = { outside: 'Outsiders', office: 'People in the office', guest: 'People on the guest Wi-Fi', tunnel: 'People in the tunnel' };
+const PEOPLE: Record<Vantage, string> = {
+  outside: 'Outsiders',
+  office: 'People in the office',
+  guest: 'People on the guest Wi-Fi',
+  tunnel: 'People in the tunnel',
+};
 
 /** "Outsiders can get in. People on the guest Wi-Fi cannot.": what works, then what does not, in the order of the vantages. */
 export function reachSentence(traces: readonly VantageTrace[]): { good: string; bad: string } {
@@ -38,11 +43,25 @@ export function reachSentence(traces: readonly VantageTrace[]): { good: string; 
   });
   if (ways.length === 0) return { good: '', bad: 'Nobody has looked yet.' };
   const stopped = ways.filter((w) => w.stops);
-  if (stopped.length === 0) return { good: ways.length > 1 ? 'Everybody can get in.' : `${PEOPLE[(ways[0] as { v: Vantage }).v]} can get in.`, bad: '' };
-  if (stopped.length === ways.length) return { good: '', bad: ways.length > 1 ? 'Nobody can get in.' : `${PEOPLE[(stopped[0] as { v: Vantage }).v]} cannot get in.` };
-  const list = (vs: Vantage[]) => vs.map((v, i) => (i === 0 ? PEOPLE[v] : PEOPLE[v].replace('People', 'people').replace('Outsiders', 'outsiders'))).join(vs.length > 2 ? ', ' : ' and ');
+  if (stopped.length === 0)
+    return {
+      good: ways.length > 1 ? 'Everybody can get in.' : `${PEOPLE[(ways[0] as { v: Vantage }).v]} can get in.`,
+      bad: '',
+    };
+  if (stopped.length === ways.length)
+    return {
+      good: '',
+      bad: ways.length > 1 ? 'Nobody can get in.' : `${PEOPLE[(stopped[0] as { v: Vantage }).v]} cannot get in.`,
+    };
+  const list = (vs: Vantage[]) =>
+    vs
+      .map((v, i) => (i === 0 ? PEOPLE[v] : PEOPLE[v].replace('People', 'people').replace('Outsiders', 'outsiders')))
+      .join(vs.length > 2 ? ', ' : ' and ');
   const good = ways.filter((w) => !w.stops).map((w) => w.v);
-  return { good: good.length <= 2 ? `${list(good)} can get in.` : 'Most can get in.', bad: `${list(stopped.map((w) => w.v))} cannot.` };
+  return {
+    good: good.length <= 2 ? `${list(good)} can get in.` : 'Most can get in.',
+    bad: `${list(stopped.map((w) => w.v))} cannot.`,
+  };
 }
 
 /** What is wrong with an address for those whom it is for, and why: the worst first. Null when nothing is. */
@@ -52,7 +71,8 @@ export function reachTrouble(wayIn: WayIn, traces: readonly VantageTrace[]): { w
     const found = concerned.find((t) => t.trace && traceVerdict(t.trace).mark === mark);
     if (!found?.trace) continue;
     const at = found.trace.find((s) => s.mark === mark);
-    const words = mark === 'fail' ? reachSentence(concerned).bad : `${STAGE_WORDS[at?.stage ?? 'page']}: ${at?.value ?? ''}`;
+    const words =
+      mark === 'fail' ? reachSentence(concerned).bad : `${STAGE_WORDS[at?.stage ?? 'page']}: ${at?.value ?? ''}`;
     return { words, reason: at?.reason ?? '' };
   }
   return null;

@@ -42,7 +42,12 @@ export function guessingYears(bits: number, triesPerMinute: number): number {
   return 2 ** (bits - 1) / triesPerMinute / 60 / 24 / 365.25;
 }
 
-const SCALES: [number, string][] = [[1e12, 'million million'], [1e9, 'thousand million'], [1e6, 'million'], [1e3, 'thousand']];
+const SCALES: [number, string][] = [
+  [1e12, 'million million'],
+  [1e9, 'thousand million'],
+  [1e6, 'million'],
+  [1e3, 'thousand'],
+];
 
 /** A length of time in round words: "41 years", "4 million years", "3 days", "less than a minute". */
 export function guessingWords(years: number): string {
@@ -51,7 +56,12 @@ export function guessingWords(years: number): string {
     if (years >= scale) return `${roundTwo(years / scale)} ${word} years`;
   }
   const minutes = years * 365.25 * 1440;
-  const steps: [number, string][] = [[525_960, 'year'], [1440, 'day'], [60, 'hour'], [1, 'minute']];
+  const steps: [number, string][] = [
+    [525_960, 'year'],
+    [1440, 'day'],
+    [60, 'hour'],
+    [1, 'minute'],
+  ];
   for (const [size, word] of steps) {
     if (minutes >= size) {
       const n = roundTwo(minutes / size);

@@ -19,7 +19,9 @@ describe('tokens', () => {
     );
   });
   it('are refused from too few bytes', () => expect(() => tokenFromBytes(new Uint8Array(8))).toThrow(RangeError));
-  it.each(['', 'abc', `${'a'.repeat(21)}-`, 'a'.repeat(23), '../../etc/passwd000000'])('%j is none', (text) => expect(isToken(text)).toBe(false));
+  it.each(['', 'abc', `${'a'.repeat(21)}-`, 'a'.repeat(23), '../../etc/passwd000000'])('%j is none', (text) =>
+    expect(isToken(text)).toBe(false),
+  );
 });
 
 describe('proposed passwords', () => {
@@ -43,16 +45,29 @@ describe('guessing', () => {
     expect(guessingYears(32, 1)).toBeCloseTo(4083, 0);
     expect(guessingYears(32, 10)).toBeCloseTo(408.3, 1);
   });
-  it.each([[41.2, '41 years'], [4.1e6, '4.1 million years'], [1, '1 year'], [1 / 365.25, '1 day'], [1e-9, 'less than a minute'], [2e20, 'longer than anybody can wait']])('%d years are %s', (years, words) => expect(guessingWords(years)).toBe(words));
+  it.each([
+    [41.2, '41 years'],
+    [4.1e6, '4.1 million years'],
+    [1, '1 year'],
+    [1 / 365.25, '1 day'],
+    [1e-9, 'less than a minute'],
+    [2e20, 'longer than anybody can wait'],
+  ])('%d years are %s', (years, words) => expect(guessingWords(years)).toBe(words));
 });
 
 describe('strength of typed passwords (zxcvbn, Wheeler 2016: the commonest score 0)', () => {
-  it.each(['password', '123456', 'qwerty12'])('%s scores below 2', (password) => expect(passwordStrength(password).score).toBeLessThan(2));
+  it.each(['password', '123456', 'qwerty12'])('%s scores below 2', (password) =>
+    expect(passwordStrength(password).score).toBeLessThan(2),
+  );
   it('unrelated words score 4', () => expect(passwordStrength('gravel-heron-silent-oar').score).toBe(4));
-  it('what stands in the title is no secret', () => expect(passwordStrength('millstonehollow', ['millstonehollow']).score).toBeLessThan(passwordStrength('millstonehollow').score));
+  it('what stands in the title is no secret', () =>
+    expect(passwordStrength('millstonehollow', ['millstonehollow']).score).toBeLessThan(
+      passwordStrength('millstonehollow').score,
+    ));
 });
 
 describe('on the telephone (ICAO Annex 10, Volume II, 5.2.1.3: the spelling alphabet)', () => {
   it('words are read as words', () => expect(telephoneSpelling('copper-tide')).toEqual(['copper', 'hyphen', 'tide']));
-  it('other passwords letter by letter', () => expect(telephoneSpelling('kB7!x')).toEqual(['kilo', 'capital Bravo', '7', 'exclamation mark', 'x-ray']));
+  it('other passwords letter by letter', () =>
+    expect(telephoneSpelling('kB7!x')).toEqual(['kilo', 'capital Bravo', '7', 'exclamation mark', 'x-ray']));
 });

@@ -2,15 +2,40 @@ import { describe, expect, it } from 'vitest';
 import { sentenceText, shareSentence, type ShareTerms } from './sentence.js';
 
 const now = Date.parse('2026-12-01T10:04:00Z');
-const terms = (part: Partial<ShareTerms>): ShareTerms => ({ itemCount: 3, totalBytes: 48_000_000, window: { opensAt: null, closesAt: Date.parse('2026-12-08T17:00:00Z') }, hasPassword: true, visitLimit: 10, ...part });
+const terms = (part: Partial<ShareTerms>): ShareTerms => ({
+  itemCount: 3,
+  totalBytes: 48_000_000,
+  window: { opensAt: null, closesAt: Date.parse('2026-12-08T17:00:00Z') },
+  hasPassword: true,
+  visitLimit: 10,
+  ...part,
+});
 const text = (part: Partial<ShareTerms> = {}) => sentenceText(shareSentence(terms(part), now, 'Europe/London'));
 
 describe('the sentence', () => {
-  it('says everything that was decided', () => expect(text()).toBe('Anyone with the link and the password can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, at most 10 visits.'));
-  it('says when there is no password, limit or end', () => expect(text({ hasPassword: false, visitLimit: null, itemCount: 1, window: { opensAt: null, closesAt: null } })).toBe('Anyone with the link can download 1 item (48 MB) from now until somebody closes it.'));
-  it('says when it opens later', () => expect(text({ window: { opensAt: Date.parse('2026-12-03T09:00:00Z'), closesAt: null }, visitLimit: 1 })).toBe('Anyone with the link and the password can download 3 items (48 MB) from Thu 3 Dec, 09:00 until somebody closes it, at most 1 visit.'));
+  it('says everything that was decided', () =>
+    expect(text()).toBe(
+      'Anyone with the link and the password can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, at most 10 visits.',
+    ));
+  it('says when there is no password, limit or end', () =>
+    expect(
+      text({ hasPassword: false, visitLimit: null, itemCount: 1, window: { opensAt: null, closesAt: null } }),
+    ).toBe('Anyone with the link can download 1 item (48 MB) from now until somebody closes it.'));
+  it('says when it opens later', () =>
+    expect(text({ window: { opensAt: Date.parse('2026-12-03T09:00:00Z'), closesAt: null }, visitLimit: 1 })).toBe(
+      'Anyone with the link and the password can download 3 items (48 MB) from Thu 3 Dec, 09:00 until somebody closes it, at most 1 visit.',
+    ));
   it('speaks of the past when it is over', () => {
-    expect(text({ window: { opensAt: Date.parse('2026-11-03T09:00:00Z'), closesAt: Date.parse('2026-11-05T09:00:00Z') }, visitLimit: null })).toBe('Anyone with the link and the password could download 3 items (48 MB) from Tue 3 Nov, 09:00 until Thu 5 Nov, 09:00.');
-    expect(text({ window: { opensAt: null, closesAt: Date.parse('2025-11-05T09:00:00Z') }, visitLimit: null })).toBe('Anyone with the link and the password could download 3 items (48 MB) until Wed 5 Nov 2025, 09:00.');
+    expect(
+      text({
+        window: { opensAt: Date.parse('2026-11-03T09:00:00Z'), closesAt: Date.parse('2026-11-05T09:00:00Z') },
+        visitLimit: null,
+      }),
+    ).toBe(
+      'Anyone with the link and the password could download 3 items (48 MB) from Tue 3 Nov, 09:00 until Thu 5 Nov, 09:00.',
+    );
+    expect(text({ window: { opensAt: null, closesAt: Date.parse('2025-11-05T09:00:00Z') }, visitLimit: null })).toBe(
+      'Anyone with the link and the password could download 3 items (48 MB) until Wed 5 Nov 2025, 09:00.',
+    );
   });
 });

@@ -38,7 +38,8 @@ export function shareFindings(shares: readonly FindingFacts[], now: Instant): Fi
 function findingOf(share: FindingFacts, now: Instant): FindingKind | null {
   const lasts = share.closesAt === null || share.closesAt > now;
   if (share.state === 'broken' && lasts) return 'broken';
-  if (share.state === 'open' && share.closesAt === null && now - (share.opensAt ?? share.createdAt) >= OPEN_LONG_MS) return 'open-for-ever';
+  if (share.state === 'open' && share.closesAt === null && now - (share.opensAt ?? share.createdAt) >= OPEN_LONG_MS)
+    return 'open-for-ever';
   if (share.state === 'usedUp' && lasts) return 'used-up-early';
   if (share.state === 'open' && share.closesAt !== null && share.closesAt - now <= SOON_MS) return 'closes-soon';
   return null;

@@ -2,7 +2,14 @@ import { describe, expect, it } from 'vitest';
 import { shareFindings } from './findings.js';
 import { nextChange, shareState, visitMayContinue, VISIT_LIFETIME_SECONDS, type ShareFacts } from './share.js';
 
-const facts = (part: Partial<ShareFacts> = {}): ShareFacts => ({ window: { opensAt: 100, closesAt: 200 }, withdrawnAt: null, broken: false, visitLimit: null, visitsUsed: 0, ...part });
+const facts = (part: Partial<ShareFacts> = {}): ShareFacts => ({
+  window: { opensAt: 100, closesAt: 200 },
+  withdrawnAt: null,
+  broken: false,
+  visitLimit: null,
+  visitsUsed: 0,
+  ...part,
+});
 
 describe('the state of a share is the first that applies', () => {
   const everything = facts({ withdrawnAt: 50, broken: true, visitLimit: 1, visitsUsed: 1 });
@@ -30,8 +37,12 @@ describe('what time brings next', () => {
 });
 
 describe('a visit that has begun', () => {
-  it('goes on when the limit is reached by others', () => expect(visitMayContinue(facts({ visitLimit: 1, visitsUsed: 1 }), 150, 160)).toBe(true));
-  it.each([[{ withdrawnAt: 155 }], [{ broken: true }], [{ window: { opensAt: null, closesAt: 160 } }]])('ends with %j', (part) => expect(visitMayContinue(facts(part), 150, 160)).toBe(false));
+  it('goes on when the limit is reached by others', () =>
+    expect(visitMayContinue(facts({ visitLimit: 1, visitsUsed: 1 }), 150, 160)).toBe(true));
+  it.each([[{ withdrawnAt: 155 }], [{ broken: true }], [{ window: { opensAt: null, closesAt: 160 } }]])(
+    'ends with %j',
+    (part) => expect(visitMayContinue(facts(part), 150, 160)).toBe(false),
+  );
   it('ends after its lifetime', () => {
     const open = facts({ window: { opensAt: null, closesAt: null } });
     expect(visitMayContinue(open, 0, VISIT_LIFETIME_SECONDS * 1000 - 1)).toBe(true);
@@ -43,10 +54,28 @@ describe('findings', () => {
   const now = 100 * 86_400_000;
   const share = { id: 'a', state: 'open' as const, opensAt: null, closesAt: null, createdAt: 0, lastVisitAt: null };
   it('come in order of harm', () => {
-    const found = shareFindings([{ ...share, id: 'soon', closesAt: now + 1000 }, { ...share, id: 'ever' }, { ...share, id: 'broken', state: 'broken' }, { ...share, id: 'used', state: 'usedUp' }], now);
+    const found = shareFindings(
+      [
+        { ...share, id: 'soon', closesAt: now + 1000 },
+        { ...share, id: 'ever' },
+        { ...share, id: 'broken', state: 'broken' },
+        { ...share, id: 'used', state: 'usedUp' },
+      ],
+      now,
+    );
     expect(found.map((f) => f.shareId)).toEqual(['broken', 'ever', 'used', 'soon']);
   });
   it('leave alone what is over, new or far from its end', () => {
-    expect(shareFindings([{ ...share, state: 'broken', closesAt: now - 1 }, { ...share, createdAt: now - 86_400_000 }, { ...share, closesAt: now + 5 * 86_400_000 }, { ...share, state: 'closed', closesAt: now - 1 }], now)).toEqual([]);
+    expect(
+      shareFindings(
+        [
+          { ...share, state: 'broken', closesAt: now - 1 },
+          { ...share, createdAt: now - 86_400_000 },
+          { ...share, closesAt: now + 5 * 86_400_000 },
+          { ...share, state: 'closed', closesAt: now - 1 },
+        ],
+        now,
+      ),
+    ).toEqual([]);
   });
 });

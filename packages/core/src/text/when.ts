@@ -18,7 +18,11 @@ export function clockTime(at: Instant, zone: string): string {
 
 /** "Tue 8 Dec" in the zone; with the year when it is not the year of `now`. */
 export function dayInWords(at: Instant, now: Instant, zone: string): string {
-  const parts = new Map(format(zone, { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric' }).formatToParts(at).map((p) => [p.type, p.value]));
+  const parts = new Map(
+    format(zone, { weekday: 'short', day: 'numeric', month: 'short', year: 'numeric' })
+      .formatToParts(at)
+      .map((p) => [p.type, p.value]),
+  );
   const year = format(zone, { year: 'numeric' }).format(now) === parts.get('year') ? '' : ` ${parts.get('year')}`;
   return `${parts.get('weekday')} ${parts.get('day')} ${shortMonth(parts.get('month') ?? '')}${year}`;
 }
@@ -30,7 +34,9 @@ export function momentInWords(at: Instant, now: Instant, zone: string): string {
 
 /** The zone's short name at that moment, for the hover text: "GMT", "BST", "GMT+2". */
 export function zoneName(at: Instant, zone: string): string {
-  const part = format(zone, { timeZoneName: 'short', hour: '2-digit' }).formatToParts(at).find((p) => p.type === 'timeZoneName');
+  const part = format(zone, { timeZoneName: 'short', hour: '2-digit' })
+    .formatToParts(at)
+    .find((p) => p.type === 'timeZoneName');
   return part?.value ?? zone;
 }
 
@@ -39,7 +45,8 @@ export function distanceInWords(at: Instant, now: Instant): string {
   const ahead = at > now;
   const ms = Math.abs(at - now);
   if (ms < 60_000) return ahead ? 'in a moment' : 'just now';
-  const [count, unit] = ms < 3_600_000 ? [ms / 60_000, 'minute'] : ms < 2 * DAY_MS ? [ms / 3_600_000, 'hour'] : [ms / DAY_MS, 'day'];
+  const [count, unit] =
+    ms < 3_600_000 ? [ms / 60_000, 'minute'] : ms < 2 * DAY_MS ? [ms / 3_600_000, 'hour'] : [ms / DAY_MS, 'day'];
   const whole = Math.floor(count as number);
   const words = `${whole} ${unit as string}${whole === 1 ? '' : 's'}`;
   return ahead ? `in ${words}` : `${words} ago`;

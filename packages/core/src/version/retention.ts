@@ -30,7 +30,11 @@ export type RemovalReason = 'over-count' | 'thinned';
  * counted from the epoch, so that the answer does not change from one day to the next). Pure: the same rule tells what
  * would go and what goes.
  */
-export function versionsToRemove(versions: readonly VersionFacts[], policy: VersionPolicy, now: Instant): { id: string; reason: RemovalReason }[] {
+export function versionsToRemove(
+  versions: readonly VersionFacts[],
+  policy: VersionPolicy,
+  now: Instant,
+): { id: string; reason: RemovalReason }[] {
   const newestFirst = [...versions].sort((a, b) => b.number - a.number);
   const weeks = new Set<number>();
   const removed: { id: string; reason: RemovalReason }[] = [];
@@ -52,6 +56,11 @@ export function versionsToRemove(versions: readonly VersionFacts[], policy: Vers
 
 /** The policy as one sentence. */
 export function policyWords(policy: VersionPolicy): string {
-  const kept = policy.versionsKept === 1 ? 'Only the present version is kept' : `The newest ${policy.versionsKept} versions of a file are kept`;
-  return policy.thinAfterDays === null ? `${kept}.` : `${kept}; of those older than ${countOf(policy.thinAfterDays, 'day')}, one a week.`;
+  const kept =
+    policy.versionsKept === 1
+      ? 'Only the present version is kept'
+      : `The newest ${policy.versionsKept} versions of a file are kept`;
+  return policy.thinAfterDays === null
+    ? `${kept}.`
+    : `${kept}; of those older than ${countOf(policy.thinAfterDays, 'day')}, one a week.`;
 }

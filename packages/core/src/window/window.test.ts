@@ -1,5 +1,13 @@
 import { describe, expect, it } from 'vitest';
-import { extendedBy, fromLocalField, presetCloses, startOfDay, toLocalField, windowFault, windowPhase } from './window.js';
+import {
+  extendedBy,
+  fromLocalField,
+  presetCloses,
+  startOfDay,
+  toLocalField,
+  windowFault,
+  windowPhase,
+} from './window.js';
 
 // IANA time zone database, europe: London leaves summer time on the last Sunday of October at 01:00 UTC and enters it on
 // the last Sunday of March at 01:00 UTC: 25 Oct 2026 and 28 Mar 2027.
@@ -9,7 +17,12 @@ const utc = (text: string) => Date.parse(`${text}Z`);
 
 describe('a window is half-open', () => {
   const window = { opensAt: 100, closesAt: 200 };
-  it.each([[99, 'scheduled'], [100, 'open'], [199, 'open'], [200, 'closed']] as const)('at %i it is %s', (at, phase) => expect(windowPhase(window, at)).toBe(phase));
+  it.each([
+    [99, 'scheduled'],
+    [100, 'open'],
+    [199, 'open'],
+    [200, 'closed'],
+  ] as const)('at %i it is %s', (at, phase) => expect(windowPhase(window, at)).toBe(phase));
   it('without ends it is always open', () => expect(windowPhase({ opensAt: null, closesAt: null }, 0)).toBe('open'));
 });
 
@@ -21,13 +34,15 @@ describe('presets are calendar arithmetic', () => {
     expect(toLocalField(closes, ZONE)).toBe('2026-10-27T17:00');
     expect(closes - from).toBe(169 * HOUR);
   });
-  it('a week across its beginning is 167 hours on', () => expect(presetCloses('1-week', utc('2027-03-25T09:00:00'), ZONE) - utc('2027-03-25T09:00:00')).toBe(167 * HOUR));
+  it('a week across its beginning is 167 hours on', () =>
+    expect(presetCloses('1-week', utc('2027-03-25T09:00:00'), ZONE) - utc('2027-03-25T09:00:00')).toBe(167 * HOUR));
   it('a wall time that the change skips moves on by the gap (RFC 5545 §3.3.5)', () => {
     const closes = presetCloses('1-day', utc('2027-03-27T01:30:00'), ZONE);
     expect(toLocalField(closes, ZONE)).toBe('2027-03-28T02:30');
   });
-  it('seconds are dropped', () => expect(presetCloses('1-day', utc('2026-11-24T10:04:59'), ZONE)).toBe(utc('2026-11-25T10:04:00')));
-  it('the end of this week is Friday 17:00, and the next week\'s from Friday 16:00 on', () => {
+  it('seconds are dropped', () =>
+    expect(presetCloses('1-day', utc('2026-11-24T10:04:59'), ZONE)).toBe(utc('2026-11-25T10:04:00')));
+  it("the end of this week is Friday 17:00, and the next week's from Friday 16:00 on", () => {
     expect(presetCloses('end-of-week', utc('2026-11-24T10:00:00'), ZONE)).toBe(utc('2026-11-27T17:00:00'));
     expect(presetCloses('end-of-week', utc('2026-11-27T15:59:00'), ZONE)).toBe(utc('2026-11-27T17:00:00'));
     expect(presetCloses('end-of-week', utc('2026-11-27T16:00:00'), ZONE)).toBe(utc('2026-12-04T17:00:00'));
@@ -37,13 +52,17 @@ describe('presets are calendar arithmetic', () => {
     expect(presetCloses('3-days', utc('2026-11-24T10:00:00'), ZONE)).toBe(utc('2026-11-27T10:00:00'));
     expect(presetCloses('30-days', utc('2026-11-24T10:00:00'), ZONE)).toBe(utc('2026-12-24T10:00:00'));
   });
-  it('extending keeps the wall time', () => expect(toLocalField(extendedBy(utc('2026-10-24T16:00:00'), 7, ZONE), ZONE)).toBe('2026-10-31T17:00'));
+  it('extending keeps the wall time', () =>
+    expect(toLocalField(extendedBy(utc('2026-10-24T16:00:00'), 7, ZONE), ZONE)).toBe('2026-10-31T17:00'));
 });
 
 describe('fields', () => {
   it('go there and back', () => expect(fromLocalField('2026-07-01T17:00', ZONE)).toBe(utc('2026-07-01T16:00:00')));
-  it.each(['', 'soon', '2026-13-01T00:00'])('%j is not a moment', (text) => expect(fromLocalField(text, ZONE)).toBeNull());
-  it('a day begins at local midnight', () => expect(startOfDay(utc('2026-07-01T22:59:00'), 1, ZONE)).toBe(utc('2026-07-01T23:00:00')));
+  it.each(['', 'soon', '2026-13-01T00:00'])('%j is not a moment', (text) =>
+    expect(fromLocalField(text, ZONE)).toBeNull(),
+  );
+  it('a day begins at local midnight', () =>
+    expect(startOfDay(utc('2026-07-01T22:59:00'), 1, ZONE)).toBe(utc('2026-07-01T23:00:00')));
 });
 
 describe('faults', () => {

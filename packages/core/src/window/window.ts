@@ -59,7 +59,9 @@ const END_OF_DAY = { hour: 17, minute: 0 };
  * Friday 16:00 on it is the next week's.
  */
 export function presetCloses(preset: WindowPreset, from: Instant, zone: string): Instant {
-  const start = Temporal.Instant.fromEpochMilliseconds(from).toZonedDateTimeISO(zone).with({ second: 0, millisecond: 0 });
+  const start = Temporal.Instant.fromEpochMilliseconds(from)
+    .toZonedDateTimeISO(zone)
+    .with({ second: 0, millisecond: 0 });
   switch (preset) {
     case '1-day':
       return start.add({ days: 1 }).epochMilliseconds;
@@ -84,7 +86,10 @@ export function extendedBy(closesAt: Instant, days: number, zone: string): Insta
 
 /** An instant as the value of a datetime-local field in the zone ("2026-12-01T17:00"). */
 export function toLocalField(at: Instant, zone: string): string {
-  return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).toPlainDateTime().toString({ smallestUnit: 'minute' });
+  return Temporal.Instant.fromEpochMilliseconds(at)
+    .toZonedDateTimeISO(zone)
+    .toPlainDateTime()
+    .toString({ smallestUnit: 'minute' });
 }
 
 /** The instant that a datetime-local field means in the zone; null when the field is not a date and time. */
@@ -98,7 +103,8 @@ export function fromLocalField(field: string, zone: string): Instant | null {
 
 /** Midnight starting the calendar day of `at`, plus `days`, in the zone: the grid of the window chart. */
 export function startOfDay(at: Instant, days: number, zone: string): Instant {
-  return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).startOfDay().add({ days }).startOfDay().epochMilliseconds;
+  return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).startOfDay().add({ days }).startOfDay()
+    .epochMilliseconds;
 }
 
 /** ISO day of the week (1 = Monday) of an instant in the zone. */

@@ -28,7 +28,12 @@ export class BlobKeeper {
   /** Another place with the same layout, from which damaged bytes can be restored; null: none. */
   private readonly copy: BlobStore | null;
 
-  constructor(private readonly db: DataSource, private readonly clock: Clock, @Inject(BLOBS) private readonly blobs: BlobStore, @Inject(CONFIG) config: Config) {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) config: Config,
+  ) {
     this.copy = config.blobCopyRoot ? new DiskBlobStore(config.blobCopyRoot) : null;
   }
 
@@ -44,24 +49,38 @@ export class BlobKeeper {
     );
     // Bytes that lie there without a row were left by a crash, and those of a damaged blob are wrong: neither is trusted.
     const distrusted = new Map(rows.map((r) => [r.sha256.toString('hex'), r.fresh || r.damaged]));
-    await this.blobs.adopt(ordered.map((blob) => {
-      const hex = blob.sha256.toString('hex');
-      const overwrite = distrusted.get(hex) ?? false;
-      distrusted.set(hex, false);
-      return { blob, overwrite };
-    }));
-    if (rows.some((r) => r.damaged)) await tx.query('UPDATE blob SET damaged_at = NULL, checked_at = $2 WHERE sha256 = ANY($1)', [rows.filter((r) => r.damaged).map((r) => r.sha256), this.clock.date()]);
+    await this.blobs.adopt(
+      ordered.map((blob) => {
+        const hex = blob.sha256.toString('hex');
+        const overwrite = distrusted.get(hex) ?? false;
+        distrusted.set(hex, false);
+        return { blob, overwrite };
+      }),
+    );
+    if (rows.some((r) => r.damaged))
+      await tx.query('UPDATE blob SET damaged_at = NULL, checked_at = $2 WHERE sha256 = ANY($1)', [
+        rows.filter((r) => r.damaged).map((r) => r.sha256),
+        this.clock.date(),
+      ]);
   }
 
   /** Removes blobs that no version refers to any more. @returns how many, and their bytes */
   async collect(atMost = 1000): Promise<{ removed: number; bytes: number }> {
     return this.db.transaction(async (tx) => {
-      const [free] = await tx.query<{ free: boolean }[]>('SELECT pg_try_advisory_xact_lock($1) AS free', [BLOBS_STAY_LOCK]);
+      const [free] = await tx.query<{ free: boolean }[]>('SELECT pg_try_advisory_xact_lock($1) AS free', [
+        BLOBS_STAY_LOCK,
+      ]);
       if (!free?.free) return { removed: 0, bytes: 0 };
-      const held = await tx.query<{ sha256: Buffer }[]>('SELECT sha256 FROM blob b WHERE NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) LIMIT $1 FOR UPDATE SKIP LOCKED', [atMost]);
+      const held = await tx.query<{ sha256: Buffer }[]>(
+        'SELECT sha256 FROM blob b WHERE NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) LIMIT $1 FOR UPDATE SKIP LOCKED',
+        [atMost],
+      );
       if (held.length === 0) return { removed: 0, bytes: 0 };
       // Asked again now that the rows are held: a version may have come between the question and the lock.
-      const gone = await tx.query<{ sha256: Buffer; size_bytes: string }[]>('SELECT sha256, size_bytes FROM blob b WHERE sha256 = ANY($1) AND NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)', [held.map((h) => h.sha256)]);
+      const gone = await tx.query<{ sha256: Buffer; size_bytes: string }[]>(
+        'SELECT sha256, size_bytes FROM blob b WHERE sha256 = ANY($1) AND NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)',
+        [held.map((h) => h.sha256)],
+      );
       for (const { sha256 } of gone) await this.blobs.remove(sha256);
       await tx.query('DELETE FROM blob WHERE sha256 = ANY($1)', [gone.map((g) => g.sha256)]);
       return { removed: gone.length, bytes: gone.reduce((sum, g) => sum + Number(g.size_bytes), 0) };
@@ -72,9 +91,12 @@ export class BlobKeeper {
   async sweepStrays(): Promise<number> {
     let removed = 0;
     for await (const batch of inBatches(this.blobs.names(), 500)) {
-      const known = await this.db.query<{ sha256: Buffer }[]>('SELECT sha256 FROM blob WHERE sha256 = ANY($1)', [batch]);
+      const known = await this.db.query<{ sha256: Buffer }[]>('SELECT sha256 FROM blob WHERE sha256 = ANY($1)', [
+        batch,
+      ]);
       const rows = new Set(known.map((k) => k.sha256.toString('hex')));
-      for (const sha256 of batch) if (!rows.has(sha256.toString('hex')) && (await this.removeStray(sha256))) removed += 1;
+      for (const sha256 of batch)
+        if (!rows.has(sha256.toString('hex')) && (await this.removeStray(sha256))) removed += 1;
     }
     return removed;
   }
@@ -85,7 +107,10 @@ export class BlobKeeper {
     try {
       await runner.startTransaction();
       // Waits for an upload that is naming these bytes just now; when it commits, they are no stray.
-      const mine = (await runner.query('INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, 0, 0, $2) ON CONFLICT DO NOTHING RETURNING 1 AS mine', [sha256, this.clock.date()])) as unknown[];
+      const mine = (await runner.query(
+        'INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, 0, 0, $2) ON CONFLICT DO NOTHING RETURNING 1 AS mine',
+        [sha256, this.clock.date()],
+      )) as unknown[];
       if (mine.length > 0) await this.blobs.remove(sha256);
       await runner.rollbackTransaction();
       return mine.length > 0;
@@ -99,20 +124,31 @@ export class BlobKeeper {
    * from the second copy where there is one, and marked otherwise.
    */
   async scrub(atMost: number, mostBytes: number): Promise<ScrubAnswer> {
-    const rows = await this.db.query<{ sha256: Buffer; size_bytes: string; damaged_at: Date | null }[]>('SELECT sha256, size_bytes, damaged_at FROM blob ORDER BY checked_at NULLS FIRST LIMIT $1', [atMost]);
+    const rows = await this.db.query<{ sha256: Buffer; size_bytes: string; damaged_at: Date | null }[]>(
+      'SELECT sha256, size_bytes, damaged_at FROM blob ORDER BY checked_at NULLS FIRST LIMIT $1',
+      [atMost],
+    );
     const answer: ScrubAnswer = { checked: 0, damaged: 0, restored: 0, bytes: 0 };
     for (const row of rows) {
       if (answer.bytes > mostBytes) break;
       answer.checked += 1;
       answer.bytes += Number(row.size_bytes);
       const sound = await isSound(this.blobs, row.sha256, Number(row.size_bytes));
-      if (sound) await this.db.query('UPDATE blob SET checked_at = $2, damaged_at = NULL WHERE sha256 = $1', [row.sha256, this.clock.date()]);
+      if (sound)
+        await this.db.query('UPDATE blob SET checked_at = $2, damaged_at = NULL WHERE sha256 = $1', [
+          row.sha256,
+          this.clock.date(),
+        ]);
       else if (await this.restore(row.sha256)) answer.restored += 1;
       else {
         // Collected meanwhile is not damaged.
-        const marked = await this.db.query<unknown[]>('WITH u AS (UPDATE blob SET checked_at = $2, damaged_at = coalesce(damaged_at, $2) WHERE sha256 = $1 RETURNING 1) SELECT * FROM u', [row.sha256, this.clock.date()]);
+        const marked = await this.db.query<unknown[]>(
+          'WITH u AS (UPDATE blob SET checked_at = $2, damaged_at = coalesce(damaged_at, $2) WHERE sha256 = $1 RETURNING 1) SELECT * FROM u',
+          [row.sha256, this.clock.date()],
+        );
         answer.damaged += marked.length;
-        if (marked.length && row.damaged_at === null) log.error({ blob: row.sha256.toString('hex') }, 'a blob is missing or damaged');
+        if (marked.length && row.damaged_at === null)
+          log.error({ blob: row.sha256.toString('hex') }, 'a blob is missing or damaged');
       }
     }
     return answer;
@@ -136,7 +172,10 @@ export class BlobKeeper {
         return true;
       }
       await this.blobs.adopt([{ blob: staged, overwrite: true }]);
-      await tx.query('UPDATE blob SET checked_at = $2, damaged_at = NULL WHERE sha256 = $1', [sha256, this.clock.date()]);
+      await tx.query('UPDATE blob SET checked_at = $2, damaged_at = NULL WHERE sha256 = $1', [
+        sha256,
+        this.clock.date(),
+      ]);
       log.info({ blob: sha256.toString('hex') }, 'a damaged blob was restored from the second copy');
       return true;
     });
@@ -161,7 +200,7 @@ export async function isSound(blobs: BlobStore, sha256: Buffer, sizeBytes: numbe
 
 /** The bytes of an open blob, piece by piece. */
 export async function* bytesOf(blob: OpenBlob, pieceBytes = READ_BYTES): AsyncGenerator<Buffer> {
-  for (let at = 0; at < blob.sizeBytes; ) {
+  for (let at = 0; at < blob.sizeBytes;) {
     const piece = Buffer.allocUnsafe(Math.min(pieceBytes, blob.sizeBytes - at));
     const read = await blob.read(piece, at, piece.length);
     if (read === 0) return;

@@ -75,7 +75,13 @@ export interface BlobParts {
    * @returns the new length
    * @throws Problem upload.too-long when the stream would go beyond `sizeBytes`; ENOSPC as the disk reports it
    */
-  append(id: string, offset: number, stream: Readable, sizeBytes: number, flushedTo: (offset: number) => Promise<void>): Promise<number>;
+  append(
+    id: string,
+    offset: number,
+    stream: Readable,
+    sizeBytes: number,
+    flushedTo: (offset: number) => Promise<void>,
+  ): Promise<number>;
   /** Bytes that are there; 0 when there is no such part. */
   length(id: string): Promise<number>;
   /** The complete part as a staged blob: hashed on the way where it came in one go, read again otherwise. */

@@ -40,24 +40,32 @@ describe('on the disk', () => {
     const root = newRoot();
     const store = new DiskBlobStore(root);
     const now = Date.now();
-    for (const [name, hours] of [['old', 25], ['young', 23]] as const) {
+    for (const [name, hours] of [
+      ['old', 25],
+      ['young', 23],
+    ] as const) {
       writeFileSync(join(root, 'tmp', name), 'half');
       utimesSync(join(root, 'tmp', name), now / 1000 - hours * 3600, now / 1000 - hours * 3600);
     }
     expect(await store.sweep(now)).toBe(1);
     expect(readdirSync(join(root, 'tmp'))).toEqual(['young']);
   });
-  it.skipIf(process.getuid?.() !== 0)('a full disk (a file system of 1 MiB) refuses, keeps nothing, and takes the next that fits', async () => {
-    const mount = join(newRoot(), 'small');
-    mkdirSync(mount);
-    execFileSync('mount', ['-t', 'tmpfs', '-o', 'size=1m', 'tmpfs', mount]);
-    try {
-      const store = new DiskBlobStore(mount);
-      await expect(store.put(Readable.from(Array.from({ length: 64 }, () => randomBytes(65_536))), null)).rejects.toMatchObject({ code: 'ENOSPC' });
-      expect(readdirSync(join(mount, 'tmp'))).toEqual([]);
-      expect((await store.put(Readable.from([randomBytes(100_000)]), 100_000)).sizeBytes).toBe(100_000);
-    } finally {
-      execFileSync('umount', [mount]);
-    }
-  });
+  it.skipIf(process.getuid?.() !== 0)(
+    'a full disk (a file system of 1 MiB) refuses, keeps nothing, and takes the next that fits',
+    async () => {
+      const mount = join(newRoot(), 'small');
+      mkdirSync(mount);
+      execFileSync('mount', ['-t', 'tmpfs', '-o', 'size=1m', 'tmpfs', mount]);
+      try {
+        const store = new DiskBlobStore(mount);
+        await expect(
+          store.put(Readable.from(Array.from({ length: 64 }, () => randomBytes(65_536))), null),
+        ).rejects.toMatchObject({ code: 'ENOSPC' });
+        expect(readdirSync(join(mount, 'tmp'))).toEqual([]);
+        expect((await store.put(Readable.from([randomBytes(100_000)]), 100_000)).sizeBytes).toBe(100_000);
+      } finally {
+        execFileSync('umount', [mount]);
+      }
+    },
+  );
 });

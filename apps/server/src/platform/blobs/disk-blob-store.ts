@@ -45,7 +45,12 @@ export class DiskBlobStore implements BlobStore {
     try {
       const state = freshPouring();
       const { whole } = await pour(stream, file, state);
-      if (!whole || (expectedBytes !== null && state.position !== expectedBytes)) throw new Problem('invalid', 'upload.cut', 'The upload ended before all of it had arrived. Nothing was kept; send it again.');
+      if (!whole || (expectedBytes !== null && state.position !== expectedBytes))
+        throw new Problem(
+          'invalid',
+          'upload.cut',
+          'The upload ended before all of it had arrived. Nothing was kept; send it again.',
+        );
       if (flush) await file.sync();
       await file.close();
       return { sha256: state.hash.digest(), sizeBytes: state.position, crc32: state.crc, key, flushed: flush, discard };
@@ -78,7 +83,8 @@ export class DiskBlobStore implements BlobStore {
     const hex = /^[0-9a-f]{2}$/;
     for (const a of (await readdir(this.root)).filter((n) => hex.test(n))) {
       for (const b of (await readdir(join(this.root, a))).filter((n) => hex.test(n))) {
-        for (const name of await readdir(join(this.root, a, b))) if (/^[0-9a-f]{64}$/.test(name)) yield Buffer.from(name, 'hex');
+        for (const name of await readdir(join(this.root, a, b)))
+          if (/^[0-9a-f]{64}$/.test(name)) yield Buffer.from(name, 'hex');
       }
     }
   }
@@ -88,7 +94,11 @@ export class DiskBlobStore implements BlobStore {
     try {
       const file = await open(path, 'r');
       const { size } = await file.stat();
-      return { sizeBytes: size, read: (target, position, length) => readFully(file, target, position, length), close: () => file.close() };
+      return {
+        sizeBytes: size,
+        read: (target, position, length) => readFully(file, target, position, length),
+        close: () => file.close(),
+      };
     } catch (error) {
       if ((error as NodeJS.ErrnoException).code === 'ENOENT') return null;
       throw error;
@@ -96,7 +106,11 @@ export class DiskBlobStore implements BlobStore {
   }
 
   gather(parts: readonly Stretch[]): Promise<Gathered> {
-    return this.gatherer.gather(parts.map((part) => ('bytes' in part ? part : { path: this.place(part.sha256).path, from: part.from, length: part.length })));
+    return this.gatherer.gather(
+      parts.map((part) =>
+        'bytes' in part ? part : { path: this.place(part.sha256).path, from: part.from, length: part.length },
+      ),
+    );
   }
 
   async localPath(sha256: Buffer): Promise<string | null> {

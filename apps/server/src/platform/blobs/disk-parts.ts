@@ -17,14 +17,25 @@ export class DiskParts implements BlobParts {
 
   constructor(private readonly folder: string) {}
 
-  async append(id: string, offset: number, stream: Readable, sizeBytes: number, flushedTo: (offset: number) => Promise<void>): Promise<number> {
+  async append(
+    id: string,
+    offset: number,
+    stream: Readable,
+    sizeBytes: number,
+    flushedTo: (offset: number) => Promise<void>,
+  ): Promise<number> {
     const file = await open(this.path(id), offset === 0 ? 'w' : 'r+', 0o600);
     try {
       await file.truncate(offset);
       const state = await this.stateAt(id, offset, file);
       this.states.delete(id);
       const { over } = await pour(stream, file, state, sizeBytes, flusher(file, offset, flushedTo));
-      if (over) throw new Problem('invalid', 'upload.too-long', 'More bytes came than were announced. Nothing beyond the announced size was kept.');
+      if (over)
+        throw new Problem(
+          'invalid',
+          'upload.too-long',
+          'More bytes came than were announced. Nothing beyond the announced size was kept.',
+        );
       await file.sync();
       await flushedTo(state.position);
       this.states.set(id, state);
@@ -41,15 +52,24 @@ export class DiskParts implements BlobParts {
     const state = freshPouring();
     const buffer = Buffer.allocUnsafe(Math.min(READ_BYTES, Math.max(1, offset)));
     while (state.position < offset) {
-      const { bytesRead } = await file.read(buffer, 0, Math.min(buffer.length, offset - state.position), state.position);
-      if (bytesRead === 0) throw new Problem('conflict', 'upload.shortened', 'What had arrived of this upload is gone. Start it again.');
+      const { bytesRead } = await file.read(
+        buffer,
+        0,
+        Math.min(buffer.length, offset - state.position),
+        state.position,
+      );
+      if (bytesRead === 0)
+        throw new Problem('conflict', 'upload.shortened', 'What had arrived of this upload is gone. Start it again.');
       take(state, buffer.subarray(0, bytesRead));
     }
     return state;
   }
 
   async length(id: string): Promise<number> {
-    return stat(this.path(id)).then((s) => s.size, () => 0);
+    return stat(this.path(id)).then(
+      (s) => s.size,
+      () => 0,
+    );
   }
 
   async finish(id: string, sizeBytes: number): Promise<StagedBlob> {
@@ -58,7 +78,14 @@ export class DiskParts implements BlobParts {
       const state = await this.stateAt(id, sizeBytes, file);
       await file.datasync();
       this.states.delete(id);
-      return { sha256: state.hash.digest(), crc32: state.crc, sizeBytes, key: this.path(id), flushed: true, discard: () => this.remove(id) };
+      return {
+        sha256: state.hash.digest(),
+        crc32: state.crc,
+        sizeBytes,
+        key: this.path(id),
+        flushed: true,
+        discard: () => this.remove(id),
+      };
     } finally {
       await file.close();
     }
@@ -72,7 +99,9 @@ export class DiskParts implements BlobParts {
   }
 
   async ids(): Promise<string[]> {
-    return (await readdir(this.folder)).filter((name) => name.startsWith(PREFIX)).map((name) => name.slice(PREFIX.length));
+    return (await readdir(this.folder))
+      .filter((name) => name.startsWith(PREFIX))
+      .map((name) => name.slice(PREFIX.length));
   }
 
   private path(id: string): string {
@@ -81,12 +110,23 @@ export class DiskParts implements BlobParts {
 }
 
 /** Flushes from time to time without holding up what arrives; one flush at a time. */
-function flusher(file: FileHandle, from: number, flushedTo: (offset: number) => Promise<void>): (written: number) => void {
+function flusher(
+  file: FileHandle,
+  from: number,
+  flushedTo: (offset: number) => Promise<void>,
+): (written: number) => void {
   let flushed = from;
   let busy = false;
   return (written) => {
     if (busy || written - flushed < FLUSH_EVERY_BYTES) return;
     busy = true;
-    file.datasync().then(() => flushedTo(written)).then(() => (flushed = written), () => undefined).finally(() => (busy = false));
+    file
+      .datasync()
+      .then(() => flushedTo(written))
+      .then(
+        () => (flushed = written),
+        () => undefined,
+      )
+      .finally(() => (busy = false));
   };
 }

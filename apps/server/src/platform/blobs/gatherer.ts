@@ -82,7 +82,11 @@ export class Gatherer {
       const waiting = this.waiting.get(id);
       this.waiting.delete(id);
       if (!waiting) return;
-      if (buffer) waiting.done({ bytes: new Uint8Array(buffer, 0, waiting.size), release: () => worker.postMessage({ back: buffer }, [buffer]) });
+      if (buffer)
+        waiting.done({
+          bytes: new Uint8Array(buffer, 0, waiting.size),
+          release: () => worker.postMessage({ back: buffer }, [buffer]),
+        });
       else waiting.failed(new Error(error));
     });
     worker.on('error', (error) => {

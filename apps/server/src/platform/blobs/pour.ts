@@ -29,7 +29,13 @@ export function take(state: Pouring, piece: Uint8Array): void {
  * @param each called after each write with the length that is written without a gap
  * @throws the file's errors
  */
-export function pour(stream: Readable, file: FileHandle, state: Pouring, limit: number | null = null, each?: (written: number) => void): Promise<{ whole: boolean; over: boolean }> {
+export function pour(
+  stream: Readable,
+  file: FileHandle,
+  state: Pouring,
+  limit: number | null = null,
+  each?: (written: number) => void,
+): Promise<{ whole: boolean; over: boolean }> {
   const writing = new Set<number>();
   let ended: boolean | null = null;
   let over = false;
@@ -74,5 +80,6 @@ export function pour(stream: Readable, file: FileHandle, state: Pouring, limit: 
 }
 
 async function writeFully(file: FileHandle, piece: Buffer, position: number): Promise<void> {
-  for (let done = 0; done < piece.length; ) done += (await file.write(piece, done, piece.length - done, position + done)).bytesWritten;
+  for (let done = 0; done < piece.length;)
+    done += (await file.write(piece, done, piece.length - done, position + done)).bytesWritten;
 }

@@ -14,12 +14,38 @@ export interface RangeDecision {
  * allows. If-Range must name the very entity tag (§13.1.5).
  * @throws Problem range-not-satisfiable, with the size in Content-Range
  */
-export function decideRange(asked: { range?: string; ifRange?: string }, sizeBytes: number, etag: string): RangeDecision {
-  const whole: RangeDecision = { start: 0, end: sizeBytes, status: 200, headers: { 'Accept-Ranges': 'bytes', ETag: etag, 'Content-Length': sizeBytes } };
+export function decideRange(
+  asked: { range?: string; ifRange?: string },
+  sizeBytes: number,
+  etag: string,
+): RangeDecision {
+  const whole: RangeDecision = {
+    start: 0,
+    end: sizeBytes,
+    status: 200,
+    headers: { 'Accept-Ranges': 'bytes', ETag: etag, 'Content-Length': sizeBytes },
+  };
   if (!asked.range || (asked.ifRange !== undefined && asked.ifRange !== etag)) return whole;
   const wanted = parseRange(sizeBytes, asked.range);
-  if (wanted === -1) throw new Problem('range-not-satisfiable', 'range.beyond-end', `There are only ${sizeBytes} bytes.`, {}, { 'Content-Range': `bytes */${sizeBytes}` });
+  if (wanted === -1)
+    throw new Problem(
+      'range-not-satisfiable',
+      'range.beyond-end',
+      `There are only ${sizeBytes} bytes.`,
+      {},
+      { 'Content-Range': `bytes */${sizeBytes}` },
+    );
   if (wanted === -2 || wanted.type !== 'bytes' || wanted.length !== 1) return whole;
   const { start, end } = wanted[0] as { start: number; end: number };
-  return { start, end: end + 1, status: 206, headers: { 'Accept-Ranges': 'bytes', ETag: etag, 'Content-Range': `bytes ${start}-${end}/${sizeBytes}`, 'Content-Length': end - start + 1 } };
+  return {
+    start,
+    end: end + 1,
+    status: 206,
+    headers: {
+      'Accept-Ranges': 'bytes',
+      ETag: etag,
+      'Content-Range': `bytes ${start}-${end}/${sizeBytes}`,
+      'Content-Length': end - start + 1,
+    },
+  };
 }

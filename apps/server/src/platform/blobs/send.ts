@@ -15,7 +15,11 @@ const SPARE_MOST = 4;
  * blobs are. Stops quietly when the reader has gone; breaks the connection off when a blob is missing or short, so that
  * a wrong body can never look complete.
  */
-export async function sendStretches(res: ServerResponse, blobs: BlobStore, stretches: Iterable<Stretch>): Promise<void> {
+export async function sendStretches(
+  res: ServerResponse,
+  blobs: BlobStore,
+  stretches: Iterable<Stretch>,
+): Promise<void> {
   try {
     for await (const piece of readAhead(blobs, stretches)) {
       if (res.destroyed) return;
@@ -35,7 +39,13 @@ const LATELY_MOST_BYTES = 16 * 1024 * 1024;
 let latelyBytes = 0;
 
 /** A stretch of a small file in one piece; null when the blob is missing or not as long as it should be. */
-export async function readSmall(blobs: BlobStore, sha256: Buffer, sizeBytes: number, from: number, length: number): Promise<Buffer | null> {
+export async function readSmall(
+  blobs: BlobStore,
+  sha256: Buffer,
+  sizeBytes: number,
+  from: number,
+  length: number,
+): Promise<Buffer | null> {
   const key = sha256.toString('latin1');
   const known = lately.get(key);
   if (known) return known.subarray(from, from + length);
@@ -126,7 +136,8 @@ const lengthOf = (stretch: Stretch): number => ('bytes' in stretch ? stretch.byt
 
 async function makeReady(blobs: BlobStore, group: Stretch[]): Promise<Piece> {
   const [only] = group as [Stretch];
-  if (group.every((s) => 'bytes' in s)) return { bytes: Buffer.concat(group.map((s) => (s as { bytes: Uint8Array }).bytes)), release: () => undefined };
+  if (group.every((s) => 'bytes' in s))
+    return { bytes: Buffer.concat(group.map((s) => (s as { bytes: Uint8Array }).bytes)), release: () => undefined };
   if (group.length > 1 || 'bytes' in only || isSmall(only.length)) return blobs.gather(group);
   const blob = await blobs.open(only.sha256);
   if (!blob) throw new Error(`blob ${only.sha256.toString('hex')} is missing`);

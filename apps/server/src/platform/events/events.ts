@@ -24,7 +24,11 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   private stopped = false;
   private retry: NodeJS.Timeout | null = null;
 
-  constructor(@Inject(CONFIG) private readonly config: Config, private readonly db: DataSource, private readonly clock: Clock) {}
+  constructor(
+    @Inject(CONFIG) private readonly config: Config,
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+  ) {}
 
   /** False while changes of other processes might be missed: nothing may be answered from memory then. */
   get listening(): boolean {

@@ -8,5 +8,20 @@ export const log = pino({
   level: process.env['QUAY_LOG'] ?? 'info',
   base: null,
   timestamp: pino.stdTimeFunctions.isoTime,
-  redact: { paths: ['password', '*.password', 'token', '*.token', 'cookie', '*.cookie', 'authorization', '*.authorization', 'err.parameters', 'err.driverError.parameters', 'err.query'], censor: '(hidden)' },
+  redact: {
+    paths: [
+      'password',
+      '*.password',
+      'token',
+      '*.token',
+      'cookie',
+      '*.cookie',
+      'authorization',
+      '*.authorization',
+      'err.parameters',
+      'err.driverError.parameters',
+      'err.query',
+    ],
+    censor: '(hidden)',
+  },
 });

@@ -32,6 +32,16 @@ export function followRequest(req: IncomingMessage, res: ServerResponse, url: st
     if (!log.isLevelEnabled(level)) return;
     const path = loggablePath(url);
     const durationMs = Number(process.hrtime.bigint() - began) / 1e6;
-    log[level]({ requestId: requestIdOf(req), method: req.method, path, status: res.statusCode, durationMs: Math.round(durationMs * 10) / 10, complete: res.writableFinished }, 'answered');
+    log[level](
+      {
+        requestId: requestIdOf(req),
+        method: req.method,
+        path,
+        status: res.statusCode,
+        durationMs: Math.round(durationMs * 10) / 10,
+        complete: res.writableFinished,
+      },
+      'answered',
+    );
   });
 }

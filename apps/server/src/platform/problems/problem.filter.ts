@@ -24,17 +24,39 @@ const TITLES: Record<ProblemKind, string> = {
 /** Turns whatever was thrown into the Problem that is answered; unknown errors become a plain 500. */
 export function asProblem(error: unknown): Problem {
   if (error instanceof Problem) return error;
-  const known = error as { code?: string; syscall?: string; type?: string; status?: number; driverError?: { code?: string } };
+  const known = error as {
+    code?: string;
+    syscall?: string;
+    type?: string;
+    status?: number;
+    driverError?: { code?: string };
+  };
   const code = known.driverError?.code ?? known.code ?? '';
-  if (isDatabaseAway(code, error)) return new Problem('unavailable', 'database.unavailable', 'The database is not answering. Try again in a moment; nothing was lost.', { retryAfterSeconds: 2 });
-  if (code === 'ENOSPC' || code === 'EDQUOT' || code === '53100') return new Problem('no-space', 'disk.full', 'The server has no room left for this. Nothing was kept of it.');
-  if (['EACCES', 'EPERM', 'EROFS', 'ENOENT', 'EIO'].includes(code) && known.syscall) return new Problem('unavailable', 'disk.unwritable', 'The server cannot read or write its folder for files. Nothing was kept; tell whoever runs it.');
+  if (isDatabaseAway(code, error))
+    return new Problem(
+      'unavailable',
+      'database.unavailable',
+      'The database is not answering. Try again in a moment; nothing was lost.',
+      { retryAfterSeconds: 2 },
+    );
+  if (code === 'ENOSPC' || code === 'EDQUOT' || code === '53100')
+    return new Problem('no-space', 'disk.full', 'The server has no room left for this. Nothing was kept of it.');
+  if (['EACCES', 'EPERM', 'EROFS', 'ENOENT', 'EIO'].includes(code) && known.syscall)
+    return new Problem(
+      'unavailable',
+      'disk.unwritable',
+      'The server cannot read or write its folder for files. Nothing was kept; tell whoever runs it.',
+    );
   // 40001 and 40P01 (PostgreSQL, Appendix A): the transaction lost a race and was rolled back whole.
-  if (code === '40001' || code === '40P01') return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');
-  if (known.type === 'entity.too.large') return new Problem('too-large', 'request.too-large', 'The request is larger than anything this address takes.');
-  if (known.type === 'entity.parse.failed') return new Problem('invalid', 'request.not-json', 'The request is not valid JSON.');
+  if (code === '40001' || code === '40P01')
+    return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');
+  if (known.type === 'entity.too.large')
+    return new Problem('too-large', 'request.too-large', 'The request is larger than anything this address takes.');
+  if (known.type === 'entity.parse.failed')
+    return new Problem('invalid', 'request.not-json', 'The request is not valid JSON.');
   if (error instanceof HttpException) return fromHttpException(error);
-  if (typeof known.status === 'number' && known.status >= 400 && known.status < 500) return new Problem('invalid', 'request.invalid', 'The request could not be read.');
+  if (typeof known.status === 'number' && known.status >= 400 && known.status < 500)
+    return new Problem('invalid', 'request.invalid', 'The request could not be read.');
   return new Problem('unexpected', 'unexpected', 'This was not expected. The request id helps to find out why.');
 }
 
@@ -47,7 +69,12 @@ function fromHttpException(error: HttpException): Problem {
 function isDatabaseAway(code: string, error: unknown): boolean {
   if (/^(08...|57P0.|ECONNREFUSED|53300)$/.test(code)) return true;
   const message = error instanceof Error ? error.message : '';
-  return /Connection terminated|Client has encountered a connection error|timeout exceeded when trying to connect|not queryable|Driver not Connected/i.test(message) || (code === 'ECONNRESET' && /pg|postgres/i.test(String((error as Error).stack)));
+  return (
+    /Connection terminated|Client has encountered a connection error|timeout exceeded when trying to connect|not queryable|Driver not Connected/i.test(
+      message,
+    ) ||
+    (code === 'ECONNRESET' && /pg|postgres/i.test(String((error as Error).stack)))
+  );
 }
 
 /** Writes a problem as application/problem+json. Does nothing when the answer has already begun. */
@@ -58,8 +85,21 @@ export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerR
   }
   const status = PROBLEM_STATUS[problem.kind];
   const retry = problem.more['retryAfterSeconds'];
-  const body: ProblemBody = { type: `/api/docs#problem-${problem.code}`, title: TITLES[problem.kind], status, detail: problem.message, code: problem.code, requestId: requestIdOf(req), ...problem.more };
-  const head = { 'Content-Type': 'application/problem+json; charset=utf-8', 'Cache-Control': 'no-store', ...(typeof retry === 'number' && { 'Retry-After': String(Math.ceil(retry)) }), ...problem.headers };
+  const body: ProblemBody = {
+    type: `/api/docs#problem-${problem.code}`,
+    title: TITLES[problem.kind],
+    status,
+    detail: problem.message,
+    code: problem.code,
+    requestId: requestIdOf(req),
+    ...problem.more,
+  };
+  const head = {
+    'Content-Type': 'application/problem+json; charset=utf-8',
+    'Cache-Control': 'no-store',
+    ...(typeof retry === 'number' && { 'Retry-After': String(Math.ceil(retry)) }),
+    ...problem.headers,
+  };
   res.writeHead(status, head).end(JSON.stringify(body));
 }
 

@@ -20,4 +20,5 @@ export function invalidField(field: string, code: string, detail: string): Probl
   return new Problem('invalid', code, detail, { errors: [{ field, code, detail }] });
 }
 
-export const notFound = (what = 'This'): Problem => new Problem('not-found', 'not-found', `${what} is not there, or you may not see it.`);
+export const notFound = (what = 'This'): Problem =>
+  new Problem('not-found', 'not-found', `${what} is not there, or you may not see it.`);

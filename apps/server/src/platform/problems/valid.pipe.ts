@@ -9,9 +9,17 @@ export class ValidPipe<T> implements PipeTransform<unknown, T> {
   constructor(private readonly schema: Schema<T>) {}
 
   transform(value: unknown): T {
-    const result = this.schema.validate(value ?? {}, { abortEarly: false, convert: true, errors: { wrap: { label: false } } });
+    const result = this.schema.validate(value ?? {}, {
+      abortEarly: false,
+      convert: true,
+      errors: { wrap: { label: false } },
+    });
     if (!result.error) return result.value;
-    const errors = result.error.details.map<FieldFault>((d) => ({ field: d.path.join('.'), code: codeOf(d.type, d.path), detail: d.message }));
+    const errors = result.error.details.map<FieldFault>((d) => ({
+      field: d.path.join('.'),
+      code: codeOf(d.type, d.path),
+      detail: d.message,
+    }));
     const first = errors[0] as FieldFault;
     throw new Problem('invalid', first.code, sentence(first.detail), { errors });
   }

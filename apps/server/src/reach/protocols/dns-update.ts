@@ -24,11 +24,29 @@ export interface RecordChange {
 /** An answer, judged. Codes are RFC 1035 §4.1.1 and RFC 2136 §2.2; for a bad signature RFC 8945 §5.2. */
 export type UpdateAnswer = { outcome: 'done' } | { outcome: 'refused'; code: string } | { outcome: 'not-signed' };
 
-const RCODES = ['NOERROR', 'FORMERR', 'SERVFAIL', 'NXDOMAIN', 'NOTIMP', 'REFUSED', 'YXDOMAIN', 'YXRRSET', 'NXRRSET', 'NOTAUTH', 'NOTZONE'];
+const RCODES = [
+  'NOERROR',
+  'FORMERR',
+  'SERVFAIL',
+  'NXDOMAIN',
+  'NOTIMP',
+  'REFUSED',
+  'YXDOMAIN',
+  'YXRRSET',
+  'NXRRSET',
+  'NOTAUTH',
+  'NOTZONE',
+];
 const TSIG_ERRORS: Record<number, string> = { 16: 'BADSIG', 17: 'BADKEY', 18: 'BADTIME', 22: 'BADTRUNC' };
 
 /** Makes a signed update. `mac` is needed to check the answer, which is signed over it (RFC 8945 §5.3). */
-export function encodeUpdate(zone: string, changes: readonly RecordChange[], key: TsigKey, nowSeconds: number, id = randomInt(0x10000)): { bytes: Buffer; id: number; mac: Buffer } {
+export function encodeUpdate(
+  zone: string,
+  changes: readonly RecordChange[],
+  key: TsigKey,
+  nowSeconds: number,
+  id = randomInt(0x10000),
+): { bytes: Buffer; id: number; mac: Buffer } {
   const records = changes.flatMap((c) => {
     const type = TYPE[c.type];
     // RFC 2136 §2.5.2: the whole set goes; §2.5.1: then what it shall be is added.
@@ -41,27 +59,47 @@ export function encodeUpdate(zone: string, changes: readonly RecordChange[], key
   head.writeUInt16BE(1, 4);
   head.writeUInt16BE(records.length, 8);
   const unsigned = Buffer.concat([head, name(zone), u16(TYPE.SOA), u16(CLASS.IN), ...records]);
-  const mac = createHmac('sha256', key.secret).update(unsigned).update(variables(key.name, nowSeconds, 0, Buffer.alloc(0))).digest();
+  const mac = createHmac('sha256', key.secret)
+    .update(unsigned)
+    .update(variables(key.name, nowSeconds, 0, Buffer.alloc(0)))
+    .digest();
   const bytes = Buffer.concat([unsigned, tsigRecord(key.name, nowSeconds, mac, id)]);
   bytes.writeUInt16BE(1, 10);
   return { bytes, id, mac };
 }
 
 /** Reads the answer to an update; null for what is none of ours: another id, no answer, garbage. */
-export function decodeUpdateAnswer(bytes: Buffer, id: number, requestMac: Buffer, key: TsigKey, nowSeconds: number): UpdateAnswer | null {
+export function decodeUpdateAnswer(
+  bytes: Buffer,
+  id: number,
+  requestMac: Buffer,
+  key: TsigKey,
+  nowSeconds: number,
+): UpdateAnswer | null {
   try {
     if (bytes.length < 12 || bytes.readUInt16BE(0) !== id) return null;
     const flags = bytes.readUInt16BE(2);
     if ((flags & 0x8000) === 0 || ((flags >> 11) & 15) !== OPCODE_UPDATE) return null;
     const code = flags & 15;
     const tsig = lastTsig(bytes);
-    if (!tsig) return code === 0 ? { outcome: 'not-signed' } : { outcome: 'refused', code: RCODES[code] ?? String(code) };
-    if (tsig.error !== 0 && tsig.mac.length === 0) return { outcome: 'refused', code: TSIG_ERRORS[tsig.error] ?? `TSIG ${tsig.error}` };
+    if (!tsig)
+      return code === 0 ? { outcome: 'not-signed' } : { outcome: 'refused', code: RCODES[code] ?? String(code) };
+    if (tsig.error !== 0 && tsig.mac.length === 0)
+      return { outcome: 'refused', code: TSIG_ERRORS[tsig.error] ?? `TSIG ${tsig.error}` };
     const unsigned = Buffer.from(bytes.subarray(0, tsig.at));
     unsigned.writeUInt16BE(tsig.originalId, 0);
     unsigned.writeUInt16BE(bytes.readUInt16BE(10) - 1, 10);
-    const expected = createHmac('sha256', key.secret).update(u16(requestMac.length)).update(requestMac).update(unsigned).update(variables(key.name, tsig.signedAt, tsig.error, tsig.other)).digest();
-    const good = tsig.keyName === key.name.toLowerCase() && tsig.mac.length === expected.length && timingSafeEqual(tsig.mac, expected) && Math.abs(nowSeconds - tsig.signedAt) <= FUDGE_SECONDS;
+    const expected = createHmac('sha256', key.secret)
+      .update(u16(requestMac.length))
+      .update(requestMac)
+      .update(unsigned)
+      .update(variables(key.name, tsig.signedAt, tsig.error, tsig.other))
+      .digest();
+    const good =
+      tsig.keyName === key.name.toLowerCase() &&
+      tsig.mac.length === expected.length &&
+      timingSafeEqual(tsig.mac, expected) &&
+      Math.abs(nowSeconds - tsig.signedAt) <= FUDGE_SECONDS;
     if (!good) return { outcome: 'not-signed' };
     if (tsig.error !== 0) return { outcome: 'refused', code: TSIG_ERRORS[tsig.error] ?? `TSIG ${tsig.error}` };
     return code === 0 ? { outcome: 'done' } : { outcome: 'refused', code: RCODES[code] ?? String(code) };
@@ -74,7 +112,11 @@ function rdata(type: RecordChange['type'], value: string): Buffer {
   if (type === 'A') return Buffer.from(value.split('.').map(Number));
   if (type === 'AAAA') return Buffer.from(expanded(value).flatMap((w) => [w >> 8, w & 255]));
   const text = Buffer.from(value, 'latin1');
-  return Buffer.concat(Array.from({ length: Math.max(1, Math.ceil(text.length / 255)) }, (_, i) => text.subarray(i * 255, (i + 1) * 255)).flatMap((part) => [Buffer.from([part.length]), part]));
+  return Buffer.concat(
+    Array.from({ length: Math.max(1, Math.ceil(text.length / 255)) }, (_, i) =>
+      text.subarray(i * 255, (i + 1) * 255),
+    ).flatMap((part) => [Buffer.from([part.length]), part]),
+  );
 }
 
 function expanded(address: string): number[] {
@@ -90,18 +132,38 @@ function record(owner: string, type: number, cls: number, ttl: number, data: Buf
 
 /** A name as labels; small letters, as RFC 8945 §4.3.3 wants what is signed. @throws RangeError for what is no name */
 function name(text: string): Buffer {
-  const labels = text.toLowerCase().replace(/\.$/, '').split('.').map((l) => Buffer.from(l, 'latin1'));
+  const labels = text
+    .toLowerCase()
+    .replace(/\.$/, '')
+    .split('.')
+    .map((l) => Buffer.from(l, 'latin1'));
   if (labels.some((l) => l.length === 0 || l.length > 63)) throw new RangeError(`not a name: ${text}`);
   return Buffer.concat([...labels.flatMap((l) => [Buffer.from([l.length]), l]), Buffer.from([0])]);
 }
 
 /** RFC 8945 §4.3.3. */
 function variables(keyName: string, signedAt: number, error: number, other: Buffer): Buffer {
-  return Buffer.concat([name(keyName), u16(CLASS.ANY), u32(0), name(ALGORITHM), u48(signedAt), u16(FUDGE_SECONDS), u16(error), u16(other.length), other]);
+  return Buffer.concat([
+    name(keyName),
+    u16(CLASS.ANY),
+    u32(0),
+    name(ALGORITHM),
+    u48(signedAt),
+    u16(FUDGE_SECONDS),
+    u16(error),
+    u16(other.length),
+    other,
+  ]);
 }
 
 function tsigRecord(keyName: string, signedAt: number, mac: Buffer, id: number): Buffer {
-  return record(keyName, TYPE.TSIG, CLASS.ANY, 0, Buffer.concat([name(ALGORITHM), u48(signedAt), u16(FUDGE_SECONDS), u16(mac.length), mac, u16(id), u16(0), u16(0)]));
+  return record(
+    keyName,
+    TYPE.TSIG,
+    CLASS.ANY,
+    0,
+    Buffer.concat([name(ALGORITHM), u48(signedAt), u16(FUDGE_SECONDS), u16(mac.length), mac, u16(id), u16(0), u16(0)]),
+  );
 }
 
 interface ReadTsig {
@@ -133,12 +195,20 @@ function lastTsig(bytes: Buffer): ReadTsig | null {
   const macLength = data.readUInt16BE(from + 8);
   const after = from + 10 + macLength;
   const otherLength = data.readUInt16BE(after + 4);
-  return { at: start, keyName: plainName(bytes, start), signedAt: data.readUIntBE(from, 6), mac: data.subarray(from + 10, after), originalId: data.readUInt16BE(after), error: data.readUInt16BE(after + 2), other: data.subarray(after + 6, after + 6 + otherLength) };
+  return {
+    at: start,
+    keyName: plainName(bytes, start),
+    signedAt: data.readUIntBE(from, 6),
+    mac: data.subarray(from + 10, after),
+    originalId: data.readUInt16BE(after),
+    error: data.readUInt16BE(after + 2),
+    other: data.subarray(after + 6, after + 6 + otherLength),
+  };
 }
 
 /** Where the bytes after a name begin; a pointer ends it (RFC 1035 §4.1.4). */
 function skipName(bytes: Buffer, from: number): number {
-  for (let at = from; ; ) {
+  for (let at = from; ;) {
     const length = bytes.readUInt8(at);
     if (length === 0) return at + 1;
     if ((length & 0xc0) === 0xc0) return at + 2;

@@ -3,7 +3,17 @@
 export const SSDP_ADDRESS = '239.255.255.250';
 export const SSDP_PORT = 1900;
 /** UPnP Device Architecture 1.1 §1.3.2. */
-export const SSDP_SEARCH = Buffer.from(['M-SEARCH * HTTP/1.1', `HOST: ${SSDP_ADDRESS}:${SSDP_PORT}`, 'MAN: "ssdp:discover"', 'MX: 1', 'ST: urn:schemas-upnp-org:device:InternetGatewayDevice:1', '', ''].join('\r\n'));
+export const SSDP_SEARCH = Buffer.from(
+  [
+    'M-SEARCH * HTTP/1.1',
+    `HOST: ${SSDP_ADDRESS}:${SSDP_PORT}`,
+    'MAN: "ssdp:discover"',
+    'MX: 1',
+    'ST: urn:schemas-upnp-org:device:InternetGatewayDevice:1',
+    '',
+    '',
+  ].join('\r\n'),
+);
 
 /** Where the description of a gateway is, from its answer to a search; null for anything else. */
 export function decodeSearchAnswer(bytes: Buffer): string | null {
@@ -16,7 +26,9 @@ export function decodeSearchAnswer(bytes: Buffer): string | null {
 /** Where and for which service a device takes actions, from its description; null when it is no gateway with a line. */
 export function decodeDescription(xml: string, base: string): { controlUrl: string; service: string } | null {
   for (const [, body = ''] of xml.matchAll(/<service>([\s\S]*?)<\/service>/g)) {
-    const service = /<serviceType>\s*(urn:schemas-upnp-org:service:WAN(?:IP|PPP)Connection:\d)\s*<\/serviceType>/.exec(body)?.[1];
+    const service = /<serviceType>\s*(urn:schemas-upnp-org:service:WAN(?:IP|PPP)Connection:\d)\s*<\/serviceType>/.exec(
+      body,
+    )?.[1];
     const control = /<controlURL>\s*([^<\s]+)\s*<\/controlURL>/.exec(body)?.[1];
     if (service && control && URL.canParse(control, base)) return { controlUrl: new URL(control, base).href, service };
   }
@@ -24,7 +36,9 @@ export function decodeDescription(xml: string, base: string): { controlUrl: stri
 }
 
 export function encodeAction(service: string, action: string, values: Record<string, string | number>): string {
-  const body = Object.entries(values).map(([k, v]) => `<${k}>${String(v).replace(/[&<>]/g, (c) => `&#${c.charCodeAt(0)};`)}</${k}>`).join('');
+  const body = Object.entries(values)
+    .map(([k, v]) => `<${k}>${String(v).replace(/[&<>]/g, (c) => `&#${c.charCodeAt(0)};`)}</${k}>`)
+    .join('');
   return `<?xml version="1.0"?><s:Envelope xmlns:s="http://schemas.xmlsoap.org/soap/envelope/" s:encodingStyle="http://schemas.xmlsoap.org/soap/encoding/"><s:Body><u:${action} xmlns:u="${service}">${body}</u:${action}></s:Body></s:Envelope>`;
 }
 

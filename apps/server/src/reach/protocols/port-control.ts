@@ -9,12 +9,33 @@ export interface MapAsk {
   /** 0 removes the mapping. */
   lifetimeSeconds: number;
 }
-export type MapAnswer = { outcome: 'granted'; externalPort: number; externalAddress: string | null; lifetimeSeconds: number; epoch: number } | { outcome: 'refused'; code: number; words: string };
+export type MapAnswer =
+  | { outcome: 'granted'; externalPort: number; externalAddress: string | null; lifetimeSeconds: number; epoch: number }
+  | { outcome: 'refused'; code: number; words: string };
 
 /** RFC 6887 §7.4, as far as a server says them to a client that asks well. */
-const PCP_WORDS: Record<number, string> = { 1: 'it speaks another version', 2: 'it does not allow this', 3: 'the request was malformed', 4: 'it knows no such request', 6: 'an option is malformed', 7: 'the network is in trouble', 8: 'it has no room for another mapping', 9: 'it does not map this protocol', 10: 'this client has too many mappings', 11: 'that outside address cannot be given', 12: 'the address it sees is another than the one we said', 13: 'there are too many remote peers' };
+const PCP_WORDS: Record<number, string> = {
+  1: 'it speaks another version',
+  2: 'it does not allow this',
+  3: 'the request was malformed',
+  4: 'it knows no such request',
+  6: 'an option is malformed',
+  7: 'the network is in trouble',
+  8: 'it has no room for another mapping',
+  9: 'it does not map this protocol',
+  10: 'this client has too many mappings',
+  11: 'that outside address cannot be given',
+  12: 'the address it sees is another than the one we said',
+  13: 'there are too many remote peers',
+};
 /** RFC 6886 §3.5. */
-const PMP_WORDS: Record<number, string> = { 1: 'it speaks another version', 2: 'it does not allow this', 3: 'it is not connected', 4: 'it has no room for another mapping', 5: 'it knows no such request' };
+const PMP_WORDS: Record<number, string> = {
+  1: 'it speaks another version',
+  2: 'it does not allow this',
+  3: 'it is not connected',
+  4: 'it has no room for another mapping',
+  5: 'it knows no such request',
+};
 
 /** RFC 6887 §7.1 and §11.1. @param nonce 12 random bytes, the same for each renewal; @param client this machine's address */
 export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer {
@@ -36,12 +57,27 @@ export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer
 export function decodePcpMap(bytes: Buffer, ask: MapAsk, nonce: Buffer): MapAnswer | 'other-version' | null {
   // §9: a NAT-PMP server answers with version 0 and result 1.
   if (bytes.length >= 8 && bytes[0] === 0 && bytes.readUInt16BE(2) === 1) return 'other-version';
-  if (bytes.length < 24 || bytes.length > 1100 || bytes.length % 4 !== 0 || bytes[0] !== 2 || bytes[1] !== 0x81) return null;
+  if (bytes.length < 24 || bytes.length > 1100 || bytes.length % 4 !== 0 || bytes[0] !== 2 || bytes[1] !== 0x81)
+    return null;
   const code = bytes[3] as number;
   if (code === 1) return 'other-version';
-  if (bytes.length < 60 || !bytes.subarray(24, 36).equals(nonce) || bytes[36] !== TCP || bytes.readUInt16BE(40) !== ask.internalPort) return code !== 0 && bytes.length < 60 ? { outcome: 'refused', code, words: PCP_WORDS[code] ?? `code ${code}` } : null;
+  if (
+    bytes.length < 60 ||
+    !bytes.subarray(24, 36).equals(nonce) ||
+    bytes[36] !== TCP ||
+    bytes.readUInt16BE(40) !== ask.internalPort
+  )
+    return code !== 0 && bytes.length < 60
+      ? { outcome: 'refused', code, words: PCP_WORDS[code] ?? `code ${code}` }
+      : null;
   if (code !== 0) return { outcome: 'refused', code, words: PCP_WORDS[code] ?? `code ${code}` };
-  return { outcome: 'granted', externalPort: bytes.readUInt16BE(42), externalAddress: unmapped(bytes.subarray(44, 60)), lifetimeSeconds: bytes.readUInt32BE(4), epoch: bytes.readUInt32BE(8) };
+  return {
+    outcome: 'granted',
+    externalPort: bytes.readUInt16BE(42),
+    externalAddress: unmapped(bytes.subarray(44, 60)),
+    lifetimeSeconds: bytes.readUInt32BE(4),
+    epoch: bytes.readUInt32BE(8),
+  };
 }
 
 /** RFC 6886 §3.2: asks for the outside address, and so for the epoch. */
@@ -69,7 +105,13 @@ export function decodePmpMap(bytes: Buffer, ask: MapAsk): MapAnswer | null {
   const code = bytes.readUInt16BE(2);
   if (code !== 0) return { outcome: 'refused', code, words: PMP_WORDS[code] ?? `code ${code}` };
   if (bytes.length < 16 || bytes.readUInt16BE(8) !== ask.internalPort) return null;
-  return { outcome: 'granted', externalPort: bytes.readUInt16BE(10), externalAddress: null, lifetimeSeconds: bytes.readUInt32BE(12), epoch: bytes.readUInt32BE(4) };
+  return {
+    outcome: 'granted',
+    externalPort: bytes.readUInt16BE(10),
+    externalAddress: null,
+    lifetimeSeconds: bytes.readUInt32BE(12),
+    epoch: bytes.readUInt32BE(4),
+  };
 }
 
 /** An IPv4 address in the form of an IPv6 one (RFC 4291 §2.5.5.2). */

@@ -17,10 +17,16 @@ export function encodeBinding(transactionId: Buffer): Buffer {
 
 /** The address in an answer; null for another transaction, an error or garbage. */
 export function decodeBinding(bytes: Buffer, transactionId: Buffer): string | null {
-  if (bytes.length < 20 || bytes.readUInt16BE(0) !== BINDING_SUCCESS || bytes.readUInt32BE(4) !== MAGIC_COOKIE || !bytes.subarray(8, 20).equals(transactionId)) return null;
+  if (
+    bytes.length < 20 ||
+    bytes.readUInt16BE(0) !== BINDING_SUCCESS ||
+    bytes.readUInt32BE(4) !== MAGIC_COOKIE ||
+    !bytes.subarray(8, 20).equals(transactionId)
+  )
+    return null;
   if (20 + bytes.readUInt16BE(2) !== bytes.length) return null;
   let plain: string | null = null;
-  for (let at = 20; at + 4 <= bytes.length; ) {
+  for (let at = 20; at + 4 <= bytes.length;) {
     const type = bytes.readUInt16BE(at);
     const length = bytes.readUInt16BE(at + 2);
     const value = bytes.subarray(at + 4, at + 4 + length);
@@ -38,5 +44,7 @@ function addressOf(value: Buffer, mask: Buffer): string | null {
   if (size === 0 || value.length !== 4 + size) return null;
   const bytes = Array.from(value.subarray(4), (b, i) => b ^ (mask[i] as number));
   if (size === 4) return bytes.join('.');
-  return Array.from({ length: 8 }, (_, i) => (((bytes[i * 2] as number) << 8) | (bytes[i * 2 + 1] as number)).toString(16)).join(':');
+  return Array.from({ length: 8 }, (_, i) =>
+    (((bytes[i * 2] as number) << 8) | (bytes[i * 2 + 1] as number)).toString(16),
+  ).join(':');
 }

@@ -6,7 +6,11 @@ import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
 import { useMe } from '../../ui/session';
 
-const SCHEMES: [Scheme, string][] = [['system', 'As the system'], ['light', 'Light'], ['dark', 'Dark']];
+const SCHEMES: [Scheme, string][] = [
+  ['system', 'As the system'],
+  ['light', 'Light'],
+  ['dark', 'Dark'],
+];
 
 export function Account() {
   const me = useMe();
@@ -24,7 +28,13 @@ export function Account() {
           <h2 className="small-head">Appearance</h2>
           <div className="d-flex gap-1" role="group" aria-label="Appearance">
             {SCHEMES.map(([value, words]) => (
-              <button key={value} type="button" className="btn btn-choice" aria-pressed={scheme === value} onClick={() => choose(value)}>
+              <button
+                key={value}
+                type="button"
+                className="btn btn-choice"
+                aria-pressed={scheme === value}
+                onClick={() => choose(value)}
+              >
                 {words}
               </button>
             ))}
@@ -61,8 +71,18 @@ function ChangePasswordForm() {
       >
         {(['current', 'next'] as const).map((name) => (
           <Form.Group key={name} controlId={`password-${name}`} className="mb-2">
-            <Form.Label>{name === 'current' ? 'Present password' : `New password, at least ${SIGN_IN_PASSWORD_MIN} characters`}</Form.Label>
-            <Form.Control type="password" required minLength={name === 'next' ? SIGN_IN_PASSWORD_MIN : undefined} autoComplete={name === 'current' ? 'current-password' : 'new-password'} value={form[name]} isInvalid={Boolean(problem?.field(name))} onChange={(e) => setForm({ ...form, [name]: e.target.value })} />
+            <Form.Label>
+              {name === 'current' ? 'Present password' : `New password, at least ${SIGN_IN_PASSWORD_MIN} characters`}
+            </Form.Label>
+            <Form.Control
+              type="password"
+              required
+              minLength={name === 'next' ? SIGN_IN_PASSWORD_MIN : undefined}
+              autoComplete={name === 'current' ? 'current-password' : 'new-password'}
+              value={form[name]}
+              isInvalid={Boolean(problem?.field(name))}
+              onChange={(e) => setForm({ ...form, [name]: e.target.value })}
+            />
             <Form.Control.Feedback type="invalid">{problem?.field(name)}</Form.Control.Feedback>
           </Form.Group>
         ))}

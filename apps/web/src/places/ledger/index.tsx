@@ -9,7 +9,14 @@ import { useMe } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 
-const KINDS: [string, string][] = [['', 'Everything'], ['share', 'Shares'], ['file', 'Files'], ['node', 'Moves and trash'], ['folder', 'Folders'], ['person', 'People']];
+const KINDS: [string, string][] = [
+  ['', 'Everything'],
+  ['share', 'Shares'],
+  ['file', 'Files'],
+  ['node', 'Moves and trash'],
+  ['folder', 'Folders'],
+  ['person', 'People'],
+];
 
 /** The tamper-evident record of everything that happened. */
 export function Ledger() {
@@ -20,7 +27,11 @@ export function Ledger() {
   useKeys({ '/': () => findField.current?.focus() });
   const pages = useInfiniteQuery({
     queryKey: ['ledger', 'pages', kind, find],
-    queryFn: ({ pageParam }) => api<LedgerPage>('GET', `/api/ledger?${new URLSearchParams({ limit: '100', ...(kind && { kind }), ...(find && { find }), ...(pageParam && { before: String(pageParam) }) }).toString()}`),
+    queryFn: ({ pageParam }) =>
+      api<LedgerPage>(
+        'GET',
+        `/api/ledger?${new URLSearchParams({ limit: '100', ...(kind && { kind }), ...(find && { find }), ...(pageParam && { before: String(pageParam) }) }).toString()}`,
+      ),
     initialPageParam: 0,
     getNextPageParam: (page) => page.next ?? undefined,
   });
@@ -31,26 +42,42 @@ export function Ledger() {
     <>
       <div className="title-line">
         <h1>
-          {total === undefined ? 'Ledger' : `${total.toLocaleString('en-GB')} entries.`} <ChainWords answer={chain.data} />
+          {total === undefined ? 'Ledger' : `${total.toLocaleString('en-GB')} entries.`}{' '}
+          <ChainWords answer={chain.data} />
         </h1>
-        {me.role === 'admin' && <div className="tools">
-          <Button variant="plain" onClick={() => chain.mutate()} disabled={chain.isPending}>
-            {chain.isPending ? 'Verifying' : 'Verify the chain'}
-          </Button>
-          <a className="btn btn-plain" href="/api/ledger/export" download>
-            Export
-          </a>
-        </div>}
+        {me.role === 'admin' && (
+          <div className="tools">
+            <Button variant="plain" onClick={() => chain.mutate()} disabled={chain.isPending}>
+              {chain.isPending ? 'Verifying' : 'Verify the chain'}
+            </Button>
+            <a className="btn btn-plain" href="/api/ledger/export" download>
+              Export
+            </a>
+          </div>
+        )}
       </div>
       <div className="filters">
         <div className="d-flex gap-1" role="group" aria-label="Kind">
           {KINDS.map(([value, words]) => (
-            <button key={value} type="button" className="btn btn-choice" aria-pressed={kind === value} onClick={() => setKind(value)}>
+            <button
+              key={value}
+              type="button"
+              className="btn btn-choice"
+              aria-pressed={kind === value}
+              onClick={() => setKind(value)}
+            >
               {words}
             </button>
           ))}
         </div>
-        <Form.Control ref={findField} type="search" aria-label="Find in the ledger" placeholder="Person, share or file" value={find} onChange={(e) => setFind(e.target.value)} />
+        <Form.Control
+          ref={findField}
+          type="search"
+          aria-label="Find in the ledger"
+          placeholder="Person, share or file"
+          value={find}
+          onChange={(e) => setFind(e.target.value)}
+        />
       </div>
       {pages.error ? (
         <Failure error={pages.error} again={() => void pages.refetch()} />
@@ -78,7 +105,15 @@ export function Ledger() {
                     <When at={e.at} />
                   </td>
                   <td>{e.who}</td>
-                  <td>{e.shareId ? <Link to={`/shares/${e.shareId}`} className="link-body-emphasis">{e.words}</Link> : e.words}</td>
+                  <td>
+                    {e.shareId ? (
+                      <Link to={`/shares/${e.shareId}`} className="link-body-emphasis">
+                        {e.words}
+                      </Link>
+                    ) : (
+                      e.words
+                    )}
+                  </td>
                   <td className="mono quiet" title={e.hash}>
                     {e.hash.slice(0, 10)}
                   </td>
@@ -87,7 +122,12 @@ export function Ledger() {
             </tbody>
           </table>
           {pages.hasNextPage && (
-            <Button variant="plain" className="mt-3" disabled={pages.isFetchingNextPage} onClick={() => void pages.fetchNextPage()}>
+            <Button
+              variant="plain"
+              className="mt-3"
+              disabled={pages.isFetchingNextPage}
+              onClick={() => void pages.fetchNextPage()}
+            >
               Show earlier entries
             </Button>
           )}
@@ -100,5 +140,9 @@ export function Ledger() {
 function ChainWords({ answer }: { answer: ChainAnswer | undefined }) {
   if (!answer) return <span className="quiet">Each carries the hash of the one before it.</span>;
   if (answer.fault) return <span className="hand">The chain is broken at entry {answer.fault.seq}.</span>;
-  return <span className="state-open">The chain holds, from the first to number {answer.entries.toLocaleString('en-GB')}.</span>;
+  return (
+    <span className="state-open">
+      The chain holds, from the first to number {answer.entries.toLocaleString('en-GB')}.
+    </span>
+  );
 }

@@ -19,7 +19,15 @@ import { ExposureView, History, Links, MARK_SAYS, Renewals, Telephone } from './
 import { addressQuery, useCheck, useRemedy } from './queries';
 import { WAY_WORDS } from './words';
 
-const VIEWS = { guide: 'Guide', renewals: 'Renewals', exposure: 'What answers', telephone: 'By telephone', links: 'Links', history: 'Checks', settings: 'Settings' } as const;
+const VIEWS = {
+  guide: 'Guide',
+  renewals: 'Renewals',
+  exposure: 'What answers',
+  telephone: 'By telephone',
+  links: 'Links',
+  history: 'Checks',
+  settings: 'Settings',
+} as const;
 type View = keyof typeof VIEWS;
 
 /** How people get to the server, from where, and the proof. */
@@ -29,7 +37,8 @@ export function Reach() {
   const { data: addresses, error, refetch } = useQuery(addressesQuery);
   useKeys({ n: () => setAdding(true) });
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const chosen = addresses?.find((a) => a.id === addressId) ?? addresses?.find((a) => a.wayIn !== 'office') ?? addresses?.[0];
+  const chosen =
+    addresses?.find((a) => a.id === addressId) ?? addresses?.find((a) => a.wayIn !== 'office') ?? addresses?.[0];
   return (
     <>
       {!addresses ? (
@@ -41,7 +50,10 @@ export function Reach() {
           <div className="title-line">
             <h1>Nobody outside can get in yet.</h1>
           </div>
-          <Empty action={<Button onClick={() => setAdding(true)}>Add an address</Button>}>An address is what links are built on: a name that leads from outside to this server. Here it is set up step by step, and proved.</Empty>
+          <Empty action={<Button onClick={() => setAdding(true)}>Add an address</Button>}>
+            An address is what links are built on: a name that leads from outside to this server. Here it is set up step
+            by step, and proved.
+          </Empty>
         </>
       )}
       <AddAddress show={adding} close={() => setAdding(false)} />
@@ -57,7 +69,8 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
   if (!address) return <SkeletonRows />;
   const { good, bad } = titleOf(address);
   const view = (Object.keys(VIEWS) as View[]).find((v) => v === params.get('view')) ?? 'guide';
-  const set = (change: Record<string, string>) => setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
+  const set = (change: Record<string, string>) =>
+    setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
   return (
     <>
       <div className="title-line">
@@ -77,11 +90,26 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
         </div>
       </div>
       <AddressLine address={address} addresses={addresses} />
-      {address.check ? <Found address={address} params={params} set={set} /> : <Empty action={<Button onClick={() => check.mutate(undefined)}>Check now</Button>}>Nobody has looked yet whether this address can be reached.</Empty>}
+      {address.check ? (
+        <Found address={address} params={params} set={set} />
+      ) : (
+        <Empty action={<Button onClick={() => check.mutate(undefined)}>Check now</Button>}>
+          Nobody has looked yet whether this address can be reached.
+        </Empty>
+      )}
       <div className="filters views" role="group" aria-label="More about this address">
         {(Object.entries(VIEWS) as [View, string][]).map(([key, words]) => (
-          <button key={key} type="button" className="btn btn-choice" aria-pressed={view === key} onClick={() => set({ view: key })}>
-            {words} {key === 'guide' && address.guide.length > 0 ? `${address.guide.filter((g) => g.done).length} of ${address.guide.length}` : ''}
+          <button
+            key={key}
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={view === key}
+            onClick={() => set({ view: key })}
+          >
+            {words}{' '}
+            {key === 'guide' && address.guide.length > 0
+              ? `${address.guide.filter((g) => g.done).length} of ${address.guide.length}`
+              : ''}
           </button>
         ))}
         <Link to="/reach/plan" className="ms-auto">
@@ -105,7 +133,9 @@ function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow
 function titleOf(address: AddressSheet): { good: string; bad: string } {
   if (!address.check) return { good: '', bad: 'Nobody has looked yet.' };
   if (address.wayIn !== 'office') return reachSentence(address.check.vantages);
-  return address.check.mark === 'ok' ? { good: 'For people in the office only.', bad: '' } : { good: '', bad: 'People in the office cannot get in.' };
+  return address.check.mark === 'ok'
+    ? { good: 'For people in the office only.', bad: '' }
+    : { good: '', bad: 'People in the office cannot get in.' };
 }
 
 function AddressLine({ address, addresses }: { address: AddressSheet; addresses: AddressRow[] }) {
@@ -134,8 +164,14 @@ function FallBack({ address }: { address: AddressSheet }) {
   const remedy = useRemedy(address.id);
   return (
     <p className="offer">
-      Until this is mended, outsiders can come through the relay: links stay as they are, and it cannot read what passes.{' '}
-      <Button size="sm" variant="plain" disabled={remedy.isPending} onClick={() => remedy.mutate({ act: 'use-relay', vantage: 'outside' })}>
+      Until this is mended, outsiders can come through the relay: links stay as they are, and it cannot read what
+      passes.{' '}
+      <Button
+        size="sm"
+        variant="plain"
+        disabled={remedy.isPending}
+        onClick={() => remedy.mutate({ act: 'use-relay', vantage: 'outside' })}
+      >
         {remedy.isPending ? 'At it …' : 'Go through the relay'}
       </Button>
     </p>
@@ -143,20 +179,39 @@ function FallBack({ address }: { address: AddressSheet }) {
 }
 
 /** The matrix and, below it, the chosen stage: at first the one that is worst. */
-function Found({ address, params, set }: { address: AddressSheet; params: URLSearchParams; set: (change: Record<string, string>) => void }) {
+function Found({
+  address,
+  params,
+  set,
+}: {
+  address: AddressSheet;
+  params: URLSearchParams;
+  set: (change: Record<string, string>) => void;
+}) {
   const vantages = address.check?.vantages ?? [];
   const [from, at] = (params.get('at') ?? '').split('.');
   const must = address.wayIn === 'office' ? vantages.find((v) => v.vantage === 'office') : undefined;
-  const worst = must ?? vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'fail') ?? vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'warn') ?? vantages.find((v) => v.trace);
+  const worst =
+    must ??
+    vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'fail') ??
+    vantages.find((v) => v.trace && traceVerdict(v.trace).mark === 'warn') ??
+    vantages.find((v) => v.trace);
   const vantage: Vantage = VANTAGES.find((v) => v === from) ?? worst?.vantage ?? 'outside';
   const result = vantages.find((v) => v.vantage === vantage);
   const stage: Stage = STAGES.find((s) => s === at) ?? (result?.trace && traceVerdict(result.trace).stage) ?? 'name';
   const found = result?.trace?.find((s) => s.stage === stage);
   return (
     <>
-      <Matrix vantages={vantages} must={address.wayIn === 'office' ? 'office' : null} chosen={{ vantage, stage }} choose={(cell) => set({ at: `${cell.vantage}.${cell.stage}` })} />
+      <Matrix
+        vantages={vantages}
+        must={address.wayIn === 'office' ? 'office' : null}
+        chosen={{ vantage, stage }}
+        choose={(cell) => set({ at: `${cell.vantage}.${cell.stage}` })}
+      />
       {result && found && <Cause address={address} from={result} stage={found} />}
-      {address.check?.mark === 'fail' && (address.wayIn === 'mapping' || address.wayIn === 'fixed') && <FallBack address={address} />}
+      {address.check?.mark === 'fail' && (address.wayIn === 'mapping' || address.wayIn === 'fixed') && (
+        <FallBack address={address} />
+      )}
     </>
   );
 }

@@ -6,16 +6,30 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { StageShape } from '../../ui/stage-shape';
 import { compareQuery } from './queries';
 
-const LINE: Record<PlannedLine['line'], string> = { own: 'a public address of its own', shared: 'an address that many customers share', 'behind-router': 'another router in front of ours' };
-const ROUTER: Record<PlannedLine['router'], string> = { protocol: 'opens ports when a program asks', 'by-hand': 'opens ports on its own pages', closed: 'opens nothing' };
-const WAYS: Record<WayIn, string> = { mapping: 'Own address, port opened on the router', fixed: 'Fixed public address', relay: 'Through a relay', office: 'Office only' };
+const LINE: Record<PlannedLine['line'], string> = {
+  own: 'a public address of its own',
+  shared: 'an address that many customers share',
+  'behind-router': 'another router in front of ours',
+};
+const ROUTER: Record<PlannedLine['router'], string> = {
+  protocol: 'opens ports when a program asks',
+  'by-hand': 'opens ports on its own pages',
+  closed: 'opens nothing',
+};
+const WAYS: Record<WayIn, string> = {
+  mapping: 'Own address, port opened on the router',
+  fixed: 'Fixed public address',
+  relay: 'Through a relay',
+  office: 'Office only',
+};
 
 /** What would work on a line, before anything is bought: the same trace, for facts typed in by hand. */
 export function ReachPlan() {
   const [params, setParams] = useSearchParams();
   const planned = plannedFrom(params);
   const { data, error } = useQuery(compareQuery(planned));
-  const set = (change: Partial<Record<keyof PlannedLine, string>>) => setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
+  const set = (change: Partial<Record<keyof PlannedLine, string>>) =>
+    setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
   const best = data?.[0];
   return (
     <>
@@ -29,11 +43,29 @@ export function ReachPlan() {
       </div>
       <div className="plan-form">
         <Choice id="line" label="The line has" value={planned.line} words={LINE} set={(line) => set({ line })} />
-        <Choice id="router" label="The router" value={planned.router} words={ROUTER} set={(router) => set({ router })} />
+        <Choice
+          id="router"
+          label="The router"
+          value={planned.router}
+          words={ROUTER}
+          set={(router) => set({ router })}
+        />
         <Amount id="uploadMbit" label="Upload, Mbit/s" value={planned.uploadMbit} set={(v) => set({ uploadMbit: v })} />
         <Amount id="relayMbit" label="Relay, Mbit/s" value={planned.relayMbit} set={(v) => set({ relayMbit: v })} />
-        <Form.Check type="switch" id="fixed" label="The address stays the same" checked={planned.fixed} onChange={(e) => set({ fixed: String(e.target.checked) })} />
-        <Form.Check type="switch" id="domain" label="We have a name whose records we can change" checked={planned.domain} onChange={(e) => set({ domain: String(e.target.checked) })} />
+        <Form.Check
+          type="switch"
+          id="fixed"
+          label="The address stays the same"
+          checked={planned.fixed}
+          onChange={(e) => set({ fixed: String(e.target.checked) })}
+        />
+        <Form.Check
+          type="switch"
+          id="domain"
+          label="We have a name whose records we can change"
+          checked={planned.domain}
+          onChange={(e) => set({ domain: String(e.target.checked) })}
+        />
       </div>
       {error ? (
         <Failure error={error} />
@@ -80,7 +112,19 @@ export function ReachPlan() {
   );
 }
 
-function Choice<T extends string>({ id, label, value, words, set }: { id: string; label: string; value: T; words: Record<T, string>; set: (value: T) => void }) {
+function Choice<T extends string>({
+  id,
+  label,
+  value,
+  words,
+  set,
+}: {
+  id: string;
+  label: string;
+  value: T;
+  words: Record<T, string>;
+  set: (value: T) => void;
+}) {
   return (
     <Form.Group controlId={id}>
       <Form.Label>{label}</Form.Label>
@@ -105,10 +149,18 @@ function Amount({ id, label, value, set }: { id: string; label: string; value: n
 }
 
 function plannedFrom(params: URLSearchParams): PlannedLine {
-  const choice = <T extends string>(name: string, words: Record<T, string>, otherwise: T): T => (Object.keys(words) as T[]).find((k) => k === params.get(name)) ?? otherwise;
+  const choice = <T extends string>(name: string, words: Record<T, string>, otherwise: T): T =>
+    (Object.keys(words) as T[]).find((k) => k === params.get(name)) ?? otherwise;
   const amount = (name: string, otherwise: number) => {
     const value = Number(params.get(name) ?? otherwise);
     return value >= 0.1 && value <= 100_000 ? value : otherwise;
   };
-  return { line: choice('line', LINE, 'own'), router: choice('router', ROUTER, 'protocol'), fixed: params.get('fixed') === 'true', domain: params.get('domain') !== 'false', uploadMbit: amount('uploadMbit', 40), relayMbit: amount('relayMbit', 100) };
+  return {
+    line: choice('line', LINE, 'own'),
+    router: choice('router', ROUTER, 'protocol'),
+    fixed: params.get('fixed') === 'true',
+    domain: params.get('domain') !== 'false',
+    uploadMbit: amount('uploadMbit', 40),
+    relayMbit: amount('relayMbit', 100),
+  };
 }

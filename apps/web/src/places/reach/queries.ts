@@ -1,4 +1,16 @@
-import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, ExposureAnswer, NameServerSettings, NewAddress, ReachCheck, ReachNetwork, RemedyAct, TelephoneProof } from '@quay/contract';
+import type {
+  AddressRow,
+  AddressSheet,
+  AffectedLink,
+  ChangeAddress,
+  ExposureAnswer,
+  NameServerSettings,
+  NewAddress,
+  ReachCheck,
+  ReachNetwork,
+  RemedyAct,
+  TelephoneProof,
+} from '@quay/contract';
 import type { PlannedLine, Vantage, WayCompared } from '@quay/core';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from '../../ui/api';
@@ -6,26 +18,63 @@ import { tellFailure } from '../../ui/notices';
 
 const base = (id: string) => `/api/reach/addresses/${id}`;
 
-export const addressQuery = (id: string) => queryOptions({ queryKey: ['reach', 'address', id], queryFn: () => api<AddressSheet>('GET', base(id)) });
-export const linksQuery = (id: string) => queryOptions({ queryKey: ['reach', 'links', id], queryFn: () => api<AffectedLink[]>('GET', `${base(id)}/links`) });
-export const exposureQuery = (id: string) => queryOptions({ queryKey: ['reach', 'exposure', id], queryFn: () => api<ExposureAnswer>('GET', `${base(id)}/exposure`), staleTime: 60_000 });
-export const networkQuery = queryOptions({ queryKey: ['reach', 'network'], queryFn: () => api<ReachNetwork>('GET', '/api/reach/network') });
-export const telephoneQuery = (id: string) => queryOptions({ queryKey: ['reach', 'telephone', id], queryFn: () => api<{ seen: TelephoneProof['seen'] }>('GET', `${base(id)}/telephone`) });
-export const compareQuery = (planned: PlannedLine) => queryOptions({ queryKey: ['reach-plan', planned], queryFn: () => api<WayCompared[]>('POST', '/api/reach/compare', planned), placeholderData: (before) => before });
+export const addressQuery = (id: string) =>
+  queryOptions({ queryKey: ['reach', 'address', id], queryFn: () => api<AddressSheet>('GET', base(id)) });
+export const linksQuery = (id: string) =>
+  queryOptions({ queryKey: ['reach', 'links', id], queryFn: () => api<AffectedLink[]>('GET', `${base(id)}/links`) });
+export const exposureQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['reach', 'exposure', id],
+    queryFn: () => api<ExposureAnswer>('GET', `${base(id)}/exposure`),
+    staleTime: 60_000,
+  });
+export const networkQuery = queryOptions({
+  queryKey: ['reach', 'network'],
+  queryFn: () => api<ReachNetwork>('GET', '/api/reach/network'),
+});
+export const telephoneQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['reach', 'telephone', id],
+    queryFn: () => api<{ seen: TelephoneProof['seen'] }>('GET', `${base(id)}/telephone`),
+  });
+export const compareQuery = (planned: PlannedLine) =>
+  queryOptions({
+    queryKey: ['reach-plan', planned],
+    queryFn: () => api<WayCompared[]>('POST', '/api/reach/compare', planned),
+    placeholderData: (before) => before,
+  });
 
 /** Whatever is done to a way in, everything that is shown of it is asked again. */
 function useReachMutation<A, R>(ask: (asked: A) => Promise<R>) {
   const client = useQueryClient();
-  return useMutation({ mutationFn: ask, onError: tellFailure, onSettled: () => client.invalidateQueries({ queryKey: ['reach'] }) });
+  return useMutation({
+    mutationFn: ask,
+    onError: tellFailure,
+    onSettled: () => client.invalidateQueries({ queryKey: ['reach'] }),
+  });
 }
 
 export const useCheck = (id: string) => useReachMutation(() => api<ReachCheck>('POST', `${base(id)}/check`));
-export const useRemedy = (id: string) => useReachMutation(({ act, vantage }: { act: RemedyAct; vantage: Vantage }) => api<ReachCheck>('POST', `${base(id)}/remedies/${vantage}`, { act }));
-export const useGuideStep = (id: string) => useReachMutation((asked: { step: string; how: 'program' | 'hand' }) => api<ReachCheck>('POST', `${base(id)}/guide`, asked));
-export const useTelephone = (id: string) => useReachMutation(() => api<TelephoneProof>('POST', `${base(id)}/telephone`));
-export const useAddAddress = () => useReachMutation((asked: NewAddress) => api<AddressRow>('POST', '/api/reach/addresses', asked));
-export const useChangeAddress = (id: string) => useReachMutation((asked: ChangeAddress) => api<AddressRow>('PATCH', base(id), asked));
+export const useRemedy = (id: string) =>
+  useReachMutation(({ act, vantage }: { act: RemedyAct; vantage: Vantage }) =>
+    api<ReachCheck>('POST', `${base(id)}/remedies/${vantage}`, { act }),
+  );
+export const useGuideStep = (id: string) =>
+  useReachMutation((asked: { step: string; how: 'program' | 'hand' }) =>
+    api<ReachCheck>('POST', `${base(id)}/guide`, asked),
+  );
+export const useTelephone = (id: string) =>
+  useReachMutation(() => api<TelephoneProof>('POST', `${base(id)}/telephone`));
+export const useAddAddress = () =>
+  useReachMutation((asked: NewAddress) => api<AddressRow>('POST', '/api/reach/addresses', asked));
+export const useChangeAddress = (id: string) =>
+  useReachMutation((asked: ChangeAddress) => api<AddressRow>('PATCH', base(id), asked));
 export const useRemoveAddress = (id: string) => useReachMutation(() => api<undefined>('DELETE', base(id)));
-export const useNameServer = () => useReachMutation(({ network, ...asked }: NameServerSettings & { network: 'public' | 'office' | 'guest' }) => api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked));
-export const useOwnCertificate = (id: string) => useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked));
-export const useMoveLinks = (id: string) => useReachMutation((to: string) => api<{ moved: number }>('POST', `${base(id)}/links/move`, { to }));
+export const useNameServer = () =>
+  useReachMutation(({ network, ...asked }: NameServerSettings & { network: 'public' | 'office' | 'guest' }) =>
+    api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked),
+  );
+export const useOwnCertificate = (id: string) =>
+  useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked));
+export const useMoveLinks = (id: string) =>
+  useReachMutation((to: string) => api<{ moved: number }>('POST', `${base(id)}/links/move`, { to }));

@@ -11,7 +11,13 @@ import { useZone } from '../../ui/session';
 export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
   const zone = useZone();
   const field = (at: string | null) => (at ? toLocalField(Date.parse(at), zone) : '');
-  const [form, setForm] = useState({ title: share.title, message: share.message, opens: field(share.opensAt), closes: field(share.closesAt), limit: share.visitLimit === null ? '' : String(share.visitLimit) });
+  const [form, setForm] = useState({
+    title: share.title,
+    message: share.message,
+    opens: field(share.opensAt),
+    closes: field(share.closesAt),
+    limit: share.visitLimit === null ? '' : String(share.visitLimit),
+  });
   const change = useChangeShare();
   const { show } = useNotices();
   const problem = change.error instanceof ApiProblem ? change.error : null;
@@ -21,8 +27,12 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
     const asked: ChangeShare = {
       ...(form.title !== share.title && { title: form.title }),
       ...(form.message !== share.message && { message: form.message }),
-      ...((form.opens !== field(share.opensAt) || form.closes !== field(share.closesAt)) && { window: { opensAt: moment(form.opens), closesAt: moment(form.closes) } }),
-      ...(form.limit !== (share.visitLimit === null ? '' : String(share.visitLimit)) && { visitLimit: form.limit === '' ? null : Number(form.limit) }),
+      ...((form.opens !== field(share.opensAt) || form.closes !== field(share.closesAt)) && {
+        window: { opensAt: moment(form.opens), closesAt: moment(form.closes) },
+      }),
+      ...(form.limit !== (share.visitLimit === null ? '' : String(share.visitLimit)) && {
+        visitLimit: form.limit === '' ? null : Number(form.limit),
+      }),
     };
     if (Object.keys(asked).length === 0) done();
     else
@@ -44,19 +54,43 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         submit();
       }}
     >
-      <Form.Control aria-label="Title" maxLength={120} value={form.title} isInvalid={Boolean(problem?.field('title'))} onChange={(e) => set({ title: e.target.value })} />
-      <Form.Control aria-label="Message" as="textarea" rows={2} placeholder="Message" maxLength={2000} value={form.message} onChange={(e) => set({ message: e.target.value })} />
+      <Form.Control
+        aria-label="Title"
+        maxLength={120}
+        value={form.title}
+        isInvalid={Boolean(problem?.field('title'))}
+        onChange={(e) => set({ title: e.target.value })}
+      />
+      <Form.Control
+        aria-label="Message"
+        as="textarea"
+        rows={2}
+        placeholder="Message"
+        maxLength={2000}
+        value={form.message}
+        onChange={(e) => set({ message: e.target.value })}
+      />
       <Form.Group controlId="edit-opens">
         <Form.Label className="small mb-0">Opens (empty: at once)</Form.Label>
         <Form.Control type="datetime-local" value={form.opens} onChange={(e) => set({ opens: e.target.value })} />
       </Form.Group>
       <Form.Group controlId="edit-closes">
         <Form.Label className="small mb-0">Closes (empty: open without end)</Form.Label>
-        <Form.Control type="datetime-local" value={form.closes} isInvalid={Boolean(problem?.field('window'))} onChange={(e) => set({ closes: e.target.value })} />
+        <Form.Control
+          type="datetime-local"
+          value={form.closes}
+          isInvalid={Boolean(problem?.field('window'))}
+          onChange={(e) => set({ closes: e.target.value })}
+        />
       </Form.Group>
       <Form.Group controlId="edit-limit">
         <Form.Label className="small mb-0">Visits at most (empty: no limit)</Form.Label>
-        <Form.Control inputMode="numeric" value={form.limit} isInvalid={Boolean(problem?.field('visitLimit'))} onChange={(e) => set({ limit: e.target.value })} />
+        <Form.Control
+          inputMode="numeric"
+          value={form.limit}
+          isInvalid={Boolean(problem?.field('visitLimit'))}
+          onChange={(e) => set({ limit: e.target.value })}
+        />
       </Form.Group>
       {problem && (
         <div className="field-fault" role="alert">

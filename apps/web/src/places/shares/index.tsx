@@ -22,14 +22,22 @@ export function Shares() {
   const field = useRef<HTMLInputElement>(null);
   const { data: shares, error, refetch } = useQuery(sharesQuery);
   const state = params.get('state') as ShareState | null;
-  const shown = (shares ?? []).filter((s) => (!state || s.state === state) && `${s.title} ${s.createdBy}`.toLowerCase().includes(find.toLowerCase()));
+  const shown = (shares ?? []).filter(
+    (s) => (!state || s.state === state) && `${s.title} ${s.createdBy}`.toLowerCase().includes(find.toLowerCase()),
+  );
   const at = shown.findIndex((s) => s.id === shareId);
   const query = params.toString() ? `?${params.toString()}` : '';
   const go = (index: number) => {
     const share = shown[Math.max(0, Math.min(shown.length - 1, index))];
     if (share) void navigate(`/shares/${share.id}${query}`);
   };
-  useKeys({ '/': () => field.current?.focus(), n: () => void navigate('/stores'), arrowdown: () => go(at + 1), arrowup: () => go(at - 1), escape: () => void navigate(`/shares${query}`) });
+  useKeys({
+    '/': () => field.current?.focus(),
+    n: () => void navigate('/stores'),
+    arrowdown: () => go(at + 1),
+    arrowup: () => go(at - 1),
+    escape: () => void navigate(`/shares${query}`),
+  });
   if (error) return <Failure error={error} again={() => void refetch()} />;
   return (
     <>
@@ -39,18 +47,39 @@ export function Shares() {
           all {shares?.length ?? ''}
         </button>
         {SHARE_STATES.map((s) => (
-          <button key={s} type="button" className="btn btn-choice" aria-pressed={state === s} onClick={() => setParams({ state: s })}>
+          <button
+            key={s}
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={state === s}
+            onClick={() => setParams({ state: s })}
+          >
             {STATE_WORDS[s]} {shares?.filter((x) => x.state === s).length ?? ''}
           </button>
         ))}
-        <Form.Control ref={field} type="search" aria-label="Find a share" placeholder="Title or person" value={find} onChange={(e) => setFind(e.target.value)} />
+        <Form.Control
+          ref={field}
+          type="search"
+          aria-label="Find a share"
+          placeholder="Title or person"
+          value={find}
+          onChange={(e) => setFind(e.target.value)}
+        />
       </div>
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
         <div>
           {!shares ? (
             <SkeletonRows />
           ) : shares.length === 0 ? (
-            <Empty action={<Link className="btn btn-primary" to="/stores">Go to the stores</Link>}>Shares are what you publish to people outside. Select items in a store and put them on the slip.</Empty>
+            <Empty
+              action={
+                <Link className="btn btn-primary" to="/stores">
+                  Go to the stores
+                </Link>
+              }
+            >
+              Shares are what you publish to people outside. Select items in a store and put them on the slip.
+            </Empty>
           ) : shown.length === 0 ? (
             <Empty>No share matches that.</Empty>
           ) : (
@@ -68,7 +97,8 @@ function Title({ shares }: { shares: ShareRow[] | undefined }) {
   return (
     <div className="title-line">
       <h1>
-        {shares ? `${countOf(count('open'), 'share')} open, ${count('scheduled')} scheduled.` : 'Shares'} {count('broken') > 0 && <span className="hand">{count('broken')} broken.</span>}
+        {shares ? `${countOf(count('open'), 'share')} open, ${count('scheduled')} scheduled.` : 'Shares'}{' '}
+        {count('broken') > 0 && <span className="hand">{count('broken')} broken.</span>}
       </h1>
       <div className="tools">
         <Link className="btn btn-primary" to="/stores">
@@ -79,7 +109,17 @@ function Title({ shares }: { shares: ShareRow[] | undefined }) {
   );
 }
 
-function ShareTable({ shares, chosen, narrow, query }: { shares: ShareRow[]; chosen: string | undefined; narrow: boolean; query: string }) {
+function ShareTable({
+  shares,
+  chosen,
+  narrow,
+  query,
+}: {
+  shares: ShareRow[];
+  chosen: string | undefined;
+  narrow: boolean;
+  query: string;
+}) {
   const navigate = useNavigate();
   return (
     <table className="rows">
@@ -105,12 +145,21 @@ function ShareTable({ shares, chosen, narrow, query }: { shares: ShareRow[]; cho
       </thead>
       <tbody>
         {shares.map((s) => (
-          <tr key={s.id} data-clickable aria-selected={s.id === chosen} onClick={() => void navigate(`/shares/${s.id}${query}`)}>
+          <tr
+            key={s.id}
+            data-clickable
+            aria-selected={s.id === chosen}
+            onClick={() => void navigate(`/shares/${s.id}${query}`)}
+          >
             <td>
               <StateMark state={s.state} />
             </td>
             <td>
-              <Link to={`/shares/${s.id}${query}`} className="link-body-emphasis text-decoration-none fw-semibold" onClick={(e) => e.stopPropagation()}>
+              <Link
+                to={`/shares/${s.id}${query}`}
+                className="link-body-emphasis text-decoration-none fw-semibold"
+                onClick={(e) => e.stopPropagation()}
+              >
                 {s.title}
               </Link>
             </td>

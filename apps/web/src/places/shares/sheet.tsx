@@ -22,8 +22,18 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   const { data: share, error, refetch } = useQuery(shareQuery(id));
   const [editing, setEditing] = useState(false);
   const [fresh, setFresh] = useState<string | null>(null);
-  if (error) return <aside className="sheet"><Failure error={error} again={() => void refetch()} /></aside>;
-  if (!share) return <aside className="sheet"><SkeletonRows count={5} /></aside>;
+  if (error)
+    return (
+      <aside className="sheet">
+        <Failure error={error} again={() => void refetch()} />
+      </aside>
+    );
+  if (!share)
+    return (
+      <aside className="sheet">
+        <SkeletonRows count={5} />
+      </aside>
+    );
   return (
     <aside className="sheet" aria-label={share.title}>
       <div className="d-flex align-items-start gap-2 mb-2">
@@ -36,7 +46,11 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
         </button>
       </div>
       <Sentence parts={share.sentence} />
-      {editing ? <EditShare share={share} done={() => setEditing(false)} /> : <Verbs share={share} edit={() => setEditing(true)} newPassword={setFresh} />}
+      {editing ? (
+        <EditShare share={share} done={() => setEditing(false)} />
+      ) : (
+        <Verbs share={share} edit={() => setEditing(true)} newPassword={setFresh} />
+      )}
       {fresh && (
         <section>
           <h3>The new password, shown only now</h3>
@@ -63,7 +77,10 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
         <ul>
           {share.history.slice(0, 40).map((h, i) => (
             <li key={i} className="small py-1">
-              <span className="quiet"><When at={h.at} /></span> {h.who} {h.words}
+              <span className="quiet">
+                <When at={h.at} />
+              </span>{' '}
+              {h.who} {h.words}
             </li>
           ))}
         </ul>
@@ -72,19 +89,35 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   );
 }
 
-function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => void; newPassword: (password: string) => void }) {
+function Verbs({
+  share,
+  edit,
+  newPassword,
+}: {
+  share: ShareSheet;
+  edit: () => void;
+  newPassword: (password: string) => void;
+}) {
   const zone = useZone();
   const change = useChangeShare();
   const undoable = useUndoableChange();
-  const ask = (asked: ChangeShare, words: string, before?: ChangeShare) => void undoable(share.id, asked, before ?? null, words);
+  const ask = (asked: ChangeShare, words: string, before?: ChangeShare) =>
+    void undoable(share.id, asked, before ?? null, words);
   const before = { opensAt: share.opensAt, closesAt: share.closesAt };
   const extend = () => {
     const from = Math.max(now(), share.closesAt ? Date.parse(share.closesAt) : 0);
-    ask({ window: { opensAt: share.opensAt, closesAt: new Date(extendedBy(from, 7, zone)).toISOString() } }, 'Extended by a week.', Date.parse(share.closesAt ?? '') > now() ? { window: before } : undefined);
+    ask(
+      { window: { opensAt: share.opensAt, closesAt: new Date(extendedBy(from, 7, zone)).toISOString() } },
+      'Extended by a week.',
+      Date.parse(share.closesAt ?? '') > now() ? { window: before } : undefined,
+    );
   };
   const propose = async () => {
     const { password } = await proposedPassword();
-    change.mutate({ id: share.id, change: { password } }, { onSuccess: () => newPassword(password), onError: tellFailure });
+    change.mutate(
+      { id: share.id, change: { password } },
+      { onSuccess: () => newPassword(password), onError: tellFailure },
+    );
   };
   const withdrawn = share.withdrawnAt !== null;
   return (
@@ -100,15 +133,28 @@ function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => vo
       <Button size="sm" variant="plain" onClick={() => void propose()}>
         New password
       </Button>
-      <a className="btn btn-sm btn-plain" href={share.link.slice(share.link.lastIndexOf('/s/'))} target="_blank" rel="noreferrer">
+      <a
+        className="btn btn-sm btn-plain"
+        href={share.link.slice(share.link.lastIndexOf('/s/'))}
+        target="_blank"
+        rel="noreferrer"
+      >
         View as visitor
       </a>
       {withdrawn ? (
-        <Button size="sm" variant="plain" onClick={() => ask({ withdrawn: false }, 'The share is open again, as its window says.', { withdrawn: true })}>
+        <Button
+          size="sm"
+          variant="plain"
+          onClick={() => ask({ withdrawn: false }, 'The share is open again, as its window says.', { withdrawn: true })}
+        >
           Open again
         </Button>
       ) : (
-        <Button size="sm" variant="outline-danger" onClick={() => ask({ withdrawn: true }, 'Withdrawn. Pages that were open have closed.', { withdrawn: false })}>
+        <Button
+          size="sm"
+          variant="outline-danger"
+          onClick={() => ask({ withdrawn: true }, 'Withdrawn. Pages that were open have closed.', { withdrawn: false })}
+        >
           Withdraw
         </Button>
       )}
@@ -117,7 +163,11 @@ function Verbs({ share, edit, newPassword }: { share: ShareSheet; edit: () => vo
 }
 
 function Items({ share }: { share: ShareSheet }) {
-  const putBack = (id: string) => void api('POST', '/api/trash/put-back', { nodeIds: [id] }).then(() => useNotices.getState().show('It is back where it was.'), tellFailure);
+  const putBack = (id: string) =>
+    void api('POST', '/api/trash/put-back', { nodeIds: [id] }).then(
+      () => useNotices.getState().show('It is back where it was.'),
+      tellFailure,
+    );
   return (
     <section>
       <h3>
@@ -128,7 +178,13 @@ function Items({ share }: { share: ShareSheet }) {
           <li key={i.id} className="d-flex gap-2">
             <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} quiet`} aria-hidden />
             <span className="text-truncate" title={i.place}>
-              {i.kind === 'folder' && !i.gone ? <Link to={`/stores/${i.id}`} className="link-body-emphasis">{i.name}</Link> : i.name}
+              {i.kind === 'folder' && !i.gone ? (
+                <Link to={`/stores/${i.id}`} className="link-body-emphasis">
+                  {i.name}
+                </Link>
+              ) : (
+                i.name
+              )}
             </span>
             {i.gone && (
               <Button size="sm" variant="plain" className="ms-auto" onClick={() => putBack(i.id)}>

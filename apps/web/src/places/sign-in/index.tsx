@@ -39,11 +39,23 @@ export function SignIn() {
         </h1>
         <Form.Group controlId="name" className="mb-2">
           <Form.Label>Name</Form.Label>
-          <Form.Control autoFocus autoComplete="username" required value={name} onChange={(e) => setName(e.target.value)} />
+          <Form.Control
+            autoFocus
+            autoComplete="username"
+            required
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
         </Form.Group>
         <Form.Group controlId="password" className="mb-3">
           <Form.Label>Password</Form.Label>
-          <Form.Control type="password" autoComplete="current-password" required value={password} onChange={(e) => setPassword(e.target.value)} />
+          <Form.Control
+            type="password"
+            autoComplete="current-password"
+            required
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </Form.Group>
         {problem && (
           <p className="field-fault" role="alert">

@@ -11,7 +11,19 @@ import { Preview } from './viewer';
 type Difference = ReturnType<typeof textDifference>;
 
 /** Two versions of a file: sizes always; texts line by line; pictures side by side. */
-export function Compare({ item, before, after, close, bringBack }: { item: NodeItem; before: VersionRow; after: VersionRow; close: () => void; bringBack: () => void }) {
+export function Compare({
+  item,
+  before,
+  after,
+  close,
+  bringBack,
+}: {
+  item: NodeItem;
+  before: VersionRow;
+  after: VersionRow;
+  close: () => void;
+  bringBack: () => void;
+}) {
   const kind = previewKind(item.name);
   const grown = after.sizeBytes - before.sizeBytes;
   return (
@@ -23,7 +35,13 @@ export function Compare({ item, before, after, close, bringBack }: { item: NodeI
       </Modal.Header>
       <Modal.Body>
         <p>
-          Version {before.number}, <When at={before.createdAt} />: {formatSize(before.sizeBytes)}. Version {after.number}, <When at={after.createdAt} />: {formatSize(after.sizeBytes)}. {before.sha256 === after.sha256 ? 'The bytes are the same.' : grown === 0 ? 'As long as before, and different.' : `${formatSize(Math.abs(grown))} ${grown > 0 ? 'more' : 'less'}.`}
+          Version {before.number}, <When at={before.createdAt} />: {formatSize(before.sizeBytes)}. Version{' '}
+          {after.number}, <When at={after.createdAt} />: {formatSize(after.sizeBytes)}.{' '}
+          {before.sha256 === after.sha256
+            ? 'The bytes are the same.'
+            : grown === 0
+              ? 'As long as before, and different.'
+              : `${formatSize(Math.abs(grown))} ${grown > 0 ? 'more' : 'less'}.`}
         </p>
         {kind === 'text' || kind === 'table' ? (
           <TextDifference id={item.id} before={before.number} after={after.number} />
@@ -72,7 +90,8 @@ function TextDifference({ id, before, after }: { id: string; before: number; aft
   return (
     <>
       <p className="quiet mb-1">
-        {difference.added} lines added, {difference.removed} removed{old?.truncated || now?.truncated ? ', in the beginning that is compared' : ''}.
+        {difference.added} lines added, {difference.removed} removed
+        {old?.truncated || now?.truncated ? ', in the beginning that is compared' : ''}.
       </p>
       <div className="difference" tabIndex={0} role="region" aria-label="Differences">
         {difference.lines.map((line, i) => (

@@ -14,7 +14,15 @@ import { TagChip } from './tags';
 import { Preview } from './viewer';
 
 /** Everything about the item in focus: what it looks like, its facts, where it is shared, its versions. */
-export function Details({ item, close, view }: { item: NodeItem | null; close: () => void; view: (item: NodeItem) => void }) {
+export function Details({
+  item,
+  close,
+  view,
+}: {
+  item: NodeItem | null;
+  close: () => void;
+  view: (item: NodeItem) => void;
+}) {
   return (
     <aside className="details" aria-label="Details">
       <div className="details-head">
@@ -23,7 +31,11 @@ export function Details({ item, close, view }: { item: NodeItem | null; close: (
           <i className="bi bi-x-lg" aria-hidden />
         </button>
       </div>
-      {item ? <About key={item.id} item={item} view={view} /> : <p className="quiet">Choose an item to see what it is, where it is shared and what it was before.</p>}
+      {item ? (
+        <About key={item.id} item={item} view={view} />
+      ) : (
+        <p className="quiet">Choose an item to see what it is, where it is shared and what it was before.</p>
+      )}
     </aside>
   );
 }
@@ -44,7 +56,11 @@ function About({ item, view }: { item: NodeItem; view: (item: NodeItem) => void 
           <button type="button" aria-label={`Look at ${item.name}`} onClick={() => view(item)} />
         </div>
       )}
-      {info.damaged && <p className="field-fault">Its bytes are damaged or missing on the server. An earlier version may be whole; a backup is.</p>}
+      {info.damaged && (
+        <p className="field-fault">
+          Its bytes are damaged or missing on the server. An earlier version may be whole; a backup is.
+        </p>
+      )}
       <dl className="facts">
         <dt>Size</dt>
         <dd title={formatExactBytes(info.sizeBytes)}>
@@ -71,9 +87,11 @@ function About({ item, view }: { item: NodeItem; view: (item: NodeItem) => void 
           <>
             <dt>Tags</dt>
             <dd>
-              {tags.filter((t) => info.tags.includes(t.id)).map((t) => (
-                <TagChip key={t.id} tag={t} />
-              ))}
+              {tags
+                .filter((t) => info.tags.includes(t.id))
+                .map((t) => (
+                  <TagChip key={t.id} tag={t} />
+                ))}
             </dd>
           </>
         )}
@@ -97,7 +115,19 @@ function SharedAt({ id }: { id: string }) {
             {s.mine ? <Link to={`/shares/${s.id}`}>{s.title}</Link> : s.title}
             {s.through && <span className="quiet"> through {s.through}</span>}
             <br />
-            <span className="quiet">{s.lastTakenAt ? <>taken by outsiders <When at={s.lastTakenAt} brief /></> : s.lastVisitAt ? <>last visit <When at={s.lastVisitAt} brief />, not taken</> : 'no visit yet'}</span>
+            <span className="quiet">
+              {s.lastTakenAt ? (
+                <>
+                  taken by outsiders <When at={s.lastTakenAt} brief />
+                </>
+              ) : s.lastVisitAt ? (
+                <>
+                  last visit <When at={s.lastVisitAt} brief />, not taken
+                </>
+              ) : (
+                'no visit yet'
+              )}
+            </span>
           </span>
         </div>
       ))}
@@ -125,9 +155,18 @@ function Versions({ item }: { item: NodeItem }) {
           <span className="number">
             <Size bytes={v.sizeBytes} />
           </span>
-          {v.kept ? <i className="bi bi-lock-fill" role="img" aria-label="Kept for ever" title="Kept for ever" /> : <span />}
+          {v.kept ? (
+            <i className="bi bi-lock-fill" role="img" aria-label="Kept for ever" title="Kept for ever" />
+          ) : (
+            <span />
+          )}
           <Dropdown align="end">
-            <Dropdown.Toggle variant="plain" size="sm" className="no-caret border-0" aria-label={`What to do with version ${v.number}`}>
+            <Dropdown.Toggle
+              variant="plain"
+              size="sm"
+              className="no-caret border-0"
+              aria-label={`What to do with version ${v.number}`}
+            >
               <i className="bi bi-three-dots" aria-hidden />
             </Dropdown.Toggle>
             <Dropdown.Menu>
@@ -135,9 +174,17 @@ function Versions({ item }: { item: NodeItem }) {
                 Download
               </Dropdown.Item>
               <Dropdown.Item onClick={() => setLooking(v)}>Look at it</Dropdown.Item>
-              {current && !v.current && <Dropdown.Item onClick={() => setComparing(v)}>Compare with the present one</Dropdown.Item>}
-              {!v.current && <Dropdown.Item onClick={() => verbs.restoreVersion.mutate({ id: item.id, number: v.number })}>Bring back</Dropdown.Item>}
-              <Dropdown.Item onClick={() => verbs.keepVersion.mutate({ id: item.id, number: v.number, kept: !v.kept })}>{v.kept ? 'Keep no longer than others' : 'Keep for ever'}</Dropdown.Item>
+              {current && !v.current && (
+                <Dropdown.Item onClick={() => setComparing(v)}>Compare with the present one</Dropdown.Item>
+              )}
+              {!v.current && (
+                <Dropdown.Item onClick={() => verbs.restoreVersion.mutate({ id: item.id, number: v.number })}>
+                  Bring back
+                </Dropdown.Item>
+              )}
+              <Dropdown.Item onClick={() => verbs.keepVersion.mutate({ id: item.id, number: v.number, kept: !v.kept })}>
+                {v.kept ? 'Keep no longer than others' : 'Keep for ever'}
+              </Dropdown.Item>
             </Dropdown.Menu>
           </Dropdown>
         </div>
@@ -150,12 +197,25 @@ function Versions({ item }: { item: NodeItem }) {
             </Modal.Title>
           </Modal.Header>
           <Modal.Body className="version-view">
-            <Preview id={item.id} name={item.name} kind={previewKind(item.name)} pages={null} version={looking.number} />
+            <Preview
+              id={item.id}
+              name={item.name}
+              kind={previewKind(item.name)}
+              pages={null}
+              version={looking.number}
+            />
           </Modal.Body>
         </Modal>
       )}
-      {comparing && current && <Compare item={item} before={comparing} after={current} close={() => setComparing(null)} bringBack={() => verbs.restoreVersion.mutate({ id: item.id, number: comparing.number })} />}
+      {comparing && current && (
+        <Compare
+          item={item}
+          before={comparing}
+          after={current}
+          close={() => setComparing(null)}
+          bringBack={() => verbs.restoreVersion.mutate({ id: item.id, number: comparing.number })}
+        />
+      )}
     </section>
   );
 }
-

@@ -10,14 +10,22 @@ export interface Dragged {
 
 /** Puts items into a drag: for folders of the page, and as a download for the desktop where the browser allows it. */
 export function beginDrag(event: DragEvent, items: NodeItem[], fromFolderId: string): void {
-  const dragged: Dragged = { items: items.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })), fromFolderId };
+  const dragged: Dragged = {
+    items: items.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })),
+    fromFolderId,
+  };
   event.dataTransfer.setData(TYPE, JSON.stringify(dragged));
   event.dataTransfer.effectAllowed = 'copyMove';
   const [first] = items;
   if (!first) return;
   const single = items.length === 1 && first.kind === 'file';
-  const name = (single ? first.name : items.length === 1 ? `${first.name}.zip` : `${items.length} items.zip`).replaceAll(':', '_');
-  event.dataTransfer.setData('DownloadURL', `${single ? (first.mediaType ?? 'application/octet-stream') : 'application/zip'}:${name}:${location.origin}${downloadPath(items)}`);
+  const name = (
+    single ? first.name : items.length === 1 ? `${first.name}.zip` : `${items.length} items.zip`
+  ).replaceAll(':', '_');
+  event.dataTransfer.setData(
+    'DownloadURL',
+    `${single ? (first.mediaType ?? 'application/octet-stream') : 'application/zip'}:${name}:${location.origin}${downloadPath(items)}`,
+  );
 }
 
 export function isOurs(event: DragEvent): boolean {
@@ -32,7 +40,9 @@ export function draggedOf(event: DragEvent): Dragged | null {
 /** One file as it is; several, or a folder, as one archive. */
 export function downloadPath(items: { id: string; kind: 'folder' | 'file' }[]): string {
   const [first] = items;
-  return items.length === 1 && first?.kind === 'file' ? `/api/files/${first.id}/content` : `/api/archive?${items.map((i) => `ids=${i.id}`).join('&')}`;
+  return items.length === 1 && first?.kind === 'file'
+    ? `/api/files/${first.id}/content`
+    : `/api/archive?${items.map((i) => `ids=${i.id}`).join('&')}`;
 }
 
 /** A place that items can be dropped on: moves them, or copies with Ctrl. */

@@ -10,7 +10,19 @@ import { folderQuery } from './queries';
 const ORDER = { sort: 'name', descending: false, litter: false } as const;
 
 /** Chooses a folder of any store: where to move, copy or put back to. */
-export function FolderChooser({ title, verb, startId, choose, close }: { title: string; verb: string; startId: string | null; choose: (folder: { id: string; name: string }) => void; close: () => void }) {
+export function FolderChooser({
+  title,
+  verb,
+  startId,
+  choose,
+  close,
+}: {
+  title: string;
+  verb: string;
+  startId: string | null;
+  choose: (folder: { id: string; name: string }) => void;
+  close: () => void;
+}) {
   const [at, setAt] = useState<string | null>(startId);
   return (
     <Modal show onHide={close} aria-labelledby="chooser-title" restoreFocus>
@@ -19,7 +31,11 @@ export function FolderChooser({ title, verb, startId, choose, close }: { title: 
           {title}
         </Modal.Title>
       </Modal.Header>
-      {at === null ? <StoreList go={setAt} /> : <FolderList id={at} go={setAt} verb={verb} choose={choose} close={close} />}
+      {at === null ? (
+        <StoreList go={setAt} />
+      ) : (
+        <FolderList id={at} go={setAt} verb={verb} choose={choose} close={close} />
+      )}
     </Modal>
   );
 }
@@ -28,16 +44,31 @@ function StoreList({ go }: { go: (id: string) => void }) {
   const { data: stores = [] } = useQuery(storesQuery);
   return (
     <Modal.Body className="chooser">
-      {stores.filter((s) => includes(s.level, 'contribute')).map((s) => (
-        <button key={s.id} type="button" onClick={() => go(s.rootId)}>
-          <i className={`bi ${s.kind === 'home' ? 'bi-person' : 'bi-hdd-stack'}`} aria-hidden /> {s.kind === 'home' ? 'My files' : s.name}
-        </button>
-      ))}
+      {stores
+        .filter((s) => includes(s.level, 'contribute'))
+        .map((s) => (
+          <button key={s.id} type="button" onClick={() => go(s.rootId)}>
+            <i className={`bi ${s.kind === 'home' ? 'bi-person' : 'bi-hdd-stack'}`} aria-hidden />{' '}
+            {s.kind === 'home' ? 'My files' : s.name}
+          </button>
+        ))}
     </Modal.Body>
   );
 }
 
-function FolderList({ id, go, verb, choose, close }: { id: string; go: (id: string | null) => void; verb: string; choose: (folder: { id: string; name: string }) => void; close: () => void }) {
+function FolderList({
+  id,
+  go,
+  verb,
+  choose,
+  close,
+}: {
+  id: string;
+  go: (id: string | null) => void;
+  verb: string;
+  choose: (folder: { id: string; name: string }) => void;
+  close: () => void;
+}) {
   const pages = useInfiniteQuery(folderQuery(id, ORDER));
   const head: FolderPage['folder'] = pages.data?.pages[0]?.folder ?? null;
   const folders = pages.data?.pages.flatMap((p) => p.items).filter((i) => i.kind === 'folder') ?? [];

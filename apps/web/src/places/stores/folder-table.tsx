@@ -42,7 +42,13 @@ const COLUMNS: [key: SortKey | null, name: string, className: string][] = [
 /** The rows of a folder. Only those in view exist, so that a folder of any length scrolls. */
 export function FolderTable({ order, sort, ...props }: ListProps & { order: Order; sort: (key: SortKey) => void }) {
   const { items, total, selection, scroller, above, nearEnd } = props;
-  const rows = useVirtualizer({ count: items.length, getScrollElement: () => scroller, estimateSize: () => ROW_PX, overscan: 20, scrollMargin: above });
+  const rows = useVirtualizer({
+    count: items.length,
+    getScrollElement: () => scroller,
+    estimateSize: () => ROW_PX,
+    overscan: 20,
+    scrollMargin: above,
+  });
   const shown = rows.getVirtualItems();
   const last = shown.at(-1)?.index ?? 0;
   useEffect(() => {
@@ -60,19 +66,28 @@ export function FolderTable({ order, sort, ...props }: ListProps & { order: Orde
           <span className="visually-hidden">Selected</span>
         </span>
         {COLUMNS.map(([key, name, className]) => (
-          <span key={name} role="columnheader" className={className} aria-sort={key !== null && key === order.sort ? (order.descending ? 'descending' : 'ascending') : undefined}>
+          <span
+            key={name}
+            role="columnheader"
+            className={className}
+            aria-sort={key !== null && key === order.sort ? (order.descending ? 'descending' : 'ascending') : undefined}
+          >
             {key === null ? (
               name
             ) : (
               <button type="button" onClick={() => sort(key)}>
                 {name}
-                {key === order.sort && <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />}
+                {key === order.sort && (
+                  <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />
+                )}
               </button>
             )}
             {key === 'name' && (
               <button type="button" className="by-type" onClick={() => sort('type')}>
                 type
-                {order.sort === 'type' && <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />}
+                {order.sort === 'type' && (
+                  <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />
+                )}
               </button>
             )}
           </span>
@@ -81,14 +96,30 @@ export function FolderTable({ order, sort, ...props }: ListProps & { order: Orde
       <div className="position-relative" role="rowgroup" style={{ height: rows.getTotalSize() }}>
         {shown.map((row) => {
           const item = items[row.index];
-          return item && <Row key={item.id} {...props} item={item} index={row.index} top={row.start - rows.options.scrollMargin} />;
+          return (
+            item && (
+              <Row key={item.id} {...props} item={item} index={row.index} top={row.start - rows.options.scrollMargin} />
+            )
+          );
         })}
       </div>
     </div>
   );
 }
 
-function Row({ item, index, top, marks, tags, selection, open, menu, drag, drop, mayEdit }: ListProps & { item: NodeItem; index: number; top: number }) {
+function Row({
+  item,
+  index,
+  top,
+  marks,
+  tags,
+  selection,
+  open,
+  menu,
+  drag,
+  drop,
+  mayEdit,
+}: ListProps & { item: NodeItem; index: number; top: number }) {
   const target = useDropTarget((dragged, copy) => drop(dragged, copy, item));
   const takes = item.kind === 'folder' && mayEdit;
   return (
@@ -106,7 +137,12 @@ function Row({ item, index, top, marks, tags, selection, open, menu, drag, drop,
       onContextMenu={(e) => menu(e, index)}
     >
       <span role="gridcell">
-        <Form.Check aria-label={`Select ${item.name}`} checked={selection.ids.has(item.id)} onClick={(e) => e.stopPropagation()} onChange={() => selection.toggle(index)} />
+        <Form.Check
+          aria-label={`Select ${item.name}`}
+          checked={selection.ids.has(item.id)}
+          onClick={(e) => e.stopPropagation()}
+          onChange={() => selection.toggle(index)}
+        />
       </span>
       <span role="gridcell" className="name">
         <i className={`bi ${iconOf(item)}`} aria-hidden />
@@ -119,7 +155,11 @@ function Row({ item, index, top, marks, tags, selection, open, menu, drag, drop,
             {item.name}
           </bdi>
         )}
-        {item.itemCount !== null && <span className="quiet flex-shrink-0">{item.itemCount === 1 ? '1 item' : `${item.itemCount.toLocaleString('en-GB')} items`}</span>}
+        {item.itemCount !== null && (
+          <span className="quiet flex-shrink-0">
+            {item.itemCount === 1 ? '1 item' : `${item.itemCount.toLocaleString('en-GB')} items`}
+          </span>
+        )}
         {item.pinned && <i className="bi bi-pin-angle-fill pinned" role="img" aria-label="Pinned" />}
         <TagDots ids={item.tags} tags={tags} />
       </span>

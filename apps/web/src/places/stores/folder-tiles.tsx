@@ -14,7 +14,11 @@ import { TagDots } from './tags';
 const TILE_PX = { width: 168, height: 178 };
 
 /** The items of a folder as pictures; only the rows in view exist. */
-export function FolderTiles({ columns, setColumns, ...props }: ListProps & { columns: number; setColumns: (columns: number) => void }) {
+export function FolderTiles({
+  columns,
+  setColumns,
+  ...props
+}: ListProps & { columns: number; setColumns: (columns: number) => void }) {
   const { items, total, selection, scroller, above, nearEnd } = props;
   const grid = useRef<HTMLDivElement>(null);
   useEffect(() => {
@@ -24,7 +28,13 @@ export function FolderTiles({ columns, setColumns, ...props }: ListProps & { col
     observer.observe(element);
     return () => observer.disconnect();
   }, [setColumns]);
-  const rows = useVirtualizer({ count: Math.ceil(items.length / columns), getScrollElement: () => scroller, estimateSize: () => TILE_PX.height, overscan: 4, scrollMargin: above });
+  const rows = useVirtualizer({
+    count: Math.ceil(items.length / columns),
+    getScrollElement: () => scroller,
+    estimateSize: () => TILE_PX.height,
+    overscan: 4,
+    scrollMargin: above,
+  });
   const shown = rows.getVirtualItems();
   const last = (shown.at(-1)?.index ?? 0) * columns;
   useEffect(() => {
@@ -36,9 +46,27 @@ export function FolderTiles({ columns, setColumns, ...props }: ListProps & { col
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [selection.focus]);
   return (
-    <div ref={grid} className="folder-tiles" role="grid" aria-label="Items" aria-rowcount={Math.ceil(total / columns)} aria-colcount={columns} aria-multiselectable style={{ height: rows.getTotalSize() }}>
+    <div
+      ref={grid}
+      className="folder-tiles"
+      role="grid"
+      aria-label="Items"
+      aria-rowcount={Math.ceil(total / columns)}
+      aria-colcount={columns}
+      aria-multiselectable
+      style={{ height: rows.getTotalSize() }}
+    >
       {shown.map((row) => (
-        <div key={row.index} role="row" aria-rowindex={row.index + 1} className="tile-row" style={{ transform: `translateY(${row.start - rows.options.scrollMargin}px)`, gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))` }}>
+        <div
+          key={row.index}
+          role="row"
+          aria-rowindex={row.index + 1}
+          className="tile-row"
+          style={{
+            transform: `translateY(${row.start - rows.options.scrollMargin}px)`,
+            gridTemplateColumns: `repeat(${columns}, minmax(0, 1fr))`,
+          }}
+        >
           {items.slice(row.index * columns, (row.index + 1) * columns).map((item, i) => (
             <Tile key={item.id} {...props} item={item} index={row.index * columns + i} />
           ))}
@@ -48,7 +76,18 @@ export function FolderTiles({ columns, setColumns, ...props }: ListProps & { col
   );
 }
 
-function Tile({ item, index, marks, tags, selection, open, menu, drag, drop, mayEdit }: ListProps & { item: NodeItem; index: number }) {
+function Tile({
+  item,
+  index,
+  marks,
+  tags,
+  selection,
+  open,
+  menu,
+  drag,
+  drop,
+  mayEdit,
+}: ListProps & { item: NodeItem; index: number }) {
   const target = useDropTarget((dragged, copy) => drop(dragged, copy, item));
   const [hover, setHover] = useState(false);
   const selected = selection.ids.has(item.id);
@@ -67,8 +106,20 @@ function Tile({ item, index, marks, tags, selection, open, menu, drag, drop, may
       onDoubleClick={() => open(item)}
       onContextMenu={(e) => menu(e, index)}
     >
-      <div className="tile-picture">{item.kind === 'file' && hasThumbnail(previewKind(item.name)) ? <Picture src={`/api/files/${item.id}/thumb?v=${item.versionCount}`} alt="" otherwise={icon} /> : icon}</div>
-      <Form.Check className={selected || hover ? 'tile-check' : 'tile-check resting'} aria-label={`Select ${item.name}`} checked={selected} onClick={(e) => e.stopPropagation()} onChange={() => selection.toggle(index)} />
+      <div className="tile-picture">
+        {item.kind === 'file' && hasThumbnail(previewKind(item.name)) ? (
+          <Picture src={`/api/files/${item.id}/thumb?v=${item.versionCount}`} alt="" otherwise={icon} />
+        ) : (
+          icon
+        )}
+      </div>
+      <Form.Check
+        className={selected || hover ? 'tile-check' : 'tile-check resting'}
+        aria-label={`Select ${item.name}`}
+        checked={selected}
+        onClick={(e) => e.stopPropagation()}
+        onChange={() => selection.toggle(index)}
+      />
       <div className="tile-name" title={item.name}>
         <bdi>{item.name}</bdi>
       </div>
@@ -81,4 +132,3 @@ function Tile({ item, index, marks, tags, selection, open, menu, drag, drop, may
     </div>
   );
 }
-

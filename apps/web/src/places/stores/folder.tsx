@@ -13,15 +13,21 @@ export function Folder() {
   const navigate = useNavigate();
   const besideId = search.get('beside');
   const [active, setActive] = useState<'main' | 'beside'>('main');
-  const [focused, setFocused] = useState<{ main: NodeItem | null; beside: NodeItem | null }>({ main: null, beside: null });
+  const [focused, setFocused] = useState<{ main: NodeItem | null; beside: NodeItem | null }>({
+    main: null,
+    beside: null,
+  });
   const [viewed, setViewed] = useState<NodeItem[]>([]);
   const { details, change } = useLooks();
   const set = (name: string, value: string | null) =>
-    setSearch((now) => {
-      if (value === null) now.delete(name);
-      else now.set(name, value);
-      return now;
-    }, { replace: name === 'show' });
+    setSearch(
+      (now) => {
+        if (value === null) now.delete(name);
+        else now.set(name, value);
+        return now;
+      },
+      { replace: name === 'show' },
+    );
   const view = (item: NodeItem, items: NodeItem[]) => {
     setViewed(items.filter((i) => i.kind === 'file'));
     set('show', item.id);
@@ -33,8 +39,27 @@ export function Folder() {
   return (
     <div className={`folder-layout${besideId ? ' two' : ''}${details ? ' with-details' : ''}`}>
       {/* A folder of its own each time: selection and dialogs do not move along. */}
-      <Pane key={folderId} folderId={folderId} active={!showId && (!besideId || active === 'main')} activate={() => setActive('main')} go={(id) => void navigate(`/stores/${id}${besideId ? `?beside=${besideId}` : ''}`)} onFocus={focusMain} view={view} beside={{ open: besideId !== null, toggle: () => set('beside', besideId ? null : folderId) }} />
-      {besideId && <Pane key={`beside ${besideId}`} folderId={besideId} active={!showId && active === 'beside'} activate={() => setActive('beside')} go={(id) => set('beside', id)} onFocus={focusBeside} view={view} />}
+      <Pane
+        key={folderId}
+        folderId={folderId}
+        active={!showId && (!besideId || active === 'main')}
+        activate={() => setActive('main')}
+        go={(id) => void navigate(`/stores/${id}${besideId ? `?beside=${besideId}` : ''}`)}
+        onFocus={focusMain}
+        view={view}
+        beside={{ open: besideId !== null, toggle: () => set('beside', besideId ? null : folderId) }}
+      />
+      {besideId && (
+        <Pane
+          key={`beside ${besideId}`}
+          folderId={besideId}
+          active={!showId && active === 'beside'}
+          activate={() => setActive('beside')}
+          go={(id) => set('beside', id)}
+          onFocus={focusBeside}
+          view={view}
+        />
+      )}
       {details && <Details item={about} close={() => change({ details: false })} view={(item) => view(item, [item])} />}
       {showId && <Viewer id={showId} items={viewed} go={(id) => set('show', id)} close={() => set('show', null)} />}
     </div>

@@ -25,7 +25,13 @@ export function Stores() {
     <>
       <div className="title-line">
         <h1>
-          {stores ? `${stores.length} stores, ${formatSize(used)}.` : 'Stores'} <span className="quiet">{own ? `You brought ${formatSize(own.usedBytes)}${own.quotaBytes === null ? '' : ` of the ${formatSize(own.quotaBytes)} you may`}. ` : ''}Versions and trash are counted in.</span>
+          {stores ? `${stores.length} stores, ${formatSize(used)}.` : 'Stores'}{' '}
+          <span className="quiet">
+            {own
+              ? `You brought ${formatSize(own.usedBytes)}${own.quotaBytes === null ? '' : ` of the ${formatSize(own.quotaBytes)} you may`}. `
+              : ''}
+            Versions and trash are counted in.
+          </span>
         </h1>
         <div className="tools">
           <Link className="btn btn-plain" to="/stores/find">
@@ -44,7 +50,8 @@ export function Stores() {
               <Link to={`/stores/${s.rootId}`}>
                 <i className={`bi ${ICONS[s.kind]}`} aria-hidden />
                 <span>
-                  <strong>{s.kind === 'home' ? 'My files' : s.name}</strong> <span className="quiet">you {LEVEL_WORDS[s.level]}</span>
+                  <strong>{s.kind === 'home' ? 'My files' : s.name}</strong>{' '}
+                  <span className="quiet">you {LEVEL_WORDS[s.level]}</span>
                 </span>
                 <span className="number quiet">{s.itemCount.toLocaleString('en-GB')} files</span>
                 <span className="number">
@@ -66,7 +73,8 @@ export function Stores() {
           <div className="pin-list">
             {pins.items.map((i) => (
               <Link key={i.id} to={i.kind === 'folder' ? `/stores/${i.id}` : `/stores/${i.parentId}?show=${i.id}`}>
-                <i className={`bi ${iconOf(i)}`} aria-hidden /> {i.name} <span className="quiet">{i.path.at(-1)?.name}</span>
+                <i className={`bi ${iconOf(i)}`} aria-hidden /> {i.name}{' '}
+                <span className="quiet">{i.path.at(-1)?.name}</span>
               </Link>
             ))}
           </div>

@@ -8,7 +8,15 @@ export interface MenuEntry {
 }
 
 /** A context menu at a point of the window. Arrow keys move, Enter chooses, Escape closes. */
-export function ContextMenu({ at, entries, close }: { at: { x: number; y: number }; entries: (MenuEntry | null)[]; close: () => void }) {
+export function ContextMenu({
+  at,
+  entries,
+  close,
+}: {
+  at: { x: number; y: number };
+  entries: (MenuEntry | null)[];
+  close: () => void;
+}) {
   const list = useRef<HTMLDivElement>(null);
   useEffect(() => {
     const element = list.current;

@@ -3,7 +3,19 @@ import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
 
 /** Asks for a name, judged by the core's rule while it is typed. */
-export function NameDialog({ title, initial, verb, save, close }: { title: string; initial: string; verb: string; save: (name: string) => Promise<unknown>; close: () => void }) {
+export function NameDialog({
+  title,
+  initial,
+  verb,
+  save,
+  close,
+}: {
+  title: string;
+  initial: string;
+  verb: string;
+  save: (name: string) => Promise<unknown>;
+  close: () => void;
+}) {
   const [name, setName] = useState(initial);
   const [refused, setRefused] = useState<string | null>(null);
   const fault = name === '' ? null : nameFault(normalizeName(name));
@@ -36,7 +48,9 @@ export function NameDialog({ title, initial, verb, save, close }: { title: strin
             aria-label="Name"
             value={name}
             isInvalid={Boolean(words)}
-            onFocus={(e) => e.target.setSelectionRange(0, initial.lastIndexOf('.') > 0 ? initial.lastIndexOf('.') : initial.length)}
+            onFocus={(e) =>
+              e.target.setSelectionRange(0, initial.lastIndexOf('.') > 0 ? initial.lastIndexOf('.') : initial.length)
+            }
             onChange={(e) => {
               setName(e.target.value);
               setRefused(null);

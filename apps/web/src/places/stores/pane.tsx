@@ -24,7 +24,12 @@ import { useSelection, type Selection } from './selection';
 import { useHand, useLooks } from './store';
 import { TagDialog } from './tags';
 
-type Dialog = { kind: 'new-folder' } | { kind: 'rename'; item: NodeItem } | { kind: 'tags'; items: NodeItem[] } | { kind: 'choose'; items: NodeItem[]; how: 'move' | 'copy' } | null;
+type Dialog =
+  | { kind: 'new-folder' }
+  | { kind: 'rename'; item: NodeItem }
+  | { kind: 'tags'; items: NodeItem[] }
+  | { kind: 'choose'; items: NodeItem[]; how: 'move' | 'copy' }
+  | null;
 
 export interface PaneProps {
   folderId: string;
@@ -68,20 +73,39 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
   const nearEnd = useCallback(() => {
     if (pages.hasNextPage && !pages.isFetchingNextPage) void pages.fetchNextPage();
   }, [pages]);
-  const ontoSlip = () => chosen.length > 0 && mayEdit && slip.put(chosen.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })));
+  const ontoSlip = () =>
+    chosen.length > 0 &&
+    mayEdit &&
+    slip.put(chosen.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })));
   const put = async (asked: MoveAsked, how: 'move' | 'copy') => {
     if (how === 'copy') verbs.copy.mutate(asked);
-    else await verbs.move.mutateAsync({ ...asked, ifTaken: 'refuse' }).catch((error: { code?: string }) => error.code === 'name.taken' && setMoving(asked));
+    else
+      await verbs.move
+        .mutateAsync({ ...asked, ifTaken: 'refuse' })
+        .catch((error: { code?: string }) => error.code === 'name.taken' && setMoving(asked));
   };
   const putDown = (dragged: Dragged, how: 'move' | 'copy', target: { id: string; name: string }) => {
     const moved = dragged.items.filter((i) => i.id !== target.id);
-    if (moved.length > 0 && !(how === 'move' && dragged.fromFolderId === target.id)) void put({ items: moved, toFolderId: target.id, toName: target.name }, how);
+    if (moved.length > 0 && !(how === 'move' && dragged.fromFolderId === target.id))
+      void put({ items: moved, toFolderId: target.id, toName: target.name }, how);
   };
-  const paste = () => folder && mayAdd && hand.items.length > 0 && (void put({ items: hand.items, toFolderId: folder.id, toName: folder.name }, hand.how), hand.how === 'move' && hand.take([], 'copy'));
+  const paste = () =>
+    folder &&
+    mayAdd &&
+    hand.items.length > 0 &&
+    (void put({ items: hand.items, toFolderId: folder.id, toName: folder.name }, hand.how),
+    hand.how === 'move' && hand.take([], 'copy'));
   const take = (how: 'move' | 'copy') => {
     if (chosen.length === 0 || (how === 'move' && !mayEdit) || window.getSelection()?.toString()) return;
-    hand.take(chosen.map(({ id, name }) => ({ id, name })), how);
-    useNotices.getState().show(`${chosen.length === 1 ? chosen[0]?.name : countOf(chosen.length, 'item')} ${how === 'move' ? 'cut' : 'copied'}. Ctrl V puts ${chosen.length === 1 ? 'it' : 'them'} into the folder you go to.`);
+    hand.take(
+      chosen.map(({ id, name }) => ({ id, name })),
+      how,
+    );
+    useNotices
+      .getState()
+      .show(
+        `${chosen.length === 1 ? chosen[0]?.name : countOf(chosen.length, 'item')} ${how === 'move' ? 'cut' : 'copied'}. Ctrl V puts ${chosen.length === 1 ? 'it' : 'them'} into the folder you go to.`,
+      );
   };
   useLayoutEffect(() => {
     onFocus(chosen.length === 1 ? (chosen[0] ?? null) : (focused ?? null));
@@ -92,7 +116,10 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
       ? {
           arrowdown: () => selection.move(selection.focus < 0 ? 0 : selection.focus + across, false),
           arrowup: () => selection.move(selection.focus - across, false),
-          ...(across > 1 && { arrowright: () => selection.move(selection.focus + 1, false), arrowleft: () => selection.move(selection.focus - 1, false) }),
+          ...(across > 1 && {
+            arrowright: () => selection.move(selection.focus + 1, false),
+            arrowleft: () => selection.move(selection.focus - 1, false),
+          }),
           'shift+arrowdown': () => selection.move(selection.focus + across, true),
           'shift+arrowup': () => selection.move(selection.focus - across, true),
           home: () => selection.move(0, false),
@@ -119,12 +146,17 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
       : {},
   );
   const drop = useAddFiles(folderId, mayAdd);
-  const here = useDropTarget((dragged, copy) => folder && putDown(dragged, copy ? 'copy' : 'move', { id: folder.id, name: folder.name }));
+  const here = useDropTarget(
+    (dragged, copy) => folder && putDown(dragged, copy ? 'copy' : 'move', { id: folder.id, name: folder.name }),
+  );
   const { rootRef } = drop;
-  const root = useCallback((element: HTMLDivElement | null) => {
-    (rootRef as RefObject<HTMLElement | null>).current = element;
-    setScroller(element);
-  }, [rootRef]);
+  const root = useCallback(
+    (element: HTMLDivElement | null) => {
+      (rootRef as RefObject<HTMLElement | null>).current = element;
+      setScroller(element);
+    },
+    [rootRef],
+  );
   const above = useAbove(scroller, Boolean(folder), chosen.length > 0, looks.view);
   if (pages.error) return <Failure error={pages.error} again={() => void pages.refetch()} />;
   if (!folder) return <SkeletonRows />;
@@ -152,15 +184,33 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
     },
     drop: (dragged: Dragged, copy: boolean, onto: NodeItem) => putDown(dragged, copy ? 'copy' : 'move', onto),
   };
-  const sort = (key: SortKey) => looks.change({ sort: key, descending: looks.sort === key ? !looks.descending : key === 'changed' });
+  const sort = (key: SortKey) =>
+    looks.change({ sort: key, descending: looks.sort === key ? !looks.descending : key === 'changed' });
   return (
-    <div {...drop.getRootProps({ tabIndex: undefined, role: undefined })} ref={root} className={`pane${active ? ' active' : ''}`} onMouseDown={activate} onFocus={activate}>
+    <div
+      {...drop.getRootProps({ tabIndex: undefined, role: undefined })}
+      ref={root}
+      className={`pane${active ? ' active' : ''}`}
+      onMouseDown={activate}
+      onFocus={activate}
+    >
       <input {...drop.getInputProps({ 'aria-label': 'Add files' })} />
       {drop.isDragActive && <div className="drop-veil">Drop to add to {folder.name}</div>}
       <Title folder={folder} />
       <div className="path-line">
-        <PathLine folder={folder} label={beside ? 'Path' : 'Path of the second folder'} go={go} drop={(dragged, copy, part) => putDown(dragged, copy ? 'copy' : 'move', part)} />
-        {mayAdd && <AddButton openFiles={drop.open} addFolder={(files) => drop.take(files)} newFolder={() => setDialog({ kind: 'new-folder' })} />}
+        <PathLine
+          folder={folder}
+          label={beside ? 'Path' : 'Path of the second folder'}
+          go={go}
+          drop={(dragged, copy, part) => putDown(dragged, copy ? 'copy' : 'move', part)}
+        />
+        {mayAdd && (
+          <AddButton
+            openFiles={drop.open}
+            addFolder={(files) => drop.take(files)}
+            newFolder={() => setDialog({ kind: 'new-folder' })}
+          />
+        )}
         <FolderTools folder={folder} beside={beside} past={() => void navigate(`/stores/${folderId}/past`)} />
       </div>
       <SelectionBar
@@ -169,25 +219,82 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
         hand={mayAdd ? hand : null}
         paste={paste}
         ontoSlip={ontoSlip}
-        verbs={{ rename: (item) => setDialog({ kind: 'rename', item }), tags: (chosenItems) => setDialog({ kind: 'tags', items: chosenItems }), move: (chosenItems) => setDialog({ kind: 'choose', items: chosenItems, how: 'move' }), trash: () => verbs.trash.mutate(chosen) }}
+        verbs={{
+          rename: (item) => setDialog({ kind: 'rename', item }),
+          tags: (chosenItems) => setDialog({ kind: 'tags', items: chosenItems }),
+          move: (chosenItems) => setDialog({ kind: 'choose', items: chosenItems, how: 'move' }),
+          trash: () => verbs.trash.mutate(chosen),
+        }}
         selection={selection}
       />
       <div {...here.props} className={`pane-list${here.over ? ' drop' : ''}`}>
         {items.length === 0 ? (
-          <Empty action={mayAdd && <Button onClick={drop.open}>Add files</Button>}>{mayAdd ? 'This folder is empty. Drag files or whole folders in, or choose them.' : 'This folder is empty.'}</Empty>
+          <Empty action={mayAdd && <Button onClick={drop.open}>Add files</Button>}>
+            {mayAdd ? 'This folder is empty. Drag files or whole folders in, or choose them.' : 'This folder is empty.'}
+          </Empty>
         ) : looks.view === 'tiles' ? (
           <FolderTiles {...list} columns={columns} setColumns={setColumns} />
         ) : (
           <FolderTable {...list} order={looks} sort={sort} />
         )}
-        {folder.litterCount > 0 && !looks.litter && <p className="quiet small mt-2 mb-0">{countOf(folder.litterCount, 'file')} left behind by desktop systems {folder.litterCount === 1 ? 'is' : 'are'} hidden, and never published.</p>}
+        {folder.litterCount > 0 && !looks.litter && (
+          <p className="quiet small mt-2 mb-0">
+            {countOf(folder.litterCount, 'file')} left behind by desktop systems{' '}
+            {folder.litterCount === 1 ? 'is' : 'are'} hidden, and never published.
+          </p>
+        )}
       </div>
-      {menu && chosen.length > 0 && <ContextMenu at={menu} close={() => setMenu(null)} entries={entriesFor(chosen, { mayEdit, open, ontoSlip, take, setDialog, pin: (on) => verbs.pin.mutate({ items: chosen, on }), details: () => looks.change({ details: true }), trash: () => verbs.trash.mutate(chosen) })} />}
-      {dialog?.kind === 'new-folder' && <NameDialog title="New folder" initial="" verb="Create" save={(name) => verbs.createFolder.mutateAsync({ folderId, name })} close={() => setDialog(null)} />}
-      {dialog?.kind === 'rename' && <NameDialog title={`Rename ${dialog.item.name}`} initial={dialog.item.name} verb="Rename" save={(name) => verbs.rename.mutateAsync({ item: dialog.item, name })} close={() => setDialog(null)} />}
+      {menu && chosen.length > 0 && (
+        <ContextMenu
+          at={menu}
+          close={() => setMenu(null)}
+          entries={entriesFor(chosen, {
+            mayEdit,
+            open,
+            ontoSlip,
+            take,
+            setDialog,
+            pin: (on) => verbs.pin.mutate({ items: chosen, on }),
+            details: () => looks.change({ details: true }),
+            trash: () => verbs.trash.mutate(chosen),
+          })}
+        />
+      )}
+      {dialog?.kind === 'new-folder' && (
+        <NameDialog
+          title="New folder"
+          initial=""
+          verb="Create"
+          save={(name) => verbs.createFolder.mutateAsync({ folderId, name })}
+          close={() => setDialog(null)}
+        />
+      )}
+      {dialog?.kind === 'rename' && (
+        <NameDialog
+          title={`Rename ${dialog.item.name}`}
+          initial={dialog.item.name}
+          verb="Rename"
+          save={(name) => verbs.rename.mutateAsync({ item: dialog.item, name })}
+          close={() => setDialog(null)}
+        />
+      )}
       {dialog?.kind === 'tags' && <TagDialog items={dialog.items} close={() => setDialog(null)} />}
-      {dialog?.kind === 'choose' && <FolderChooser title={`${dialog.how === 'move' ? 'Move' : 'Copy'} ${dialog.items.length === 1 ? dialog.items[0]?.name : countOf(dialog.items.length, 'item')}`} verb={dialog.how === 'move' ? 'Move to' : 'Copy to'} startId={folderId} choose={(to) => void put({ items: dialog.items, toFolderId: to.id, toName: to.name }, dialog.how)} close={() => setDialog(null)} />}
-      {moving && <MoveDialog asked={moving} keepBoth={() => verbs.move.mutate({ ...moving, ifTaken: 'keep-both' })} close={() => setMoving(null)} />}
+      {dialog?.kind === 'choose' && (
+        <FolderChooser
+          title={`${dialog.how === 'move' ? 'Move' : 'Copy'} ${dialog.items.length === 1 ? dialog.items[0]?.name : countOf(dialog.items.length, 'item')}`}
+          verb={dialog.how === 'move' ? 'Move to' : 'Copy to'}
+          startId={folderId}
+          choose={(to) => void put({ items: dialog.items, toFolderId: to.id, toName: to.name }, dialog.how)}
+          close={() => setDialog(null)}
+        />
+      )}
+      {moving && (
+        <MoveDialog
+          asked={moving}
+          keepBoth={() => verbs.move.mutate({ ...moving, ifTaken: 'keep-both' })}
+          close={() => setMoving(null)}
+        />
+      )}
     </div>
   );
 }
@@ -203,7 +310,8 @@ function useAbove(pane: HTMLDivElement | null, ...after: unknown[]): number {
   const [above, setAbove] = useState(160);
   useLayoutEffect(() => {
     const list = pane?.querySelector<HTMLElement>('.pane-list');
-    if (pane && list) setAbove(list.getBoundingClientRect().top - pane.getBoundingClientRect().top + pane.scrollTop + 34);
+    if (pane && list)
+      setAbove(list.getBoundingClientRect().top - pane.getBoundingClientRect().top + pane.scrollTop + 34);
     // Measured again when what stands above may have changed.
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [pane, ...after]);
@@ -229,19 +337,43 @@ function FolderTools({ folder, beside, past }: { folder: FolderHead; beside?: Pa
   return (
     <>
       <div className="btn-group" role="group" aria-label="How to show the items">
-        <Button variant="choice" aria-pressed={looks.view === 'list'} aria-label="As a table" title="As a table" onClick={() => looks.change({ view: 'list' })}>
+        <Button
+          variant="choice"
+          aria-pressed={looks.view === 'list'}
+          aria-label="As a table"
+          title="As a table"
+          onClick={() => looks.change({ view: 'list' })}
+        >
           <i className="bi bi-list-ul" aria-hidden />
         </Button>
-        <Button variant="choice" aria-pressed={looks.view === 'tiles'} aria-label="As tiles" title="As tiles" onClick={() => looks.change({ view: 'tiles' })}>
+        <Button
+          variant="choice"
+          aria-pressed={looks.view === 'tiles'}
+          aria-label="As tiles"
+          title="As tiles"
+          onClick={() => looks.change({ view: 'tiles' })}
+        >
           <i className="bi bi-grid-3x3-gap" aria-hidden />
         </Button>
       </div>
       {beside && (
-        <Button variant="plain" aria-pressed={beside.open} aria-label="Two folders side by side" title="Two folders side by side" onClick={beside.toggle}>
+        <Button
+          variant="plain"
+          aria-pressed={beside.open}
+          aria-label="Two folders side by side"
+          title="Two folders side by side"
+          onClick={beside.toggle}
+        >
           <i className="bi bi-layout-split" aria-hidden />
         </Button>
       )}
-      <Button variant="plain" aria-pressed={looks.details} aria-label="Details" title="Details (i)" onClick={() => looks.change({ details: !looks.details })}>
+      <Button
+        variant="plain"
+        aria-pressed={looks.details}
+        aria-label="Details"
+        title="Details (i)"
+        onClick={() => looks.change({ details: !looks.details })}
+      >
         <i className="bi bi-info-circle" aria-hidden />
       </Button>
       <Dropdown align="end">
@@ -251,9 +383,13 @@ function FolderTools({ folder, beside, past }: { folder: FolderHead; beside?: Pa
         <Dropdown.Menu>
           <Dropdown.Item onClick={past}>As it was ...</Dropdown.Item>
           <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/trash`)}>Trash</Dropdown.Item>
-          <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/storage`)}>Storage and rules</Dropdown.Item>
+          <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/storage`)}>
+            Storage and rules
+          </Dropdown.Item>
           <Dropdown.Divider />
-          <Dropdown.Item onClick={() => looks.change({ litter: !looks.litter })}>{looks.litter ? 'Hide' : 'Show'} what desktop systems left behind</Dropdown.Item>
+          <Dropdown.Item onClick={() => looks.change({ litter: !looks.litter })}>
+            {looks.litter ? 'Hide' : 'Show'} what desktop systems left behind
+          </Dropdown.Item>
         </Dropdown.Menu>
       </Dropdown>
     </>
@@ -274,7 +410,8 @@ function useAddFiles(folderId: string, allowed: boolean) {
     getFilesFromEvent: async (event) => {
       if (Array.isArray(event)) return [];
       // While something is only held over the page there is nothing to read yet.
-      if ('type' in event && event.type !== 'drop' && event.type !== 'change') return [...((event as React.DragEvent).dataTransfer?.items ?? [])];
+      if ('type' in event && event.type !== 'drop' && event.type !== 'change')
+        return [...((event as React.DragEvent).dataTransfer?.items ?? [])];
       const native = ('nativeEvent' in event ? event.nativeEvent : event) as Event;
       collected.current = await collect(native);
       return collected.current.map((c) => c.file);
@@ -284,7 +421,15 @@ function useAddFiles(folderId: string, allowed: boolean) {
   return { ...zone, take };
 }
 
-function AddButton({ openFiles, addFolder, newFolder }: { openFiles: () => void; addFolder: (files: Collected[]) => void; newFolder: () => void }) {
+function AddButton({
+  openFiles,
+  addFolder,
+  newFolder,
+}: {
+  openFiles: () => void;
+  addFolder: (files: Collected[]) => void;
+  newFolder: () => void;
+}) {
   const chooser = useRef<HTMLInputElement>(null);
   return (
     <Dropdown>
@@ -321,7 +466,28 @@ function AddButton({ openFiles, addFolder, newFolder }: { openFiles: () => void;
   );
 }
 
-function SelectionBar({ chosen, mayEdit, hand, paste, ontoSlip, verbs, selection }: { chosen: NodeItem[]; mayEdit: boolean; hand: { items: { name: string }[]; how: 'move' | 'copy' } | null; paste: () => void; ontoSlip: () => void; verbs: { rename: (item: NodeItem) => void; tags: (items: NodeItem[]) => void; move: (items: NodeItem[]) => void; trash: () => void }; selection: Selection }) {
+function SelectionBar({
+  chosen,
+  mayEdit,
+  hand,
+  paste,
+  ontoSlip,
+  verbs,
+  selection,
+}: {
+  chosen: NodeItem[];
+  mayEdit: boolean;
+  hand: { items: { name: string }[]; how: 'move' | 'copy' } | null;
+  paste: () => void;
+  ontoSlip: () => void;
+  verbs: {
+    rename: (item: NodeItem) => void;
+    tags: (items: NodeItem[]) => void;
+    move: (items: NodeItem[]) => void;
+    trash: () => void;
+  };
+  selection: Selection;
+}) {
   const only = chosen.length === 1 ? chosen[0] : undefined;
   if (chosen.length === 0) {
     return (
@@ -329,7 +495,9 @@ function SelectionBar({ chosen, mayEdit, hand, paste, ontoSlip, verbs, selection
         {hand && hand.items.length > 0 ? (
           <>
             <Button variant="plain" onClick={paste}>
-              {hand.how === 'move' ? 'Move' : 'Copy'} {hand.items.length === 1 ? hand.items[0]?.name : countOf(hand.items.length, 'item')} here <kbd>Ctrl V</kbd>
+              {hand.how === 'move' ? 'Move' : 'Copy'}{' '}
+              {hand.items.length === 1 ? hand.items[0]?.name : countOf(hand.items.length, 'item')} here{' '}
+              <kbd>Ctrl V</kbd>
             </Button>
           </>
         ) : (
@@ -375,15 +543,35 @@ function SelectionBar({ chosen, mayEdit, hand, paste, ontoSlip, verbs, selection
   );
 }
 
-function entriesFor(chosen: NodeItem[], act: { mayEdit: boolean; open: (item: NodeItem) => void; ontoSlip: () => void; take: (how: 'move' | 'copy') => void; setDialog: (dialog: Dialog) => void; pin: (on: boolean) => void; details: () => void; trash: () => void }): (MenuEntry | null)[] {
+function entriesFor(
+  chosen: NodeItem[],
+  act: {
+    mayEdit: boolean;
+    open: (item: NodeItem) => void;
+    ontoSlip: () => void;
+    take: (how: 'move' | 'copy') => void;
+    setDialog: (dialog: Dialog) => void;
+    pin: (on: boolean) => void;
+    details: () => void;
+    trash: () => void;
+  },
+): (MenuEntry | null)[] {
   const only = chosen.length === 1 ? chosen[0] : undefined;
   const pinned = chosen.every((i) => i.pinned);
   const entries: (MenuEntry | null | false | undefined)[] = [
-    only && { words: only.kind === 'folder' ? 'Open' : 'Look at it', key: only.kind === 'folder' ? 'Enter' : 'Space', run: () => act.open(only) },
+    only && {
+      words: only.kind === 'folder' ? 'Open' : 'Look at it',
+      key: only.kind === 'folder' ? 'Enter' : 'Space',
+      run: () => act.open(only),
+    },
     { words: 'Download', run: () => download(chosen) },
     act.mayEdit && { words: 'Put on slip', key: 's', run: act.ontoSlip },
     null,
-    act.mayEdit && { words: 'Move to ...', key: 'm', run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'move' }) },
+    act.mayEdit && {
+      words: 'Move to ...',
+      key: 'm',
+      run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'move' }),
+    },
     { words: 'Copy to ...', run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'copy' }) },
     act.mayEdit && { words: 'Cut', key: 'Ctrl X', run: () => act.take('move') },
     { words: 'Copy', key: 'Ctrl C', run: () => act.take('copy') },
@@ -405,4 +593,3 @@ export function download(items: { id: string; kind: 'folder' | 'file' }[]): void
   link.download = '';
   link.click();
 }
-

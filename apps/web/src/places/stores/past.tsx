@@ -10,7 +10,13 @@ import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
 import { pastQuery, useVerbs } from './queries';
 
-const NOW_WORDS: Record<PastItem['now'], string> = { same: 'as now', changed: 'changed since', moved: 'moved elsewhere since', trashed: 'in the trash now', gone: 'removed for good since' };
+const NOW_WORDS: Record<PastItem['now'], string> = {
+  same: 'as now',
+  changed: 'changed since',
+  moved: 'moved elsewhere since',
+  trashed: 'in the trash now',
+  gone: 'removed for good since',
+};
 
 /** A folder as it was at a moment: browsed like a folder, brought back by item or as a whole. The moment is in the address. */
 export function Past() {
@@ -30,13 +36,21 @@ export function Past() {
   const place = asked === null ? moments.length : moments.filter((m) => m <= at).length - 1;
   const go = (index: number) => {
     setChosen(new Set());
-    setSearch((s) => {
-      if (index >= moments.length) s.delete('at');
-      else s.set('at', moments[Math.max(0, index)] as string);
-      return s;
-    }, { replace: true });
+    setSearch(
+      (s) => {
+        if (index >= moments.length) s.delete('at');
+        else s.set('at', moments[Math.max(0, index)] as string);
+        return s;
+      },
+      { replace: true },
+    );
   };
-  useKeys({ '[': () => go(place - 1), ']': () => go(place + 1), 'alt+arrowup': () => past && past.folder.path.length > 1 && void navigate(`/stores/${past.folder.path.at(-2)?.id}/past?at=${at}`) });
+  useKeys({
+    '[': () => go(place - 1),
+    ']': () => go(place + 1),
+    'alt+arrowup': () =>
+      past && past.folder.path.length > 1 && void navigate(`/stores/${past.folder.path.at(-2)?.id}/past?at=${at}`),
+  });
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!past) return <SkeletonRows />;
   const isNow = place >= moments.length;
@@ -48,13 +62,20 @@ export function Past() {
   };
   const mayEdit = includes(past.folder.level, 'edit');
   const changed = past.items.filter((i) => i.now !== 'same').length;
-  const bring = (nodeIds: string[] | null) => restorePast.mutate({ folderId, at, nodeIds }, { onSuccess: () => void navigate(`/stores/${folderId}`) });
+  const bring = (nodeIds: string[] | null) =>
+    restorePast.mutate({ folderId, at, nodeIds }, { onSuccess: () => void navigate(`/stores/${folderId}`) });
   return (
     <>
       <div className="title-line">
         <h1>
           {past.folder.name} {isNow ? 'as it is now' : `as it was on ${words}`}: {countOf(past.items.length, 'item')}.{' '}
-          <span className="quiet">{isNow ? 'Move along the scale to an earlier moment.' : changed === 0 ? 'Nothing has changed since.' : `${countOf(changed, 'item')} ${changed === 1 ? 'has' : 'have'} changed since.`}</span>
+          <span className="quiet">
+            {isNow
+              ? 'Move along the scale to an earlier moment.'
+              : changed === 0
+                ? 'Nothing has changed since.'
+                : `${countOf(changed, 'item')} ${changed === 1 ? 'has' : 'have'} changed since.`}
+          </span>
         </h1>
         <div className="tools">
           {mayEdit && !isNow && chosen.size > 0 && (
@@ -63,7 +84,11 @@ export function Past() {
             </Button>
           )}
           {mayEdit && !isNow && chosen.size === 0 && (
-            <Button variant="plain" disabled={restorePast.isPending || past.items.length === 0} onClick={() => bring(null)}>
+            <Button
+              variant="plain"
+              disabled={restorePast.isPending || past.items.length === 0}
+              onClick={() => bring(null)}
+            >
               Bring the whole folder back
             </Button>
           )}
@@ -73,15 +98,38 @@ export function Past() {
         </div>
       </div>
       <div className="time-scale">
-        <Button variant="plain" size="sm" aria-label="Earlier change" disabled={place <= 0} onClick={() => go(place - 1)}>
+        <Button
+          variant="plain"
+          size="sm"
+          aria-label="Earlier change"
+          disabled={place <= 0}
+          onClick={() => go(place - 1)}
+        >
           <i className="bi bi-chevron-left" aria-hidden />
         </Button>
-        <Form.Range aria-label="Moment" aria-valuetext={words} min={0} max={moments.length} value={Math.max(0, place)} onChange={(e) => go(Number(e.target.value))} />
+        <Form.Range
+          aria-label="Moment"
+          aria-valuetext={words}
+          min={0}
+          max={moments.length}
+          value={Math.max(0, place)}
+          onChange={(e) => go(Number(e.target.value))}
+        />
         <Button variant="plain" size="sm" aria-label="Later change" disabled={isNow} onClick={() => go(place + 1)}>
           <i className="bi bi-chevron-right" aria-hidden />
         </Button>
         <span className="moment">{isNow ? 'now' : words}</span>
-        <Form.Control type="datetime-local" size="sm" aria-label="Choose a moment" value={local(at, zone)} max={local(opened, zone)} onChange={(e) => e.target.value && setSearch((s) => (s.set('at', new Date(e.target.value).toISOString()), s), { replace: true })} />
+        <Form.Control
+          type="datetime-local"
+          size="sm"
+          aria-label="Choose a moment"
+          value={local(at, zone)}
+          max={local(opened, zone)}
+          onChange={(e) =>
+            e.target.value &&
+            setSearch((s) => (s.set('at', new Date(e.target.value).toISOString()), s), { replace: true })
+          }
+        />
       </div>
       {past.items.length === 0 ? (
         <Empty>There was nothing in this folder then.</Empty>
@@ -102,15 +150,26 @@ export function Past() {
             {past.items.map((i) => (
               <tr key={i.id} className={i.now === 'same' ? undefined : 'past-changed'}>
                 <td>
-                  <Form.Check aria-label={`Select ${i.name}`} disabled={!i.restorable || isNow} checked={chosen.has(i.id)} onChange={() => toggle(i.id)} />
+                  <Form.Check
+                    aria-label={`Select ${i.name}`}
+                    disabled={!i.restorable || isNow}
+                    checked={chosen.has(i.id)}
+                    onChange={() => toggle(i.id)}
+                  />
                 </td>
                 <td>
                   <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} me-2`} aria-hidden />
-                  {i.kind === 'folder' ? <Link to={`/stores/${i.id}/past?at=${encodeURIComponent(at)}`}>{i.name}</Link> : i.name}
+                  {i.kind === 'folder' ? (
+                    <Link to={`/stores/${i.id}/past?at=${encodeURIComponent(at)}`}>{i.name}</Link>
+                  ) : (
+                    i.name
+                  )}
                 </td>
                 <td className="quiet">{i.versionNumber !== null && i.kind === 'file' ? `v${i.versionNumber}` : ''}</td>
                 <td className="number">{i.kind === 'file' && i.restorable && <Size bytes={i.sizeBytes} />}</td>
-                <td className={i.now === 'same' ? 'quiet' : undefined}>{i.restorable ? NOW_WORDS[i.now] : 'its bytes are gone'}</td>
+                <td className={i.now === 'same' ? 'quiet' : undefined}>
+                  {i.restorable ? NOW_WORDS[i.now] : 'its bytes are gone'}
+                </td>
               </tr>
             ))}
           </tbody>
@@ -122,6 +181,17 @@ export function Past() {
 
 /** A moment as the browser's field for date and time wants it. */
 function local(at: string, zone: string): string {
-  const parts = new Map(new Intl.DateTimeFormat('sv-SE', { timeZone: zone, year: 'numeric', month: '2-digit', day: '2-digit', hour: '2-digit', minute: '2-digit' }).formatToParts(new Date(at)).map((p) => [p.type, p.value]));
+  const parts = new Map(
+    new Intl.DateTimeFormat('sv-SE', {
+      timeZone: zone,
+      year: 'numeric',
+      month: '2-digit',
+      day: '2-digit',
+      hour: '2-digit',
+      minute: '2-digit',
+    })
+      .formatToParts(new Date(at))
+      .map((p) => [p.type, p.value]),
+  );
   return `${parts.get('year')}-${parts.get('month')}-${parts.get('day')}T${parts.get('hour')}:${parts.get('minute')}`;
 }

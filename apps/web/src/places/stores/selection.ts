@@ -13,8 +13,15 @@ export interface Selection {
 }
 
 export function useSelection(order: readonly string[]): Selection {
-  const [state, setState] = useState<{ ids: ReadonlySet<string>; focus: number; anchor: number }>({ ids: new Set(), focus: -1, anchor: 0 });
-  const between = useCallback((a: number, b: number) => new Set(order.slice(Math.min(a, b), Math.max(a, b) + 1)), [order]);
+  const [state, setState] = useState<{ ids: ReadonlySet<string>; focus: number; anchor: number }>({
+    ids: new Set(),
+    focus: -1,
+    anchor: 0,
+  });
+  const between = useCallback(
+    (a: number, b: number) => new Set(order.slice(Math.min(a, b), Math.max(a, b) + 1)),
+    [order],
+  );
   return {
     // What has gone from the list is not selected any more.
     ids: state.ids,
@@ -29,7 +36,9 @@ export function useSelection(order: readonly string[]): Selection {
     move: (to, extend) =>
       setState((s) => {
         const index = Math.max(0, Math.min(order.length - 1, to));
-        return extend ? { ids: between(s.anchor, index), focus: index, anchor: s.anchor } : { ids: new Set(order.slice(index, index + 1)), focus: index, anchor: index };
+        return extend
+          ? { ids: between(s.anchor, index), focus: index, anchor: s.anchor }
+          : { ids: new Set(order.slice(index, index + 1)), focus: index, anchor: index };
       }),
     all: () => setState((s) => ({ ...s, ids: new Set(order) })),
     clear: () => setState((s) => ({ ...s, ids: new Set() })),

@@ -45,7 +45,11 @@ export function Storage() {
           {includes(usage.store.level, 'edit') && <Litter storeId={storeId} />}
         </section>
         <section>
-          {manages ? <Policy key={JSON.stringify(usage.policy)} usage={usage} admin={me.role === 'admin'} /> : <p>{usage.policyWords}</p>}
+          {manages ? (
+            <Policy key={JSON.stringify(usage.policy)} usage={usage} admin={me.role === 'admin'} />
+          ) : (
+            <p>{usage.policyWords}</p>
+          )}
           {me.role === 'admin' && <Quotas />}
           {me.role === 'admin' && usage.store.kind === 'common' && <Tasks store={usage.store} />}
         </section>
@@ -61,11 +65,19 @@ function Title({ usage }: { usage: StoreUsage }) {
   const left = Math.max(0, capacityBytes - store.usedBytes);
   const soon = forecast?.fullAt && Date.parse(forecast.fullAt) - now() < 60 * 86_400_000;
   const far = forecast?.fullAt && Date.parse(forecast.fullAt) - now() > 3650 * 86_400_000;
-  const trend = far ? 'At the present pace that lasts for more than ten years.' : !forecast ? 'A week of use is needed to tell when it will be full.' : forecast.fullAt === null ? 'On the present trend it does not fill up.' : `Full around ${dayInWords(Date.parse(forecast.fullAt), now(), zone)}${forecast.earliest ? `, at the earliest ${dayInWords(Date.parse(forecast.earliest), now(), zone)}` : ''}.`;
+  const trend = far
+    ? 'At the present pace that lasts for more than ten years.'
+    : !forecast
+      ? 'A week of use is needed to tell when it will be full.'
+      : forecast.fullAt === null
+        ? 'On the present trend it does not fill up.'
+        : `Full around ${dayInWords(Date.parse(forecast.fullAt), now(), zone)}${forecast.earliest ? `, at the earliest ${dayInWords(Date.parse(forecast.earliest), now(), zone)}` : ''}.`;
   return (
     <div className="title-line">
       <h1>
-        {name} holds {formatSize(store.usedBytes)}; {formatSize(left)} {capacityOf === 'quota' ? 'of its quota is' : 'of the disk are'} left. <span className={soon ? 'needs-hand' : 'quiet'}>{trend}</span>
+        {name} holds {formatSize(store.usedBytes)}; {formatSize(left)}{' '}
+        {capacityOf === 'quota' ? 'of its quota is' : 'of the disk are'} left.{' '}
+        <span className={soon ? 'needs-hand' : 'quiet'}>{trend}</span>
       </h1>
       <div className="tools">
         <Link className="btn btn-plain" to={`/stores/${store.id}/trash`}>
@@ -81,23 +93,60 @@ function Title({ usage }: { usage: StoreUsage }) {
 
 function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
   const { policy, store } = usage;
-  const [form, setForm] = useState({ quota: giga(policy.quotaBytes), largest: giga(policy.largestFileBytes), types: policy.allowedTypes.join(' '), kept: String(policy.versionsKept), thin: String(policy.thinAfterDays ?? ''), trash: String(policy.trashDays ?? '') });
+  const [form, setForm] = useState({
+    quota: giga(policy.quotaBytes),
+    largest: giga(policy.largestFileBytes),
+    types: policy.allowedTypes.join(' '),
+    kept: String(policy.versionsKept),
+    thin: String(policy.thinAfterDays ?? ''),
+    trash: String(policy.trashDays ?? ''),
+  });
   const { changePolicy } = useVerbs();
   const kept = Number(form.kept);
   const thin = form.thin === '' ? null : Number(form.thin);
-  const sound = Number.isInteger(kept) && kept >= 1 && kept <= 1000 && (thin === null || (Number.isInteger(thin) && thin >= 1 && thin <= 3650));
+  const sound =
+    Number.isInteger(kept) &&
+    kept >= 1 &&
+    kept <= 1000 &&
+    (thin === null || (Number.isInteger(thin) && thin >= 1 && thin <= 3650));
   const { data: effect } = useQuery({ ...effectQuery(store.id, kept, thin), enabled: sound });
-  const set = (name: keyof typeof form) => (e: { target: { value: string } }) => setForm({ ...form, [name]: e.target.value });
+  const set = (name: keyof typeof form) => (e: { target: { value: string } }) =>
+    setForm({ ...form, [name]: e.target.value });
   const save = () => {
-    const change: StorePolicyText = { quotaBytes: bytesOf(form.quota), largestFileBytes: bytesOf(form.largest), allowedTypes: form.types.toLowerCase().split(/[\s,.;]+/).filter(Boolean), versionsKept: kept, thinAfterDays: thin, trashDays: form.trash === '' ? null : Number(form.trash) };
+    const change: StorePolicyText = {
+      quotaBytes: bytesOf(form.quota),
+      largestFileBytes: bytesOf(form.largest),
+      allowedTypes: form.types
+        .toLowerCase()
+        .split(/[\s,.;]+/)
+        .filter(Boolean),
+      versionsKept: kept,
+      thinAfterDays: thin,
+      trashDays: form.trash === '' ? null : Number(form.trash),
+    };
     const { quotaBytes, ...others } = change;
     changePolicy.mutate({ storeId: store.id, change: admin ? { quotaBytes, ...others } : others });
   };
   const fault = (field: string) => (changePolicy.error instanceof ApiProblem ? changePolicy.error.field(field) : null);
-  const line = (name: keyof typeof form, field: keyof StorePolicyText, label: string, unit: string, hint: string, width = '6rem') => (
+  const line = (
+    name: keyof typeof form,
+    field: keyof StorePolicyText,
+    label: string,
+    unit: string,
+    hint: string,
+    width = '6rem',
+  ) => (
     <div className="rule-line">
       <Form.Label htmlFor={`rule-${name}`}>{label}</Form.Label>
-      <Form.Control id={`rule-${name}`} size="sm" ref={(e: HTMLInputElement | null) => void (e && (e.style.width = width))} value={form[name]} isInvalid={Boolean(fault(field))} placeholder={hint} onChange={set(name)} />
+      <Form.Control
+        id={`rule-${name}`}
+        size="sm"
+        ref={(e: HTMLInputElement | null) => void (e && (e.style.width = width))}
+        value={form[name]}
+        isInvalid={Boolean(fault(field))}
+        placeholder={hint}
+        onChange={set(name)}
+      />
       <span className="quiet">{unit}</span>
       {fault(field) && <span className="field-fault">{fault(field)}</span>}
     </div>
@@ -119,7 +168,12 @@ function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
       {line('trash', 'trashDays', 'Trash kept', 'days', 'for ever')}
       {sound && effect && (
         <p className={effect.versions > 0 ? 'rule-effect some' : 'rule-effect'}>
-          {effect.versions === 0 ? 'These rules would remove no version today.' : `These rules would remove ${countOf(effect.versions, 'version')} (${formatSize(effect.bytes)}): ${effect.examples.slice(0, 3).map((e) => `${e.name} v${e.number}`).join(', ')}${effect.versions > 3 ? ' ...' : ''}`}
+          {effect.versions === 0
+            ? 'These rules would remove no version today.'
+            : `These rules would remove ${countOf(effect.versions, 'version')} (${formatSize(effect.bytes)}): ${effect.examples
+                .slice(0, 3)
+                .map((e) => `${e.name} v${e.number}`)
+                .join(', ')}${effect.versions > 3 ? ' ...' : ''}`}
         </p>
       )}
       <Button type="submit" disabled={!sound || changePolicy.isPending}>
@@ -137,7 +191,11 @@ function Litter({ storeId }: { storeId: string }) {
     <>
       <h2 className="small-head mt-3">Left behind by desktop systems</h2>
       <p className="mb-1">
-        {countOf(litter.length, 'item')}, {formatSize(litter.reduce((sum, l) => sum + l.sizeBytes, 0))}: {litter.slice(0, 4).map((l) => `${l.name} in ${l.place}`).join(', ')}
+        {countOf(litter.length, 'item')}, {formatSize(litter.reduce((sum, l) => sum + l.sizeBytes, 0))}:{' '}
+        {litter
+          .slice(0, 4)
+          .map((l) => `${l.name} in ${l.place}`)
+          .join(', ')}
         {litter.length > 4 && ` and ${litter.length - 4} more`}. Hidden, and never published.
       </p>
       <Button variant="plain" size="sm" disabled={trash.isPending} onClick={() => trash.mutate(litter.slice(0, 200))}>
@@ -150,7 +208,10 @@ function Litter({ storeId }: { storeId: string }) {
 function Quotas() {
   const { data: people = [], refetch } = useQuery(quotasQuery);
   const [editing, setEditing] = useState<string | null>(null);
-  const save = (id: string, text: string) => void api('PUT', `/api/quotas/${id}`, { quotaBytes: bytesOf(text) }).then(() => refetch(), tellFailure).finally(() => setEditing(null));
+  const save = (id: string, text: string) =>
+    void api('PUT', `/api/quotas/${id}`, { quotaBytes: bytesOf(text) })
+      .then(() => refetch(), tellFailure)
+      .finally(() => setEditing(null));
   return (
     <>
       <h2 className="small-head mt-3">Quotas of people, over all stores</h2>
@@ -164,7 +225,15 @@ function Quotas() {
               </td>
               <td>
                 {editing === p.id ? (
-                  <Form.Control autoFocus size="sm" aria-label={`Quota of ${p.name} in GB`} placeholder="GB; empty for none" defaultValue={giga(p.quotaBytes)} onBlur={(e) => save(p.id, e.target.value)} onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()} />
+                  <Form.Control
+                    autoFocus
+                    size="sm"
+                    aria-label={`Quota of ${p.name} in GB`}
+                    placeholder="GB; empty for none"
+                    defaultValue={giga(p.quotaBytes)}
+                    onBlur={(e) => save(p.id, e.target.value)}
+                    onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
+                  />
                 ) : (
                   <button type="button" className="link" onClick={() => setEditing(p.id)}>
                     {p.quotaBytes === null ? 'no quota' : `of ${formatSize(p.quotaBytes)}`}

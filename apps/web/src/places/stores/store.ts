@@ -8,7 +8,19 @@ interface Looks extends Order {
   details: boolean;
   change: (part: Partial<Omit<Looks, 'change'>>) => void;
 }
-export const useLooks = create<Looks>()(persist((set) => ({ view: 'list', sort: 'name', descending: false, litter: false, details: false, change: (part) => set(part) }), { name: 'quay-looks' }));
+export const useLooks = create<Looks>()(
+  persist(
+    (set) => ({
+      view: 'list',
+      sort: 'name',
+      descending: false,
+      litter: false,
+      details: false,
+      change: (part) => set(part),
+    }),
+    { name: 'quay-looks' },
+  ),
+);
 
 /** What was cut or copied, to be put down in another folder. */
 interface Hand {

@@ -25,10 +25,23 @@ export function TagChip({ tag }: { tag: Tag }) {
   );
 }
 
-const COLOUR_NAMES: Record<TagColour, string> = { tide: 'teal', lamp: 'green', buoy: 'orange', flare: 'red', ink: 'dark', stone: 'grey' };
+const COLOUR_NAMES: Record<TagColour, string> = {
+  tide: 'teal',
+  lamp: 'green',
+  buoy: 'orange',
+  flare: 'red',
+  ink: 'dark',
+  stone: 'grey',
+};
 
 /** Puts tags on items, takes them off, and makes new ones. */
-export function TagDialog({ items, close }: { items: { id: string; name: string; tags: string[] }[]; close: () => void }) {
+export function TagDialog({
+  items,
+  close,
+}: {
+  items: { id: string; name: string; tags: string[] }[];
+  close: () => void;
+}) {
   const { data: tags = [] } = useQuery(tagsQuery);
   const { tag, createTag } = useVerbs();
   const [name, setName] = useState('');
@@ -55,7 +68,13 @@ export function TagDialog({ items, close }: { items: { id: string; name: string;
       <Modal.Body>
         {tags.length === 0 && <p className="quiet">There are no tags yet. Make the first one.</p>}
         {tags.map((t) => (
-          <Form.Check key={t.id} id={`tag-${t.id}`} label={<TagChip tag={t} />} checked={has(t)} onChange={(e) => set(t, e.target.checked)} />
+          <Form.Check
+            key={t.id}
+            id={`tag-${t.id}`}
+            label={<TagChip tag={t} />}
+            checked={has(t)}
+            onChange={(e) => set(t, e.target.checked)}
+          />
         ))}
         <Form
           className="tag-new"
@@ -64,10 +83,25 @@ export function TagDialog({ items, close }: { items: { id: string; name: string;
             if (name.trim()) void make().catch(() => undefined);
           }}
         >
-          <Form.Control size="sm" aria-label="Name of a new tag" placeholder="New tag" maxLength={40} value={name} onChange={(e) => setName(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="Name of a new tag"
+            placeholder="New tag"
+            maxLength={40}
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
           <div role="radiogroup" aria-label="Colour" className="colours">
             {TAG_COLOURS.map((c) => (
-              <button key={c} type="button" role="radio" aria-checked={c === colour} aria-label={COLOUR_NAMES[c]} className={`tag-dot large ${c}`} onClick={() => setColour(c)} />
+              <button
+                key={c}
+                type="button"
+                role="radio"
+                aria-checked={c === colour}
+                aria-label={COLOUR_NAMES[c]}
+                className={`tag-dot large ${c}`}
+                onClick={() => setColour(c)}
+              />
             ))}
           </div>
           <Button type="submit" size="sm" variant="plain" disabled={!name.trim()}>

@@ -16,7 +16,8 @@ export function Tasks({ store }: { store: StoreSummary }) {
   const { data: damaged = [] } = useQuery(damagedQuery);
   const [adopting, setAdopting] = useState(false);
   const [report, setReport] = useState<Task | null>(null);
-  const ask = (path: string, body?: unknown) => void api('POST', path, body ?? {}).then(() => client.invalidateQueries({ queryKey: ['tasks'] }), tellFailure);
+  const ask = (path: string, body?: unknown) =>
+    void api('POST', path, body ?? {}).then(() => client.invalidateQueries({ queryKey: ['tasks'] }), tellFailure);
   return (
     <>
       <h2 className="small-head mt-3">In order</h2>
@@ -33,7 +34,9 @@ export function Tasks({ store }: { store: StoreSummary }) {
       </div>
       {damaged.length > 0 && (
         <div className="failure" role="alert">
-          <p className="mb-1">{damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:</p>
+          <p className="mb-1">
+            {damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:
+          </p>
           <ul className="mb-0">
             {damaged.slice(0, 8).map((d) => (
               <li key={`${d.nodeId} ${d.version}`}>
@@ -53,8 +56,20 @@ export function Tasks({ store }: { store: StoreSummary }) {
             <br />
             <span className={t.state === 'failed' ? 'field-fault' : 'quiet'}>{wordsOf(t)}</span>
             {t.state === 'running' && t.progress.total !== null && (
-              <span className="progress d-block" role="progressbar" aria-label={t.title} aria-valuenow={t.progress.done} aria-valuemin={0} aria-valuemax={t.progress.total}>
-                <span className="progress-bar d-block h-100" ref={(bar) => void (bar && (bar.style.width = `${(100 * t.progress.done) / Math.max(1, t.progress.total ?? 1)}%`))} />
+              <span
+                className="progress d-block"
+                role="progressbar"
+                aria-label={t.title}
+                aria-valuenow={t.progress.done}
+                aria-valuemin={0}
+                aria-valuemax={t.progress.total}
+              >
+                <span
+                  className="progress-bar d-block h-100"
+                  ref={(bar) =>
+                    void (bar && (bar.style.width = `${(100 * t.progress.done) / Math.max(1, t.progress.total ?? 1)}%`))
+                  }
+                />
               </span>
             )}
           </span>
@@ -70,7 +85,13 @@ export function Tasks({ store }: { store: StoreSummary }) {
           )}
         </div>
       ))}
-      {adopting && <Adopt store={store} start={(path) => ask('/api/import', { path, folderId: store.rootId })} close={() => setAdopting(false)} />}
+      {adopting && (
+        <Adopt
+          store={store}
+          start={(path) => ask('/api/import', { path, folderId: store.rootId })}
+          close={() => setAdopting(false)}
+        />
+      )}
       {report && (
         <Modal show onHide={() => setReport(null)} scrollable aria-labelledby="report-title">
           <Modal.Header closeButton>
@@ -112,7 +133,11 @@ function wordsOf(t: Task): string {
 function Adopt({ store, start, close }: { store: StoreSummary; start: (path: string) => void; close: () => void }) {
   const [path, setPath] = useState<string | null>(null);
   const { data: folder, error } = useQuery(browseQuery(path));
-  const choices = folder ? (path === null ? folder.roots.map((r) => [r, r] as const) : folder.folders.map((f) => [`${folder.path}/${f}`, f] as const)) : [];
+  const choices = folder
+    ? path === null
+      ? folder.roots.map((r) => [r, r] as const)
+      : folder.folders.map((f) => [`${folder.path}/${f}`, f] as const)
+    : [];
   const isRoot = folder !== undefined && folder.roots.includes(folder.path);
   return (
     <Modal show onHide={close} scrollable aria-labelledby="adopt-title" restoreFocus>
@@ -122,7 +147,10 @@ function Adopt({ store, start, close }: { store: StoreSummary; start: (path: str
         </Modal.Title>
       </Modal.Header>
       <Modal.Body className="chooser">
-        <p className="quiet">Every file is copied and read back against its checksum; the folder itself stays as it is. Symbolic links are not followed.</p>
+        <p className="quiet">
+          Every file is copied and read back against its checksum; the folder itself stays as it is. Symbolic links are
+          not followed.
+        </p>
         {error && <Failure error={error} />}
         {!folder && !error && <SkeletonRows count={3} />}
         {folder && path === null && folder.roots.length === 0 && (

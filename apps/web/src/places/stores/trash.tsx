@@ -33,13 +33,18 @@ export function Trash() {
     setChosen(new Set());
     // Where the old place is gone, another is asked for.
     if (list.some((i) => !i.placeIsThere)) setPlacing(list);
-    else verbs.putBack.mutate({ nodeIds: list.map((i) => i.id) }, { onError: (e) => e instanceof ApiProblem && e.code === 'trash.place-gone' && setPlacing(list) });
+    else
+      verbs.putBack.mutate(
+        { nodeIds: list.map((i) => i.id) },
+        { onError: (e) => e instanceof ApiProblem && e.code === 'trash.place-gone' && setPlacing(list) },
+      );
   };
   return (
     <>
       <div className="title-line">
         <h1>
-          Trash of {store?.kind === 'home' ? 'my files' : (store?.name ?? 'this store')}: {countOf(items.length, 'item')}, {formatSize(items.reduce((sum, i) => sum + i.sizeBytes, 0))}.
+          Trash of {store?.kind === 'home' ? 'my files' : (store?.name ?? 'this store')}:{' '}
+          {countOf(items.length, 'item')}, {formatSize(items.reduce((sum, i) => sum + i.sizeBytes, 0))}.
         </h1>
         <div className="tools">
           {selected.length > 0 && (
@@ -91,7 +96,11 @@ export function Trash() {
             {items.map((i) => (
               <tr key={i.id}>
                 <td>
-                  <Form.Check aria-label={`Select ${i.name}`} checked={chosen.has(i.id)} onChange={() => toggle(i.id)} />
+                  <Form.Check
+                    aria-label={`Select ${i.name}`}
+                    checked={chosen.has(i.id)}
+                    onChange={() => toggle(i.id)}
+                  />
                 </td>
                 <td>
                   <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} me-2`} aria-hidden />
@@ -119,7 +128,19 @@ export function Trash() {
           </tbody>
         </table>
       )}
-      {placing && <FolderChooser title={placing.length === 1 ? `Put ${placing[0]?.name} into another folder` : `Put ${placing.length} items into another folder`} verb="Put into" startId={store?.rootId ?? null} choose={(to) => verbs.putBack.mutate({ nodeIds: placing.map((i) => i.id), toFolderId: to.id })} close={() => setPlacing(null)} />}
+      {placing && (
+        <FolderChooser
+          title={
+            placing.length === 1
+              ? `Put ${placing[0]?.name} into another folder`
+              : `Put ${placing.length} items into another folder`
+          }
+          verb="Put into"
+          startId={store?.rootId ?? null}
+          choose={(to) => verbs.putBack.mutate({ nodeIds: placing.map((i) => i.id), toFolderId: to.id })}
+          close={() => setPlacing(null)}
+        />
+      )}
       {purging && (
         <Modal show onHide={() => setPurging(null)} aria-labelledby="purge-title" restoreFocus>
           <Modal.Header closeButton>
@@ -127,7 +148,9 @@ export function Trash() {
               Remove {purging.length === 1 ? purging[0]?.name : countOf(purging.length, 'item')} for good?
             </Modal.Title>
           </Modal.Header>
-          <Modal.Body>This cannot be taken back. Only a backup holds the bytes then. What a live share still needs stays.</Modal.Body>
+          <Modal.Body>
+            This cannot be taken back. Only a backup holds the bytes then. What a live share still needs stays.
+          </Modal.Body>
           <Modal.Footer>
             <Button variant="plain" autoFocus onClick={() => setPurging(null)}>
               Leave it in the trash

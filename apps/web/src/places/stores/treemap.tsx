@@ -22,8 +22,15 @@ export function Treemap({ tree, storeId }: { tree: UsagePart; storeId: string })
   }, []);
   const shown = within.reduce<UsagePart>((part, id) => part.children.find((c) => c.id === id) ?? part, tree);
   if (tree.bytes === 0) return <p className="quiet">Nothing is stored here yet.</p>;
-  const root = treemap<UsagePart>().tile(treemapSquarify).size([width, HEIGHT]).paddingInner(2).paddingTop((n) => (n.depth === 1 && n.children ? HEAD : 0)).round(true)(
-    hierarchy(twoLevels(shown), (p) => p.children).sum((p) => (p.children.length === 0 ? p.bytes : 0)).sort((a, b) => (b.value ?? 0) - (a.value ?? 0)),
+  const root = treemap<UsagePart>()
+    .tile(treemapSquarify)
+    .size([width, HEIGHT])
+    .paddingInner(2)
+    .paddingTop((n) => (n.depth === 1 && n.children ? HEAD : 0))
+    .round(true)(
+    hierarchy(twoLevels(shown), (p) => p.children)
+      .sum((p) => (p.children.length === 0 ? p.bytes : 0))
+      .sort((a, b) => (b.value ?? 0) - (a.value ?? 0)),
   );
   const parts = root.descendants().filter((n) => n.depth > 0);
   const open = (part: UsagePart) => {
@@ -36,7 +43,12 @@ export function Treemap({ tree, storeId }: { tree: UsagePart; storeId: string })
   return (
     <div ref={box} className="treemap">
       <nav aria-label="Place in the chart" className="treemap-path">
-        {[tree, ...within.map((_, i) => within.slice(0, i + 1).reduce<UsagePart>((p, id) => p.children.find((c) => c.id === id) ?? p, tree))].map((p, i, all) =>
+        {[
+          tree,
+          ...within.map((_, i) =>
+            within.slice(0, i + 1).reduce<UsagePart>((p, id) => p.children.find((c) => c.id === id) ?? p, tree),
+          ),
+        ].map((p, i, all) =>
           i === all.length - 1 ? (
             <strong key={p.id}>
               {p.name} <span className="quiet">{formatSize(p.bytes)}</span>
@@ -51,7 +63,12 @@ export function Treemap({ tree, storeId }: { tree: UsagePart; storeId: string })
           ),
         )}
       </nav>
-      <div className="treemap-field" role="list" aria-label={`What fills ${shown.name}`} ref={(e) => void (e && (e.style.height = `${HEIGHT}px`))}>
+      <div
+        className="treemap-field"
+        role="list"
+        aria-label={`What fills ${shown.name}`}
+        ref={(e) => void (e && (e.style.height = `${HEIGHT}px`))}
+      >
         {parts.map((node) => (
           <Cell key={`${node.depth} ${node.data.id}`} node={node} total={shown.bytes} open={open} />
         ))}
@@ -60,7 +77,15 @@ export function Treemap({ tree, storeId }: { tree: UsagePart; storeId: string })
   );
 }
 
-function Cell({ node, total, open }: { node: HierarchyRectangularNode<UsagePart>; total: number; open: (part: UsagePart) => void }) {
+function Cell({
+  node,
+  total,
+  open,
+}: {
+  node: HierarchyRectangularNode<UsagePart>;
+  total: number;
+  open: (part: UsagePart) => void;
+}) {
   const { data: part, x0, x1, y0, y1, depth } = node;
   const share = `${((100 * part.bytes) / Math.max(1, total)).toFixed(part.bytes / total < 0.01 ? 1 : 0)} %`;
   const rest = `${countOf(part.files, part.kind === 'versions' ? 'version' : 'file')}, ${share}`;
@@ -75,9 +100,17 @@ function Cell({ node, total, open }: { node: HierarchyRectangularNode<UsagePart>
   const room = x1 - x0 > 46 && y1 - y0 > 16;
   return (
     <div role="listitem" ref={place} className={`cell depth-${depth} ${part.kind}${inner ? ' inner' : ''}`}>
-      <button type="button" title={`${part.name}: ${formatSize(part.bytes)}, ${rest} (${formatExactBytes(part.bytes)})`} onClick={() => open(part)} tabIndex={depth === 1 ? 0 : -1}>
+      <button
+        type="button"
+        title={`${part.name}: ${formatSize(part.bytes)}, ${rest} (${formatExactBytes(part.bytes)})`}
+        onClick={() => open(part)}
+        tabIndex={depth === 1 ? 0 : -1}
+      >
         <span className={room ? 'cell-name' : 'visually-hidden'}>{part.name}</span>{' '}
-        <span className={room && (y1 - y0 > 34 || inner) ? 'cell-size' : 'visually-hidden'}>{formatSize(part.bytes)}</span> <span className="visually-hidden">{rest}</span>
+        <span className={room && (y1 - y0 > 34 || inner) ? 'cell-size' : 'visually-hidden'}>
+          {formatSize(part.bytes)}
+        </span>{' '}
+        <span className="visually-hidden">{rest}</span>
       </button>
     </div>
   );

@@ -10,20 +10,39 @@ const DAY_MS = 86_400_000;
 export function UsageChart({ usage }: { usage: StoreUsage }) {
   const zone = useZone();
   const present = now();
-  const points = [...usage.samples.map((s) => ({ at: Date.parse(s.day), bytes: s.usedBytes })).filter((p) => p.at < present), { at: present, bytes: usage.store.usedBytes }];
+  const points = [
+    ...usage.samples.map((s) => ({ at: Date.parse(s.day), bytes: s.usedBytes })).filter((p) => p.at < present),
+    { at: present, bytes: usage.store.usedBytes },
+  ];
   if (points.length < 2) return <p className="quiet">Every day one point is added here.</p>;
   const ahead = present + 60 * DAY_MS;
   const { forecast } = usage;
   const reach = (perDay: number) => usage.store.usedBytes + Math.max(0, perDay) * 60;
   const low = forecast ? slopeOf(usage, forecast.latest) : 0;
   const high = forecast ? slopeOf(usage, forecast.earliest) : 0;
-  const top = Math.max(max(points, (p) => p.bytes) ?? 1, forecast ? Math.min(reach(high) || 0, usage.capacityBytes) : 0);
+  const top = Math.max(
+    max(points, (p) => p.bytes) ?? 1,
+    forecast ? Math.min(reach(high) || 0, usage.capacityBytes) : 0,
+  );
   // The limit is drawn only where it is near enough to matter.
   const near = usage.capacityBytes < top * 2;
   const x = scaleTime([points[0]?.at ?? present, forecast ? ahead : present], [SIZE.left, SIZE.width - SIZE.right]);
   const y = scaleLinear([0, (near ? usage.capacityBytes : top) * 1.08], [SIZE.height - SIZE.bottom, SIZE.top]).nice(4);
-  const path = line<(typeof points)[0]>((p) => x(p.at), (p) => y(p.bytes))(points) ?? '';
-  const cone = forecast ? (area<{ at: number; low: number; high: number }>((p) => x(p.at), (p) => y(p.low), (p) => y(p.high))([{ at: present, low: usage.store.usedBytes, high: usage.store.usedBytes }, { at: ahead, low: reach(low), high: Math.min(reach(high), y.domain()[1] ?? Infinity) }]) ?? '') : '';
+  const path =
+    line<(typeof points)[0]>(
+      (p) => x(p.at),
+      (p) => y(p.bytes),
+    )(points) ?? '';
+  const cone = forecast
+    ? (area<{ at: number; low: number; high: number }>(
+        (p) => x(p.at),
+        (p) => y(p.low),
+        (p) => y(p.high),
+      )([
+        { at: present, low: usage.store.usedBytes, high: usage.store.usedBytes },
+        { at: ahead, low: reach(low), high: Math.min(reach(high), y.domain()[1] ?? Infinity) },
+      ]) ?? '')
+    : '';
   const words = `From ${formatSize(points[0]?.bytes ?? 0)} to ${formatSize(usage.store.usedBytes)} since ${dayInWords(points[0]?.at ?? present, present, zone)}${forecast ? `; ${formatSize(Math.abs(Math.round(forecast.bytesPerDay)))} ${forecast.bytesPerDay < 0 ? 'less' : 'more'} a day` : ''}.`;
   return (
     <figure className="usage-chart">
@@ -43,8 +62,24 @@ export function UsageChart({ usage }: { usage: StoreUsage }) {
         ))}
         {cone && <path className="cone" d={cone} />}
         <path className="used" d={path} />
-        {forecast && <line className="trend" x1={x(present)} y1={y(usage.store.usedBytes)} x2={x(ahead)} y2={y(Math.min(reach(forecast.bytesPerDay), y.domain()[1] ?? Infinity))} />}
-        {near && <line className="limit" x1={SIZE.left} x2={SIZE.width - SIZE.right} y1={y(usage.capacityBytes)} y2={y(usage.capacityBytes)} />}
+        {forecast && (
+          <line
+            className="trend"
+            x1={x(present)}
+            y1={y(usage.store.usedBytes)}
+            x2={x(ahead)}
+            y2={y(Math.min(reach(forecast.bytesPerDay), y.domain()[1] ?? Infinity))}
+          />
+        )}
+        {near && (
+          <line
+            className="limit"
+            x1={SIZE.left}
+            x2={SIZE.width - SIZE.right}
+            y1={y(usage.capacityBytes)}
+            y2={y(usage.capacityBytes)}
+          />
+        )}
         <line className="now" x1={x(present)} x2={x(present)} y1={SIZE.top} y2={SIZE.height - SIZE.bottom} />
       </svg>
       <figcaption className="quiet">{words}</figcaption>

@@ -11,7 +11,17 @@ import { Picture } from './picture';
 import { infoQuery, textQuery } from './queries';
 
 /** One file over the whole window; the arrow keys move through the folder. Nothing of the file runs here: it is shown as pictures and text that the server made. */
-export function Viewer({ id, items, go, close }: { id: string; items: NodeItem[]; go: (id: string) => void; close: () => void }) {
+export function Viewer({
+  id,
+  items,
+  go,
+  close,
+}: {
+  id: string;
+  items: NodeItem[];
+  go: (id: string) => void;
+  close: () => void;
+}) {
   const { data: info, error } = useQuery(infoQuery(id));
   const box = useRef<HTMLDivElement>(null);
   const at = items.findIndex((i) => i.id === id);
@@ -40,10 +50,22 @@ export function Viewer({ id, items, go, close }: { id: string; items: NodeItem[]
             {at + 1} of {items.length}
           </span>
         )}
-        <button type="button" className={`btn btn-plain btn-sm${at >= 0 && items.length > 1 ? '' : ' ms-auto'}`} aria-label="Previous file" disabled={at <= 0} onClick={() => step(-1)}>
+        <button
+          type="button"
+          className={`btn btn-plain btn-sm${at >= 0 && items.length > 1 ? '' : ' ms-auto'}`}
+          aria-label="Previous file"
+          disabled={at <= 0}
+          onClick={() => step(-1)}
+        >
           <i className="bi bi-arrow-left" aria-hidden />
         </button>
-        <button type="button" className="btn btn-plain btn-sm" aria-label="Next file" disabled={at < 0 || at >= items.length - 1} onClick={() => step(1)}>
+        <button
+          type="button"
+          className="btn btn-plain btn-sm"
+          aria-label="Next file"
+          disabled={at < 0 || at >= items.length - 1}
+          onClick={() => step(1)}
+        >
           <i className="bi bi-arrow-right" aria-hidden />
         </button>
         <button type="button" className="btn btn-plain btn-sm" onClick={() => info && download([info])}>
@@ -53,13 +75,33 @@ export function Viewer({ id, items, go, close }: { id: string; items: NodeItem[]
           <i className="bi bi-x-lg" aria-hidden />
         </button>
       </header>
-      <div className="viewer-body">{error ? <Failure error={error} /> : name ? <Preview key={id} id={id} name={name} kind={previewKind(name)} pages={info?.preview?.pages ?? null} /> : <SkeletonRows />}</div>
+      <div className="viewer-body">
+        {error ? (
+          <Failure error={error} />
+        ) : name ? (
+          <Preview key={id} id={id} name={name} kind={previewKind(name)} pages={info?.preview?.pages ?? null} />
+        ) : (
+          <SkeletonRows />
+        )}
+      </div>
     </div>
   );
 }
 
 /** What can be seen of a file, or of one of its versions. */
-export function Preview({ id, name, kind, pages, version }: { id: string; name: string; kind: PreviewKind; pages: number | null; version?: number }) {
+export function Preview({
+  id,
+  name,
+  kind,
+  pages,
+  version,
+}: {
+  id: string;
+  name: string;
+  kind: PreviewKind;
+  pages: number | null;
+  version?: number;
+}) {
   const query = version ? `?version=${version}` : '';
   const bytes = `/api/files/${id}/content?show=1${version ? `&version=${version}` : ''}`;
   switch (kind) {
@@ -91,19 +133,37 @@ function Waiting() {
 function Pages({ id, name, query, pages }: { id: string; name: string; query: string; pages: number | null }) {
   const [page, setPage] = useState(1);
   const many = pages !== null && pages > 1;
-  useKeys({ pagedown: () => setPage((p) => Math.min(pages ?? p, p + 1)), pageup: () => setPage((p) => Math.max(1, p - 1)) });
+  useKeys({
+    pagedown: () => setPage((p) => Math.min(pages ?? p, p + 1)),
+    pageup: () => setPage((p) => Math.max(1, p - 1)),
+  });
   return (
     <div className="pages">
-      <Picture className="whole" src={`/api/files/${id}/pages/${page}${query}`} alt={`${name}, page ${page}`} otherwise={<Waiting />} />
+      <Picture
+        className="whole"
+        src={`/api/files/${id}/pages/${page}${query}`}
+        alt={`${name}, page ${page}`}
+        otherwise={<Waiting />}
+      />
       {many && (
         <div className="page-steps">
-          <button type="button" className="btn btn-plain btn-sm" disabled={page === 1} onClick={() => setPage(page - 1)}>
+          <button
+            type="button"
+            className="btn btn-plain btn-sm"
+            disabled={page === 1}
+            onClick={() => setPage(page - 1)}
+          >
             Previous page
           </button>
           <span>
             Page {page} of {pages}
           </span>
-          <button type="button" className="btn btn-plain btn-sm" disabled={page === pages} onClick={() => setPage(page + 1)}>
+          <button
+            type="button"
+            className="btn btn-plain btn-sm"
+            disabled={page === pages}
+            onClick={() => setPage(page + 1)}
+          >
             Next page
           </button>
         </div>
@@ -131,12 +191,19 @@ function Table({ id, version, tabs }: { id: string; version?: number; tabs: bool
   if (error) return <p className="quiet m-auto">{error.message}</p>;
   if (!data) return <SkeletonRows />;
   const [first = ''] = data.text.split('\n', 1);
-  const rows = dsvFormat(tabs ? '\t' : first.split(';').length > first.split(',').length ? ';' : ',').parseRows(data.text);
+  const rows = dsvFormat(tabs ? '\t' : first.split(';').length > first.split(',').length ? ';' : ',').parseRows(
+    data.text,
+  );
   const [head, ...body] = rows;
-  const numeric = head?.map((_, i) => body.slice(0, 50).every((row) => row[i] === undefined || row[i] === '' || isNumber(row[i] ?? ''))) ?? [];
+  const numeric =
+    head?.map((_, i) =>
+      body.slice(0, 50).every((row) => row[i] === undefined || row[i] === '' || isNumber(row[i] ?? '')),
+    ) ?? [];
   return (
     <div className="table-view" tabIndex={0} role="region" aria-label="Table">
-      {(data.truncated || body.length > ROWS_MOST) && <p className="quiet">The beginning is shown; download the file for all of it.</p>}
+      {(data.truncated || body.length > ROWS_MOST) && (
+        <p className="quiet">The beginning is shown; download the file for all of it.</p>
+      )}
       <table className="rows">
         <thead>
           <tr>

@@ -27,7 +27,10 @@ export function Today() {
     <>
       <div className="title-line">
         <h1>
-          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'} {findings.length + ways.length > 0 && <span className="hand">{countOf(findings.length + ways.length, 'thing needs', 'things need')} a hand.</span>}
+          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'}{' '}
+          {findings.length + ways.length > 0 && (
+            <span className="hand">{countOf(findings.length + ways.length, 'thing needs', 'things need')} a hand.</span>
+          )}
         </h1>
         <div className="tools">
           <Link className="btn btn-primary" to="/stores">
@@ -35,7 +38,21 @@ export function Today() {
           </Link>
         </div>
       </div>
-      {!shares ? <SkeletonRows /> : shares.length === 0 ? <Empty action={<Link className="btn btn-primary" to="/stores">Go to the stores</Link>}>Here you see when your shares are open. Put files from a store on the slip to make the first.</Empty> : <WindowChart shares={shares} />}
+      {!shares ? (
+        <SkeletonRows />
+      ) : shares.length === 0 ? (
+        <Empty
+          action={
+            <Link className="btn btn-primary" to="/stores">
+              Go to the stores
+            </Link>
+          }
+        >
+          Here you see when your shares are open. Put files from a store on the slip to make the first.
+        </Empty>
+      ) : (
+        <WindowChart shares={shares} />
+      )}
       <div className="two-columns">
         <section>
           <h2 className="small-head">Needs a hand</h2>
@@ -43,7 +60,9 @@ export function Today() {
           {ways.map((a) => (
             <WayRow key={a.id} address={a} />
           ))}
-          {findings.map((f) => <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />)}
+          {findings.map((f) => (
+            <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />
+          ))}
         </section>
         <Happened />
       </div>
@@ -71,13 +90,32 @@ function WayRow({ address }: { address: AddressRow }) {
 
 function factsOf(share: ShareRow) {
   const at = (text: string | null) => (text === null ? null : Date.parse(text));
-  return { id: share.id, state: share.state, opensAt: at(share.opensAt), closesAt: at(share.closesAt), createdAt: Date.parse(share.createdAt), lastVisitAt: at(share.lastVisitAt) };
+  return {
+    id: share.id,
+    state: share.state,
+    opensAt: at(share.opensAt),
+    closesAt: at(share.closesAt),
+    createdAt: Date.parse(share.createdAt),
+    lastVisitAt: at(share.lastVisitAt),
+  };
 }
 
 const WORDS: Record<Finding['kind'], { title: (title: string) => string; detail: string; verb: string }> = {
-  broken: { title: (t) => `${t} has lost a file`, detail: 'Visitors are told that the files are not there.', verb: 'See what is missing' },
-  'open-for-ever': { title: (t) => `${t} is open without end`, detail: 'Nobody will close it unless somebody remembers.', verb: 'Close in 30 days' },
-  'used-up-early': { title: (t) => `All visits of ${t} are used`, detail: 'Its window is still open, so somebody may be waiting.', verb: 'Allow 5 more' },
+  broken: {
+    title: (t) => `${t} has lost a file`,
+    detail: 'Visitors are told that the files are not there.',
+    verb: 'See what is missing',
+  },
+  'open-for-ever': {
+    title: (t) => `${t} is open without end`,
+    detail: 'Nobody will close it unless somebody remembers.',
+    verb: 'Close in 30 days',
+  },
+  'used-up-early': {
+    title: (t) => `All visits of ${t} are used`,
+    detail: 'Its window is still open, so somebody may be waiting.',
+    verb: 'Allow 5 more',
+  },
   'closes-soon': { title: (t) => `${t} closes within a day`, detail: '', verb: 'Extend a week' },
 };
 
@@ -92,7 +130,13 @@ function FindingRow({ finding, share }: { finding: Finding; share: ShareRow }) {
           {words.title(share.title)}
         </Link>
         <div className="quiet small">
-          {finding.kind === 'closes-soon' && share.closesAt ? <>on <When at={share.closesAt} />; {countOf(share.visitsUsed, 'visit')} so far</> : words.detail}
+          {finding.kind === 'closes-soon' && share.closesAt ? (
+            <>
+              on <When at={share.closesAt} />; {countOf(share.visitsUsed, 'visit')} so far
+            </>
+          ) : (
+            words.detail
+          )}
         </div>
       </div>
       <Button variant="plain" size="sm" onClick={remedy}>
@@ -109,7 +153,10 @@ function useRemedy(finding: Finding, share: ShareRow): () => void {
   const zone = useZone();
   const now = useNow();
   const window = { opensAt: share.opensAt, closesAt: share.closesAt };
-  const until = (from: number, days: number) => ({ opensAt: share.opensAt, closesAt: new Date(extendedBy(from, days, zone)).toISOString() });
+  const until = (from: number, days: number) => ({
+    opensAt: share.opensAt,
+    closesAt: new Date(extendedBy(from, days, zone)).toISOString(),
+  });
   const ask = (asked: ChangeShare, before: ChangeShare, words: string) => void change(share.id, asked, before, words);
   switch (finding.kind) {
     case 'broken':
@@ -117,9 +164,19 @@ function useRemedy(finding: Finding, share: ShareRow): () => void {
     case 'open-for-ever':
       return () => ask({ window: until(now, 30) }, { window }, `${share.title} closes in 30 days.`);
     case 'used-up-early':
-      return () => ask({ visitLimit: (share.visitLimit ?? 0) + 5 }, { visitLimit: share.visitLimit }, `Five more visits for ${share.title}.`);
+      return () =>
+        ask(
+          { visitLimit: (share.visitLimit ?? 0) + 5 },
+          { visitLimit: share.visitLimit },
+          `Five more visits for ${share.title}.`,
+        );
     case 'closes-soon':
-      return () => ask({ window: until(Date.parse(share.closesAt ?? ''), 7) }, { window }, `${share.title} is extended by a week.`);
+      return () =>
+        ask(
+          { window: until(Date.parse(share.closesAt ?? ''), 7) },
+          { window },
+          `${share.title} is extended by a week.`,
+        );
   }
 }
 
@@ -128,14 +185,27 @@ function Happened() {
   return (
     <section>
       <h2 className="small-head">What happened last</h2>
-      {error ? <Failure error={error} /> : !data ? <SkeletonRows count={5} /> : data.entries.map((e) => (
-        <div key={e.seq} className="happened">
-          <When at={e.at} />
-          <span>
-            {e.who} {e.shareId ? <Link className="link-body-emphasis" to={`/shares/${e.shareId}`}>{e.words}</Link> : e.words}
-          </span>
-        </div>
-      ))}
+      {error ? (
+        <Failure error={error} />
+      ) : !data ? (
+        <SkeletonRows count={5} />
+      ) : (
+        data.entries.map((e) => (
+          <div key={e.seq} className="happened">
+            <When at={e.at} />
+            <span>
+              {e.who}{' '}
+              {e.shareId ? (
+                <Link className="link-body-emphasis" to={`/shares/${e.shareId}`}>
+                  {e.words}
+                </Link>
+              ) : (
+                e.words
+              )}
+            </span>
+          </div>
+        ))
+      )}
     </section>
   );
 }

@@ -1,5 +1,13 @@
 import type { ShareRow } from '@quay/contract';
-import { assignLanes, dayInWords, momentInWords, SHARE_STATES, startOfDay, STATE_WORDS, type ShareState } from '@quay/core';
+import {
+  assignLanes,
+  dayInWords,
+  momentInWords,
+  SHARE_STATES,
+  startOfDay,
+  STATE_WORDS,
+  type ShareState,
+} from '@quay/core';
 import { brushX, scaleTime, select, type ScaleTime } from 'd3';
 import { useEffect, useMemo, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
@@ -22,7 +30,14 @@ interface Bar {
   to: number | null;
 }
 
-const FILL: Record<ShareState, string> = { open: 'var(--lamp-wash)', scheduled: 'var(--tide-wash)', closed: 'var(--stone)', usedUp: 'var(--stone)', withdrawn: 'var(--flare-wash)', broken: 'var(--buoy-wash)' };
+const FILL: Record<ShareState, string> = {
+  open: 'var(--lamp-wash)',
+  scheduled: 'var(--tide-wash)',
+  closed: 'var(--stone)',
+  usedUp: 'var(--stone)',
+  withdrawn: 'var(--flare-wash)',
+  broken: 'var(--buoy-wash)',
+};
 
 /** The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at now. */
 export function WindowChart({ shares }: { shares: ShareRow[] }) {
@@ -30,13 +45,22 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
   const now = useNow(30_000);
   const [box, width] = useWidth();
   const today = startOfDay(now, 0, zone);
-  const whole = useMemo<[number, number]>(() => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)], [today, zone]);
+  const whole = useMemo<[number, number]>(
+    () => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)],
+    [today, zone],
+  );
   const [zoom, setZoom] = useState<[number, number] | null>(null);
   const [from, to] = zoom ?? whole;
   const previous = useRef<Map<string, number>>(new Map());
-  const bars = useMemo(() => shares.map(barOf).filter((b) => b.from < whole[1] && (b.to ?? Infinity) > whole[0]), [shares, whole]);
+  const bars = useMemo(
+    () => shares.map(barOf).filter((b) => b.from < whole[1] && (b.to ?? Infinity) > whole[0]),
+    [shares, whole],
+  );
   const lanes = useMemo(() => {
-    const made = assignLanes(bars.map((b) => ({ id: b.share.id, from: Math.max(b.from, whole[0]), to: Math.min(b.to ?? whole[1], whole[1]) })), previous.current);
+    const made = assignLanes(
+      bars.map((b) => ({ id: b.share.id, from: Math.max(b.from, whole[0]), to: Math.min(b.to ?? whole[1], whole[1]) })),
+      previous.current,
+    );
     previous.current = made;
     return made;
   }, [bars, whole]);
@@ -70,14 +94,31 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
               <Axis x={x} from={from} to={to} now={now} zone={zone} />
             </svg>
             <div className="lanes" tabIndex={0} role="region" aria-label="Shares over time">
-            <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`}>
-              <Grid x={x} from={from} to={to} height={height} now={now} zone={zone} />
-              {bars.map((b) => (
-                <ShareBar key={b.share.id} bar={b} x={x} lane={lanes.get(b.share.id) ?? 0} now={now} zone={zone} right={width - 1} />
-              ))}
-            </svg>
+              <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`}>
+                <Grid x={x} from={from} to={to} height={height} now={now} zone={zone} />
+                {bars.map((b) => (
+                  <ShareBar
+                    key={b.share.id}
+                    bar={b}
+                    x={x}
+                    lane={lanes.get(b.share.id) ?? 0}
+                    now={now}
+                    zone={zone}
+                    right={width - 1}
+                  />
+                ))}
+              </svg>
             </div>
-            <Overview bars={bars} lanes={lanes} laneCount={laneCount} whole={whole} width={width} zoom={zoom} setZoom={setZoom} now={now} />
+            <Overview
+              bars={bars}
+              lanes={lanes}
+              laneCount={laneCount}
+              whole={whole}
+              width={width}
+              zoom={zoom}
+              setZoom={setZoom}
+              now={now}
+            />
           </>
         )}
       </div>
@@ -114,16 +155,19 @@ function Axis({ x, from, to, now, zone }: GridProps) {
   const flag = x(now);
   return (
     <g>
-      {days.map((day, i) => i % step === 0 && (
-        <g key={day}>
-          <path d={`M${x(day)} 8V${AXIS_PX}`} stroke="var(--rule)" />
-          {x(day) < x(to) - 50 && Math.abs(x(day) + 30 - flag) > 66 && (
-            <text x={x(day) + 5} y="18" fillOpacity="0.75">
-              {dayInWords(day, now, zone).replace(/^\w+ /, step === 1 ? '$&' : '')}
-            </text>
-          )}
-        </g>
-      ))}
+      {days.map(
+        (day, i) =>
+          i % step === 0 && (
+            <g key={day}>
+              <path d={`M${x(day)} 8V${AXIS_PX}`} stroke="var(--rule)" />
+              {x(day) < x(to) - 50 && Math.abs(x(day) + 30 - flag) > 66 && (
+                <text x={x(day) + 5} y="18" fillOpacity="0.75">
+                  {dayInWords(day, now, zone).replace(/^\w+ /, step === 1 ? '$&' : '')}
+                </text>
+              )}
+            </g>
+          ),
+      )}
       {now >= from && now <= to && (
         <>
           <rect x={flag - 36} y="4" width="72" height="19" rx="2" fill="#b8430f" />
@@ -149,7 +193,21 @@ function Grid({ x, from, to, height, now, zone }: GridProps & { height: number }
   );
 }
 
-function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; lane: number; now: number; zone: string; right: number }) {
+function ShareBar({
+  bar,
+  x,
+  lane,
+  now,
+  zone,
+  right,
+}: {
+  bar: Bar;
+  x: TimeScale;
+  lane: number;
+  now: number;
+  zone: string;
+  right: number;
+}) {
   const navigate = useNavigate();
   const drag = useExtend(bar, x);
   const { share } = bar;
@@ -175,11 +233,23 @@ function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; 
         onKeyDown={drag.keys}
       >
         <title>{words}</title>
-        <rect className="bar-box" x={x0} y={y} width={width} height={BAR_PX} rx="2" style={{ fill: FILL[share.state] }} stroke="currentColor" strokeDasharray={share.state === 'scheduled' ? '4 2' : undefined} />
+        <rect
+          className="bar-box"
+          x={x0}
+          y={y}
+          width={width}
+          height={BAR_PX}
+          rx="2"
+          style={{ fill: FILL[share.state] }}
+          stroke="currentColor"
+          strokeDasharray={share.state === 'scheduled' ? '4 2' : undefined}
+        />
         {!cut && <rect x={x0} y={y} width="4" height={BAR_PX} fill="currentColor" />}
         {share.visitTimes.map((t, i) => {
           const at = x(Date.parse(t));
-          return at >= x0 && at <= x0 + width ? <path key={i} d={`M${at} ${y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" /> : null;
+          return at >= x0 && at <= x0 + width ? (
+            <path key={i} d={`M${at} ${y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" />
+          ) : null;
         })}
         {width > 26 && (
           <svg x={x0 + 9} y={y + 3} width="12" height="12" viewBox="0 0 16 16">
@@ -196,9 +266,13 @@ function ShareBar({ bar, x, lane, now, zone, right }: { bar: Bar; x: TimeScale; 
             {more.text}
           </text>
         )}
-        {to === null && <path d={`M${x1 - 9} ${y + 4.5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />}
+        {to === null && (
+          <path d={`M${x1 - 9} ${y + 4.5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />
+        )}
       </a>
-      {drag.allowed && to !== null && x(to) < right && <rect ref={drag.grip} className="grip" x={x1 - 5} y={y} width="10" height={BAR_PX} fill="transparent" />}
+      {drag.allowed && to !== null && x(to) < right && (
+        <rect ref={drag.grip} className="grip" x={x1 - 5} y={y} width="10" height={BAR_PX} fill="transparent" />
+      )}
       {drag.to !== null && (
         <text x={x1 + 6} y={y + 13} className="fw-semibold">
           {momentInWords(drag.to, now, zone)}
@@ -259,7 +333,25 @@ function useExtend(bar: Bar, x: TimeScale) {
 }
 
 /** The whole span in small, with a brush that chooses what is shown above. */
-function Overview({ bars, lanes, laneCount, whole, width, zoom, setZoom, now }: { bars: Bar[]; lanes: Map<string, number>; laneCount: number; whole: [number, number]; width: number; zoom: [number, number] | null; setZoom: (zoom: [number, number] | null) => void; now: number }) {
+function Overview({
+  bars,
+  lanes,
+  laneCount,
+  whole,
+  width,
+  zoom,
+  setZoom,
+  now,
+}: {
+  bars: Bar[];
+  lanes: Map<string, number>;
+  laneCount: number;
+  whole: [number, number];
+  width: number;
+  zoom: [number, number] | null;
+  setZoom: (zoom: [number, number] | null) => void;
+  now: number;
+}) {
   const layer = useRef<SVGGElement>(null);
   const x = scaleTime(whole, [MARGIN_PX, width - MARGIN_PX]);
   const step = (OVERVIEW_PX - 8) / laneCount;
@@ -268,18 +360,40 @@ function Overview({ bars, lanes, laneCount, whole, width, zoom, setZoom, now }: 
     if (!element) return;
     const scale = scaleTime(whole, [MARGIN_PX, width - MARGIN_PX]);
     const brush = brushX<unknown>()
-      .extent([[MARGIN_PX, 1], [width - MARGIN_PX, OVERVIEW_PX - 1]])
+      .extent([
+        [MARGIN_PX, 1],
+        [width - MARGIN_PX, OVERVIEW_PX - 1],
+      ])
       .on('end', (event: { selection: [number, number] | null; sourceEvent?: Event }) => {
         if (!event.sourceEvent) return;
-        setZoom(event.selection && event.selection[1] - event.selection[0] > 12 ? [scale.invert(event.selection[0]).getTime(), scale.invert(event.selection[1]).getTime()] : null);
+        setZoom(
+          event.selection && event.selection[1] - event.selection[0] > 12
+            ? [scale.invert(event.selection[0]).getTime(), scale.invert(event.selection[1]).getTime()]
+            : null,
+        );
       });
     const chosen = select<SVGGElement, unknown>(element).call(brush);
     brush.move(chosen, zoom && [scale(zoom[0]), scale(zoom[1])]);
   }, [whole, width, zoom, setZoom]);
   return (
-    <svg className="windows border-top" height={OVERVIEW_PX} viewBox={`0 0 ${width} ${OVERVIEW_PX}`} role="img" aria-label="The whole span; drag to choose a part of it">
+    <svg
+      className="windows border-top"
+      height={OVERVIEW_PX}
+      viewBox={`0 0 ${width} ${OVERVIEW_PX}`}
+      role="img"
+      aria-label="The whole span; drag to choose a part of it"
+    >
       {bars.map((b) => (
-        <rect key={b.share.id} className={`state-${b.share.state}`} x={Math.max(0, x(b.from))} y={4 + (lanes.get(b.share.id) ?? 0) * step} width={Math.max(1, (b.to === null ? width : Math.min(width, x(b.to))) - Math.max(0, x(b.from)))} height={Math.max(1, step - 0.6)} fill="currentColor" fillOpacity="0.55" />
+        <rect
+          key={b.share.id}
+          className={`state-${b.share.state}`}
+          x={Math.max(0, x(b.from))}
+          y={4 + (lanes.get(b.share.id) ?? 0) * step}
+          width={Math.max(1, (b.to === null ? width : Math.min(width, x(b.to))) - Math.max(0, x(b.from)))}
+          height={Math.max(1, step - 0.6)}
+          fill="currentColor"
+          fillOpacity="0.55"
+        />
       ))}
       <path d={`M${x(now)} 0V${OVERVIEW_PX}`} stroke="var(--buoy)" />
       <g ref={layer} />

@@ -20,7 +20,9 @@ export async function collect(event: Event | DragEvent): Promise<Collected[]> {
     return found;
   }
   const files = (await fromEvent(event)) as (File & { path?: string; relativePath?: string })[];
-  return files.filter((f): f is File & { path?: string } => f instanceof File).map((file) => ({ file, below: foldersOf(file), handle: null }));
+  return files
+    .filter((f): f is File & { path?: string } => f instanceof File)
+    .map((file) => ({ file, below: foldersOf(file), handle: null }));
 }
 
 async function walk(handle: FileSystemHandle, below: string[], found: Collected[]): Promise<void> {
@@ -36,5 +38,8 @@ async function walk(handle: FileSystemHandle, below: string[], found: Collected[
 /** The folders that a file came in, from the outermost; none for a single file. */
 export function foldersOf(file: File & { path?: string; relativePath?: string }): string[] {
   const path = file.webkitRelativePath || file.relativePath || file.path || file.name;
-  return path.split('/').filter((part) => part !== '' && part !== '.').slice(0, -1);
+  return path
+    .split('/')
+    .filter((part) => part !== '' && part !== '.')
+    .slice(0, -1);
 }

@@ -18,7 +18,13 @@ export interface FileToSend {
 const AWAY = 'The connection broke off. It goes on by itself.';
 
 /** Sends one file as a resumable upload (tus 1.0). `url` goes on with one that has begun. */
-export function sendResumable(item: FileToSend, folderId: string, conflict: ConflictChoice, url: string | null, tell: { begun: (url: string) => void; progress: (sentBytes: number) => void }): Sending & { answer: Promise<UploadAnswer> } {
+export function sendResumable(
+  item: FileToSend,
+  folderId: string,
+  conflict: ConflictChoice,
+  url: string | null,
+  tell: { begun: (url: string) => void; progress: (sentBytes: number) => void },
+): Sending & { answer: Promise<UploadAnswer> } {
   let upload: Upload;
   const answer = new Promise<UploadAnswer>((resolve, reject) => {
     upload = new Upload(item.file, {
@@ -35,7 +41,10 @@ export function sendResumable(item: FileToSend, folderId: string, conflict: Conf
       },
       onError: (error) => reject(problemOf(error)),
       onSuccess: () => {
-        api<{ answer: UploadAnswer | null }>('GET', new URL(upload.url ?? '', location.origin).pathname).then((o) => (o.answer ? resolve(o.answer) : reject(new ApiProblem(0, 'network.away', AWAY))), reject);
+        api<{ answer: UploadAnswer | null }>('GET', new URL(upload.url ?? '', location.origin).pathname).then(
+          (o) => (o.answer ? resolve(o.answer) : reject(new ApiProblem(0, 'network.away', AWAY))),
+          reject,
+        );
       },
     });
     upload.start();
@@ -49,9 +58,16 @@ export function finishResumable(url: string, conflict: ConflictChoice): Promise<
 }
 
 /** Sends many small files as one tar archive. Its parts are the files themselves, so nothing is read into memory here. */
-export function sendBatch(items: FileToSend[], folderId: string, conflict: ConflictChoice, batchId: string, progress: (sentBytes: number) => void): Sending & { answer: Promise<BatchAnswer> } {
+export function sendBatch(
+  items: FileToSend[],
+  folderId: string,
+  conflict: ConflictChoice,
+  batchId: string,
+  progress: (sentBytes: number) => void,
+): Sending & { answer: Promise<BatchAnswer> } {
   const parts: BlobPart[] = [];
-  for (const { file, below, name } of items) parts.push(tarHead([...below, name].join('/'), file.size, file.lastModified), file, tarPadding(file.size));
+  for (const { file, below, name } of items)
+    parts.push(tarHead([...below, name].join('/'), file.size, file.lastModified), file, tarPadding(file.size));
   parts.push(TAR_END);
   const request = new XMLHttpRequest();
   const answer = new Promise<BatchAnswer>((resolve, reject) => {
@@ -63,7 +79,8 @@ export function sendBatch(items: FileToSend[], folderId: string, conflict: Confl
     request.onload = () => {
       const body = parsed(request.responseText) as BatchAnswer & { code?: string; detail?: string };
       if (request.status === 200) resolve(body);
-      else reject(new ApiProblem(request.status, body.code ?? 'unexpected', body.detail ?? 'The server gave no reason.'));
+      else
+        reject(new ApiProblem(request.status, body.code ?? 'unexpected', body.detail ?? 'The server gave no reason.'));
     };
     request.send(new Blob(parts));
   });

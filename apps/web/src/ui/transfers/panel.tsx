@@ -16,9 +16,24 @@ export function TransfersButton() {
   useAskBeforeLeaving(running > 0);
   return (
     <>
-      <button ref={target} type="button" className="btn btn-sm border-0 position-relative text-nowrap" aria-label={running ? `Transfers: ${running} running` : waiting ? `Transfers: ${waiting} wait for their files` : 'Transfers'} aria-expanded={shown} onClick={() => show(!shown)}>
+      <button
+        ref={target}
+        type="button"
+        className="btn btn-sm border-0 position-relative text-nowrap"
+        aria-label={
+          running
+            ? `Transfers: ${running} running`
+            : waiting
+              ? `Transfers: ${waiting} wait for their files`
+              : 'Transfers'
+        }
+        aria-expanded={shown}
+        onClick={() => show(!shown)}
+      >
         <i className="bi bi-arrow-down-up" aria-hidden />
-        {running + waiting > 0 && <span className={`badge ms-1 ${waiting ? 'text-bg-warning' : 'text-bg-primary'}`}>{running || waiting}</span>}
+        {running + waiting > 0 && (
+          <span className={`badge ms-1 ${waiting ? 'text-bg-warning' : 'text-bg-primary'}`}>{running || waiting}</span>
+        )}
       </button>
       <Overlay target={target} show={shown} placement="bottom-end" rootClose={running === 0} onHide={() => show(false)}>
         <Popover id="transfers" className="mw-100" role="dialog" aria-label="Transfers">
@@ -59,12 +74,16 @@ function Panel({ list }: { list: Transfer[] }) {
           </Button>
         )}
       </div>
-      <p className="quiet small mb-1">{list.length === 0 ? 'Nothing is on its way. Drag files into a folder.' : summary(list, rateOf(samples))}</p>
+      <p className="quiet small mb-1">
+        {list.length === 0 ? 'Nothing is on its way. Drag files into a folder.' : summary(list, rateOf(samples))}
+      </p>
       <FilesNeeded list={list} />
       {sorted.slice(0, ROWS_SHOWN).map((t) => (
         <Row key={t.id} transfer={t} />
       ))}
-      {sorted.length > ROWS_SHOWN && <p className="quiet small mt-1 mb-0">and {countOf(sorted.length - ROWS_SHOWN, 'more', 'more')}</p>}
+      {sorted.length > ROWS_SHOWN && (
+        <p className="quiet small mt-1 mb-0">and {countOf(sorted.length - ROWS_SHOWN, 'more', 'more')}</p>
+      )}
     </div>
   );
 }
@@ -74,7 +93,8 @@ function summary(list: Transfer[], rate: number): string {
   const sent = list.reduce((sum, t) => sum + t.sentBytes, 0);
   const done = list.filter((t) => t.state === 'done').length;
   const failed = list.filter((t) => t.state === 'failed').length;
-  if (done + failed === list.length) return `${countOf(done, 'file')} done, ${formatSize(sent)}${failed ? `; ${failed} not sent` : ''}`;
+  if (done + failed === list.length)
+    return `${countOf(done, 'file')} done, ${formatSize(sent)}${failed ? `; ${failed} not sent` : ''}`;
   const left = list.filter(isActive).reduce((sum, t) => sum + t.sizeBytes - t.sentBytes, 0);
   const pace = rate > 0 && left > 0 ? `, ${formatSize(Math.round(rate))}/s, ${durationWords(left / rate)} left` : '';
   return `${done} of ${countOf(list.length, 'file')}, ${formatSize(sent)} of ${formatSize(total)}${pace}`;
@@ -88,7 +108,12 @@ function FilesNeeded({ list }: { list: Transfer[] }) {
   if (needed.length === 0) return null;
   return (
     <div className="files-needed">
-      <p className="mb-1">{needed.length === 1 ? `${needed[0]?.name} was not sent to the end.` : `${needed.length} files were not sent to the end.`} What has arrived is kept.</p>
+      <p className="mb-1">
+        {needed.length === 1
+          ? `${needed[0]?.name} was not sent to the end.`
+          : `${needed.length} files were not sent to the end.`}{' '}
+        What has arrived is kept.
+      </p>
       {needed.some((t) => t.handle) && (
         <Button size="sm" onClick={() => void reopen()}>
           Go on
@@ -97,7 +122,15 @@ function FilesNeeded({ list }: { list: Transfer[] }) {
       <Button size="sm" variant="plain" onClick={() => chooser.current?.click()}>
         Choose {needed.length === 1 ? 'it' : 'them'} again
       </Button>
-      <input ref={chooser} id="files-again" type="file" multiple hidden aria-label="Choose the files again" onChange={(e) => void collect(e.nativeEvent).then(rejoin)} />
+      <input
+        ref={chooser}
+        id="files-again"
+        type="file"
+        multiple
+        hidden
+        aria-label="Choose the files again"
+        onChange={(e) => void collect(e.nativeEvent).then(rejoin)}
+      />
     </div>
   );
 }
@@ -105,18 +138,40 @@ function FilesNeeded({ list }: { list: Transfer[] }) {
 function Row({ transfer: t }: { transfer: Transfer }) {
   const { pause, resume, clear } = useTransfers();
   const part = t.sizeBytes ? (100 * t.sentBytes) / t.sizeBytes : t.state === 'done' ? 100 : 0;
-  const words = t.state === 'done' ? `done, ${formatSize(t.sizeBytes)}` : t.state === 'failed' ? 'not sent' : t.state === 'paused' ? (t.problem ? 'trying again' : 'paused') : t.sentBytes > 0 ? `${formatSize(t.sentBytes)} of ${formatSize(t.sizeBytes)}` : formatSize(t.sizeBytes);
+  const words =
+    t.state === 'done'
+      ? `done, ${formatSize(t.sizeBytes)}`
+      : t.state === 'failed'
+        ? 'not sent'
+        : t.state === 'paused'
+          ? t.problem
+            ? 'trying again'
+            : 'paused'
+          : t.sentBytes > 0
+            ? `${formatSize(t.sentBytes)} of ${formatSize(t.sizeBytes)}`
+            : formatSize(t.sizeBytes);
   return (
     <div className="transfer">
       <div className="d-flex gap-2 align-items-center">
         <span className="text-truncate">{[...t.below, t.name].join('/')}</span>
         <span className="quiet small ms-auto text-nowrap">{words}</span>
-        {(t.state === 'sending' || t.state === 'waiting') && <Small icon="bi-pause-fill" words={`Pause ${t.name}`} act={() => pause(t.id)} />}
-        {((t.state === 'paused' && t.file) || (t.state === 'failed' && !t.code?.startsWith('name.') && t.file)) && <Small icon="bi-play-fill" words={`Go on with ${t.name}`} act={() => resume(t.id)} />}
+        {(t.state === 'sending' || t.state === 'waiting') && (
+          <Small icon="bi-pause-fill" words={`Pause ${t.name}`} act={() => pause(t.id)} />
+        )}
+        {((t.state === 'paused' && t.file) || (t.state === 'failed' && !t.code?.startsWith('name.') && t.file)) && (
+          <Small icon="bi-play-fill" words={`Go on with ${t.name}`} act={() => resume(t.id)} />
+        )}
         {t.state !== 'done' && <Small icon="bi-x-lg" words={`Take ${t.name} out`} act={() => clear(t.id)} />}
       </div>
       {t.state !== 'done' && t.state !== 'waiting' && t.state !== 'failed' && (
-        <div className="progress" role="progressbar" aria-label={t.name} aria-valuenow={Math.round(part)} aria-valuemin={0} aria-valuemax={100}>
+        <div
+          className="progress"
+          role="progressbar"
+          aria-label={t.name}
+          aria-valuenow={Math.round(part)}
+          aria-valuemin={0}
+          aria-valuemax={100}
+        >
           <div className="progress-bar" ref={(bar) => void (bar && (bar.style.width = `${part}%`))} />
         </div>
       )}
@@ -138,7 +193,12 @@ function NamesTaken() {
   const { asking, decide, list } = useTransfers();
   const settled = !list.some((t) => t.state === 'sending' || t.state === 'waiting');
   return (
-    <Modal show={asking.length > 0 && settled} onHide={() => decide('skip')} backdrop="static" aria-labelledby="taken-title">
+    <Modal
+      show={asking.length > 0 && settled}
+      onHide={() => decide('skip')}
+      backdrop="static"
+      aria-labelledby="taken-title"
+    >
       <Modal.Header>
         <Modal.Title as="h2" className="h5" id="taken-title">
           {asking.length === 1 ? 'One name is taken' : `${asking.length} names are taken`}

@@ -28,7 +28,14 @@ export function nextPieces<T extends Planned>(waiting: readonly T[], atMost: num
     let bytes = first.sizeBytes;
     for (const next of waiting) {
       if (piece.length >= BATCH_FILES || bytes >= BATCH_BYTES) break;
-      if (taken.has(next.id) || !isSmall(next) || next.folderId !== first.folderId || next.conflict !== first.conflict || bytes + next.sizeBytes > BATCH_BYTES) continue;
+      if (
+        taken.has(next.id) ||
+        !isSmall(next) ||
+        next.folderId !== first.folderId ||
+        next.conflict !== first.conflict ||
+        bytes + next.sizeBytes > BATCH_BYTES
+      )
+        continue;
       taken.add(next.id);
       piece.push(next);
       bytes += next.sizeBytes;

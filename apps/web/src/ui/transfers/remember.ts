@@ -64,9 +64,16 @@ export async function remembered(): Promise<Remembered[]> {
 
 /** The file behind a handle, if the person allows it; null otherwise. */
 export async function fileOf(handle: FileSystemFileHandle): Promise<File | null> {
-  const asking = handle as FileSystemFileHandle & { queryPermission?: (o: object) => Promise<string>; requestPermission?: (o: object) => Promise<string> };
+  const asking = handle as FileSystemFileHandle & {
+    queryPermission?: (o: object) => Promise<string>;
+    requestPermission?: (o: object) => Promise<string>;
+  };
   try {
-    if ((await asking.queryPermission?.({ mode: 'read' })) !== 'granted' && (await asking.requestPermission?.({ mode: 'read' })) !== 'granted') return null;
+    if (
+      (await asking.queryPermission?.({ mode: 'read' })) !== 'granted' &&
+      (await asking.requestPermission?.({ mode: 'read' })) !== 'granted'
+    )
+      return null;
     return await handle.getFile();
   } catch {
     return null;

@@ -4,11 +4,20 @@ import { Button } from 'react-bootstrap';
 import { CopyLine } from '../../../ui/copy';
 import { useRemedy } from '../queries';
 
-const QUIET: Record<StageResult['mark'], string> = { ok: 'Passed.', skipped: 'Not needed from here.', 'not-reached': 'Not reached: an earlier stage stops the way in.', warn: '', fail: '' };
+const QUIET: Record<StageResult['mark'], string> = {
+  ok: 'Passed.',
+  skipped: 'Not needed from here.',
+  'not-reached': 'Not reached: an earlier stage stops the way in.',
+  warn: '',
+  fail: '',
+};
 
 /** Why a stage is as it is, what mends it, and what was asked and answered. */
 export function Cause({ address, from, stage }: { address: AddressSheet; from: VantageResult; stage: StageResult }) {
-  const stops = stage.mark === 'fail' ? `${VANTAGE_WORDS[from.vantage]} stops at: ${STAGE_WORDS[stage.stage]}` : `${VANTAGE_WORDS[from.vantage]}: ${STAGE_WORDS[stage.stage]}`;
+  const stops =
+    stage.mark === 'fail'
+      ? `${VANTAGE_WORDS[from.vantage]} stops at: ${STAGE_WORDS[stage.stage]}`
+      : `${VANTAGE_WORDS[from.vantage]}: ${STAGE_WORDS[stage.stage]}`;
   return (
     <div className="two-columns cause">
       <section aria-live="polite">
@@ -24,7 +33,11 @@ export function Cause({ address, from, stage }: { address: AddressSheet; from: V
       </section>
       <section>
         <h2 className="small-head">What was asked and answered</h2>
-        <pre className={stage.mark === 'fail' ? 'exchange stopped' : 'exchange'} tabIndex={0} aria-label="What was asked and answered">
+        <pre
+          className={stage.mark === 'fail' ? 'exchange stopped' : 'exchange'}
+          tabIndex={0}
+          aria-label="What was asked and answered"
+        >
           {from.exchange.join('\n')}
         </pre>
       </section>
@@ -32,7 +45,15 @@ export function Cause({ address, from, stage }: { address: AddressSheet; from: V
   );
 }
 
-function RemedyRow({ addressId, remedy, vantage }: { addressId: string; remedy: Remedy; vantage: VantageResult['vantage'] }) {
+function RemedyRow({
+  addressId,
+  remedy,
+  vantage,
+}: {
+  addressId: string;
+  remedy: Remedy;
+  vantage: VantageResult['vantage'];
+}) {
   const { mutate, isPending } = useRemedy(addressId);
   const act = remedy.act as RemedyAct | null;
   const value = act ? null : /: (.+)$/.exec(remedy.words)?.[1];

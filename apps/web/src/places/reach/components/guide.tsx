@@ -8,20 +8,44 @@ import { useGuideStep } from '../queries';
 export function Guide({ address }: { address: AddressSheet }) {
   const step = useGuideStep(address.id);
   const next = address.guide.find((g) => !g.done)?.step;
-  if (address.guide.length === 0) return <p className="quiet">This address is for the office network: nothing has to be set up for it.</p>;
+  if (address.guide.length === 0)
+    return <p className="quiet">This address is for the office network: nothing has to be set up for it.</p>;
   return (
     <>
-      <p className="quiet">{next ? 'Each step needs the one before. What is done stays done: leave, and go on another day.' : 'Every step is done. What lapses is renewed by itself; see Renewals.'}</p>
+      <p className="quiet">
+        {next
+          ? 'Each step needs the one before. What is done stays done: leave, and go on another day.'
+          : 'Every step is done. What lapses is renewed by itself; see Renewals.'}
+      </p>
       <ol className="guide">
         {address.guide.map((g) => (
-          <Step key={g.step} entry={g} next={g.step === next} busy={step.isPending && step.variables?.step === g.step} waiting={step.isPending} run={(how) => step.mutate({ step: g.step, how })} />
+          <Step
+            key={g.step}
+            entry={g}
+            next={g.step === next}
+            busy={step.isPending && step.variables?.step === g.step}
+            waiting={step.isPending}
+            run={(how) => step.mutate({ step: g.step, how })}
+          />
         ))}
       </ol>
     </>
   );
 }
 
-function Step({ entry, next, busy, waiting, run }: { entry: GuideProgress; next: boolean; busy: boolean; waiting: boolean; run: (how: 'program' | 'hand') => void }) {
+function Step({
+  entry,
+  next,
+  busy,
+  waiting,
+  run,
+}: {
+  entry: GuideProgress;
+  next: boolean;
+  busy: boolean;
+  waiting: boolean;
+  run: (how: 'program' | 'hand') => void;
+}) {
   return (
     <li className={entry.done ? 'done' : undefined}>
       <div>
@@ -42,7 +66,8 @@ function Step({ entry, next, busy, waiting, run }: { entry: GuideProgress; next:
       <div className="verbs">
         {entry.done ? (
           <span className="mark-ok">
-            <i className="bi bi-check-lg" aria-hidden /> {entry.done.by === 'program' ? 'Done' : 'Seen'} <When at={entry.done.at} brief />
+            <i className="bi bi-check-lg" aria-hidden /> {entry.done.by === 'program' ? 'Done' : 'Seen'}{' '}
+            <When at={entry.done.at} brief />
           </span>
         ) : null}
         {entry.step !== 'closed' && !entry.cannot && (

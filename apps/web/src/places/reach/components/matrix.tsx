@@ -1,9 +1,23 @@
 import type { VantageResult } from '@quay/contract';
-import { STAGE_WORDS, STAGES, VANTAGE_WORDS, type Stage, type StageMark, type StageResult, type Vantage } from '@quay/core';
+import {
+  STAGE_WORDS,
+  STAGES,
+  VANTAGE_WORDS,
+  type Stage,
+  type StageMark,
+  type StageResult,
+  type Vantage,
+} from '@quay/core';
 import { useRef, type KeyboardEvent } from 'react';
 import { StageShape } from '../../../ui/stage-shape';
 
-const MARK_WORDS: Record<StageMark, string> = { ok: 'passed', warn: 'needs a hand', fail: 'stops here', skipped: 'not needed', 'not-reached': 'not reached' };
+const MARK_WORDS: Record<StageMark, string> = {
+  ok: 'passed',
+  warn: 'needs a hand',
+  fail: 'stops here',
+  skipped: 'not needed',
+  'not-reached': 'not reached',
+};
 
 interface Chosen {
   vantage: Vantage;
@@ -14,14 +28,33 @@ interface Chosen {
  * Rows are vantages, columns the stages of the way in; each cell says what was measured. Arrow keys walk the cells.
  * `must`: the only vantage that the address is for; null: everybody.
  */
-export function Matrix({ vantages, must, chosen, choose }: { vantages: VantageResult[]; must: Vantage | null; chosen: Chosen; choose: (cell: Chosen) => void }) {
+export function Matrix({
+  vantages,
+  must,
+  chosen,
+  choose,
+}: {
+  vantages: VantageResult[];
+  must: Vantage | null;
+  chosen: Chosen;
+  choose: (cell: Chosen) => void;
+}) {
   const table = useRef<HTMLTableElement>(null);
   const walk = (e: KeyboardEvent, row: number, column: number) => {
-    const step: Partial<Record<string, [number, number]>> = { ArrowRight: [0, 1], ArrowLeft: [0, -1], ArrowDown: [1, 0], ArrowUp: [-1, 0] };
+    const step: Partial<Record<string, [number, number]>> = {
+      ArrowRight: [0, 1],
+      ArrowLeft: [0, -1],
+      ArrowDown: [1, 0],
+      ArrowUp: [-1, 0],
+    };
     const by = step[e.key];
     if (!by) return;
     e.preventDefault();
-    for (let r = row + by[0], c = column + by[1]; r >= 0 && r < vantages.length && c >= 0 && c < STAGES.length; r += by[0], c += by[1]) {
+    for (
+      let r = row + by[0], c = column + by[1];
+      r >= 0 && r < vantages.length && c >= 0 && c < STAGES.length;
+      r += by[0], c += by[1]
+    ) {
       const next = table.current?.querySelector<HTMLButtonElement>(`[data-cell="${r} ${c}"]`);
       if (!next) continue;
       next.focus();
@@ -46,12 +79,24 @@ export function Matrix({ vantages, must, chosen, choose }: { vantages: VantageRe
         </thead>
         <tbody>
           {vantages.map((v, row) => (
-            <tr key={v.vantage} className={(must === null || must === v.vantage) && v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined}>
+            <tr
+              key={v.vantage}
+              className={
+                (must === null || must === v.vantage) && v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined
+              }
+            >
               <th scope="row">{VANTAGE_WORDS[v.vantage]}</th>
               {v.trace ? (
                 v.trace.map((s, column) => (
                   <td key={s.stage} className={`cell after-${v.trace?.[column + 1]?.mark ?? 'end'}`}>
-                    <Cell stage={s} vantage={v.vantage} pressed={chosen.vantage === v.vantage && chosen.stage === s.stage} at={`${row} ${column}`} press={() => choose({ vantage: v.vantage, stage: s.stage })} walk={(e) => walk(e, row, column)} />
+                    <Cell
+                      stage={s}
+                      vantage={v.vantage}
+                      pressed={chosen.vantage === v.vantage && chosen.stage === s.stage}
+                      at={`${row} ${column}`}
+                      press={() => choose({ vantage: v.vantage, stage: s.stage })}
+                      walk={(e) => walk(e, row, column)}
+                    />
                   </td>
                 ))
               ) : (
@@ -67,9 +112,30 @@ export function Matrix({ vantages, must, chosen, choose }: { vantages: VantageRe
   );
 }
 
-function Cell({ stage, vantage, pressed, at, press, walk }: { stage: StageResult; vantage: Vantage; pressed: boolean; at: string; press: () => void; walk: (e: KeyboardEvent) => void }) {
+function Cell({
+  stage,
+  vantage,
+  pressed,
+  at,
+  press,
+  walk,
+}: {
+  stage: StageResult;
+  vantage: Vantage;
+  pressed: boolean;
+  at: string;
+  press: () => void;
+  walk: (e: KeyboardEvent) => void;
+}) {
   return (
-    <button type="button" data-cell={at} aria-pressed={pressed} tabIndex={pressed ? 0 : -1} onClick={press} onKeyDown={walk}>
+    <button
+      type="button"
+      data-cell={at}
+      aria-pressed={pressed}
+      tabIndex={pressed ? 0 : -1}
+      onClick={press}
+      onKeyDown={walk}
+    >
       <span className="visually-hidden">
         {VANTAGE_WORDS[vantage]}, {STAGE_WORDS[stage.stage]}, {MARK_WORDS[stage.mark]}:{' '}
       </span>

@@ -22,7 +22,11 @@ export function Settings({ address }: { address: AddressSheet }) {
       {outward && (
         <Form.Group controlId="way">
           <Form.Label>Way in</Form.Label>
-          <Form.Select className="w-auto" value={address.wayIn} onChange={(e) => change.mutate({ wayIn: e.target.value as WayIn })}>
+          <Form.Select
+            className="w-auto"
+            value={address.wayIn}
+            onChange={(e) => change.mutate({ wayIn: e.target.value as WayIn })}
+          >
             {(['mapping', 'fixed', 'relay'] as const).map((w) => (
               <option key={w} value={w}>
                 {WAY_WORDS[w]}
@@ -35,9 +39,29 @@ export function Settings({ address }: { address: AddressSheet }) {
       <UsesSelect uses={address.uses} choose={(uses) => change.mutate({ uses })} />
       {outward && (
         <div>
-          <Form.Check type="switch" id="redirect" label="Send plain requests to the encrypted address" checked={address.redirect} onChange={(e) => change.mutate({ redirect: e.target.checked })} />
-          <Form.Check type="switch" id="hsts" label="Tell browsers to keep to https for half a year (HSTS)" checked={address.hsts} onChange={(e) => change.mutate({ hsts: e.target.checked })} />
-          {address.wayIn !== 'relay' && <Form.Check type="switch" id="fallback" label="Go through the relay by itself when outsiders cannot get in at two checks in a row" checked={address.fallback === 'auto'} onChange={(e) => change.mutate({ fallback: e.target.checked ? 'auto' : 'offer' })} />}
+          <Form.Check
+            type="switch"
+            id="redirect"
+            label="Send plain requests to the encrypted address"
+            checked={address.redirect}
+            onChange={(e) => change.mutate({ redirect: e.target.checked })}
+          />
+          <Form.Check
+            type="switch"
+            id="hsts"
+            label="Tell browsers to keep to https for half a year (HSTS)"
+            checked={address.hsts}
+            onChange={(e) => change.mutate({ hsts: e.target.checked })}
+          />
+          {address.wayIn !== 'relay' && (
+            <Form.Check
+              type="switch"
+              id="fallback"
+              label="Go through the relay by itself when outsiders cannot get in at two checks in a row"
+              checked={address.fallback === 'auto'}
+              onChange={(e) => change.mutate({ fallback: e.target.checked ? 'auto' : 'offer' })}
+            />
+          )}
         </div>
       )}
       {outward && <NameServers host={address.host} />}
@@ -48,11 +72,22 @@ export function Settings({ address }: { address: AddressSheet }) {
             Build new links on it
           </Button>
         )}
-        <Button variant="plain" className="harm" disabled={remove.isPending || address.isDefault || address.shareCount > 0} onClick={() => remove.mutate(undefined, { onSuccess: () => void navigate('/reach') })}>
+        <Button
+          variant="plain"
+          className="harm"
+          disabled={remove.isPending || address.isDefault || address.shareCount > 0}
+          onClick={() => remove.mutate(undefined, { onSuccess: () => void navigate('/reach') })}
+        >
           Remove this address
         </Button>
       </div>
-      {(address.isDefault || address.shareCount > 0) && <p className="small quiet mb-0">{address.shareCount > 0 ? 'It can be removed once no link that could still be opened is built on it: see Links.' : 'New links are built on it, so it stays until another takes that over.'}</p>}
+      {(address.isDefault || address.shareCount > 0) && (
+        <p className="small quiet mb-0">
+          {address.shareCount > 0
+            ? 'It can be removed once no link that could still be opened is built on it: see Links.'
+            : 'New links are built on it, so it stays until another takes that over.'}
+        </p>
+      )}
     </div>
   );
 }
@@ -72,13 +107,29 @@ function Rename({ address }: { address: AddressSheet }) {
     <Form onSubmit={submit}>
       <Form.Label htmlFor="address-now">Address</Form.Label>
       <div className="d-flex gap-2">
-        <Form.Control id="address-now" className="mono" value={text} isInvalid={other && !read} onChange={(e) => setText(e.target.value)} />
-        <Button type="submit" variant="plain" disabled={!other || !read || change.isPending || (address.shareCount > 0 && !meant)}>
+        <Form.Control
+          id="address-now"
+          className="mono"
+          value={text}
+          isInvalid={other && !read}
+          onChange={(e) => setText(e.target.value)}
+        />
+        <Button
+          type="submit"
+          variant="plain"
+          disabled={!other || !read || change.isPending || (address.shareCount > 0 && !meant)}
+        >
           Change
         </Button>
       </div>
       {other && address.shareCount > 0 && (
-        <Form.Check className="mt-1" id="links-seen" label={`${countOf(address.shareCount, 'link')} that could still be opened will read differently, and those handed over must be sent again. I have seen them under Links.`} checked={meant} onChange={(e) => setMeant(e.target.checked)} />
+        <Form.Check
+          className="mt-1"
+          id="links-seen"
+          label={`${countOf(address.shareCount, 'link')} that could still be opened will read differently, and those handed over must be sent again. I have seen them under Links.`}
+          checked={meant}
+          onChange={(e) => setMeant(e.target.checked)}
+        />
       )}
     </Form>
   );
@@ -96,13 +147,30 @@ function NameServers({ host }: { host: string }) {
     e.preventDefault();
     const form = e.currentTarget;
     const field = (name: string) => String(new FormData(form).get(name) ?? '').trim();
-    keep.mutate({ network, address: field('server'), port: 53, zone: field('zone'), keyName: field('keyName'), secret: field('secret') }, { onSuccess: () => form.reset() });
+    keep.mutate(
+      {
+        network,
+        address: field('server'),
+        port: 53,
+        zone: field('zone'),
+        keyName: field('keyName'),
+        secret: field('secret'),
+      },
+      { onSuccess: () => form.reset() },
+    );
   };
   return (
     <details>
-      <summary>Name servers that take updates from the program{data && data.nameServers.length > 0 ? `: ${data.nameServers.map((s) => NETWORK_WORDS[s.network]).join(', ')}` : ': none yet'}</summary>
+      <summary>
+        Name servers that take updates from the program
+        {data && data.nameServers.length > 0
+          ? `: ${data.nameServers.map((s) => NETWORK_WORDS[s.network]).join(', ')}`
+          : ': none yet'}
+      </summary>
       <p className="small quiet">
-        {data?.nameServers.map((s) => `${NETWORK_WORDS[s.network]}: ${s.address}, zone ${s.zone}, key ${s.keyName}`).join('; ')}
+        {data?.nameServers
+          .map((s) => `${NETWORK_WORDS[s.network]}: ${s.address}, zone ${s.zone}, key ${s.keyName}`)
+          .join('; ')}
       </p>
       <Form className="key-form" onSubmit={submit}>
         <Form.Group controlId="ns-network">
@@ -145,7 +213,15 @@ function OwnCertificate({ addressId }: { addressId: string }) {
     e.preventDefault();
     const form = e.currentTarget;
     const field = (name: string) => String(new FormData(form).get(name) ?? '');
-    take.mutate({ chain: field('chain'), key: field('key') }, { onSuccess: () => { form.reset(); useNotices.getState().show('The certificate is served from now on.'); } });
+    take.mutate(
+      { chain: field('chain'), key: field('key') },
+      {
+        onSuccess: () => {
+          form.reset();
+          useNotices.getState().show('The certificate is served from now on.');
+        },
+      },
+    );
   };
   return (
     <details>

@@ -15,7 +15,12 @@ import { When } from '../../../ui/words';
 import { exposureQuery, linksQuery, telephoneQuery, useMoveLinks, useTelephone } from '../queries';
 import { WHY_WORDS } from '../words';
 
-export const MARK_SAYS: Record<ReachMark, string> = { ok: 'reachable', warn: 'reachable, and something needs a hand', fail: 'not reachable', unknown: 'not checked yet' };
+export const MARK_SAYS: Record<ReachMark, string> = {
+  ok: 'reachable',
+  warn: 'reachable, and something needs a hand',
+  fail: 'not reachable',
+  unknown: 'not checked yet',
+};
 
 const DAY_MS = 86_400_000;
 
@@ -34,20 +39,43 @@ export function Renewals({ address }: { address: AddressSheet }) {
           <div>
             <span className="fw-semibold">{u.words}</span>
             <div className="small quiet">
-              {u.endsAt ? <>ends <When at={u.endsAt} /></> : 'does not lapse'}
-              {u.renewsAt ? <>; renewed {distanceInWords(Date.parse(u.renewsAt), now)}</> : u.endsAt ? '; renew it by hand' : ''}
+              {u.endsAt ? (
+                <>
+                  ends <When at={u.endsAt} />
+                </>
+              ) : (
+                'does not lapse'
+              )}
+              {u.renewsAt ? (
+                <>; renewed {distanceInWords(Date.parse(u.renewsAt), now)}</>
+              ) : u.endsAt ? (
+                '; renew it by hand'
+              ) : (
+                ''
+              )}
             </div>
-            {u.failure && <div className="field-fault">Renewing failed: {u.failure} What serves now goes on serving.</div>}
+            {u.failure && (
+              <div className="field-fault">Renewing failed: {u.failure} What serves now goes on serving.</div>
+            )}
           </div>
           {u.endsAt && (
             <svg viewBox="0 0 100 10" preserveAspectRatio="none" aria-hidden>
               <line x1="0" x2={place(u.endsAt)} y1="5" y2="5" />
-              {u.renewsAt && <rect x={place(u.renewsAt)} width={Math.max(0.4, place(u.endsAt) - place(u.renewsAt))} y="2" height="6" />}
+              {u.renewsAt && (
+                <rect
+                  x={place(u.renewsAt)}
+                  width={Math.max(0.4, place(u.endsAt) - place(u.renewsAt))}
+                  y="2"
+                  height="6"
+                />
+              )}
             </svg>
           )}
         </div>
       ))}
-      <p className="small quiet mb-0">The lines begin now; the longest ends {distanceInWords(until, now)}. Where they are thick, it is being renewed.</p>
+      <p className="small quiet mb-0">
+        The lines begin now; the longest ends {distanceInWords(until, now)}. Where they are thick, it is being renewed.
+      </p>
     </div>
   );
 }
@@ -62,7 +90,9 @@ export function ExposureView({ address }: { address: AddressSheet }) {
   return (
     <>
       <p>
-        {wrong.length === 0 ? 'Only what should answer does.' : `${countOf(wrong.length, 'thing is', 'things are')} not as it should be.`}{' '}
+        {wrong.length === 0
+          ? 'Only what should answer does.'
+          : `${countOf(wrong.length, 'thing is', 'things are')} not as it should be.`}{' '}
         <Button size="sm" variant="plain" disabled={isFetching} onClick={() => void refetch()}>
           {isFetching ? 'Looking …' : 'Look again'}
         </Button>
@@ -101,10 +131,16 @@ export function Telephone({ address }: { address: AddressSheet }) {
   return (
     <div className="telephone">
       <div>
-        <p>Switch a telephone to its mobile connection and open this code with its camera. What arrives here proves the whole way in; nothing has to be installed.</p>
+        <p>
+          Switch a telephone to its mobile connection and open this code with its camera. What arrives here proves the
+          whole way in; nothing has to be installed.
+        </p>
         {seen && (
           <p className={seen.outside ? 'mark-ok' : 'hand'}>
-            Seen <When at={seen.at} /> by {seen.protocol}, from <span className="mono">{seen.from}</span>. {seen.outside ? 'The way in works.' : 'That address is not a public one: the telephone was inside, or the request passed through a machine of yours.'}
+            Seen <When at={seen.at} /> by {seen.protocol}, from <span className="mono">{seen.from}</span>.{' '}
+            {seen.outside
+              ? 'The way in works.'
+              : 'That address is not a public one: the telephone was inside, or the request passed through a machine of yours.'}
           </p>
         )}
         <Button variant={ask.data ? 'plain' : 'primary'} disabled={ask.isPending} onClick={() => ask.mutate(undefined)}>
@@ -179,11 +215,18 @@ export function Links({ address, others }: { address: AddressSheet; others: Addr
   return (
     <>
       <p>
-        {countOf(data.length, 'link')} that could still be opened. After a move they read differently: send those again that were handed over.
+        {countOf(data.length, 'link')} that could still be opened. After a move they read differently: send those again
+        that were handed over.
       </p>
       {others.length > 0 && (
         <div className="d-flex gap-2 align-items-center mb-2">
-          <Form.Select size="sm" className="w-auto" aria-label="Move the links to" value={to} onChange={(e) => setTo(e.target.value)}>
+          <Form.Select
+            size="sm"
+            className="w-auto"
+            aria-label="Move the links to"
+            value={to}
+            onChange={(e) => setTo(e.target.value)}
+          >
             {others.map((o) => (
               <option key={o.id} value={o.id}>
                 {o.text}

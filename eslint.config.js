@@ -50,6 +50,22 @@ export default tseslint.config(
     },
   },
   {
+    files: ['**/*.{ts,tsx}'],
+    ignores: ['packages/core/src/text/globals.d.ts'],
+    languageOptions: { parserOptions: { projectService: true, tsconfigRootDir: import.meta.dirname } },
+    rules: {
+      '@typescript-eslint/no-floating-promises': 'error',
+      // Handlers of the browser's interface may be asynchronous; what they refuse is told where it is asked for.
+      '@typescript-eslint/no-misused-promises': ['error', { checksVoidReturn: { attributes: false } }],
+    },
+  },
+  {
+    // A program that serves must not be ended by a promise that nobody waits for: `void` is no answer there, see `aside`.
+    files: ['apps/{server,outside}/src/**/*.ts', 'packages/probe/src/**/*.ts'],
+    ignores: ['**/*.test.ts'],
+    rules: { '@typescript-eslint/no-floating-promises': ['error', { ignoreVoid: false }] },
+  },
+  {
     files: ['**/*.mjs', 'eslint.config.js'],
     languageOptions: {
       globals: {

@@ -20,7 +20,9 @@ export default defineConfig({
           include: ['apps/server/src/**/*.test.ts'],
           testTimeout: 30_000,
           hookTimeout: 60_000,
-          maxWorkers: 2,
+          maxWorkers: 3,
+          // What is loaded serves every file of a worker: nothing a module remembers may matter to the next office.
+          isolate: false,
           globalSetup: ['scripts/lib/test-database.mjs'],
         },
       },
@@ -31,8 +33,10 @@ export default defineConfig({
           include: ['e2e/**/*.test.ts'],
           testTimeout: 120_000,
           hookTimeout: 120_000,
-          fileParallelism: false,
-          globalSetup: ['scripts/lib/test-database.mjs'],
+          // A browser waits for most of its time: two people at once, in one browser.
+          maxWorkers: 2,
+          isolate: false,
+          globalSetup: ['scripts/lib/test-database.mjs', 'scripts/lib/test-browser.mjs'],
         },
       },
     ],

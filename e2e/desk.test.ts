@@ -15,7 +15,7 @@ beforeAll(async () => {
   browser = await launch();
 });
 afterAll(async () => {
-  await browser.close();
+  await browser.disconnect();
   await office.close();
   rmSync(desk, { recursive: true, force: true });
 });
@@ -183,6 +183,75 @@ describe('every view', () => {
     await iris.page.waitForFunction(() => !document.querySelector('.modal, .modal-backdrop'));
     await iris.press('Verify the chain');
     await iris.sees('The chain holds');
+    await iris.leave();
+  });
+});
+
+/** What can only be read or reached by scrolling sideways; tables of figures may scroll within themselves. */
+const outOfSight = (iris: Person) =>
+  iris.page.evaluate(() => {
+    const width = document.documentElement.clientWidth;
+    const scrolls = (e: Element | null): boolean =>
+      e !== null && (/auto|scroll/.test(getComputedStyle(e).overflowX) || scrolls(e.parentElement));
+    const beyond = [
+      ...document.querySelectorAll('button, a, input, select, h1, h2, h3, p, label, td, [role=row]'),
+    ].filter((e) => {
+      const { right, left, width: own } = e.getBoundingClientRect();
+      return own > 1 && (right > width + 1 || left < -1) && !scrolls(e.parentElement) && e.checkVisibility();
+    });
+    return {
+      page: document.documentElement.scrollWidth,
+      main: [...document.querySelectorAll('main')].every((m) => m.scrollWidth <= m.clientWidth + 1),
+      beyond: beyond.map((e) => `${e.tagName} ${e.className} ${e.textContent?.slice(0, 40)}`),
+    };
+  });
+
+describe('on a telephone, 360 px wide (WCAG 2.2, 1.4.10 Reflow asks for 320 px at most)', () => {
+  it('every view fits, the slip and the details too, with 0 violations of axe-core', async () => {
+    const iris = await Person.at(browser, office.origin);
+    await iris.page.setViewport({ width: 360, height: 740 });
+    await iris.page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }]);
+    await iris.signIn('iris');
+    const client = await office.signedIn('iris');
+    const { projects } = office.roots;
+    const { folder } = (await client.ask<{ folder: { storeId: string } }>('GET', `/api/folders/${projects}`)).body;
+    const { body: file } = await client.upload(projects, 'telephone.txt', Buffer.from('small'));
+    const share = await office.publish(client, [file.id], {
+      title: 'A share with a long title, to be read on a telephone',
+    });
+    const fits = async (what: string) => {
+      expect({ what, ...(await outOfSight(iris)) }).toEqual({ what, page: 360, main: true, beyond: [] });
+      await iris.isAccessible();
+    };
+    for (const [path, words] of [
+      ['/today', 'open'],
+      ['/stores', 'stores'],
+      [`/stores/${projects}`, 'telephone.txt'],
+      [`/stores/${folder.storeId}/trash`, 'Trash of Projects'],
+      [`/stores/${folder.storeId}/storage`, 'Quotas of people'],
+      [`/stores/${projects}/past`, 'telephone.txt'],
+      ['/stores/find?text=telephone', 'telephone.txt'],
+      ['/shares', 'open'],
+      [`/shares/${share.id}`, 'visits'],
+      ['/reach', 'address'],
+      ['/reach/plan', 'Reach'],
+      ['/ledger', 'entries'],
+      ['/account', 'Change your password'],
+    ] as const) {
+      await iris.page.goto(office.origin + path);
+      await iris.sees(words, 'body');
+      await fits(path);
+    }
+    await iris.page.goto(`${office.origin}/stores/${projects}`);
+    await iris.press('Select telephone.txt');
+    await fits('a selection');
+    await keys(iris, 'i');
+    await iris.sees('SHA-256');
+    await fits('the details');
+    await keys(iris, 'i');
+    await keys(iris, 's');
+    await iris.sees('1 item', '.slip');
+    await fits('the slip');
     await iris.leave();
   });
 });

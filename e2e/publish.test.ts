@@ -26,7 +26,7 @@ beforeAll(async () => {
   writeFileSync(join(desk, 'Site visit/levels.csv'), levels);
 });
 afterAll(async () => {
-  await browser.close();
+  await browser.disconnect();
   await office.close();
   rmSync(desk, { recursive: true, force: true });
 });

@@ -60,6 +60,15 @@ describe('./quay', () => {
       stderr: 'quay: --port takes a number from 1024 to 65000.\n',
     });
   });
+  it('tests a part, or a file of it; nothing that was run is no success', async () => {
+    const some = await quay('test', 'unit', 'packages/core/src/link/link.test.ts');
+    expect([some.code, some.stdout.trim().split('\n').at(-1)]).toEqual([
+      0,
+      expect.stringMatching(/^[1-9]\d* passed, 0 failed$/),
+    ]);
+    const none = await quay('test', 'unit', 'packages/core/src/no-such.test.ts');
+    expect([none.code, none.stdout.trim().split('\n').at(-1)]).toEqual([1, '0 passed, 0 failed']);
+  });
   it('a port in use is one clear line with the remedy, and leaves nothing running', async () => {
     const base = await freeBase();
     const taken: Server = createServer().listen(base, '127.0.0.1');

@@ -22,7 +22,7 @@ beforeAll(async () => {
   await iris.signIn('iris');
 });
 afterAll(async () => {
-  await browser?.close();
+  await browser?.disconnect();
   await doors?.close();
   await office?.close();
   await outside?.close();

@@ -20,7 +20,7 @@ beforeAll(async () => {
   client = await office.signedIn('iris');
 });
 afterAll(async () => {
-  await browser.close();
+  await browser.disconnect();
   await office.close();
   rmSync(desk, { recursive: true, force: true });
 });

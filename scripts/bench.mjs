@@ -35,7 +35,7 @@ export async function run(args) {
   if (args.includes('--quick')) ROUNDS = 2;
   const chosen = args.filter((a) => parts.includes(a));
   if (chosen.length) parts = chosen;
-  requirePrograms('postgres', 'setpriv', 'pdftoppm', 'nginx', 'wrk', 'zip', 'curl');
+  requirePrograms('postgres', 'setpriv', 'bwrap', 'pdftoppm', 'nginx', 'wrk', 'zip', 'curl');
   requireNpmPackages();
   build();
   rmSync(work, { recursive: true, force: true });

@@ -29,7 +29,7 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
   await untilEnded(office);
 }
 
-async function startOver(args) {
+export async function startOver(args) {
   const ports = portsFrom(args);
   if (await answers(ports.database))
     fail(`something answers on port ${ports.database}: is the demo still running? End it before starting over.`);
@@ -47,7 +47,7 @@ async function startOver(args) {
 }
 
 /** Loads the demo office once. What a broken-off load left behind is cleared by the loader. */
-async function load(env, args) {
+export async function load(env, args) {
   if (existsSync(LOADED)) return;
   say('Loading the demo office ...');
   const clock = args.includes('--at') ? { QUAY_DEMO_AT: args[args.indexOf('--at') + 1] } : {};

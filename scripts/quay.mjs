@@ -3,11 +3,15 @@ import { fail, Stop } from './lib/words.mjs';
 
 const COMMANDS = {
   demo: ['set up everything, load the demo office, start the product and the outside world', './demo.mjs'],
+  dev: [
+    'develop: the demo, with the server built and started anew and the web application replaced as you write',
+    './dev.mjs',
+  ],
   start: ['start the product on what is in var/, without touching the data', './start.mjs'],
   check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
-  test: ['run everything that is checked: lint, types, unit, server and browser tests', './test.mjs'],
+  test: ['run everything that is checked; or a part (unit, server, browser), files, or what --changed', './test.mjs'],
   probe: [
     'look from this machine whether an address can be reached; or stand here as a vantage (--serve PORT)',
     './probe.mjs',

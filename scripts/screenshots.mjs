@@ -180,9 +180,14 @@ async function storesPictures(page, origin, shoot, settle) {
   await page.goto(`${origin}/stores/${photographs.id}`);
   await page.waitForSelector('[aria-label="As tiles"]');
   await page.click('[aria-label="As tiles"]');
+  // Every tile that is in sight shows its picture: one that is still being made is no part of what a person sees later.
   await page.waitForFunction(
-    () => [...document.querySelectorAll('.tile-picture img')].filter((i) => i.naturalWidth > 0).length >= 20,
-    { timeout: 60_000 },
+    () => {
+      const bottom = document.documentElement.clientHeight;
+      const tiles = [...document.querySelectorAll('.tile')].filter((t) => t.getBoundingClientRect().top < bottom);
+      return tiles.length > 10 && tiles.every((t) => t.querySelector('img')?.naturalWidth > 0);
+    },
+    { timeout: 90_000 },
   );
   await shoot('tiles');
   await page.click('[aria-label="As a table"]');

@@ -22,7 +22,7 @@ export async function run(args) {
 /** Installs, builds and starts database, outside world and server. `between` runs when the database is up, before the server. */
 export async function open(args, between = async () => undefined) {
   const ports = portsFrom(args);
-  requirePrograms('postgres', 'setpriv', 'pdftoppm');
+  requirePrograms('postgres', 'setpriv', 'bwrap', 'pdftoppm');
   requireNpmPackages();
   build();
   for (const [what, port] of [
@@ -51,9 +51,20 @@ export async function open(args, between = async () => undefined) {
     await between(env);
     const outside = await startOutside(VAR, ports);
     stops.push(outside.stop);
-    const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env }, 'the server');
-    stops.push(server.stop);
-    return { ports, env, stop, children: [database.child, outside.child, server.child] };
+    const serverEnv = { ...env, ...outside.env };
+    const start = () => startProgram(join(ROOT, 'apps/server/dist/main.js'), serverEnv, 'the server');
+    let server = await start();
+    stops.push(() => server.stop());
+    const office = { ports, env, stop, children: [database.child, outside.child, server.child] };
+    /** Ends the server and starts it anew, as it is built now. */
+    office.restartServer = async () => {
+      office.children.splice(office.children.indexOf(server.child), 1);
+      await server.stop();
+      server = await start();
+      office.children.push(server.child);
+      office.follow?.(server.child);
+    };
+    return office;
   } catch (error) {
     await stop();
     throw error;
@@ -89,12 +100,14 @@ export function untilEnded(office) {
       process.exit(code);
     };
     for (const signal of ['SIGINT', 'SIGTERM', 'SIGHUP']) process.on(signal, () => void end(0));
-    for (const child of office.children)
+    office.follow = (child) =>
       child.once('exit', () => {
+        if (!office.children.includes(child)) return;
         if (!ending)
           console.error('quay: a part of the product ended by itself; ending the rest. The lines above say why.');
         void end(1);
       });
+    for (const child of office.children) office.follow(child);
   });
 }
 

@@ -1,69 +1,87 @@
 // Everything that is checked, in the order in which a failure is cheapest; ends with one line "N passed, N failed".
-import { spawnSync } from 'node:child_process';
+// Or a part of it: ./quay test unit|server|browser, files, or what --changed since the last commit touches.
+import { spawn } from 'node:child_process';
 import { mkdirSync, readFileSync, rmSync } from 'node:fs';
 import { join } from 'node:path';
-import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
+import { build, requireNpmPackages, requirePrograms, ROOT, TSC, VAR } from './lib/install.mjs';
 import { say } from './lib/words.mjs';
 
-const TSC = join(ROOT, 'node_modules/@typescript/native/bin/tsc');
+const PROJECTS = ['unit', 'server', 'browser'];
+const PROGRAMS = [
+  ...['postgres', 'setpriv', 'bwrap', 'pdftoppm', 'chromium', 'unzip', '7z', 'curl', 'openssl'],
+  ...['dig', 'named', 'natpmpc', 'upnpc', 'dehydrated'],
+];
+const inModules = (path) => join(ROOT, 'node_modules', path);
+
+let passed = 0;
+let failed = 0;
 
 export async function run(args) {
-  requirePrograms(
-    'postgres',
-    'setpriv',
-    'pdftoppm',
-    'chromium',
-    'unzip',
-    '7z',
-    'curl',
-    'dig',
-    'named',
-    'natpmpc',
-    'upnpc',
-    'dehydrated',
-  );
+  requirePrograms(...PROGRAMS);
   requireNpmPackages();
   build();
-  let passed = 0;
-  let failed = 0;
-  const count = (name, ok) => {
-    say(`${ok ? 'ok    ' : 'FAILED'} ${name}`);
-    if (ok) passed += 1;
-    else failed += 1;
-  };
-  const check = (name, script, ...more) =>
-    count(name, spawnSync(process.execPath, [script, ...more], { cwd: ROOT, stdio: 'inherit' }).status === 0);
-  if (!args.length) {
-    check('lint', join(ROOT, 'node_modules/eslint/bin/eslint.js'), '.', '--max-warnings=0');
-    check('types of tests, benchmarks and browser journeys', TSC, '-p', 'tsconfig.json', '--noEmit');
-    check('types of the web application', TSC, '-p', 'apps/web/tsconfig.json', '--noEmit');
-  }
   mkdirSync(VAR, { recursive: true });
-  for (const project of ['unit', 'server', 'browser']) {
-    if (args.length && !args.includes(project)) continue;
-    const report = join(VAR, `tests-${project}.json`);
-    rmSync(report, { force: true });
-    const done = spawnSync(
-      process.execPath,
-      [
-        join(ROOT, 'node_modules/vitest/vitest.mjs'),
-        'run',
-        '--project',
-        project,
-        '--reporter=default',
-        '--reporter=json',
-        `--outputFile.json=${report}`,
-      ],
-      { cwd: ROOT, stdio: 'inherit' },
-    );
-    const result = readReport(report);
-    passed += result.passed;
-    failed += result.failed;
-    // A run that broke without a failing test (no report, an error outside the tests) is a failure all the same.
-    if (done.status !== 0 && result.failed === 0) count(`the ${project} tests as a whole`, false);
-  }
+  const chosen = PROJECTS.filter((project) => args.includes(project));
+  const rest = args.filter((arg) => !chosen.includes(arg));
+  if (args.length === 0) {
+    // Two lanes, one for each core: what is read, and what is run.
+    await Promise.all([
+      lane([
+        () => check('layout (prettier)', inModules('prettier/bin/prettier.cjs'), '--check', '--log-level=warn', '.'),
+        () => check('lint', inModules('eslint/bin/eslint.js'), '.', '--max-warnings=0'),
+      ]),
+      lane([
+        () => check('types of tests, benchmarks and browser journeys', TSC, '-p', 'tsconfig.json', '--noEmit'),
+        () => check('types of the web application', TSC, '-p', 'apps/web/tsconfig.json', '--noEmit'),
+        () => tests('unit', []),
+      ]),
+    ]);
+    await tests('server', []);
+    await tests('browser', []);
+  } else for (const project of chosen.length ? chosen : PROJECTS) await tests(project, rest);
   say(`${passed} passed, ${failed} failed`);
   return failed === 0 && passed > 0 ? 0 : 1;
+}
+
+async function lane(steps) {
+  for (const step of steps) await step();
+}
+
+function count(name, ok) {
+  say(`${ok ? 'ok    ' : 'FAILED'} ${name}`);
+  if (ok) passed += 1;
+  else failed += 1;
+}
+
+/** Runs a script of a package. What it says is shown in one piece, so that two lanes do not mix. */
+function started(script, args) {
+  return new Promise((resolve) => {
+    const child = spawn(process.execPath, [script, ...args], { cwd: ROOT, stdio: ['ignore', 'pipe', 'pipe'] });
+    let text = '';
+    const take = (piece) => (text += piece);
+    child.stdout.on('data', take);
+    child.stderr.on('data', take);
+    child.once('close', (code) => {
+      process.stdout.write(text);
+      resolve(code);
+    });
+  });
+}
+
+async function check(name, script, ...args) {
+  count(name, (await started(script, args)) === 0);
+}
+
+async function tests(project, more) {
+  const report = join(VAR, `tests-${project}.json`);
+  rmSync(report, { force: true });
+  const args = ['run', '--project', project, '--reporter=default', '--reporter=json', `--outputFile.json=${report}`];
+  const code = await started(inModules('vitest/vitest.mjs'), [...args, '--passWithNoTests', ...more]);
+  const result = readReport(report);
+  passed += result.passed;
+  failed += result.failed;
+  // A run that broke without a failing test (no report, an error outside the tests) is a failure all the same.
+  if (code !== 0 && result.failed === 0) count(`the ${project} tests as a whole`, false);
 }
 
 function readReport(path) {

@@ -5,6 +5,15 @@ import { defineConfig } from 'vite';
 // Two documents, two bundles: staff get the application, visitors get a page that shares no framework with it.
 export default defineConfig({
   plugins: [react()],
+  // While developing (./quay dev) everything but the application itself is the server's.
+  server: {
+    proxy: Object.fromEntries(
+      ['/api', '/s', '/reach/probe'].map((path) => [
+        path,
+        { target: process.env['QUAY_DEV_SERVER'] ?? 'http://127.0.0.1:4180' },
+      ]),
+    ),
+  },
   css: { preprocessorOptions: { scss: { quietDeps: true } } },
   // Fonts are asked for beside the style sheet that names them, also under a path prefix.
   experimental: { renderBuiltUrl: (_, { hostType }) => (hostType === 'css' ? { relative: true } : undefined) },

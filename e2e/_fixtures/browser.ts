@@ -3,27 +3,18 @@ import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import puppeteer, { type Browser, type BrowserContext, type ElementHandle, type Page } from 'puppeteer-core';
-import { expect } from 'vitest';
+import { expect, inject } from 'vitest';
 import { PASSWORDS, type Name } from '../../apps/server/src/_fixtures/office.js';
 
-const ARGUMENTS = [
-  '--disable-gpu',
-  '--disable-quic',
-  '--no-first-run',
-  '--disable-background-networking',
-  '--disable-component-update',
-  '--disable-sync',
-  ...(process.getuid?.() === 0 ? ['--no-sandbox'] : []),
-];
+declare module 'vitest' {
+  interface ProvidedContext {
+    browser: string;
+  }
+}
 
-/** Debian's Chromium without a window. */
+/** The browser that all journeys of a run share (scripts/lib/test-browser.mjs); let go of with `disconnect`. */
 export function launch(): Promise<Browser> {
-  return puppeteer.launch({
-    executablePath: '/usr/bin/chromium',
-    headless: true,
-    args: ARGUMENTS,
-    defaultViewport: { width: 1280, height: 800 },
-  });
+  return puppeteer.connect({ browserWSEndpoint: inject('browser'), defaultViewport: { width: 1280, height: 800 } });
 }
 
 /** A browser of somebody's own: no cookies of others, errors fail the test, downloads go to a folder. */
@@ -76,7 +67,7 @@ export class Person {
     await this.page.type(selector, text);
   }
 
-  /** Presses the button, link or row that bears these words. */
+  /** Presses the button, link or row that bears these words, once it can be pressed. */
   async press(words: string, within = 'body'): Promise<void> {
     const found = await this.page
       .waitForFunction(
@@ -88,6 +79,7 @@ export class Person {
             .find(
               (e) =>
                 e.checkVisibility() &&
+                !e.matches(':disabled') &&
                 (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name,
             ),
         { timeout: 8000, polling: 50 },

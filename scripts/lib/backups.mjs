@@ -20,9 +20,6 @@ import { pipeline } from 'node:stream/promises';
 import { postgresBin } from './install.mjs';
 import { fail } from './words.mjs';
 
-/** While this is held shared, the server removes no blobs (BLOBS_STAY_LOCK). */
-const BLOBS_STAY_LOCK = 715_010;
-
 const place = (root, hex) => join(root, hex.slice(0, 2), hex.slice(2, 4), hex);
 
 /**
@@ -38,11 +35,13 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
   mkdirSync(join(target, 'blobs'), { recursive: true, mode: 0o700 });
   mkdirSync(making, { recursive: true, mode: 0o700 });
   const { default: pg } = await import('pg');
+  // While it is held shared, the server removes no blobs.
+  const { LOCKS } = await import('../../apps/server/dist/platform/locks.js');
   const client = new pg.Client({ connectionString: databaseUrl });
   await client.connect();
   try {
     // First the lock, then the snapshot: what the snapshot refers to cannot go while it is copied.
-    await client.query('SELECT pg_advisory_lock_shared($1)', [BLOBS_STAY_LOCK]);
+    await client.query('SELECT pg_advisory_lock_shared($1)', [LOCKS.blobsStay]);
     await client.query('BEGIN ISOLATION LEVEL REPEATABLE READ READ ONLY');
     const {
       rows: [{ snapshot }],

@@ -6,6 +6,8 @@ import { join, resolve } from 'node:path';
 import { fail, say } from './words.mjs';
 
 export const ROOT = resolve(import.meta.dirname, '../..');
+/** The compiler: several times as fast as the one in JavaScript. */
+export const TSC = join(ROOT, 'node_modules/@typescript/native/bin/tsc');
 /** Where the data of this installation lies. */
 export const VAR = process.env.QUAY_VAR ?? join(ROOT, 'var');
 
@@ -13,6 +15,7 @@ export const VAR = process.env.QUAY_VAR ?? join(ROOT, 'var');
 const PACKAGES = {
   postgres: { debian: 'postgresql', found: () => postgresBin() !== null },
   chromium: { debian: 'chromium', found: () => onPath('chromium') },
+  openssl: { debian: 'openssl', found: () => onPath('openssl') },
   unzip: { debian: 'unzip', found: () => onPath('unzip') },
   '7z': { debian: 'p7zip-full', found: () => onPath('7z') },
   curl: { debian: 'curl', found: () => onPath('curl') },
@@ -25,6 +28,7 @@ const PACKAGES = {
   natpmpc: { debian: 'natpmpc', found: () => onPath('natpmpc') },
   dehydrated: { debian: 'dehydrated', found: () => onPath('dehydrated') },
   upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },
+  bwrap: { debian: 'bubblewrap', found: () => onPath('bwrap') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

@@ -5,7 +5,7 @@ import { chownSync, existsSync, mkdirSync, readFileSync, rmSync, writeFileSync }
 import { createConnection } from 'node:net';
 import { join } from 'node:path';
 import { postgresBin } from './install.mjs';
-import { fail } from './words.mjs';
+import { fail, say } from './words.mjs';
 
 /**
  * How a program is run that refuses to be root: as Debian's `postgres` user, who may also pass through folders that only
@@ -99,8 +99,10 @@ export async function startPostgres(folder, port, { fast = false } = {}) {
   child.stderr.on('data', (piece) => (said = (said + piece).slice(-4000)));
   const password = readFileSync(join(folder, 'password'), 'utf8');
   const ended = new Promise((resolve) => child.once('exit', resolve));
-  for (let tries = 0; !(await answers(port)); tries += 1) {
-    if (child.exitCode !== null || tries > 300)
+  for (let tries = 0, state = readiness(port); state !== READY; tries += 1, state = readiness(port)) {
+    // After a power cut it reads its log first, which takes as long as it takes.
+    if (state === RECOVERING && tries === 50) say('The database was not shut down; it puts itself right ...');
+    if (child.exitCode !== null || (tries > 300 && state !== RECOVERING))
       fail(
         `PostgreSQL did not start: ${lastLine(said) || 'no reason given'}. If its data is damaged, ./quay demo --fresh starts over.`,
       );
@@ -112,6 +114,14 @@ export async function startPostgres(folder, port, { fast = false } = {}) {
     await ended;
   };
   return { url, stop, child };
+}
+
+const READY = 0;
+const RECOVERING = 1;
+/** What PostgreSQL's own pg_isready finds: it accepts connections, it is up and not ready, or nothing answers. */
+function readiness(port) {
+  const asked = ['-q', '-h', '127.0.0.1', '-p', String(port)];
+  return spawnSync(join(postgresBin(), 'pg_isready'), asked, { stdio: 'ignore' }).status;
 }
 
 function lastLine(text) {
@@ -135,16 +145,7 @@ export function answers(port) {
 export async function requireDatabase(server, name) {
   const { default: pg } = await import('pg');
   const client = new pg.Client({ connectionString: server.url('postgres') });
-  for (let tries = 0; ; tries += 1) {
-    try {
-      await client.connect();
-      break;
-    } catch (error) {
-      // 57P03: the server is up and still recovering.
-      if (error.code !== '57P03' || tries > 100) throw error;
-      await new Promise((resolve) => setTimeout(resolve, 200));
-    }
-  }
+  await client.connect();
   try {
     const { rowCount } = await client.query('SELECT 1 FROM pg_database WHERE datname = $1', [name]);
     if (rowCount) return false;

@@ -22,7 +22,19 @@ export async function setup(project) {
   mkdirSync(VAR, { recursive: true });
   const server = await startPostgres(join(VAR, `test-postgres-${project.name}`), await freePort(), { fast: true });
   project.provide('databaseUrl', server.url('postgres'));
+  await dropOld(server.url('postgres'));
   return server.stop;
+}
+
+/** What earlier runs left, which may have been stopped at any moment; the template stays. */
+async function dropOld(url) {
+  // Commands that only want a free port run before any package is there.
+  const { default: pg } = await import('pg');
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  const { rows } = await client.query("SELECT datname FROM pg_database WHERE datname ~ '^t_[0-9a-f]{32}$'");
+  for (const { datname } of rows) await client.query(`DROP DATABASE ${client.escapeIdentifier(datname)}`);
+  await client.end();
 }
 
 export default setup;

@@ -3,6 +3,7 @@ import { NestFactory } from '@nestjs/core';
 import type { NestExpressApplication } from '@nestjs/platform-express';
 import { DataSource } from 'typeorm';
 import { AppModule } from './app.module.js';
+import { surviveRejections } from './platform/aside.js';
 import { configFromEnvironment } from './platform/config.js';
 import { migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
@@ -10,6 +11,7 @@ import { Doors } from './reach/doors.js';
 import { dress } from './web.js';
 
 async function main(): Promise<void> {
+  surviveRejections();
   const config = configFromEnvironment(process.env);
   const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), {
     bodyParser: false,
@@ -24,6 +26,8 @@ async function main(): Promise<void> {
   // Large uploads take as long as they take; heads must still come promptly.
   server.requestTimeout = 0;
   server.headersTimeout = 20_000;
+  // A connection on which nothing moves, not even the heartbeat of events.
+  server.timeout = 300_000;
   // Longer than the minute that proxies and browsers commonly keep a connection for.
   server.keepAliveTimeout = 65_000;
   await Doors.open(app, config);

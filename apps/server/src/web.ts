@@ -5,6 +5,7 @@ import helmet from 'helmet';
 import { existsSync } from 'node:fs';
 import type { IncomingMessage, RequestListener, Server } from 'node:http';
 import { join } from 'node:path';
+import { BoundedBodies } from './platform/bodies.js';
 import { noteClients } from './platform/client-address.js';
 import type { Config } from './platform/config.js';
 import { requestLog } from './platform/log/request-log.js';
@@ -25,14 +26,15 @@ export function dress(app: INestApplication, config: Config): void {
   http.disable('x-powered-by');
   // Only the word of proxies that were named counts (X-Forwarded-For, X-Forwarded-Proto).
   http.set('trust proxy', config.reach.trustedProxies);
-  takeShortWays(app, noteClients(config.reach.trustedProxies));
+  takeShortWays(app, noteClients(config.reach.trustedProxies), new BoundedBodies(config.pace));
   app.use(requestLog);
+  app.use(neverKept);
   app.use(securityHeaders());
   app.use(sameOriginOnly);
   const json = express.json({ limit: JSON_LIMIT, type: 'application/json' });
   // The body of a PUT is a file, whatever its type says.
   app.use((req: Request, res: Response, next: NextFunction) =>
-    req.method === 'PUT' && /\/(files|batch)$/.test(req.path) ? next() : json(req, res, next),
+    req.method === 'PUT' && /\/(files|batch)\/?$/i.test(req.path) ? next() : json(req, res, next),
   );
   app.use(app.get(ResumableService).handler());
   app.useGlobalFilters(new ProblemFilter());
@@ -44,7 +46,7 @@ export function dress(app: INestApplication, config: Config): void {
 }
 
 /** Puts the short ways before the framework: what they do not take goes on to it. */
-function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => void): void {
+function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => void, bodies: BoundedBodies): void {
   const server = app.getHttpServer() as Server;
   const listeners = server.listeners('request') as RequestListener[];
   server.removeAllListeners('request');
@@ -53,8 +55,14 @@ function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => vo
   });
   server.on('request', (req, res) => {
     note(req);
-    short(req, res);
+    if (bodies.admit(req, res)) short(req, res);
   });
+}
+
+/** What the server answers is of this moment, and is kept by nobody on the way; pages, pictures and files say otherwise. */
+function neverKept(_req: Request, res: Response, next: NextFunction): void {
+  res.setHeader('Cache-Control', 'no-store');
+  next();
 }
 
 function securityHeaders() {

@@ -2,9 +2,15 @@
  * Listens to server-sent events while the page is shown. A hidden page or one that is left lets its connection go,
  * because a browser grants a host only six of them (common practice, no source); it asks anew when it is shown again.
  * @param opened called whenever the connection stands: what happened before that moment is not known
+ * @param refused called when the server lets nobody listen here any more; it is not asked again
  * @returns what ends the listening
  */
-export function listenWhileShown(url: string, message: (data: string) => void, opened: () => void): () => void {
+export function listenWhileShown(
+  url: string,
+  message: (data: string) => void,
+  opened: () => void,
+  refused?: () => void,
+): () => void {
   let source: EventSource | null = null;
   const leave = () => {
     source?.close();
@@ -16,6 +22,11 @@ export function listenWhileShown(url: string, message: (data: string) => void, o
       source = new EventSource(url);
       source.onmessage = (event: MessageEvent<string>) => message(event.data);
       source.onopen = opened;
+      source.onerror = () => {
+        if (source?.readyState !== EventSource.CLOSED) return;
+        leave();
+        refused?.();
+      };
     }
   };
   follow();

@@ -19,6 +19,7 @@ import './styles/theme.scss';
 import './styles/places.scss';
 import './styles/stores.scss';
 import './styles/reach.scss';
+import './styles/narrow.scss';
 import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';

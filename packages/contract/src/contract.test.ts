@@ -47,6 +47,13 @@ describe('what is refused', () => {
   });
   it.each([
     [{ ...share, window: { opensAt: 'tomorrow', closesAt: null } }, 'string.isoDate'],
+    [{ ...share, window: { opensAt: '2026-12-01T17:00', closesAt: null } }, 'time.no-zone'],
+    [{ ...share, window: { opensAt: '2026-12-01', closesAt: null } }, 'time.no-zone'],
+    [{ ...share, window: { opensAt: '2026-02-30T10:00:00Z', closesAt: null } }, 'string.isoDate'],
+    [{ ...share, window: { opensAt: '-271821-04-20T00:00:00.000Z', closesAt: null } }, 'string.isoDate'],
+    [{ ...share, nodeIds: [`{${id}}`] }, 'string.guid'],
+    [{ ...share, nodeIds: [id.replaceAll('-', '')] }, 'string.guid'],
+    [{ ...share, visitLimit: '1,000' }, 'number.base'],
     [{ ...share, window: { opensAt: null } }, 'any.required'],
     [{ ...share, visitLimit: 100_001 }, 'number.max'],
     [{ ...share, title: 'a\u0000b' }, 'string.pattern.base'],

@@ -3,4 +3,7 @@ export interface QuayEvent {
   topic: 'share' | 'node' | 'store' | 'ledger' | 'session' | 'preview' | 'task' | 'reach';
   /** The share, the folder whose listing changed, the store, or the address. */
   id: string;
+  /** Of the ledger: whose doing it was, and the share that it concerns. Told to nobody, but decided by. */
+  personId?: string | null;
+  shareId?: string | null;
 }

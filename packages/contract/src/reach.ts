@@ -27,8 +27,12 @@ const host = lineSchema
 const prefix = Joi.string()
   .allow('')
   .max(100)
-  .pattern(/^(\/[\w.~-]+)*$/)
-  .messages({ 'string.pattern.base': 'A path begins with a slash and has none at its end, as in /files.' });
+  // A segment of dots alone is taken for a way up and removed by whoever follows the link (RFC 3986 §5.2.4).
+  .pattern(/^(\/(?!\.{1,2}(\/|$))[\w.~-]+)*$/)
+  .messages({
+    'string.pattern.base':
+      'A path begins with a slash, has none at its end and no part that is only dots, as in /files.',
+  });
 const secret = Joi.string()
   .base64()
   .min(16)
@@ -185,7 +189,8 @@ export interface AddressSheet extends AddressRow {
 export interface AffectedLink {
   shareId: string;
   title: string;
-  link: string;
+  /** null for what is shared from somebody else's home. */
+  link: string | null;
   handedOver: boolean;
 }
 

@@ -15,18 +15,13 @@ const windowSchema = Joi.object<WindowText>({
   closesAt: timeSchema.allow(null).required(),
 });
 const limitWords = `A visit limit is a whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}.`;
-const visitLimit = Joi.number()
-  .integer()
-  .min(VISIT_LIMIT_RANGE.min)
-  .max(VISIT_LIMIT_RANGE.max)
-  .allow(null)
-  .messages({
-    'number.min': limitWords,
-    'number.max': limitWords,
-    'number.integer': limitWords,
-    'number.base': limitWords,
-    'number.unsafe': limitWords,
-  });
+const visitLimit = Joi.number().integer().min(VISIT_LIMIT_RANGE.min).max(VISIT_LIMIT_RANGE.max).allow(null).messages({
+  'number.min': limitWords,
+  'number.max': limitWords,
+  'number.integer': limitWords,
+  'number.base': limitWords,
+  'number.unsafe': limitWords,
+});
 const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
 
 export interface CreateShare {
@@ -76,6 +71,8 @@ export const changeShareSchema = Joi.object<ChangeShare>({
 
 export interface ShareRow extends WindowText {
   id: string;
+  /** True for a share from somebody's home, which others see only that it exists; the admin may withdraw it. */
+  closed: boolean;
   title: string;
   state: ShareState;
   itemCount: number;
@@ -102,7 +99,8 @@ export interface ShareSheet extends ShareRow {
   addressId: string;
   sentence: SentencePart[];
   items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
-  visits: { id: string; beganAt: string; from: string; files: number }[];
+  /** `archive`: everything was taken as one archive. */
+  visits: { id: string; beganAt: string; from: string; files: number; archive: boolean }[];
   history: { at: string; kind: string; who: string; words: string }[];
 }
 

@@ -188,7 +188,7 @@ export interface NodeInfo {
   createdAt: string;
   changedAt: string;
   changedBy: string | null;
-  /** Lower-case hexadecimal; null for a folder. */
+  /** Lower-case hexadecimal; null for a folder, and for whoever may not have the bytes. */
   sha256: string | null;
   damaged: boolean;
   tags: string[];
@@ -210,7 +210,8 @@ export interface FileText {
 export interface VersionRow {
   number: number;
   sizeBytes: number;
-  sha256: string;
+  /** null for whoever may look at the file and not have it. */
+  sha256: string | null;
   createdAt: string;
   modifiedAt: string;
   createdBy: string | null;
@@ -228,6 +229,7 @@ export interface PastItem {
   id: string;
   kind: 'folder' | 'file';
   name: string;
+  mediaType: string | null;
   sizeBytes: number;
   versionNumber: number | null;
   /** False when its bytes have been removed for good since. */
@@ -238,6 +240,8 @@ export interface PastItem {
 export interface PastFolder {
   folder: { id: string; name: string; path: PathPart[]; storeId: string; level: AccessLevel };
   items: PastItem[];
+  /** True when there were more than are shown. */
+  more: boolean;
   /** Moments at which something changed in the folder, oldest first, at most a few hundred. */
   moments: string[];
 }
@@ -256,6 +260,8 @@ export interface RestoreAnswer {
   same: number;
   /** Names whose bytes are gone. */
   lost: string[];
+  /** What was not brought back, with the reason. */
+  refused: { name: string; why: string }[];
 }
 
 export const KINDS = ['image', 'pdf', 'text', 'drawing', 'audio', 'video', 'archive', 'folder', 'other'] as const;

@@ -32,8 +32,10 @@ export interface VisitorFile {
 export interface VisitorContents {
   files: VisitorFile[];
   totalBytes: number;
-  /** Exact size of the archive of everything. */
-  archiveBytes: number;
+  /** Exact size of the archive of everything; null when there can be none. */
+  archiveBytes: number | null;
+  /** Why there is no archive; `more`: there are more files than are listed. */
+  notAll: { code: string; words: string; more: boolean } | null;
 }
 
 export interface OpenShare {

@@ -24,6 +24,7 @@ export * from './sentence/sentence.js';
 export * from './share/findings.js';
 export * from './share/share.js';
 export * from './text/size.js';
+export * from './text/number.js';
 export * from './text/utf8.js';
 export * from './text/when.js';
 export * from './version/retention.js';

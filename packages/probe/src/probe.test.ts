@@ -1,3 +1,4 @@
+import { rootCertificates } from 'node:tls';
 import { execFileSync, spawn } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync } from 'node:fs';
 import { createServer as createPlain, type Server } from 'node:http';
@@ -7,7 +8,7 @@ import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { measure, PLAIN_WAY, probeServer, readAsk, type Way } from './probe.js';
+import { measure, PLAIN_WAY, probeServer, readAsk, trusted, type Way } from './probe.js';
 
 let folder = '';
 const open: (Server | TcpServer)[] = [];
@@ -76,6 +77,11 @@ const ask = {
   address: '198.51.100.24',
   roots: [] as string[],
 };
+
+it('roots that are named are trusted besides the usual ones', () => {
+  expect(trusted(['one'])).toEqual([...rootCertificates, 'one']);
+  expect(rootCertificates.length).toBeGreaterThan(50);
+});
 
 describe('measuring', () => {
   it('follows connection, encryption, page, redirect and HSTS, and trusts only who is to be trusted', async () => {

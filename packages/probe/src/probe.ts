@@ -6,7 +6,7 @@ import { createHash, timingSafeEqual } from 'node:crypto';
 import { Resolver } from 'node:dns/promises';
 import { createServer, request as httpRequest, type IncomingMessage, type Server } from 'node:http';
 import { connect as tcpConnect, isIP, type Socket } from 'node:net';
-import { connect as tlsConnect, type PeerCertificate, type TLSSocket } from 'node:tls';
+import { connect as tlsConnect, type PeerCertificate, type TLSSocket, rootCertificates } from 'node:tls';
 import { realpathSync } from 'node:fs';
 import { fileURLToPath } from 'node:url';
 
@@ -228,6 +228,9 @@ async function open(
   });
 }
 
+/** Roots that are named are trusted besides the usual ones, not in their place. */
+export const trusted = (roots: readonly string[]): string[] => [...rootCertificates, ...roots];
+
 /** A handshake that takes any certificate and says what it is: names, dates and trust are judged by whoever asked. */
 function handshake(
   socket: Socket,
@@ -242,7 +245,7 @@ function handshake(
       ...(isIP(host) ? {} : { servername: host }),
       rejectUnauthorized: false,
       checkServerIdentity: () => undefined,
-      ...(roots.length && { ca: roots }),
+      ca: trusted(roots),
     });
     const timer = setTimeout(() => end('failed', true), timeoutMs);
     const end = (outcome: 'no-tls' | 'old-protocol' | 'failed', waited = false) => {
@@ -397,7 +400,9 @@ export function probeServer(token: string, way: Way = PLAIN_WAY): Server {
         return reply(401, { detail: 'That needs the token of this probe.' });
       const ask = req.method === 'POST' ? readAsk(body) : null;
       if (!ask) return reply(400, { detail: 'POST {"url": "https://…", "path": "/…"}.' });
-      void measure(ask, way).then((found) => reply(200, found));
+      measure(ask, way)
+        .then((found) => reply(200, found))
+        .catch(() => res.destroy());
     });
   });
 }

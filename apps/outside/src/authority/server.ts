@@ -72,7 +72,9 @@ export class Authority {
   }
 
   async listen(host: string, port: number): Promise<number> {
-    this.server = createServer((req, res) => void this.handle(req, res));
+    this.server = createServer((req, res) => {
+      this.handle(req, res).catch(() => res.destroy());
+    });
     await new Promise<void>((resolve, reject) => this.server?.once('error', reject).listen(port, host, resolve));
     const chosen = (this.server.address() as AddressInfo).port;
     this.base = `http://${host}:${chosen}`;
@@ -136,7 +138,7 @@ export class Authority {
       if (!challenge) return this.answer(res, 200, this.shownAuthorization(authorization));
       // An empty object asks for the validation (§7.5.1); an empty payload only looks.
       if (signed.payload !== null && challenge.status === 'pending')
-        void this.validate(authorization, challenge, account);
+        this.validate(authorization, challenge, account).catch((error: Error) => console.error(error.message));
       return this.answer(res, 200, this.shownChallenge(authorization, challenge), undefined, {
         Link: `<${this.base}/authz/${authorization.id}>;rel="up"`,
       });

@@ -74,14 +74,16 @@ export class Router {
   /** @returns the ports that were taken: 5351 for the mapping protocols, unless another is asked for */
   async listen(host: string, pmpPort = 5351, upnpPort = 0): Promise<{ pmp: number; upnp: number; ssdp: number }> {
     const udp = createSocket('udp4');
-    udp.on(
-      'message',
-      (bytes, from) =>
-        void this.datagram(bytes, from).then((answer) => answer && udp.send(answer, from.port, from.address)),
-    );
+    udp.on('message', (bytes, from) => {
+      this.datagram(bytes, from)
+        .then((answer) => answer && udp.send(answer, from.port, from.address))
+        .catch((error: Error) => console.error(error.message));
+    });
     await new Promise<void>((resolve, reject) => udp.once('error', reject).bind(pmpPort, host, resolve));
     this.udp = udp;
-    this.http = createHttp((req, res) => void this.request(req, res));
+    this.http = createHttp((req, res) => {
+      this.request(req, res).catch(() => res.destroy());
+    });
     await new Promise<void>((resolve, reject) => this.http?.once('error', reject).listen(upnpPort, host, resolve));
     const ssdp = createSocket('udp4');
     ssdp.on('message', (bytes, from) => {
@@ -90,7 +92,9 @@ export class Router {
     });
     await new Promise<void>((resolve, reject) => ssdp.once('error', reject).bind(0, host, resolve));
     this.ssdp = ssdp;
-    this.timer = setInterval(() => void this.follow(), 1000);
+    this.timer = setInterval(() => {
+      this.follow().catch((error: Error) => console.error(error.message));
+    }, 1000);
     this.timer.unref();
     return { pmp: udp.address().port, upnp: (this.http.address() as AddressInfo).port, ssdp: ssdp.address().port };
   }

@@ -12,6 +12,7 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { requireAdmin } from '../stores/labels.service.js';
@@ -34,36 +35,42 @@ export class AdoptController {
   ) {}
 
   @Get('import/browse')
+  @For('admin')
   @Takes("Folders of the server's disk that can be adopted (admin)", undefined, browseSchema)
   browse(@Me() who: Who, @Query(valid(browseSchema)) query: { path?: string }): Promise<ServerFolder> {
     return this.imports.browse(who, query.path);
   }
 
   @Post('import')
+  @For('admin')
   @Takes("Adopt a folder of the server's disk (admin)", importSchema)
   import(@Me() who: Who, @Body(valid(importSchema)) asked: AskImport): Promise<Task> {
     return this.imports.ask(who, asked.path, asked.folderId);
   }
 
   @Post('export')
+  @For('admin-there')
   @Takes('Write a store out as plain folders with a manifest (admin)', exportSchema)
   export(@Me() who: Who, @Body(valid(exportSchema)) asked: { storeId: string }): Promise<Task> {
     return this.exports.ask(who, asked.storeId);
   }
 
   @Post('scrub')
+  @For('admin')
   @Takes('Read every file against its checksum (admin)')
   scrub(@Me() who: Who): Promise<Task> {
     return this.exports.askScrub(who);
   }
 
   @Get('damaged')
+  @For('admin')
   @Takes('Files whose bytes are damaged or missing (admin)')
   damaged(@Me() who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
     return this.exports.damaged(who);
   }
 
   @Get('tasks')
+  @For('admin')
   @Takes('Long work, newest first (admin)')
   list(@Me() who: Who): Promise<Task[]> {
     requireAdmin(who);
@@ -71,6 +78,7 @@ export class AdoptController {
   }
 
   @Post('tasks/:id/stop')
+  @For('admin')
   @Takes('Stop a task; what it has done stays (admin)')
   stop(@Me() who: Who, @Param('id', id) taskId: string): Promise<Task> {
     requireAdmin(who);

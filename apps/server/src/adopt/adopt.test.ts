@@ -1,6 +1,6 @@
 import type { FolderPage, ServerFolder, StoreSummary, Task } from '@quay/contract';
-import { execFileSync } from 'node:child_process';
-import { randomBytes } from 'node:crypto';
+import { execFileSync, spawn } from 'node:child_process';
+import { randomBytes, randomUUID } from 'node:crypto';
 import {
   mkdirSync,
   mkdtempSync,
@@ -19,6 +19,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { checkInvariants } from '../check/invariants.js';
 import { BLOBS } from '../platform/blobs/blob-store.js';
+import { folder, names } from '../_fixtures/acts.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { TasksService } from './tasks.service.js';
 
@@ -85,6 +86,65 @@ describe('adopting a directory', () => {
       0, 2,
     ]);
   });
+  it('a folder that is swapped for a link while it is read leads nowhere', async () => {
+    const tree = join(root, 'Swapped');
+    const spot = join(tree, 'm spot');
+    const aside = join(tree, 'z aside');
+    mkdirSync(spot, { recursive: true });
+    for (let n = 0; n < 150; n += 1) writeFileSync(join(spot, `inside ${n}.txt`), `inside ${n}`);
+    for (let n = 0; n < 60; n += 1) writeFileSync(join(outside, `outside ${n}.txt`), `outside ${n}`);
+    const swapper = spawn('sh', [
+      '-c',
+      'while :; do mv "$1" "$2"; ln -s "$3" "$1"; rm "$1"; mv "$2" "$1"; done',
+      'sh',
+      spot,
+      aside,
+      outside,
+    ]);
+    for (let round = 0; round < 6; round += 1) {
+      const asked = await iris.ask<Task>('POST', '/api/import', {
+        path: tree,
+        folderId: await folder(iris, office.roots.iris, `Swap ${round}`),
+      });
+      if (asked.status === 201) await done(asked.body);
+    }
+    swapper.kill();
+    await new Promise((resolve) => swapper.once('exit', resolve));
+    const found = await office.db.query<{ name: string }[]>(
+      `SELECT name FROM node WHERE name LIKE 'outside %' OR name = 'secret.txt'`,
+    );
+    expect(found).toEqual([]);
+    rmSync(tree, { recursive: true, force: true });
+  });
+  it('twins are both kept, each under a name of its own, and told', async () => {
+    const tree = join(root, 'Twins');
+    mkdirSync(tree);
+    for (const [name, words] of [
+      ['same.txt', 'one'],
+      ['SAME.txt', 'two'],
+      ['Zu\u0308rich.txt', 'three'],
+      ['Z\u00fcrich.txt', 'four'],
+    ] as const)
+      writeFileSync(join(tree, name), words);
+    mkdirSync(join(tree, 'Plan'));
+    writeFileSync(join(tree, 'Plan/a.txt'), 'a');
+    writeFileSync(join(tree, 'plan'), 'a file of that name');
+    const to = await folder(iris, office.roots.iris, 'For twins');
+    const { report, state } = await done(
+      (await iris.ask<Task>('POST', '/api/import', { path: tree, folderId: to })).body,
+    );
+    expect([state, report?.files]).toEqual(['done', 6]);
+    const [twins] = (await iris.ask<FolderPage>('GET', `/api/folders/${to}`)).body.items;
+    expect((await names(iris, twins?.id as string)).sort()).toEqual([
+      'Plan',
+      'SAME.txt',
+      'Zürich (2).txt',
+      'Zürich.txt',
+      'plan (2)',
+      'same (2).txt',
+    ]);
+    expect(report?.notes.filter((n) => n.why.includes('twin'))).toHaveLength(3);
+  });
   it('only within the allowed roots, by the real path, and only by the admin', async () => {
     symlinkSync(outside, join(root, 'way-out'));
     for (const path of [
@@ -107,6 +167,28 @@ describe('adopting a directory', () => {
 });
 
 describe('exporting a store', () => {
+  it('names of our lists are kept for what bears them, and what the disk cannot hold is named', async () => {
+    const id = await folder(iris, office.roots.partners, 'Lists');
+    await iris.upload(office.roots.partners, 'SHA256SUMS', Buffer.from('mine'));
+    await iris.upload(id, 'SHA256SUMS', Buffer.from('below'));
+    const storeId = (await iris.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.name === 'Partners')?.id;
+    const ids = [id, ...Array.from({ length: 400 }, () => randomUUID())];
+    await office.db.query(
+      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) SELECT id, $1, parent, 'folder', 'a deep folder', 'a deep folder', $2, $2 FROM unnest($3::uuid[], $4::uuid[]) AS t (id, parent)`,
+      [storeId, office.clock.date(), ids.slice(1), ids.slice(0, -1)],
+    );
+    const { state, report } = await done((await iris.ask<Task>('POST', '/api/export', { storeId })).body);
+    expect([state, report?.files]).toEqual(['done', 2]);
+    expect(report?.notes.length).toBeGreaterThan(50);
+    expect(report?.notes[0]?.why).toContain('4096');
+    const target = join(exports, readdirSync(exports)[0] as string);
+    expect(readFileSync(join(target, 'SHA256SUMS'), 'utf8')).toBe('mine');
+    execFileSync('sha256sum', ['--strict', '--quiet', '-c', 'SHA256SUMS (2)'], { cwd: target });
+    expect(await office.db.query('SELECT actor_name FROM ledger_entry WHERE kind = $1', ['store.exported'])).toEqual([
+      { actor_name: 'Iris Ward' },
+    ]);
+    rmSync(target, { recursive: true });
+  });
   it('makes plain folders with times and a manifest that sha256sum -c passes', async () => {
     const store = (await iris.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.name === 'Projects');
     const { state, report } = await done((await iris.ask<Task>('POST', '/api/export', { storeId: store?.id })).body);

@@ -1,9 +1,9 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { countOf, formatSize } from '@quay/core';
+import { countOf, formatSize, keepBothName, nameKey } from '@quay/core';
 import type { Task, TaskReport } from '@quay/contract';
 import { createHash } from 'node:crypto';
-import { mkdir, open, rename, rm, utimes, writeFile } from 'node:fs/promises';
-import { dirname, join } from 'node:path';
+import { mkdir, open, rename, rm, utimes, type FileHandle } from 'node:fs/promises';
+import { join } from 'node:path';
 import { DataSource } from 'typeorm';
 import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
@@ -15,10 +15,13 @@ import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
 import { AccessService } from '../stores/access.service.js';
 import { requireAdmin } from '../stores/labels.service.js';
-import { contents } from '../stores/stores.queries.js';
+import { childrenOf, type ContentFile } from '../stores/stores.queries.js';
 import { newExportName } from './import.service.js';
 import { TasksService, type TaskRow } from './tasks.service.js';
 
+/** limits.h: what Linux opens at the most. */
+const PATH_MAX = 4096;
+const NOTES_MOST = 1000;
 const SCRUB_AT_ONCE = 50;
 const SCRUB_BYTES = 2_000_000_000;
 
@@ -67,61 +70,80 @@ export class ExportService {
     await mkdir(making, { recursive: true, mode: 0o700 });
     const report: TaskReport = { words: '', files: 0, bytes: 0, verified: 0, notes: [] };
     try {
-      const top = await this.db.query<{ id: string }[]>(
-        'SELECT n.id FROM node n JOIN node root ON root.id = n.parent_id WHERE root.store_id = $1 AND root.parent_id IS NULL AND n.trashed_at IS NULL AND NOT n.litter',
+      const [root] = await this.db.query<{ id: string }[]>(
+        'SELECT id FROM node WHERE store_id = $1 AND parent_id IS NULL',
         [storeId],
       );
-      const found = await contents(
-        this.db.manager,
-        top.map((t) => t.id),
-      );
-      const sums: string[] = [];
-      const lines: string[] = [];
-      for (const [index, item] of found.entries()) {
-        const path = join(making, item.path);
-        if (item.kind === 'folder') await mkdir(path, { recursive: true, mode: 0o700 });
-        else {
-          await mkdir(dirname(path), { recursive: true, mode: 0o700 });
-          if (!(await this.write(path, item))) {
-            report.notes.push({ path: item.path, why: 'its bytes are missing or damaged' });
-            continue;
-          }
-          report.files += 1;
-          report.verified += 1;
-          report.bytes += item.sizeBytes;
-          sums.push(`${item.sha256}  ${item.path}`);
-          lines.push(
-            JSON.stringify({
-              path: item.path,
-              sizeBytes: item.sizeBytes,
-              sha256: item.sha256,
-              modifiedAt: new Date(item.modifiedAt).toISOString(),
-            }),
-          );
+      const top = new Set<string>();
+      for await (const item of childrenOf(this.db.manager, root?.id as string)) top.add(nameKey(item.path));
+      const lists = [new Listing(making, 'SHA256SUMS', top), new Listing(making, 'manifest.jsonl', top)] as const;
+      let done = 0;
+      try {
+        for await (const item of this.below(root?.id as string, '')) {
+          done += 1;
+          await this.writeOut(making, item, report, lists);
+          const words = `${countOf(done, 'item')}, ${formatSize(report.bytes)}`;
+          await tell({ done, total: null, bytes: report.bytes, words });
         }
-        await tell({
-          done: index + 1,
-          total: found.length,
-          bytes: report.bytes,
-          words: `${index + 1} of ${countOf(found.length, 'item')}`,
-        });
+      } finally {
+        for (const list of lists) await list.close();
       }
-      await writeFile(join(making, 'SHA256SUMS'), `${sums.join('\n')}\n`);
-      await writeFile(join(making, 'manifest.jsonl'), `${lines.join('\n')}\n`);
       await rename(making, target);
+      await this.told(task, store, report.files, target);
+      const sums = lists[0].name;
+      report.words = `${countOf(report.files, 'file')} (${formatSize(report.bytes)}) written to ${target}, each compared with its checksum. "sha256sum -c ${sums.includes(' ') ? `'${sums}'` : sums}" checks them again.`;
+      return report;
     } catch (error) {
       await rm(making, { recursive: true, force: true });
       throw error;
     }
+  }
+
+  /** Everything live in a folder and below, each with its path. */
+  private async *below(folderId: string, path: string): AsyncGenerator<ContentFile> {
+    for await (const item of childrenOf(this.db.manager, folderId)) {
+      const at = { ...item, path: path === '' ? item.path : `${path}/${item.path}` };
+      yield at;
+      if (item.kind === 'folder') yield* this.below(item.id, at.path);
+    }
+  }
+
+  /** One item; what cannot be written is named in the report and stops nothing. */
+  private async writeOut(
+    making: string,
+    item: ContentFile,
+    report: TaskReport,
+    [sums, manifest]: readonly [Listing, Listing],
+  ): Promise<void> {
+    const note = (why: string) => {
+      if (report.notes.length < NOTES_MOST) report.notes.push({ path: item.path.slice(0, 300), why });
+    };
+    const path = join(making, item.path);
+    if (Buffer.byteLength(path) >= PATH_MAX)
+      return note(`its path is longer than ${PATH_MAX} bytes, which this disk cannot hold`);
+    if (item.kind === 'folder') {
+      await mkdir(path, { mode: 0o700 });
+      return;
+    }
+    if (!(await this.write(path, item))) return note('its bytes are missing or damaged');
+    report.files += 1;
+    report.verified += 1;
+    report.bytes += item.sizeBytes;
+    await sums.add(`${item.sha256}  ${item.path}`);
+    const { sizeBytes, sha256 } = item;
+    await manifest.add(
+      JSON.stringify({ path: item.path, sizeBytes, sha256, modifiedAt: new Date(item.modifiedAt).toISOString() }),
+    );
+  }
+
+  private async told(task: TaskRow, store: string, files: number, path: string): Promise<void> {
     await this.events.change((tx) =>
       this.ledger.append(tx, {
         kind: 'store.exported',
-        actor: { kind: 'person', id: task.asked_by, name: task.asker ?? 'The admin' },
-        detail: { store, files: report.files, path: target },
+        actor: { kind: 'person', id: task.asked_by, name: task.asker ?? 'Somebody who has left' },
+        detail: { store, files, path },
       }),
     );
-    report.words = `${countOf(report.files, 'file')} (${formatSize(report.bytes)}) written to ${target}, each compared with its checksum. "sha256sum -c SHA256SUMS" checks them again.`;
-    return report;
   }
 
   private async write(path: string, item: { sha256: string; modifiedAt: number }): Promise<boolean> {
@@ -162,7 +184,7 @@ export class ExportService {
 
   /** Reads what has waited longest; used every hour for a part, and as a task for all. */
   async scrubSome(): Promise<void> {
-    await this.told(await this.keeper.scrub(SCRUB_AT_ONCE, SCRUB_BYTES));
+    await this.scrubbed(await this.keeper.scrub(SCRUB_AT_ONCE, SCRUB_BYTES));
   }
 
   private async scrub(tell: (progress: Task['progress']) => Promise<void>): Promise<TaskReport> {
@@ -177,7 +199,7 @@ export class ExportService {
       report.bytes += part.bytes;
       damaged += part.damaged;
       restored += part.restored;
-      await this.told(part);
+      await this.scrubbed(part);
       await tell({
         done: report.files,
         total,
@@ -190,7 +212,7 @@ export class ExportService {
     return report;
   }
 
-  private async told(part: { damaged: number; restored: number }): Promise<void> {
+  private async scrubbed(part: { damaged: number; restored: number }): Promise<void> {
     for (const [kind, count] of [
       ['blob.damaged', part.damaged],
       ['blob.restored', part.restored],
@@ -200,5 +222,30 @@ export class ExportService {
           this.ledger.append(tx, { kind, actor: SYSTEM_ACTOR, detail: { count: countOf(count, 'file') } }),
         );
     }
+  }
+}
+
+/** A list that is written beside what is exported, line by line, under a name that nothing else there has. */
+class Listing {
+  readonly name: string;
+  private file: FileHandle | null = null;
+
+  constructor(
+    private readonly folder: string,
+    wished: string,
+    taken: ReadonlySet<string>,
+  ) {
+    this.name = taken.has(nameKey(wished)) ? keepBothName(wished, (key) => taken.has(key)) : wished;
+  }
+
+  async add(line: string): Promise<void> {
+    this.file ??= await open(join(this.folder, this.name), 'wx', 0o600);
+    await this.file.write(`${line}\n`);
+  }
+
+  /** A list of nothing is there, too. */
+  async close(): Promise<void> {
+    this.file ??= await open(join(this.folder, this.name), 'wx', 0o600);
+    await this.file.close();
   }
 }

@@ -1,10 +1,13 @@
 import { Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
 import type { Task, TaskReport } from '@quay/contract';
+import { randomUUID } from 'node:crypto';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import type { Who } from '../people/who.js';
+import { aside } from '../platform/aside.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { LOCKS } from '../platform/locks.js';
 import { log } from '../platform/log/log.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 
@@ -118,29 +121,37 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
       });
   }
 
-  /** Takes the oldest task that waits, or that a dead process left. @returns false when there is none */
+  /** Takes the oldest task that waits, or that a dead process left, unless one runs somewhere. @returns false when there is none */
   private async runNext(): Promise<boolean> {
-    const [rows] = (await this.db.query(
-      `UPDATE task SET state = 'running', beat_at = now() WHERE id = (
-         SELECT id FROM task WHERE state = 'waiting' OR (state = 'running' AND beat_at < now() - $1::int * interval '1 millisecond') ORDER BY created_at LIMIT 1 FOR UPDATE SKIP LOCKED) RETURNING *`,
-      [DEAD_MS],
-    )) as [TaskRow[], number];
+    const claim = randomUUID();
+    const [rows] = await this.db.transaction(async (tx) => {
+      await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.tasks]);
+      return (await tx.query(
+        `WITH dead AS (SELECT now() - $1::int * interval '1 millisecond' AS since)
+         UPDATE task t SET state = 'running', beat_at = now(), claim = $2 WHERE id = (
+           SELECT id FROM task, dead WHERE state = 'waiting' OR (state = 'running' AND beat_at < since) ORDER BY created_at LIMIT 1)
+           AND NOT EXISTS (SELECT 1 FROM task r, dead WHERE r.state = 'running' AND r.beat_at >= since)
+         RETURNING t.*, (SELECT name FROM person p WHERE p.id = t.asked_by) AS asker`,
+        [DEAD_MS, claim],
+      )) as [TaskRow[], number];
+    });
     const task = rows[0];
     if (!task) return false;
     const beat = setInterval(
-      () => void this.db.query('UPDATE task SET beat_at = now() WHERE id = $1', [task.id]).catch(() => undefined),
+      () =>
+        aside(this.db.query('UPDATE task SET beat_at = now() WHERE claim = $1', [claim]), 'a task could not be kept'),
       DEAD_MS / 4,
     );
     try {
       const known = this.works.get(task.kind);
       if (!known) throw new Error(`nothing is known about tasks of the kind ${task.kind}`);
-      const report = await known.work(task, this.teller(task.id));
-      await this.end(task.id, 'done', report);
+      const report = await known.work(task, this.teller(task.id, claim));
+      await this.end(task.id, claim, 'done', report);
     } catch (error) {
-      if (error instanceof Stopped) await this.end(task.id, this.stopping ? 'waiting' : 'stopped', null);
+      if (error instanceof Stopped) await this.end(task.id, claim, this.stopping ? 'waiting' : 'stopped', null);
       else {
         log.warn({ err: error, task: task.id }, 'a task failed');
-        await this.end(task.id, 'failed', {
+        await this.end(task.id, claim, 'failed', {
           words:
             error instanceof Problem
               ? error.message
@@ -157,7 +168,7 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
     return true;
   }
 
-  private teller(id: string): (progress: Task['progress']) => Promise<void> {
+  private teller(id: string, claim: string): (progress: Task['progress']) => Promise<void> {
     let last = 0;
     return async (progress) => {
       if (this.stopping) throw new Stopped();
@@ -166,8 +177,8 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
       last = now;
       await this.events.change(async (tx) => {
         const [, changed] = (await tx.query(
-          `UPDATE task SET progress = $2, beat_at = now() WHERE id = $1 AND state = 'running'`,
-          [id, progress],
+          `UPDATE task SET progress = $2, beat_at = now() WHERE claim = $1 AND state = 'running'`,
+          [claim, progress],
         )) as [unknown, number];
         if (changed === 0) throw new Stopped();
         await this.events.tell(tx, { topic: 'task', id });
@@ -175,11 +186,11 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
     };
   }
 
-  private async end(id: string, state: Task['state'], report: TaskReport | null): Promise<void> {
+  private async end(id: string, claim: string, state: Task['state'], report: TaskReport | null): Promise<void> {
     await this.events.change(async (tx) => {
       await tx.query(
-        `UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE id = $1 AND state IN ('running', 'stopped')`,
-        [id, state, report, this.clock.date()],
+        `UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE claim = $1 AND state IN ('running', 'stopped')`,
+        [claim, state, report, this.clock.date()],
       );
       await this.events.tell(tx, { topic: 'task', id });
     });

@@ -7,6 +7,7 @@ import { DataSource } from 'typeorm';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { ENTITIES } from '../app.module.js';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
+import { LOCKS } from '../platform/locks.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { dataSourceOptions } from '../platform/database/database.js';
 import { freshDatabase, openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -35,7 +36,7 @@ beforeAll(async () => {
   writeFileSync(join(base, 'key'), office.config.sealingKey.toString('hex'));
 });
 afterAll(async () => {
-  await office.close();
+  await office.close({ broken: 'bytes are cut to see what a backup says' });
   rmSync(base, { recursive: true, force: true });
 });
 const backup = (at: string, verifyAll = false) =>
@@ -74,7 +75,11 @@ describe('backup and restore', () => {
     const before = await fingerprints(office.db);
     // What comes after the backup is not in it.
     await iris.upload(office.roots.projects, 'later.bin', randomBytes(10));
-    const [databaseUrl, blobs, key] = [await freshDatabase(), join(base, 'restored'), join(base, 'restored-key')];
+    const [databaseUrl, blobs, key] = [
+      await freshDatabase({ empty: true }),
+      join(base, 'restored'),
+      join(base, 'restored-key'),
+    ];
     expect(await bringBack({ source: target, stamp: '20261124T100000', databaseUrl, blobs, key })).toMatchObject({
       blobs: 3,
       missing: [],
@@ -110,9 +115,9 @@ describe('backup and restore', () => {
     expect(await backup('2026-11-24T12:00:00Z')).toMatchObject({ copied: 0 });
     expect(await backup('2026-11-24T13:00:00Z', true)).toMatchObject({ copied: 1 });
     expect(backupsIn(target)).toHaveLength(4);
-    const [{ held }] = (await office.db.query('SELECT pg_advisory_lock_shared(715010) IS NOT NULL AS held')) as [
-      { held: boolean },
-    ];
+    const [{ held }] = (await office.db.query('SELECT pg_advisory_lock_shared($1) IS NOT NULL AS held', [
+      LOCKS.blobsStay,
+    ])) as [{ held: boolean }];
     expect(held).toBe(true);
     expect(await office.app.get(BlobKeeper).collect()).toEqual({ removed: 0, bytes: 0 });
   });
@@ -123,7 +128,7 @@ describe('backup and restore', () => {
   });
   it('a damaged backup is refused before anything is touched', async () => {
     appendFileSync(join(target, '20261124T110000', 'blobs.txt'), 'x\n');
-    const databaseUrl = await freshDatabase();
+    const databaseUrl = await freshDatabase({ empty: true });
     await expect(
       bringBack({
         source: target,

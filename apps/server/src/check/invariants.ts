@@ -24,8 +24,8 @@ const QUERIES: [rule: string, sql: string][] = [
     `SELECT n.id::text AS what FROM node n JOIN file_version v ON v.node_id = n.id WHERE n.purged_at IS NOT NULL`,
   ],
   [
-    'a parent is a folder of the same store',
-    `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id WHERE p.kind <> 'folder' OR p.store_id <> n.store_id`,
+    'a parent is a folder, of the same store but for what was removed for good',
+    `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id WHERE p.kind <> 'folder' OR (n.purged_at IS NULL AND p.store_id <> n.store_id)`,
   ],
   [
     'every item can be reached from its store',
@@ -60,8 +60,16 @@ const QUERIES: [rule: string, sql: string][] = [
     `SELECT u.id::text AS what FROM upload u WHERE u.answer IS NOT NULL AND NOT EXISTS (SELECT 1 FROM node n WHERE n.id = (u.answer->>'id')::uuid)`,
   ],
   [
-    'a share counts no more visits than it allows',
-    `SELECT id::text AS what FROM share WHERE visit_limit IS NOT NULL AND visits_used > visit_limit`,
+    'what was removed for good is not shown',
+    `SELECT id::text AS what FROM node WHERE purged_at IS NOT NULL AND trashed_at IS NULL`,
+  ],
+  [
+    'a share counts every visit that it served',
+    `SELECT s.id::text AS what FROM share s WHERE s.visits_used < (SELECT count(*) FROM visit v WHERE v.share_id = s.id)`,
+  ],
+  [
+    'room is set aside only for uploads that have not ended',
+    `SELECT h.id::text AS what FROM room_held h JOIN upload u ON u.id = h.upload_id WHERE u.answer IS NOT NULL`,
   ],
 ];
 

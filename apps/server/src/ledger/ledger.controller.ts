@@ -4,6 +4,8 @@ import { ledgerQuerySchema, type ChainAnswer, type LedgerPage } from '@quay/cont
 import type { Response } from 'express';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { drained } from '../platform/drained.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
@@ -16,6 +18,7 @@ export class LedgerController {
   constructor(private readonly ledger: LedgerService) {}
 
   @Get()
+  @For('signed-in')
   @Takes('Entries, newest first: the admin sees all, staff what concerns them', undefined, ledgerQuerySchema)
   page(
     @Me() who: Who,
@@ -25,6 +28,7 @@ export class LedgerController {
   }
 
   @Get('chain')
+  @For('admin')
   @Takes('Verify the chain from its first entry (admin)')
   verify(@Me() who: Who): Promise<ChainAnswer> {
     adminOnly(who);
@@ -32,6 +36,7 @@ export class LedgerController {
   }
 
   @Get('export')
+  @For('admin')
   @Takes('The whole chain as JSON Lines (admin)')
   async export(@Me() who: Who, @Res() res: Response): Promise<void> {
     adminOnly(who);
@@ -39,7 +44,7 @@ export class LedgerController {
     res.setHeader('Content-Disposition', 'attachment; filename="ledger.jsonl"');
     for await (const lines of this.ledger.exportLines()) {
       if (res.destroyed) return;
-      if (!res.write(lines)) await new Promise((resolve) => res.once('drain', resolve).once('close', resolve));
+      if (!res.write(lines)) await drained(res);
     }
     res.end();
   }

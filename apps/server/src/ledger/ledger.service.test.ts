@@ -9,7 +9,7 @@ beforeAll(async () => {
   office = await openOffice();
   iris = await office.signedIn('iris');
 });
-afterAll(() => office.close());
+afterAll(() => office.close({ broken: 'the chain is forced open to see that it is noticed' }));
 
 /** JSON with sorted members: all that RFC 8785 asks for where values are plain texts, whole numbers, booleans and null. */
 function sorted(value: unknown): string {

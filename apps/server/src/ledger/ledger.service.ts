@@ -4,10 +4,8 @@ import type { ChainAnswer, LedgerPage, LedgerRow } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { LOCKS } from '../platform/locks.js';
 import { bodyOf, LedgerEntry } from './ledger.entity.js';
-
-/** The lock that makes writers of the ledger take turns, until each commits. */
-const LEDGER_LOCK = 715_002;
 
 export interface NewEntry {
   kind: string;
@@ -32,7 +30,7 @@ export class LedgerService {
    * writer waits, so that the chain has no gaps and no forks.
    */
   async append(tx: EntityManager, entry: NewEntry): Promise<void> {
-    await tx.query('SELECT pg_advisory_xact_lock($1)', [LEDGER_LOCK]);
+    await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.ledger]);
     const [last] = await tx.query<{ seq: string; hash: string }[]>(
       'SELECT seq, hash FROM ledger_entry ORDER BY seq DESC LIMIT 1',
     );
@@ -40,7 +38,8 @@ export class LedgerService {
       LedgerEntry,
       chained(entry, this.clock.date(), Number(last?.seq ?? 0) + 1, last?.hash ?? GENESIS_HASH),
     );
-    await this.events.tell(tx, { topic: 'ledger', id: entry.kind });
+    const { id: personId } = entry.actor;
+    await this.events.tell(tx, { topic: 'ledger', id: entry.kind, personId, shareId: entry.shareId ?? null });
   }
 
   /** Newest first. `concerning` leaves only what a person did, or what happened to their shares. */

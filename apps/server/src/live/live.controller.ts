@@ -1,24 +1,35 @@
 import { Controller, Get, Req, Res, UseGuards } from '@nestjs/common';
 import { ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
-import { SignedInGuard } from '../people/signed-in.guard.js';
+import { SessionService } from '../people/session.service.js';
+import { sessionSecret, SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type Who } from '../people/who.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { EventStreams } from './event-streams.js';
+import { StaffEars } from './staff-ears.service.js';
 
 @ApiTags('live')
 @UseGuards(SignedInGuard)
 @Controller('api/events')
 export class LiveController {
-  constructor(private readonly streams: EventStreams) {}
+  constructor(
+    private readonly streams: EventStreams,
+    private readonly ears: StaffEars,
+    private readonly sessions: SessionService,
+  ) {}
 
   @Get()
+  @For('signed-in')
   @Takes('Server-sent events: which things changed, never their contents')
-  events(@Req() req: Request, @Res() res: Response): void {
-    this.streams.open(
-      req,
-      res,
-      () => true,
-      (event) => event,
-    );
+  events(@Me() who: Who, @Req() req: Request, @Res() res: Response): void {
+    const secret = sessionSecret(req.headers.cookie) ?? '';
+    this.streams.open(req, res, {
+      key: `person ${who.personId}`,
+      wanted: (event) => this.ears.mayHear(who, event),
+      shown: ({ topic, id }) => ({ topic, id }),
+      still: async () => (await this.sessions.whoHolds(secret)) !== null,
+      unsettles: (event) => event.topic === 'session',
+    });
   }
 }

@@ -1,4 +1,5 @@
 import { Global, Module } from '@nestjs/common';
+import { DeviceMemory } from './device-memory.js';
 import { SessionController } from './session.controller.js';
 import { SessionService } from './session.service.js';
 import { SignedInGuard } from './signed-in.guard.js';
@@ -7,7 +8,7 @@ import { SignedInGuard } from './signed-in.guard.js';
 @Global()
 @Module({
   controllers: [SessionController],
-  providers: [SessionService, SignedInGuard],
+  providers: [SessionService, SignedInGuard, DeviceMemory],
   exports: [SessionService, SignedInGuard],
 })
 export class PeopleModule {}

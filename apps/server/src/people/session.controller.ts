@@ -11,10 +11,12 @@ import {
 import type { Request, Response } from 'express';
 import { clientAddress } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
-import { setCookie } from '../platform/cookies.js';
+import { cookieOf, setCookie } from '../platform/cookies.js';
 import { Office } from '../platform/office.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
 import { SessionService } from './session.service.js';
 import { Me, type Who } from './who.js';
@@ -29,6 +31,7 @@ export class SessionController {
   ) {}
 
   @Post()
+  @For('anyone')
   @HttpCode(204)
   @Takes('Sign in; sets the session cookie', signInSchema)
   async signIn(
@@ -36,14 +39,18 @@ export class SessionController {
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
   ): Promise<void> {
-    const secret = await this.sessions.signIn(asked, clientAddress(req));
-    res.setHeader(
-      'Set-Cookie',
-      setCookie(SESSION_COOKIE, secret, { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure: req.secure }),
-    );
+    const signed = await this.sessions.signIn(asked, clientAddress(req), cookieOf(req.headers.cookie, DEVICE_COOKIE));
+    const secure = req.secure;
+    const session = { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure };
+    const device = { path: '/api/session', maxAgeSeconds: DEVICE_KEPT_SECONDS, secure };
+    res.setHeader('Set-Cookie', [
+      setCookie(SESSION_COOKIE, signed.secret, session),
+      setCookie(DEVICE_COOKIE, signed.device, device),
+    ]);
   }
 
   @Get()
+  @For('signed-in')
   @UseGuards(SignedInGuard)
   @Takes('Who is signed in')
   async me(@Me() who: Who): Promise<MeAnswer> {
@@ -65,6 +72,7 @@ export class SessionController {
   }
 
   @Delete()
+  @For('anyone')
   @HttpCode(204)
   @Takes('Sign out')
   async signOut(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<void> {
@@ -74,6 +82,7 @@ export class SessionController {
   }
 
   @Put('password')
+  @For('signed-in')
   @HttpCode(204)
   @UseGuards(SignedInGuard)
   @Takes('Change the own password', changePasswordSchema)

@@ -5,6 +5,7 @@ import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, Not } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
@@ -12,6 +13,7 @@ import { hashPassword, passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { passwordStrengthAside } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
+import { DeviceMemory } from './device-memory.js';
 import { Person, Session } from './people.entity.js';
 import type { Who } from './who.js';
 
@@ -19,7 +21,8 @@ import type { Who } from './who.js';
 const SESSION_LIFETIME_MS = 14 * 24 * 3600 * 1000;
 /** `seen_at` is written at most this often. */
 const SEEN_STEP_MS = 10 * 60 * 1000;
-const SIGN_IN_TRIES = { perName: 10, perAddress: 30 } as const;
+/** Wrong tries in a minute. */
+const SIGN_IN_TRIES = { perNameAndSource: 10, perSource: 30, perName: 100, perDevice: 10 } as const;
 
 export interface SignedIn {
   who: Who;
@@ -34,15 +37,29 @@ export class SessionService {
     private readonly attempts: Attempts,
     private readonly ledger: LedgerService,
     private readonly mail: Mail,
+    private readonly devices: DeviceMemory,
     private readonly events: Events,
   ) {}
 
-  /** @returns the session's secret for the cookie. @throws Problem sign-in.refused, tries.too-many */
-  async signIn(asked: SignIn, fromAddress: string): Promise<string> {
-    const keys = [`sign-in name ${asked.signInName}`, `sign-in from ${fromAddress}`] as const;
-    await this.attempts.take(keys[1], SIGN_IN_TRIES.perAddress);
-    await this.attempts.take(keys[0], SIGN_IN_TRIES.perName);
+  /**
+   * @param device the sign of a browser in which somebody has signed in before
+   * @returns the session's secret, and the sign that this browser is remembered by. @throws Problem sign-in.refused, tries.too-many
+   */
+  async signIn(asked: SignIn, fromAddress: string, device: string | null): Promise<{ secret: string; device: string }> {
     const person = await this.db.getRepository(Person).findOneBy({ signInName: asked.signInName });
+    const known = this.devices.known(device, person);
+    const source = sourceOf(fromAddress);
+    // Guessing is slowed by name and source together. Whoever guesses from elsewhere slows strangers, not those whose
+    // browser is known.
+    const limits: Record<string, number> = known
+      ? { [`sign-in device ${known}`]: SIGN_IN_TRIES.perDevice }
+      : {
+          [`sign-in from ${source}`]: SIGN_IN_TRIES.perSource,
+          [`sign-in ${asked.signInName} from ${source}`]: SIGN_IN_TRIES.perNameAndSource,
+          [`sign-in name ${asked.signInName}`]: SIGN_IN_TRIES.perName,
+        };
+    const keys = Object.keys(limits);
+    for (const key of keys) await this.attempts.take(key, limits[key] as number);
     const active = person !== null && person.disabledAt === null;
     if (!(await passwordMatches(active ? person.passwordHash : null, asked.password)) || !active) {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
@@ -65,11 +82,17 @@ export class SessionService {
         detail: { from: fromAddress },
       });
     });
-    return secret;
+    return { secret, device: this.devices.remember(person) };
   }
 
   async signOut(secret: string): Promise<void> {
-    await this.db.getRepository(Session).delete({ tokenHash: secretHash(secret) });
+    await this.events.change(async (tx) => {
+      const tokenHash = secretHash(secret);
+      const session = await tx.findOneBy(Session, { tokenHash });
+      if (!session) return;
+      await tx.delete(Session, { tokenHash });
+      await this.events.tell(tx, { topic: 'session', id: session.personId });
+    });
   }
 
   /** Who holds this session; null when it is over or was never there. */
@@ -100,7 +123,7 @@ export class SessionService {
 
   /** Changes the own password and ends all other sessions of that person. */
   async changePassword(who: Who, asked: ChangePassword, secret: string): Promise<void> {
-    await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perName);
+    await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perDevice);
     const person = await this.person(who);
     if (!(await passwordMatches(person.passwordHash, asked.current)))
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
@@ -115,6 +138,7 @@ export class SessionService {
     await this.events.change(async (tx) => {
       await tx.update(Person, { id: person.id }, { passwordHash });
       await tx.delete(Session, { personId: person.id, tokenHash: Not(secretHash(secret)) });
+      await this.events.tell(tx, { topic: 'session', id: person.id });
       await this.ledger.append(tx, {
         kind: 'person.password-changed',
         actor: { kind: 'person', id: person.id, name: person.name },

@@ -1,11 +1,11 @@
 import { Injectable } from '@nestjs/common';
-import { DataSource } from 'typeorm';
+import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from './clock.js';
 import { Problem } from './problems/problem.js';
 
 const MINUTE_MS = 60_000;
 
-/** Counts tries by key in windows of one minute, in the database, so that several server processes count together. */
+/** Counts tries by key in windows of time, in the database, so that several server processes count together. */
 @Injectable()
 export class Attempts {
   constructor(
@@ -19,21 +19,9 @@ export class Attempts {
    * @throws Problem too-many, with the seconds to wait, when there are none
    */
   async take(key: string, perMinute: number): Promise<number> {
-    const now = this.clock.date();
-    const [row] = await this.db.query<{ count: number; window_start: Date }[]>(
-      `INSERT INTO attempt AS a (key, window_start, count) VALUES ($1, $2, 1)
-       ON CONFLICT (key) DO UPDATE SET
-         count = CASE WHEN a.window_start <= $2::timestamptz - interval '1 minute' THEN 1 ELSE a.count + 1 END,
-         window_start = CASE WHEN a.window_start <= $2::timestamptz - interval '1 minute' THEN $2 ELSE a.window_start END
-       RETURNING count, window_start`,
-      [key, now],
-    );
-    const used = row?.count ?? 1;
-    if (used > perMinute) {
-      const wait = Math.max(
-        1,
-        Math.ceil(((row as { window_start: Date }).window_start.getTime() + MINUTE_MS - now.getTime()) / 1000),
-      );
+    const { count, windowStart } = await this.count(key, MINUTE_MS);
+    if (count > perMinute) {
+      const wait = Math.max(1, Math.ceil((windowStart.getTime() + MINUTE_MS - this.clock.now()) / 1000));
       throw new Problem(
         'too-many',
         'tries.too-many',
@@ -41,7 +29,25 @@ export class Attempts {
         { retryAfterSeconds: wait },
       );
     }
-    return perMinute - used;
+    return perMinute - count;
+  }
+
+  /** Counts once. @returns how many there were in this window, this one included */
+  async count(
+    key: string,
+    windowMs: number,
+    m: EntityManager = this.db.manager,
+  ): Promise<{ count: number; windowStart: Date }> {
+    const now = this.clock.date();
+    const [row] = await m.query<{ count: number; windowStart: Date }[]>(
+      `INSERT INTO attempt AS a (key, window_start, count) VALUES ($1, $2, 1)
+       ON CONFLICT (key) DO UPDATE SET
+         count = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN 1 ELSE a.count + 1 END,
+         window_start = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN $2 ELSE a.window_start END
+       RETURNING count, window_start AS "windowStart"`,
+      [key, now, windowMs],
+    );
+    return row ?? { count: 1, windowStart: now };
   }
 
   /** Gives a try back: it was right, and only wrong ones count. */
@@ -51,7 +57,7 @@ export class Attempts {
 
   /** Forgets windows that ended long ago. */
   async tidy(): Promise<void> {
-    await this.db.query(`DELETE FROM attempt WHERE window_start < $1::timestamptz - interval '1 hour'`, [
+    await this.db.query(`DELETE FROM attempt WHERE window_start < $1::timestamptz - interval '1 day'`, [
       this.clock.date(),
     ]);
   }

@@ -1,3 +1,4 @@
+import { addressBytes } from '@quay/core';
 import type { IncomingMessage } from 'node:http';
 import proxyaddr from 'proxy-addr';
 
@@ -23,6 +24,17 @@ export function notePrefix(req: IncomingMessage, prefix: string): void {
 /** What stands before this server's own paths in the eyes of whoever asked; '' in most cases. */
 export function prefixOf(req: IncomingMessage): string {
   return prefixes.get(req) ?? '';
+}
+
+/**
+ * What limits count by: an IPv4 address as it is, of an IPv6 address the first 64 bits, because whoever has one of these
+ * commonly has all that share them (RFC 6177 §2).
+ */
+export function sourceOf(address: string): string {
+  const bytes = addressBytes(address);
+  if (bytes?.length !== 16) return address;
+  const prefix = Buffer.from(bytes.slice(0, 8)).toString('hex');
+  return `${prefix}/64`;
 }
 
 /** Where a request comes from; IPv4 addresses as such. */

@@ -1,5 +1,6 @@
 import { readFileSync } from 'node:fs';
 import type { Wiring } from './dialler.js';
+import { PACE, type Pace } from './pace.js';
 
 /** Everything the server is told from outside. Secrets come from files, never from the command line. */
 export interface Config {
@@ -24,6 +25,8 @@ export interface Config {
   keepFreeBytes: number;
   /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
   clockAheadMs: number;
+  /** How slow somebody may be. */
+  pace: Pace;
   reach: ReachConfig;
 }
 
@@ -98,6 +101,7 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     logLevel: env['QUAY_LOG'] ?? 'info',
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
+    pace: PACE,
     reach: { ...NO_REACH, ...(reachFile ? (JSON.parse(readFileSync(reachFile, 'utf8')) as Partial<ReachConfig>) : {}) },
   };
 }

@@ -1,4 +1,5 @@
 import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { aside } from './aside.js';
 import { Attempts } from './attempts.js';
 import { BlobKeeper } from './blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from './blobs/blob-store.js';
@@ -23,9 +24,9 @@ export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdo
   ) {}
 
   onApplicationBootstrap(): void {
-    this.timer = setInterval(() => void this.tidy(), EVERY_MS);
+    this.timer = setInterval(() => this.tidyAside(), EVERY_MS);
     this.timer.unref();
-    void this.tidy();
+    this.tidyAside();
   }
 
   onApplicationShutdown(): void {
@@ -35,6 +36,10 @@ export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdo
   /** Something to be done at the start and every hour. */
   add(name: string, work: () => Promise<unknown>): void {
     this.duties.push({ name, work });
+  }
+
+  private tidyAside(): void {
+    aside(this.tidy(), 'tidying up broke off');
   }
 
   /** Does everything once, one after the other; what fails is told and tried again in an hour. */

@@ -17,7 +17,7 @@ export class PlatformModule {
   static with(config: Config): DynamicModule {
     const provided = [
       { provide: CONFIG, useValue: config },
-      { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot) },
+      { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot, config.pace) },
       { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) },
       { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring, config.reach.roots) },
       BlobKeeper,

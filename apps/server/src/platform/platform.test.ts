@@ -1,13 +1,16 @@
 import { randomBytes } from 'node:crypto';
-import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
-import { fork, type ChildProcess } from 'node:child_process';
+import { mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import type { ChildProcess } from 'node:child_process';
 import { request } from 'node:http';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import pg from 'pg';
 import { verify } from '@node-rs/argon2';
 import { afterAll, describe, expect, it } from 'vitest';
-import { Client, freshDatabase, openOffice, PASSWORDS } from '../_fixtures/office.js';
+import { NO_REACH } from './config.js';
+import { Doors } from '../reach/doors.js';
+import { officeForServers, startServer } from '../_fixtures/killing.js';
+import { Client, openOffice, PASSWORDS } from '../_fixtures/office.js';
 import { loggablePath } from './log/request-log.js';
 import { hashPassword, passwordMatches } from './passwords.js';
 import { seal, unseal } from './seal.js';
@@ -74,6 +77,10 @@ describe('the frame round every answer', () => {
       headers.get('referrer-policy'),
       headers.get('x-powered-by'),
     ]).toEqual(['nosniff', 'no-referrer', null]);
+    const iris = await office.signedIn('iris');
+    for (const path of ['/api/session', '/api/stores', '/api/ledger', '/api/nothing', '/s/x/door'])
+      expect([path, (await iris.ask('GET', path)).headers.get('cache-control')]).toEqual([path, 'no-store']);
+    expect((await iris.ask('GET', '/today')).headers.get('cache-control')).toBe('no-cache');
     const unknown = await office.client().ask('GET', '/api/nothing');
     expect([unknown.status, unknown.body.code, unknown.headers.get('content-type')]).toEqual([
       404,
@@ -99,12 +106,21 @@ describe('when the database goes away and comes back', () => {
     await admin.query('DROP DATABASE IF EXISTS away');
     await admin.query('CREATE DATABASE away');
     await admin.end();
-    const office = await openOffice({ databaseUrl: server.url('away') });
+    const door = { host: '127.0.0.1', port: 0 };
+    const office = await openOffice({
+      databaseUrl: server.url('away'),
+      reach: { ...NO_REACH, tls: door, plain: door },
+    });
+    const doors = await Doors.open(office.app, office.config);
     const iris = await office.signedIn('iris');
     await server.stop();
     const away = await iris.ask('GET', '/api/stores');
     expect([away.status, away.body.code, away.headers.get('retry-after')]).toEqual([503, 'database.unavailable', '2']);
     expect((await iris.upload(office.roots.projects, 'x.txt', Buffer.from('x'))).status).toBe(503);
+    // A proof is asked for by anybody, at every door: it is told like everything else, and ends nothing.
+    for (const origin of [office.origin, `http://127.0.0.1:${doors.ports[1]}`])
+      expect((await fetch(`${origin}/reach/probe/${'n'.repeat(24)}`)).status).toBe(503);
+    expect((await fetch(`http://127.0.0.1:${doors.ports[1]}/`)).status).toBe(503);
     server = await startPostgres(folder, port, { fast: true });
     let status = 0;
     for (let i = 0; i < 60 && status !== 200; i += 1) {
@@ -113,66 +129,63 @@ describe('when the database goes away and comes back', () => {
     }
     expect(status).toBe(200);
     expect((await iris.upload(office.roots.projects, 'x.txt', Buffer.from('x'))).status).toBe(201);
+    await doors.close();
     await office.close();
     await server.stop();
+  });
+});
+
+describe('when the database was killed', () => {
+  it('it is waited for until it has put itself right, and what was committed is there', async () => {
+    const [folder, port] = [join(VAR, 'test-postgres-away'), await freePort()];
+    const killed = (await startPostgres(folder, port, {})) as Server & { child: ChildProcess };
+    const client = new pg.Client({ connectionString: killed.url('postgres') });
+    client.on('error', () => undefined);
+    await client.connect();
+    await client.query('DROP TABLE IF EXISTS kept; CREATE TABLE kept AS SELECT g FROM generate_series(1, 100000) g');
+    killed.child.kill('SIGKILL');
+    await new Promise((ended) => killed.child.once('exit', ended));
+    const again = await startPostgres(folder, await freePort(), {});
+    // At once, without a second try: it is ready when it is said to be.
+    const next = new pg.Client({ connectionString: again.url('postgres') });
+    await next.connect();
+    expect((await next.query<{ n: string }>('SELECT count(*) AS n FROM kept')).rows[0]?.n).toBe('100000');
+    await next.end();
+    await again.stop();
   });
 });
 
 describe('when the server is killed in the middle of an upload', () => {
   const folder = mkdtempSync(join(tmpdir(), 'killed-'));
   afterAll(() => rmSync(folder, { recursive: true, force: true }));
-  const start = async (env: NodeJS.ProcessEnv): Promise<ChildProcess> => {
-    const child = fork(resolve(import.meta.dirname, '../../dist/main.js'), [], {
-      env: { ...process.env, ...env },
-      stdio: ['ignore', 'ignore', 'ignore', 'ipc'],
-    });
-    await new Promise<void>((done, failed) =>
-      child.once('message', (m: { ready?: boolean; failed?: string }) =>
-        m.ready ? done() : failed(new Error(m.failed)),
-      ),
-    );
-    return child;
-  };
-
   it('there is neither a half file nor a lost one after the restart', async () => {
     // Furnished by an application in this process; then the real program serves the same database and blobs.
-    const databaseUrl = await freshDatabase();
-    const furnished = await openOffice({ databaseUrl });
-    await furnished.close();
-    writeFileSync(join(folder, 'key'), randomBytes(32).toString('hex'));
-    const port = String(await freePort());
-    const env = {
-      QUAY_DATABASE_URL: databaseUrl,
-      QUAY_BLOBS: join(folder, 'blobs'),
-      QUAY_KEY_FILE: join(folder, 'key'),
-      QUAY_PORT: port,
-      QUAY_LOG: 'silent',
-    };
-    let server = await start(env);
+    const { env, port, roots } = await officeForServers(folder);
+    let server = await startServer(env);
     const iris = new Client(`http://127.0.0.1:${port}`);
     await iris.ask('POST', '/api/session', { signInName: 'iris', password: PASSWORDS.iris });
-    const kept = await iris.upload(furnished.roots.projects, 'kept.bin', randomBytes(500_000));
+    const kept = await iris.upload(roots.projects, 'kept.bin', randomBytes(500_000));
     expect(kept.status).toBe(201);
     await new Promise<void>((done) => {
       const half = request({
         port,
         host: '127.0.0.1',
         method: 'PUT',
-        path: `/api/folders/${furnished.roots.projects}/files?name=half.bin`,
+        path: `/api/folders/${roots.projects}/files?name=half.bin`,
         headers: { cookie: iris.cookieHeader('/'), 'content-length': 9_000_000 },
       });
       half.on('error', () => done());
       half.write(randomBytes(2_000_000), () => setTimeout(() => server.kill('SIGKILL'), 150));
     });
-    server = await start(env);
+    server = await startServer(env);
     const names = (
-      await iris.ask<{ items: { name: string }[] }>('GET', `/api/folders/${furnished.roots.projects}`)
+      await iris.ask<{ items: { name: string }[] }>('GET', `/api/folders/${roots.projects}`)
     ).body.items.map((i) => i.name);
     expect(names).toEqual(['kept.bin']);
     expect((await iris.fetch(`/api/files/${kept.body.id}/content`)).status).toBe(200);
     const named = readdirSync(join(folder, 'blobs')).filter((n) => n !== 'tmp');
     expect(named).toHaveLength(1);
-    expect((await iris.upload(furnished.roots.projects, 'half.bin', randomBytes(9000))).status).toBe(201);
+    expect((await iris.upload(roots.projects, 'half.bin', randomBytes(9000))).status).toBe(201);
     server.kill('SIGTERM');
     await new Promise((done) => server.once('exit', done));
   });

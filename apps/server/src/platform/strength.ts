@@ -2,6 +2,7 @@ import type { Strength } from '@quay/core/strength';
 import { createRequire } from 'node:module';
 import { pathToFileURL } from 'node:url';
 import { Worker } from 'node:worker_threads';
+import { aside } from './aside.js';
 
 const module = pathToFileURL(createRequire(import.meta.url).resolve('@quay/core/strength')).href;
 const THREAD = `
@@ -50,6 +51,6 @@ function thread(): Worker {
 
 function end(): void {
   if (waiting.size > 0) return;
-  void worker?.terminate();
+  if (worker) aside(worker.terminate(), 'the thread that judges passwords did not end');
   worker = null;
 }

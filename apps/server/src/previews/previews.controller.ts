@@ -7,6 +7,7 @@ import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
@@ -32,6 +33,7 @@ export class PreviewsController {
   ) {}
 
   @Get('preview')
+  @For('view')
   @Takes('How a file can be looked at')
   async facts(@Me() who: Who, @Param('id', id) nodeId: string): Promise<PreviewFacts> {
     const file = await this.file(who, nodeId, undefined);
@@ -39,6 +41,7 @@ export class PreviewsController {
   }
 
   @Get('thumb')
+  @For('view')
   @Takes('A small picture (WebP); 202 while it is being made')
   async thumb(
     @Me() who: Who,
@@ -50,6 +53,7 @@ export class PreviewsController {
   }
 
   @Get('large')
+  @For('view')
   @Takes('A picture that fills the screen (WebP)')
   async large(
     @Me() who: Who,
@@ -62,6 +66,7 @@ export class PreviewsController {
   }
 
   @Get('pages/:page')
+  @For('view')
   @Takes('One page of a document, from 1, as a picture (WebP)')
   async page(
     @Me() who: Who,
@@ -77,6 +82,7 @@ export class PreviewsController {
   }
 
   @Get('text')
+  @For('view')
   @Takes('The text of a file, as far as it is shown')
   async text(
     @Me() who: Who,
@@ -139,7 +145,7 @@ export class PreviewsController {
     const file =
       version === undefined
         ? await fileBytes(this.db.manager, nodeId)
-        : await this.versions.bytes(who, nodeId, versionNumber(version));
+        : await this.versions.bytes(who, nodeId, versionNumber(version), 'view');
     if (!file) throw notFound('This file');
     return file;
   }

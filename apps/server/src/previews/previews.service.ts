@@ -1,18 +1,24 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
-import { fork, type ChildProcess } from 'node:child_process';
+import type { ChildProcess } from 'node:child_process';
 import { existsSync } from 'node:fs';
-import { readFile, rm } from 'node:fs/promises';
+import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import type { Duplex } from 'node:stream';
 import { DataSource } from 'typeorm';
-import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { aside } from '../platform/aside.js';
+import { bytesOf } from '../platform/blobs/blob-keeper.js';
+import { BLOBS, type BlobStore, type OpenBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
+import { drained } from '../platform/drained.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
-import type { PreviewDone, PreviewJob } from './worker.js';
+import { frameHead, readFrames } from './frames.js';
+import { MOST_PICTURED_BYTES, MOST_PICTURES_BYTES, type PreviewDone, type PreviewJob } from './job.js';
+import { canShutIn, shutIn } from './sandbox.js';
 
 /** Jobs that may wait; what is beyond is made when somebody asks for it. */
 const WAITING_MOST = 5000;
@@ -22,6 +28,9 @@ const JOB_SECONDS = 60;
 const IDLE_MS = 60_000;
 /** Texts up to this size are searched inside. */
 const SEARCHED_BYTES = 1_000_000;
+const BUILT = join(import.meta.dirname, 'worker.js');
+/** Tests run from the sources, where only the built one can be started. */
+const WORKER = existsSync(BUILT) ? BUILT : join(import.meta.dirname, '../../dist/previews/worker.js');
 
 interface Waiting {
   nodeId: string;
@@ -41,6 +50,8 @@ export class PreviewsService implements OnApplicationShutdown {
   private readonly waiting = new Map<string, Waiting>();
   private readonly running = new Map<number, { key: string; job: Waiting; timer: NodeJS.Timeout }>();
   private worker: ChildProcess | null = null;
+  /** What is being sent, so that two jobs never mix on the line. */
+  private sending: Promise<void> = Promise.resolve();
   private idle: NodeJS.Timeout | null = null;
   private nextId = 1;
   private stopped = false;
@@ -126,15 +137,18 @@ export class PreviewsService implements OnApplicationShutdown {
       this.waiting.set(key, job);
       for (const [k, j] of rest) this.waiting.set(k, j);
     } else this.waiting.set(key, job);
-    void this.pump();
+    this.pumpAside();
+  }
+
+  private pumpAside(): void {
+    aside(this.pump(), 'a preview could not be begun');
   }
 
   private async pump(): Promise<void> {
     if (this.running.size >= AT_ONCE || this.stopped) return;
     const [next] = this.waiting;
     if (!next) {
-      if (this.running.size === 0 && this.worker)
-        this.idle = setTimeout(() => this.worker?.disconnect(), IDLE_MS).unref();
+      if (this.running.size === 0 && this.worker) this.idle = setTimeout(() => this.worker?.kill(), IDLE_MS).unref();
       return;
     }
     const [key, job] = next;
@@ -153,16 +167,7 @@ export class PreviewsService implements OnApplicationShutdown {
           existsSync(join(this.folder(job.sha256), `${job.kind === 'pages' ? `page-${job.page}` : 'large'}.webp`)));
       if (made) this.ended(id, true);
       else if (hasThumbnail(job.kind)) {
-        const source = await this.blobs.localPath(job.sha256);
-        if (!source) await this.finished({ id, failed: 'no bytes' });
-        else
-          this.program().send({
-            id,
-            kind: job.kind as PreviewJob['kind'],
-            source,
-            folder: this.folder(job.sha256),
-            page: job.page,
-          } satisfies PreviewJob);
+        await this.send({ id, kind: job.kind as PreviewJob['kind'], page: job.page }, job.sha256);
       } else {
         await this.readWords(job.sha256);
         this.ended(id, true);
@@ -171,39 +176,66 @@ export class PreviewsService implements OnApplicationShutdown {
       if (!this.stopped) log.warn({ err: error }, 'a preview could not be begun');
       this.ended(id, false);
     }
-    void this.pump();
+    this.pumpAside();
   }
 
-  private program(): ChildProcess {
+  /** Sends a job and its bytes down the line, one after the other. Where nothing can be shut in, nothing is made. */
+  private async send(job: PreviewJob, sha256: Buffer): Promise<void> {
+    if (!(await canShutIn(WORKER))) return this.ended(job.id, false);
+    const blob = await this.blobs.open(sha256);
+    if (!blob) return this.finished({ id: job.id, failed: 'no bytes' }, Buffer.alloc(0));
+    try {
+      if (blob.sizeBytes > MOST_PICTURED_BYTES)
+        return await this.finished({ id: job.id, failed: 'too large for a picture' }, Buffer.alloc(0));
+      const before = this.sending;
+      this.sending = before.then(() => this.pourInto(this.line(), job, blob)).catch(() => this.giveUp());
+      await this.sending;
+    } finally {
+      await blob.close();
+    }
+  }
+
+  private async pourInto(line: Duplex, job: PreviewJob, blob: OpenBlob): Promise<void> {
+    line.write(frameHead(job, blob.sizeBytes));
+    for await (const piece of bytesOf(blob)) {
+      if (line.destroyed) return;
+      if (!line.write(piece)) await drained(line);
+    }
+  }
+
+  /** The line to the program that makes pictures; it is started when there is none. */
+  private line(): Duplex {
     if (this.idle) clearTimeout(this.idle);
-    if (this.worker?.connected) return this.worker;
-    const path = join(import.meta.dirname, 'worker.js');
-    const worker = fork(existsSync(path) ? path : join(import.meta.dirname, '../../dist/previews/worker.js'), {
-      stdio: 'ignore',
-      execArgv: [],
-      env: { PATH: process.env['PATH'], MALLOC_ARENA_MAX: '2' },
-    });
-    worker.on('message', (done: PreviewDone) => void this.finished(done));
+    if (this.worker) return this.worker.stdio[3] as unknown as Duplex;
+    const worker = shutIn(WORKER);
+    const line = worker.stdio[3] as unknown as Duplex;
+    readFrames<PreviewDone>(line, MOST_PICTURES_BYTES, ({ head, body }) =>
+      aside(this.finished(head, body), 'a preview could not be recorded'),
+    );
+    line.on('error', () => undefined);
     worker.on('error', () => undefined);
     worker.on('exit', () => {
       if (this.worker !== worker) return;
       this.worker = null;
       // Whatever it was at did not get done; it may have been the end of it, so it is not tried again by itself.
-      for (const id of [...this.running.keys()]) void this.finished({ id, failed: 'the program ended' });
+      for (const id of [...this.running.keys()])
+        aside(this.finished({ id, failed: 'the program ended' }, Buffer.alloc(0)), 'a preview could not be recorded');
     });
     worker.unref();
+    (line as unknown as { unref: () => void }).unref();
     this.worker = worker;
-    return worker;
+    return line;
   }
 
   private giveUp(): void {
     this.worker?.kill('SIGKILL');
   }
 
-  private async finished(done: PreviewDone): Promise<void> {
+  private async finished(done: PreviewDone, body: Buffer): Promise<void> {
     const job = this.running.get(done.id)?.job;
     if (!job) return;
     try {
+      if (!('failed' in done)) await this.keep(job.sha256, done.pictures, body);
       await this.events.change(async (tx) => {
         const values = 'failed' in done ? ['none', null, null, null] : ['ready', done.pages, done.width, done.height];
         await tx.query(
@@ -216,7 +248,23 @@ export class PreviewsService implements OnApplicationShutdown {
       if (!this.stopped) log.warn({ err: error }, 'a preview could not be recorded');
     }
     this.ended(done.id, !('failed' in done));
-    void this.pump();
+    this.pumpAside();
+  }
+
+  /** Each picture whole or not at all: written beside its place, then renamed. */
+  private async keep(sha256: Buffer, pictures: Record<string, number>, body: Buffer): Promise<void> {
+    const folder = this.folder(sha256);
+    await mkdir(folder, { recursive: true, mode: 0o700 });
+    let at = 0;
+    for (const [name, sizeBytes] of Object.entries(pictures)) {
+      // The program that made them has read a stranger's file: its word is looked at before it names a file of ours.
+      if (!/^(large|thumb|page-\d{1,6})$/.test(name)) throw new Error('a picture of a strange name');
+      const path = join(folder, `${name}.webp`);
+      const making = `${path}.${process.pid}-${this.nextId}`;
+      await writeFile(making, body.subarray(at, at + sizeBytes), { mode: 0o600 });
+      await rename(making, path);
+      at += sizeBytes;
+    }
   }
 
   private ended(id: number, ok: boolean): void {

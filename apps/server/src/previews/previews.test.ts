@@ -1,10 +1,14 @@
-import type { FileText, PreviewFacts } from '@quay/contract';
+import type { FileText, NodeInfo, PreviewFacts, VersionList } from '@quay/contract';
 import { PDFDocument } from 'pdf-lib';
-import { randomBytes } from 'node:crypto';
+import { createHash, randomBytes } from 'node:crypto';
+import { execFile } from 'node:child_process';
+import { resolve } from 'node:path';
+import { promisify } from 'node:util';
 import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { PreviewsService } from './previews.service.js';
+import { walls } from './sandbox.js';
 
 let office: TestOffice;
 let tomas: Client;
@@ -51,6 +55,80 @@ describe('pictures of files', () => {
       pages: 2,
     });
     expect(((await (await picture(id, 'pages/3')).json()) as { code: string }).code).toBe('preview.none');
+  });
+  it('an image that names files of others shows none of them, however its place in the store was chosen', async () => {
+    const rosa = await office.signedIn('rosa');
+    const red = await sharp({ create: { width: 40, height: 40, channels: 3, background: '#f00' } })
+      .png()
+      .toBuffer();
+    const secret = (await rosa.upload(office.roots.rosa, 'secret.png', red)).body.sha256;
+    const words = (await rosa.upload(office.roots.rosa, 'secret.txt', Buffer.from('<tspan>MMMMMM</tspan>'))).body
+      .sha256;
+    for (const [name, target, inside] of [
+      ['image.svg', secret, (ref: string) => `<image href="${ref}" width="40" height="40"/>`],
+      [
+        'include.svg',
+        words,
+        (ref: string) => `<text y="30" font-size="30"><xi:include href="${ref}" parse="xml"/></text>`,
+      ],
+      [
+        'text.svg',
+        words,
+        (ref: string) => `<text y="30" font-size="30"><xi:include href="${ref}" parse="text"/></text>`,
+      ],
+    ] as const) {
+      // Only files in the folder of the image, or below, can be named: the image is varied until it lies there.
+      const svg = (n: number) =>
+        Buffer.from(
+          `<svg xmlns="http://www.w3.org/2000/svg" xmlns:xi="http://www.w3.org/2001/XInclude" width="40" height="40"><rect width="40" height="40" fill="#fff"/>${inside(target)}<!-- ${n} --></svg>`,
+        );
+      let n = 0;
+      while (createHash('sha256').update(svg(n)).digest('hex').slice(0, 4) !== target.slice(0, 4)) n += 1;
+      const shown = Buffer.from(await (await picture(await put(name, svg(n)), 'large')).arrayBuffer());
+      const { channels } = await sharp(shown).stats();
+      expect(Math.min(...channels.slice(0, 3).map((c) => c.min)), name).toBeGreaterThan(240);
+    }
+  });
+  it('the program that makes pictures sees no file of the office, and no network', async () => {
+    const inner = `
+      const { readdirSync } = require('node:fs');
+      const { networkInterfaces } = require('node:os');
+      const seen = (path) => { try { return readdirSync(path).length; } catch { return null; } };
+      console.log(JSON.stringify({ blobs: seen(process.argv[1]), root: seen('/root'), etc: seen('/etc/ssl'), nets: Object.keys(networkInterfaces()).length }));`;
+    const { stdout } = await promisify(execFile)('bwrap', [
+      ...walls(resolve(import.meta.dirname, '../../dist/previews/worker.js')),
+      process.execPath,
+      '-e',
+      inner,
+      office.config.blobRoot,
+    ]);
+    expect(JSON.parse(stdout)).toMatchObject({
+      blobs: null,
+      etc: null,
+      nets: expect.toSatisfy((n: number) => n <= 1) as number,
+    });
+  });
+  it('a checksum is told to those who may have the bytes, and to nobody else', async () => {
+    const iris = await office.signedIn('iris');
+    const { id } = (await iris.upload(office.roots.partners, 'price.txt', Buffer.from('12'))).body;
+    // Tomas may view there, not download.
+    const list = (await tomas.ask<VersionList>('GET', `/api/files/${id}/versions`)).body;
+    expect([list.versions[0]?.sha256, (await tomas.ask<NodeInfo>('GET', `/api/nodes/${id}`)).body.sha256]).toEqual([
+      null,
+      null,
+    ]);
+    expect((await iris.ask<VersionList>('GET', `/api/files/${id}/versions`)).body.versions[0]?.sha256).toHaveLength(64);
+  });
+  it('an old version is looked at with the same right as the present one', async () => {
+    const iris = await office.signedIn('iris');
+    const draw = (background: string) =>
+      sharp({ create: { width: 9, height: 9, channels: 3, background } })
+        .png()
+        .toBuffer();
+    const { id } = (await iris.upload(office.roots.partners, 'sign.png', await draw('#a00'))).body;
+    await iris.upload(office.roots.partners, 'sign.png', await draw('#0a0'), '&conflict=version');
+    expect((await picture(id, 'large?version=1')).status).toBe(200);
+    expect((await tomas.fetch(`/api/files/${id}/content?version=1`)).status).toBe(403);
   });
   it('SVG is drawn on the server and never reaches the browser as what it is', async () => {
     const id = await put(

@@ -158,17 +158,21 @@ export class AddressesService {
   }
 
   /** Links that could still be opened and are built on an address. */
-  async links(id: string): Promise<AffectedLink[]> {
+  async links(who: Who, id: string): Promise<AffectedLink[]> {
     const address = await this.require(id);
-    const rows = await this.db.query<{ shareId: string; title: string; token: Buffer; visits: string }[]>(
-      `SELECT s.id AS "shareId", s.title, s.token_sealed AS token, (SELECT count(*) FROM visit v WHERE v.share_id = s.id) AS visits FROM share s
+    const rows = await this.db.query<
+      { shareId: string; title: string; token: Buffer; visits: string; closed: boolean }[]
+    >(
+      `SELECT s.id AS "shareId", s.title, s.token_sealed AS token, (SELECT count(*) FROM visit v WHERE v.share_id = s.id) AS visits,
+              EXISTS (SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store t ON t.id = n.store_id WHERE i.share_id = s.id AND t.owner_id <> $3) AS closed FROM share s
         WHERE s.address_id = $1 AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2) ORDER BY s.created_at DESC LIMIT 500`,
-      [id, this.clock.date()],
+      [id, this.clock.date(), who.personId],
     );
+    // The link of what is shared from a home is its owner's to hand on.
     return rows.map((r) => ({
       shareId: r.shareId,
-      title: r.title,
-      link: shareLink(address, unseal(this.config.sealingKey, r.token)),
+      title: r.closed ? "From somebody's home" : r.title,
+      link: r.closed ? null : shareLink(address, unseal(this.config.sealingKey, r.token)),
       handedOver: Number(r.visits) > 0,
     }));
   }

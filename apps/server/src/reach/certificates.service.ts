@@ -1,6 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { coversName } from '@quay/core';
-import acme from 'acme-client';
 import { createPrivateKey, X509Certificate } from 'node:crypto';
 import { createSecureContext, type SecureContext } from 'node:tls';
 import { DataSource } from 'typeorm';
@@ -21,14 +20,16 @@ export interface KeptCertificate {
 }
 
 const ACME_MS = 60_000;
-// An authority that is out of order is asked again by the upkeep, not by whoever waits for an answer.
-Object.assign(acme.axios.defaults, {
-  acmeSettings: {
-    ...(acme.axios.defaults as { acmeSettings?: object }).acmeSettings,
-    retryMaxAttempts: 2,
-    retryDefaultDelay: 1,
-  },
-});
+/** The client of authorities, loaded when a certificate is got: a start need not wait for it. */
+async function acmeClient() {
+  const { default: acme } = await import('acme-client');
+  // An authority that is out of order is asked again by the upkeep, not by whoever waits for an answer.
+  const settings = (acme.axios.defaults as { acmeSettings?: object }).acmeSettings;
+  Object.assign(acme.axios.defaults, {
+    acmeSettings: { ...settings, retryMaxAttempts: 2, retryDefaultDelay: 1 },
+  });
+  return acme;
+}
 /** RFC 8555 §8.4: the digest is looked up by the authority, which may remember an old answer this long. */
 const TXT_TTL_SECONDS = 60;
 
@@ -83,17 +84,16 @@ export class CertificatesService {
     const directoryUrl = this.config.reach.acmeDirectory;
     if (!directoryUrl) throw new Problem('conflict', 'reach.no-authority', 'No certificate authority is configured.');
     try {
+      const acme = await acmeClient();
+      const newKey = () => acme.crypto.createPrivateEcdsaKey();
       const client = new acme.Client({
         directoryUrl,
-        accountKey: await this.accountKey(directoryUrl),
+        accountKey: await this.accountKey(directoryUrl, newKey),
         backoffAttempts: 6,
         backoffMin: 250,
         backoffMax: 3000,
       });
-      const [key, request] = await acme.crypto.createCsr(
-        { commonName: host, altNames: [host] },
-        await acme.crypto.createPrivateEcdsaKey(),
-      );
+      const [key, request] = await acme.crypto.createCsr({ commonName: host, altNames: [host] }, await newKey());
       const byRecord = await this.names.canUpdate('public', `_acme-challenge.${host}`);
       const chain = await withinTime(
         client.auto({
@@ -195,14 +195,14 @@ export class CertificatesService {
     else await this.db.query('DELETE FROM acme_challenge WHERE token = $1', [challenge.token]);
   }
 
-  private async accountKey(directory: string): Promise<string> {
+  private async accountKey(directory: string, newKey: () => Promise<Buffer>): Promise<string> {
     const load = async () =>
       (
         await this.db.query<{ key: Buffer }[]>('SELECT key_sealed AS key FROM acme_account WHERE directory = $1', [
           directory,
         ])
       )[0]?.key;
-    const made = (await acme.crypto.createPrivateEcdsaKey()).toString();
+    const made = (await newKey()).toString();
     // Two processes may come here at once: the first key counts.
     if (!(await load()))
       await this.db.query('INSERT INTO acme_account (directory, key_sealed) VALUES ($1, $2) ON CONFLICT DO NOTHING', [

@@ -1,15 +1,18 @@
 import type { INestApplication } from '@nestjs/common';
-import { addressText, mayAnswer, type Address, type AddressUses } from '@quay/core';
+import { addressText, answeringAddress, isUnder, mayAnswer, type DoorAddress } from '@quay/core';
 import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createServer as createTls } from 'node:https';
 import type { AddressInfo, Socket } from 'node:net';
 import { TLSSocket, type TlsOptions } from 'node:tls';
 import { DataSource } from 'typeorm';
-import { notePrefix } from '../platform/client-address.js';
+import { aside } from '../platform/aside.js';
+import { clientAddress, noteClients, notePrefix } from '../platform/client-address.js';
 import type { Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
+import { Problem } from '../platform/problems/problem.js';
+import { answering } from '../platform/problems/problem.filter.js';
 import { CertificatesService } from './certificates.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
@@ -18,10 +21,10 @@ import { RelayLines } from './relay-lines.js';
 
 /** RFC 6797 §6.1.1; half a year is common practice, no source. */
 const HSTS = 'max-age=15552000';
+const HANDSHAKE_MS = 20_000;
 const CHALLENGE = /^\/\.well-known\/acme-challenge\/([\w-]{1,200})$/;
 
-interface Facts extends Address {
-  uses: AddressUses;
+interface Facts extends DoorAddress {
   redirect: boolean;
   hsts: boolean;
 }
@@ -31,6 +34,8 @@ export class Doors {
   private facts: Facts[] | null = null;
   private readonly servers: Server[] = [];
   private readonly relayed = new Map<string, RelayLine>();
+  /** Connections that came by the line of a name. */
+  private readonly relayedFor = new WeakMap<object, string>();
   private tlsServer: Server | null = null;
 
   private constructor(
@@ -41,6 +46,7 @@ export class Doors {
     private readonly relay: RelayConfig | null,
     private readonly lines: RelayLines,
     private readonly inner: Server,
+    private readonly note: (req: IncomingMessage) => void,
   ) {}
 
   /** Opens what the configuration names; the product itself answers behind. */
@@ -53,31 +59,36 @@ export class Doors {
       config.reach.relay,
       app.get(RelayLines),
       app.getHttpServer() as Server,
+      noteClients(config.reach.trustedProxies),
     );
     app.get(Events).stream.subscribe((event) => {
       if (event.topic !== 'reach') return;
       doors.facts = null;
-      void doors.keepLines();
+      aside(doors.keepLines(), 'the lines to the relay could not be looked at');
     });
     const { tls, plain } = config.reach;
     // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
-    doors.tlsServer = createTls(doors.options, (req, res) => void doors.enter(req, res)) as unknown as Server;
+    doors.tlsServer = createTls(
+      doors.options,
+      answering((req, res) => doors.enter(req, res)),
+    ) as unknown as Server;
     if (tls) await doors.listen(doors.tlsServer, tls);
-    if (plain)
-      await doors.listen(
-        createPlain((req, res) => void doors.sendOn(req, res)),
-        plain,
-      );
+    if (plain) await doors.listen(createPlain(answering((req, res) => doors.sendOn(req, res))), plain);
     await doors.keepLines();
     return doors;
   }
 
+  /** Where the doors listen: with encryption first, then plain. */
   get ports(): number[] {
     return this.servers.map((s) => (s.address() as AddressInfo).port);
   }
 
   private get options(): TlsOptions {
-    return { minVersion: 'TLSv1.2', SNICallback: (host, done) => this.choose(host, done) };
+    return {
+      minVersion: 'TLSv1.2',
+      handshakeTimeout: HANDSHAKE_MS,
+      SNICallback: (host, done) => this.choose(host, done),
+    };
   }
 
   /** Keeps a line to the relay for each address that is reached through it, and lets go of the others. */
@@ -96,17 +107,24 @@ export class Doors {
       if (!this.relayed.has(host))
         this.relayed.set(
           host,
-          new RelayLine(host, this.relay, this.dialler, (socket, from) => this.enterRelayed(socket, from)),
+          new RelayLine(host, this.relay, this.dialler, (socket, from) => this.enterRelayed(host, socket, from)),
         );
     this.lines.set(this.relayed);
   }
 
   /** A visitor from the relay: their TLS ends here, and they count as coming from where the relay saw them. */
-  private enterRelayed(socket: Socket, from: string): void {
+  private enterRelayed(host: string, socket: Socket, from: string): void {
     const tls = new TLSSocket(socket, { isServer: true, ...this.options });
     Object.defineProperty(tls, 'remoteAddress', { value: from });
+    this.relayedFor.set(tls, host);
     tls.on('error', () => tls.destroy());
-    tls.once('secure', () => this.tlsServer?.emit('secureConnection', tls));
+    // A handshake that does not come to its end ends all the same.
+    const late = setTimeout(() => tls.destroy(new Error('the handshake took too long')), HANDSHAKE_MS);
+    tls.once('close', () => clearTimeout(late));
+    tls.once('secure', () => {
+      clearTimeout(late);
+      this.tlsServer?.emit('secureConnection', tls);
+    });
     socket.resume();
   }
 
@@ -126,6 +144,7 @@ export class Doors {
   private async listen(server: Server, at: { host: string; port: number }): Promise<void> {
     server.requestTimeout = 0;
     server.headersTimeout = 20_000;
+    server.timeout = 300_000;
     server.keepAliveTimeout = 65_000;
     await new Promise<void>((resolve, reject) => server.once('error', reject).listen(at.port, at.host, resolve));
     server.on('error', (error) => log.warn({ err: error }, 'a door had trouble'));
@@ -146,26 +165,36 @@ export class Doors {
 
   private async load(): Promise<Facts[]> {
     this.facts ??= await this.db.query<Facts[]>(
-      'SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, redirect, hsts FROM address ORDER BY length(path_prefix) DESC',
+      'SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, way_in AS "wayIn", redirect, hsts FROM address ORDER BY length(path_prefix) DESC',
     );
     return this.facts;
   }
 
-  /** A request that came encrypted: only for names this server answers to, and only for what each may be used for. */
+  /** A request that came encrypted: only where everything it names is one address's, and only for what that may be used for. */
   private async enter(req: IncomingMessage, res: ServerResponse): Promise<void> {
-    const address = (await this.addresses(res)).find(
-      (a) => a.scheme === 'https' && a.host === hostOf(req) && under(req.url ?? '/', a.pathPrefix),
-    );
-    if (res.writableEnded) return;
-    // RFC 9110 §15.5.20: this server is not the one for that name.
-    if (!address) return void refuse(res, 421, 'address.unknown', 'This server does not answer to that name.');
+    this.note(req);
+    const target = req.url ?? '/';
+    const socket = req.socket as TLSSocket & { servername?: string | false };
+    const address = answeringAddress(await this.load(), {
+      serverName: socket.servername || null,
+      host: req.headers.host ?? null,
+      target,
+      relayedFor: this.relayedFor.get(socket) ?? null,
+      from: clientAddress(req),
+    });
+    if (!address)
+      throw new Problem(
+        'misdirected',
+        'address.unknown',
+        'This server does not answer to that name, or not in that way.',
+      );
     if (address.hsts) res.setHeader('Strict-Transport-Security', HSTS);
-    req.url = (req.url ?? '/').slice(address.pathPrefix.length) || '/';
+    const rest = target.slice(address.pathPrefix.length);
+    req.url = rest.startsWith('/') ? rest : `/${rest}`;
     notePrefix(req, address.pathPrefix);
     if (!mayAnswer(address.uses, req.url))
-      return void refuse(
-        res,
-        404,
+      throw new Problem(
+        'not-found',
         'address.not-for-this',
         'There is nothing here. Links that you were given begin with /s/.',
       );
@@ -178,32 +207,19 @@ export class Doors {
     const token = CHALLENGE.exec(url)?.[1];
     if (token) {
       const answer = await this.certificates.challenge(token).catch(() => null);
-      return void (answer
-        ? res.writeHead(200, { 'Content-Type': 'application/octet-stream' }).end(answer)
-        : refuse(res, 404, 'challenge.none', 'Nothing was asked for here.'));
+      if (!answer) throw new Problem('not-found', 'challenge.none', 'Nothing was asked for here.');
+      res.writeHead(200, { 'Content-Type': 'application/octet-stream' }).end(answer);
+      return;
     }
     const nonce = /^\/reach\/probe\/([\w-]{10,100})$/.exec(url)?.[1];
-    const address = (await this.addresses(res)).find(
-      (a) => a.scheme === 'https' && a.redirect && a.host === hostOf(req),
-    );
-    if (res.writableEnded) return;
-    if (nonce && !address) return void (await sendProof(this.proofs, nonce, req, res, 'HTTP'));
-    if (!address) return void refuse(res, 404, 'address.unknown', 'There is nothing here.');
-    res
-      .writeHead(301, {
-        Location: addressText(address) + url.slice(under(url, address.pathPrefix) ? address.pathPrefix.length : 0),
-        'Content-Length': '0',
-      })
-      .end();
-  }
-
-  private async addresses(res: ServerResponse): Promise<Facts[]> {
-    try {
-      return await this.load();
-    } catch {
-      refuse(res, 503, 'database.away', 'The server cannot reach its database. Try again in a moment.');
-      return [];
+    const address = (await this.load()).find((a) => a.scheme === 'https' && a.redirect && a.host === hostOf(req));
+    if (nonce && !address) {
+      await sendProof(this.proofs, nonce, req, res, 'HTTP');
+      return;
     }
+    if (!address || !url.startsWith('/')) throw new Problem('not-found', 'address.unknown', 'There is nothing here.');
+    const rest = url.slice(isUnder(url, address.pathPrefix) ? address.pathPrefix.length : 0);
+    res.writeHead(301, { Location: addressText(address) + rest, 'Content-Length': '0' }).end();
   }
 }
 
@@ -212,13 +228,4 @@ function hostOf(req: IncomingMessage): string {
     .replace(/:\d+$/, '')
     .replace(/^\[|\]$/g, '')
     .toLowerCase();
-}
-
-const under = (url: string, prefix: string): boolean =>
-  prefix === '' || url === prefix || url.startsWith(`${prefix}/`) || url.startsWith(`${prefix}?`);
-
-function refuse(res: ServerResponse, status: number, code: string, detail: string): void {
-  res
-    .writeHead(status, { 'Content-Type': 'application/problem+json' })
-    .end(JSON.stringify({ type: 'about:blank', status, code, detail }));
 }

@@ -57,6 +57,7 @@ import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type SignedInRequest, type Who } from '../people/who.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
@@ -105,24 +106,28 @@ export class ReachController {
   ) {}
 
   @Get('addresses')
+  @For('admin')
   @Takes('Addresses that links are built on, with how each stands')
   list(): Promise<AddressRow[]> {
     return this.addresses.list();
   }
 
   @Post('addresses')
+  @For('admin')
   @Takes('Add an address', newAddressSchema)
   add(@Me() who: Who, @Body(valid(newAddressSchema)) asked: NewAddress): Promise<AddressRow> {
     return this.addresses.add(who, asked);
   }
 
   @Get('addresses/:id')
+  @For('admin')
   @Takes('An address with its guide, its newest check and what is renewed')
   sheet(@Param('id', id) addressId: string): Promise<AddressSheet> {
     return this.addresses.sheet(addressId);
   }
 
   @Patch('addresses/:id')
+  @For('admin')
   @Takes('Change an address; links that would change must have been seen', changeAddressSchema)
   change(
     @Me() who: Who,
@@ -133,6 +138,7 @@ export class ReachController {
   }
 
   @Delete('addresses/:id')
+  @For('admin')
   @HttpCode(204)
   @Takes('Remove an address that no open link is built on')
   remove(@Me() who: Who, @Param('id', id) addressId: string): Promise<void> {
@@ -140,12 +146,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/links')
+  @For('admin')
   @Takes('Links that could still be opened and are built on an address')
-  links(@Param('id', id) addressId: string): Promise<AffectedLink[]> {
-    return this.addresses.links(addressId);
+  links(@Me() who: Who, @Param('id', id) addressId: string): Promise<AffectedLink[]> {
+    return this.addresses.links(who, addressId);
   }
 
   @Post('addresses/:id/links/move')
+  @For('admin')
   @HttpCode(200)
   @Takes('Build the links of an address on another', moveLinksSchema)
   move(
@@ -157,6 +165,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/check')
+  @For('admin')
   @HttpCode(200)
   @Takes('Follow the way in from every vantage now')
   async check(@Param('id', id) addressId: string): Promise<ReachCheck> {
@@ -164,6 +173,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/remedies/:vantage')
+  @For('admin')
   @HttpCode(200)
   @Takes('Do what mends a stage, and check again', remedySchema)
   async remedy(
@@ -176,6 +186,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/guide')
+  @For('admin')
   @HttpCode(200)
   @Takes('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
   async guide(
@@ -190,6 +201,7 @@ export class ReachController {
   }
 
   @Put('addresses/:id/certificate')
+  @For('admin')
   @HttpCode(204)
   @Takes('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
   async certificate(
@@ -201,12 +213,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/exposure')
+  @For('admin')
   @Takes('What answers from outside, port by port and path by path')
   async exposed(@Param('id', id) addressId: string): Promise<ExposureAnswer> {
     return this.exposure.look(await this.addresses.require(addressId));
   }
 
   @Post('addresses/:id/telephone')
+  @For('admin')
   @HttpCode(200)
   @Takes('A link that proves the way in by itself, when opened on a telephone off the office network')
   async telephone(@Param('id', id) addressId: string): Promise<TelephoneProof> {
@@ -216,12 +230,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/telephone')
+  @For('admin')
   @Takes('The last proof by telephone')
   async telephoneSeen(@Param('id', id) addressId: string): Promise<{ seen: TelephoneProof['seen'] }> {
     return { seen: await this.proofs.telephone((await this.addresses.require(addressId)).id) };
   }
 
   @Get('network')
+  @For('admin')
   @Takes('How the server stands in its network')
   async network(): Promise<ReachNetwork> {
     const { insideAddress, gateway, probes } = this.config.reach;
@@ -236,6 +252,7 @@ export class ReachController {
   }
 
   @Get('probe.js')
+  @For('admin')
   @Takes('The probe: one file that runs on any machine with Node.js')
   probe(@Res() res: Response): void {
     res.setHeader('Content-Type', 'text/javascript; charset=utf-8');
@@ -244,6 +261,7 @@ export class ReachController {
   }
 
   @Put('name-servers/:network')
+  @For('admin')
   @HttpCode(204)
   @Takes('The key with which records are changed; kept sealed, never told again', nameServerSchema)
   async nameServer(
@@ -259,6 +277,7 @@ export class ReachController {
   }
 
   @Post('compare')
+  @For('admin')
   @HttpCode(200)
   @Takes('Which ways in would work on a line, before anything is bought', plannedLineSchema)
   compare(@Body(valid(plannedLineSchema)) planned: PlannedLine): WayCompared[] {
@@ -273,12 +292,14 @@ export class ProofController {
   constructor(private readonly proofs: ProofsService) {}
 
   @Get()
+  @For('anyone')
   @Takes('Says only that this server answers')
   here(): { answers: string } {
     return { answers: 'Lockfast Quay' };
   }
 
   @Get(':nonce')
+  @For('anyone')
   @Takes('Proves that a request came through; a nonce counts once')
   proof(
     @Param(

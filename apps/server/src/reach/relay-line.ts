@@ -1,6 +1,7 @@
 import { createHmac } from 'node:crypto';
 import type { Socket } from 'node:net';
 import type { Dialler } from '../platform/dialler.js';
+import { aside } from '../platform/aside.js';
 import { log } from '../platform/log/log.js';
 
 export interface RelayConfig {
@@ -36,13 +37,17 @@ export class RelayLine {
     private readonly dialler: Dialler,
     private readonly enter: (socket: Socket, from: string) => void,
   ) {
-    void this.keep();
+    this.keepAside();
   }
 
   stop(): void {
     this.stopped = true;
     if (this.timer) clearTimeout(this.timer);
     this.socket?.destroy();
+  }
+
+  private keepAside(): void {
+    aside(this.keep(), 'the line to the relay could not be made');
   }
 
   private async keep(): Promise<void> {
@@ -70,7 +75,10 @@ export class RelayLine {
       this.trouble = `The relay refuses: ${message['refused'].slice(0, 200)}`;
     else if (message['ping'] !== undefined) socket.write('{"pong":1}\n');
     else if (typeof message['call'] === 'string' && this.fetching < CALLS_MOST)
-      void this.fetch(message['call'], String(message['from'] ?? ''));
+      aside(
+        this.fetch(message['call'], String(message['from'] ?? '')),
+        'a visitor could not be fetched from the relay',
+      );
   }
 
   private async fetch(call: string, from: string): Promise<void> {
@@ -79,8 +87,12 @@ export class RelayLine {
       const socket = await this.dialler.connect(this.relay.address, this.relay.port, CONNECT_MS);
       socket.on('error', () => socket.destroy());
       socket.setNoDelay(true);
+      // Whatever the relay leaves out, the connection is used within this time or ends.
+      const late = setTimeout(() => socket.destroy(), CONNECT_MS).unref();
+      socket.once('close', () => clearTimeout(late));
       eachLine(socket, (message, rest) => {
         if (typeof message['challenge'] !== 'string') return void socket.destroy();
+        clearTimeout(late);
         socket.removeAllListeners('data');
         socket.pause();
         socket.write(`${JSON.stringify({ answer: call, proof: this.proof(call.split(' ')[0] ?? '') })}\n`);
@@ -98,7 +110,7 @@ export class RelayLine {
     this.socket = null;
     this.trouble ??= 'the relay hung up';
     if (this.stopped) return;
-    this.timer = setTimeout(() => void this.keep(), this.again);
+    this.timer = setTimeout(() => this.keepAside(), this.again);
     this.timer.unref();
     this.again = Math.min(AGAIN_MOST_MS, this.again * 2);
   }

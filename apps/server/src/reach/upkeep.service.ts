@@ -8,6 +8,7 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { LOCKS } from '../platform/locks.js';
 import { log } from '../platform/log/log.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
@@ -18,7 +19,6 @@ import { RemediesService } from './remedies.service.js';
 import { RouterService } from './router.service.js';
 
 const EVERY_MS = 60_000;
-const UPKEEP_LOCK = 715_003;
 type Kind = Upkeep['kind'];
 
 /** Renews what lapses before it does, and checks every address on a schedule. One process does it at a time. */
@@ -62,14 +62,14 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
   async round(): Promise<void> {
     const runner = this.db.createQueryRunner();
     try {
-      const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [UPKEEP_LOCK])) as {
+      const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [LOCKS.upkeep])) as {
         got: boolean;
       }[];
       if (!lock?.got) return;
       try {
         for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
       } finally {
-        await runner.query('SELECT pg_advisory_unlock($1)', [UPKEEP_LOCK]);
+        await runner.query('SELECT pg_advisory_unlock($1)', [LOCKS.upkeep]);
       }
     } finally {
       await runner.release();

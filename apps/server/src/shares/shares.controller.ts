@@ -15,6 +15,7 @@ import {
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { SharesService } from './shares.service.js';
@@ -28,40 +29,46 @@ export class SharesController {
   constructor(private readonly service: SharesService) {}
 
   @Get()
+  @For('signed-in')
   @Takes('Your shares (the admin: all)')
   list(@Me() who: Who): Promise<ShareRow[]> {
     return this.service.list(who);
   }
 
   @Post()
+  @For('edit')
   @Takes('Publish items', createShareSchema)
   publish(@Me() who: Who, @Body(valid(createShareSchema)) asked: CreateShare): Promise<ShareSheet> {
     return this.service.publish(who, asked);
   }
 
   @Get(':id')
+  @For('publisher')
   @Takes('A share with its link, visits and history')
   sheet(@Me() who: Who, @Param('id', id) shareId: string): Promise<ShareSheet> {
     return this.service.sheet(who, shareId);
   }
 
   @Patch(':id')
+  @For('publisher')
   @Takes('Change, extend, withdraw or open again', changeShareSchema)
   change(
     @Me() who: Who,
     @Param('id', id) shareId: string,
     @Body(valid(changeShareSchema)) asked: ChangeShare,
-  ): Promise<ShareSheet> {
+  ): Promise<ShareSheet | ShareRow> {
     return this.service.change(who, shareId, asked);
   }
 
   @Get('of/:id')
+  @For('view')
   @Takes('Where an item is shared, and when outsiders last opened it')
   ofNode(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeShares> {
     return this.service.ofNode(who, nodeId);
   }
 
   @Post('marks')
+  @For('view')
   @HttpCode(200)
   @Takes('The state of the shares that publish these items', nodeIdsSchema)
   marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
@@ -69,6 +76,7 @@ export class SharesController {
   }
 
   @Post('affected')
+  @For('edit')
   @HttpCode(200)
   @Takes('Shares that would lose an item if these went to the trash', nodeIdsSchema)
   affected(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<{ id: string; title: string }[]> {

@@ -1,6 +1,17 @@
-import { shareState, type Address, type Instant, type ReachMark, type ShareFacts, type ShareState } from '@quay/core';
+import {
+  includes,
+  shareState,
+  storeLevel,
+  type Subject,
+  type Address,
+  type Instant,
+  type ReachMark,
+  type ShareFacts,
+  type ShareState,
+} from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
+import { storeAccess } from '../stores/stores.queries.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -22,7 +33,10 @@ export interface ShareRecord {
   creatorName: string;
   itemIds: string[];
   totalBytes: number;
+  /** An item is gone, or its publisher may not publish it any more. */
   broken: boolean;
+  /** The homes that items lie in, by their owners: closed to everybody else. */
+  homeOwners: string[];
   lastVisitAt: Date | null;
   visitTimes: Date[];
 }
@@ -38,7 +52,8 @@ export interface ShareFilter {
 /** Shares with the state of their items, newest first. An item is gone when it or a folder above it is in the trash. */
 export async function loadShares(m: EntityManager, filter: ShareFilter): Promise<ShareRecord[]> {
   const rows = await m.query<
-    (Omit<ShareRecord, 'totalBytes' | 'address'> & {
+    (Omit<ShareRecord, 'totalBytes' | 'address' | 'homeOwners'> & {
+      storeIds: string[];
       totalBytes: string;
       scheme: Address['scheme'];
       host: string;
@@ -64,6 +79,7 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
             p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
             coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
             ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
+            ARRAY(SELECT DISTINCT n.store_id::text FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = c.id) AS "storeIds",
             (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,
             (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
@@ -72,11 +88,39 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
       ORDER BY c.created_at DESC, c.id DESC`,
     [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
   );
-  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({
+  const rights = await publishersRights(m, rows);
+  return rows.map(({ scheme, host, port, pathPrefix, addressId, storeIds, ...row }) => ({
     ...row,
+    ...rights(row, storeIds),
     totalBytes: Number(row.totalBytes),
     address: { id: addressId, scheme, host, port, pathPrefix },
   }));
+}
+
+/**
+ * A share serves what its publisher may publish now: whoever has left, or may not edit there any more, publishes nothing
+ * there any more either.
+ */
+async function publishersRights(m: EntityManager, rows: readonly { createdBy: string; storeIds: string[] }[]) {
+  const [stores, people] = await Promise.all([
+    storeAccess(m, [...new Set(rows.flatMap((r) => r.storeIds))]),
+    m.query<(Subject & { personId: string })[]>(
+      `SELECT p.id AS "personId", p.role, ARRAY(SELECT g.group_id::text FROM group_member g WHERE g.person_id = p.id) AS "groupIds"
+         FROM person p WHERE p.id = ANY($1) AND p.disabled_at IS NULL`,
+      [[...new Set(rows.map((r) => r.createdBy))]],
+    ),
+  ]);
+  const storeOf = new Map(stores.map((s) => [s.id, s]));
+  const personOf = new Map(people.map((p) => [p.personId, p]));
+  return (row: { createdBy: string; broken: boolean }, storeIds: string[]) => {
+    const publisher = personOf.get(row.createdBy);
+    const mayPublish = storeIds.every((id) => {
+      const store = storeOf.get(id);
+      return publisher && store && includes(storeLevel(publisher, store, store.grants), 'edit');
+    });
+    const homeOwners = storeIds.flatMap((id) => storeOf.get(id)?.ownerId ?? []);
+    return { broken: row.broken || !mayPublish, homeOwners };
+  };
 }
 
 /** The facts that the core's rule decides the state by. */
@@ -109,8 +153,8 @@ export async function itemsOf(m: EntityManager, shareId: string): Promise<ShareS
 }
 
 export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
-  const rows = await m.query<{ id: string; beganAt: Date; from: string; files: string }[]>(
-    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files
+  const rows = await m.query<{ id: string; beganAt: Date; from: string; files: string; archive: boolean }[]>(
+    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files, v.archive_at IS NOT NULL AS archive
        FROM visit v WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
     [shareId],
   );
@@ -147,7 +191,11 @@ export async function sharesAround(
     `WITH RECURSIVE up AS (
        SELECT id, parent_id, name, 0 AS height FROM node WHERE id = $1 UNION ALL SELECT n.id, n.parent_id, n.name, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
      ) SELECT i.share_id AS "shareId", CASE WHEN up.height > 0 THEN up.name END AS through,
-              (SELECT max(f.first_at) FROM visit_file f JOIN visit v ON v.id = f.visit_id WHERE f.node_id = $1 AND v.share_id = i.share_id) AS "lastTakenAt"
+              (SELECT max(at) FROM (
+                SELECT f.first_at AS at FROM visit_file f JOIN visit v ON v.id = f.visit_id WHERE f.node_id = $1 AND v.share_id = i.share_id
+                -- An archive is everything that was there by then.
+                UNION ALL SELECT v.archive_at FROM visit v JOIN node n ON n.id = $1 WHERE v.share_id = i.share_id AND v.archive_at >= n.created_at
+              ) t) AS "lastTakenAt"
          FROM up JOIN share_item i ON i.node_id = up.id`,
     [nodeId],
   );

@@ -77,11 +77,12 @@ export class SharesService {
       createdBy: who.role === 'admin' ? undefined : who.personId,
       visitsSince: new Date(now - CHART_WEEKS_MS),
     });
-    return records.map((r) => rowOf(r, now));
+    return records.map((r) => (isClosedTo(who, r) ? closedRow(r, now) : rowOf(r, now)));
   }
 
   async sheet(who: Who, shareId: string): Promise<ShareSheet> {
     const record = await this.own(who, shareId);
+    if (isClosedTo(who, record)) throw homeClosed();
     const now = this.clock.now();
     const m = this.db.manager;
     const [items, visits, history, { zone }] = await Promise.all([
@@ -163,7 +164,7 @@ export class SharesService {
   }
 
   /** Changes what is named and leaves the rest. Takes effect at once, also on pages that are open. */
-  async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet> {
+  async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet | ShareRow> {
     const window = asked.window ? windowOf(asked.window) : null;
     if (window) this.requireSoundWindow(window);
     if (asked.password)
@@ -176,6 +177,9 @@ export class SharesService {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
       const before = await this.own(who, shareId, tx);
+      // What lies in a home is its owner's: others may put an end to what goes out from it, and nothing else.
+      const onlyWithdraws = asked.withdrawn === true && Object.keys(asked).length === 1;
+      if (isClosedTo(who, before) && !onlyWithdraws) throw homeClosed();
       await tx.update(
         Share,
         { id: shareId },
@@ -201,7 +205,8 @@ export class SharesService {
       const told = whatChanged(before, asked, window, this.clock.now(), zone);
       await this.ledger.append(tx, { ...told, actor: actorOf(who), shareId });
     });
-    return this.sheet(who, shareId);
+    const record = await this.own(who, shareId);
+    return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
   }
 
   /** The mark each item bears in a listing. */
@@ -251,7 +256,7 @@ export class SharesService {
         through: row?.through ?? null,
         lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
         lastTakenAt: row?.lastTakenAt?.toISOString() ?? null,
-        mine: who.role === 'admin' || r.createdBy === who.personId,
+        mine: !isClosedTo(who, r) && (who.role === 'admin' || r.createdBy === who.personId),
       };
     });
   }
@@ -309,9 +314,50 @@ export class SharesService {
   }
 }
 
+/** Homes are closed to everybody but their owner, and so is what is shared from them. */
+export const isClosedTo = (who: Who, r: Pick<ShareRecord, 'homeOwners'>): boolean =>
+  r.homeOwners.some((owner) => owner !== who.personId);
+
+function homeClosed(): Problem {
+  return new Problem(
+    'forbidden',
+    'home.closed',
+    "That share is from somebody's home, which is closed to others. You can withdraw it.",
+  );
+}
+
+/** That it exists, whose it is and how it stands; nothing of what it holds. */
+function closedRow(r: ShareRecord, now: number): ShareRow {
+  const { id, state, opensAt, closesAt, createdAt, createdBy, withdrawnAt, reach, portability } = rowOf(r, now);
+  const rest = {
+    itemCount: 0,
+    totalBytes: 0,
+    hasPassword: r.passwordHash !== null,
+    visitLimit: null,
+    visitsUsed: 0,
+    lastVisitAt: null,
+    visitTimes: [],
+  };
+  return {
+    id,
+    closed: true,
+    title: `From the home of ${createdBy}`,
+    state,
+    opensAt,
+    closesAt,
+    createdAt,
+    createdBy,
+    withdrawnAt,
+    reach,
+    portability,
+    ...rest,
+  };
+}
+
 function rowOf(r: ShareRecord, now: number): ShareRow {
   return {
     id: r.id,
+    closed: false,
     title: r.title,
     state: stateOf(r, now),
     opensAt: r.opensAt?.toISOString() ?? null,

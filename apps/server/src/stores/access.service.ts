@@ -19,6 +19,12 @@ export class AccessService {
     return required(level, needed, 'This store');
   }
 
+  /** The stores where somebody has at least this level. */
+  async storesAt(who: Who, needed: AccessLevel, m: EntityManager = this.db.manager): Promise<string[]> {
+    const stores = await storeAccess(m, null);
+    return stores.filter((s) => includes(storeLevel(who, s, s.grants), needed)).map((s) => s.id);
+  }
+
   /** One node out of the trash, with the level on it. */
   async requireNode(
     who: Who,

@@ -1,19 +1,19 @@
-import { Inject, Injectable } from '@nestjs/common';
+import { Injectable } from '@nestjs/common';
 import {
-  admissionWords,
   fileFault,
-  quotaLeft,
+  pathFault,
+  PATH_FAULT_WORDS,
   roomFault,
-  type AdmissionFault,
-  type Room,
+  type PathExtent,
   type StorePolicy,
   type VersionPolicy,
 } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { Who } from '../people/who.js';
-import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
-import { CONFIG, type Config } from '../platform/config.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
+import { invalidField } from '../platform/problems/problem.js';
+import { refusal } from './refusal.js';
+import { RoomService } from './room.service.js';
+import { extentTo } from './stores.queries.js';
 
 export interface StoreRules extends StorePolicy, VersionPolicy {
   quotaBytes: number | null;
@@ -24,13 +24,9 @@ export interface StoreRules extends StorePolicy, VersionPolicy {
 /** Decides whether new bytes are let in: names, types, sizes, quotas, the disk. */
 @Injectable()
 export class AdmissionService {
-  /** Bytes that uploads now under way in this process have announced and not yet written. */
-  private announced = 0;
-
   constructor(
     private readonly db: DataSource,
-    @Inject(BLOBS) private readonly blobs: BlobStore,
-    @Inject(CONFIG) private readonly config: Config,
+    private readonly rooms: RoomService,
   ) {}
 
   async rules(storeId: string, m: EntityManager = this.db.manager): Promise<StoreRules> {
@@ -60,26 +56,6 @@ export class AdmissionService {
     };
   }
 
-  /** What room there is for somebody's new bytes in a store. Parts of uploads that have arrived are counted to their person. */
-  async room(who: Who, storeId: string, m: EntityManager = this.db.manager): Promise<Room> {
-    const [store, [person]] = await Promise.all([
-      this.rules(storeId, m),
-      m.query<{ quota: string | null; used: string }[]>(
-        'SELECT quota_bytes AS quota, used_bytes + coalesce((SELECT sum(offset_bytes) FROM upload WHERE person_id = $1 AND answer IS NULL), 0) AS used FROM person WHERE id = $1',
-        [who.personId],
-      ),
-    ]);
-    return {
-      storeLeftBytes: quotaLeft(store.quotaBytes, store.usedBytes),
-      personLeftBytes: quotaLeft(numberOrNull(person?.quota ?? null), Number(person?.used ?? 0)),
-      diskFreeBytes: await this.diskFree(),
-    };
-  }
-
-  async diskFree(): Promise<number> {
-    return Math.max(0, (await this.blobs.freeBytes()) - this.config.keepFreeBytes - this.announced);
-  }
-
   /** One file, before a byte of it moves. @throws Problem with the fault's code */
   async requireFile(
     who: Who,
@@ -94,44 +70,47 @@ export class AdmissionService {
   }
 
   async requireRoom(who: Who, storeId: string, bytes: number): Promise<void> {
-    const room = await this.room(who, storeId);
+    const room = await this.rooms.room({ personId: who.personId, storeId });
     const fault = roomFault(bytes, room);
-    if (fault) throw refusal(fault, { allowedTypes: [], largestFileBytes: null }, room);
+    if (fault) throw refusal(fault, ANY, room);
   }
 
-  /** As {@link requireRoom}, for bytes that are on the disk already. */
-  async requireQuota(tx: EntityManager, who: Who, storeId: string, bytes: number): Promise<void> {
-    const room = { ...(await this.room(who, storeId, tx)), diskFreeBytes: Infinity };
-    const fault = roomFault(bytes, room);
-    if (fault) throw refusal(fault, { allowedTypes: [], largestFileBytes: null }, room);
+  /**
+   * Something comes into a folder: its path stays one that every desktop opens.
+   * @param from the folders it comes from, if any: what is too deep already may still go where it lies no deeper
+   * @throws Problem path.too-deep, path.too-long
+   */
+  async requireDepth(m: EntityManager, folderId: string, below: PathExtent, from: string[] = []): Promise<void> {
+    const to = await extentTo(m, folderId);
+    const before = await Promise.all(from.map((id) => extentTo(m, id)));
+    if (before.length > 0 && before.every((b) => to.levels <= b.levels && to.bytes <= b.bytes)) return;
+    const fault = pathFault({ levels: to.levels + below.levels, bytes: to.bytes + below.bytes });
+    if (fault) throw invalidField('name', fault, PATH_FAULT_WORDS[fault]);
   }
 
-  /** Runs work whose announced bytes are set aside meanwhile. */
-  async settingAside<T>(bytes: number, work: () => Promise<T>): Promise<T> {
-    this.announced += bytes;
-    try {
-      return await work();
-    } finally {
-      this.announced -= bytes;
+  /**
+   * Files that come into a store in whatever way (moved, copied, put back, restored, renamed): its rules for types and
+   * sizes hold for each, its quota for all. Their bytes are on the disk already.
+   * @param addedBytes what the store does not hold yet
+   */
+  async requireFits(
+    tx: EntityManager,
+    who: Who,
+    storeId: string,
+    files: readonly { name: string; sizeBytes: number }[],
+    addedBytes: number,
+  ): Promise<void> {
+    const rules = await this.rules(storeId, tx);
+    for (const file of files) {
+      const fault = fileFault(file, rules);
+      if (fault) throw refusal(fault, rules, undefined, file.name);
     }
+    if (addedBytes === 0) return;
+    const room = { ...(await this.rooms.room({ personId: who.personId, storeId }, null, tx)), diskFreeBytes: Infinity };
+    const fault = roomFault(addedBytes, room);
+    if (fault) throw refusal(fault, ANY, room);
   }
 }
 
+const ANY: StorePolicy = { allowedTypes: [], largestFileBytes: null };
 const numberOrNull = (text: string | null): number | null => (text === null ? null : Number(text));
-
-function refusal(fault: AdmissionFault, policy: StorePolicy, room?: Room): Problem {
-  const words = admissionWords(fault, policy, room);
-  switch (fault) {
-    case 'disk.full':
-      return new Problem('no-space', 'disk.full', words, { freeBytes: room?.diskFreeBytes ?? 0 });
-    case 'quota.person':
-    case 'quota.store':
-      return new Problem('no-space', fault, words, {
-        leftBytes: (fault === 'quota.store' ? room?.storeLeftBytes : room?.personLeftBytes) ?? 0,
-      });
-    case 'file.too-large':
-      return new Problem('too-large', fault, words);
-    default:
-      return invalidField('name', fault, words);
-  }
-}

@@ -201,8 +201,9 @@ describe('orders', () => {
 });
 
 describe('folders as deep as 5,000', () => {
-  it('are listed, moved, trashed, put back and refused as an archive with a clear word', async () => {
-    const top = await folder(tomas, office.roots.tomas, 'Deep');
+  it('from before there was a limit are listed, moved up, trashed, put back and refused as an archive with a clear word; nothing is put there', async () => {
+    const elsewhere = await folder(tomas, office.roots.tomas, 'Elsewhere');
+    const top = await folder(tomas, elsewhere, 'Deep');
     const storeId = (await tomas.ask<FolderPage>('GET', `/api/folders/${top}`)).body.folder?.storeId;
     const ids = [top, ...Array.from({ length: 5000 }, () => randomUUID())];
     await office.db.query(
@@ -210,11 +211,13 @@ describe('folders as deep as 5,000', () => {
       [storeId, new Date(START), ids.slice(1), ids.slice(0, -1)],
     );
     const bottom = ids.at(-1) as string;
-    expect((await tomas.upload(bottom, 'here.txt', Buffer.from('deep'))).status).toBe(201);
-    expect((await tomas.ask<FolderPage>('GET', `/api/folders/${bottom}`)).body.folder?.path).toHaveLength(5002);
-    const elsewhere = await folder(tomas, office.roots.tomas, 'Elsewhere');
-    expect((await move(tomas, [top], elsewhere)).status).toBe(200);
-    expect((await move(tomas, [elsewhere], bottom)).body.code).toBe('move.into-itself');
+    expect((await tomas.upload(bottom, 'here.txt', Buffer.from('deep'))).body.code).toBe('path.too-deep');
+    const inner = { name: 'one more' };
+    expect((await tomas.ask('POST', `/api/folders/${bottom}/folders`, inner)).body.code).toBe('path.too-deep');
+    expect((await tomas.ask<FolderPage>('GET', `/api/folders/${bottom}`)).body.folder?.path).toHaveLength(5003);
+    expect((await move(tomas, [top], await folder(tomas, elsewhere, 'Deeper'))).body.code).toBe('path.too-deep');
+    expect((await move(tomas, [top], office.roots.tomas)).status).toBe(200);
+    expect((await move(tomas, [top], bottom)).body.code).toBe('move.into-itself');
     await tomas.ask('POST', '/api/trash', { nodeIds: [top] });
     expect((await tomas.ask('GET', `/api/folders/${bottom}`)).body.code).toBe('node.trashed');
     await tomas.ask('POST', '/api/trash/put-back', { nodeIds: [top] });

@@ -7,22 +7,26 @@ import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { LOCKS } from '../platform/locks.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
 import {
   branchOf,
+  extentOf,
+  filesWithin,
   freeNames,
+  holdBranch,
+  holdNodes,
   insertNodes,
   insertVersions,
   isWithin,
   takenKeys,
+  topmost,
   type NodePlace,
 } from './stores.queries.js';
 
-/** Folders move one after the other, so that two moves can never put each into the other. */
-const TREE_LOCK = 715_003;
 /** The most items that one copy makes. */
 const MOST_COPIED = 50_000;
 
@@ -66,7 +70,7 @@ export class BranchService {
           ])
         ).map((p) => [p.id, p.name]),
       );
-      await this.requireRoom(tx, who, moving, target);
+      await this.requireFits(tx, who, moving, target, false);
       const moved: MoveAnswer['moved'] = [];
       for (const [index, node] of moving.entries()) {
         const name = names[index] as string;
@@ -95,10 +99,11 @@ export class BranchService {
   }
 
   /** Copies items; what is copied begins with version 1. Names that are taken get a number. */
-  async copy(who: Who, nodeIds: string[], toFolderId: string): Promise<TrashAnswer> {
+  async copy(who: Who, asked: string[], toFolderId: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      const { nodes, target } = await this.hold(who, nodeIds, toFolderId, 'download', tx);
-      await this.requireRoom(tx, who, nodes, target);
+      const { nodes, target } = await this.hold(who, asked, toFolderId, 'download', tx);
+      const nodeIds = nodes.map((n) => n.id);
+      await this.requireFits(tx, who, nodes, target, true);
       const rows = await copyRows(tx, nodeIds);
       if (rows.length > MOST_COPIED)
         throw new Problem(
@@ -128,7 +133,7 @@ export class BranchService {
   /** What moves into another store takes everything below it along. */
   async followStore(tx: EntityManager, node: Pick<NodePlace, 'id' | 'storeId'>, storeId: string): Promise<void> {
     if (storeId === node.storeId) return;
-    const branch = await branchOf(tx, [node.id]);
+    const branch = await holdBranch(tx, [node.id]);
     await tx.query('UPDATE node SET store_id = $2 WHERE id = ANY($1)', [branch.map((b) => b.id), storeId]);
   }
 
@@ -139,9 +144,12 @@ export class BranchService {
     needed: 'edit' | 'download',
     tx: EntityManager,
   ): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
-    await tx.query('SELECT pg_advisory_xact_lock($1)', [TREE_LOCK]);
-    await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [[...nodeIds, toFolderId]]);
-    const nodes = await this.access.requireNodes(who, nodeIds, needed, tx);
+    await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.tree]);
+    await holdNodes(tx, [...nodeIds, toFolderId]);
+    const all = await this.access.requireNodes(who, nodeIds, needed, tx);
+    // What lies in another of them goes along with it.
+    const top = new Set(await topmost(tx, nodeIds));
+    const nodes = all.filter((n) => top.has(n.id));
     const target = await this.access.requireNode(who, toFolderId, 'contribute', tx);
     if (target.kind !== 'folder') throw notFound('This folder');
     if (nodes.some((n) => n.parentId === null))
@@ -172,17 +180,28 @@ export class BranchService {
     return names;
   }
 
-  /** Into another store its quota must have room for all versions; within one nothing is added. */
-  private async requireRoom(tx: EntityManager, who: Who, nodes: ReachableNode[], target: ReachableNode): Promise<void> {
+  /** What comes must fit where it goes: by depth everywhere, by the rules and the quota of a store that it is new to. */
+  async requireFits(
+    tx: EntityManager,
+    who: Who,
+    nodes: readonly NodePlace[],
+    target: { id: string; storeId: string },
+    copied: boolean,
+  ): Promise<void> {
+    if (nodes.length === 0) return;
+    const parents = copied ? [] : [...new Set(nodes.map((n) => n.parentId as string))];
+    const ids = nodes.map((n) => n.id);
+    await this.admission.requireDepth(tx, target.id, await extentOf(tx, ids), parents);
     const foreign = nodes.filter((n) => n.storeId !== target.storeId).map((n) => n.id);
-    if (foreign.length === 0) return;
+    const arriving = copied ? ids : foreign;
+    if (arriving.length === 0) return;
     const branch = await branchOf(tx, foreign);
     const [row] = await tx.query<{ bytes: string }[]>(
       `SELECT coalesce(sum(size_bytes), 0) AS bytes FROM (SELECT DISTINCT v.sha256, v.size_bytes FROM file_version v
         WHERE v.node_id = ANY($1) AND NOT EXISTS (SELECT 1 FROM store_blob b WHERE b.store_id = $2 AND b.sha256 = v.sha256)) u`,
       [branch.map((b) => b.id), target.storeId],
     );
-    await this.admission.requireQuota(tx, who, target.storeId, Number(row?.bytes ?? 0));
+    await this.admission.requireFits(tx, who, target.storeId, await filesWithin(tx, arriving), Number(row?.bytes ?? 0));
   }
 
   private async insertCopies(

@@ -1,8 +1,12 @@
 import type { LedgerBody } from '@quay/core';
+import { lookup } from 'mime-types';
 import type { Who } from '../people/who.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 
 export const actorOf = (who: Who): LedgerBody['actor'] => ({ kind: 'person', id: who.personId, name: who.name });
+
+/** What a file is taken for, by its name. */
+export const mediaTypeOf = (name: string): string => lookup(name) || 'application/octet-stream';
 
 export function nameTaken(name: string): Problem {
   const problem = invalidField('name', 'name.taken', `There is something called "${name}" here already.`);

@@ -1,7 +1,16 @@
 import { Injectable } from '@nestjs/common';
-import { isLitter, momentInWords, nameKey } from '@quay/core';
+import {
+  admissionWords,
+  fileFault,
+  isLitter,
+  momentInWords,
+  nameKey,
+  pathFault,
+  PATH_FAULT_WORDS,
+  utf8Bytes,
+  type PathExtent,
+} from '@quay/core';
 import type { PastFolder, PastItem, RestoreAnswer, RestorePast } from '@quay/contract';
-import { lookup } from 'mime-types';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -9,10 +18,11 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
-import { invalidField, notFound } from '../platform/problems/problem.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService, type ReachableNode } from './access.service.js';
-import { actorOf } from './names.js';
-import { freeNames, pathOf } from './stores.queries.js';
+import { AdmissionService, type StoreRules } from './admission.service.js';
+import { actorOf, mediaTypeOf } from './names.js';
+import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, pathOf, type NodeRow } from './stores.queries.js';
 import { VersionsService } from './versions.service.js';
 
 interface Row {
@@ -24,6 +34,7 @@ interface Row {
   sha256: Buffer | null;
   size_bytes: string | null;
   modified_at: Date | null;
+  now_store: string;
   now_parent: string;
   now_name: string;
   now_version: string | null;
@@ -31,16 +42,43 @@ interface Row {
   now_purged: boolean;
 }
 
+/** Where something is brought back to. */
+interface Place {
+  targetId: string;
+  storeId: string;
+  /** Levels and bytes of the way there, so that nothing is made deeper than can be opened. */
+  depth: PathExtent;
+}
+
+/** One bringing back: who asks, what they reach today, and what has become of it so far. */
+interface Restoring {
+  tx: EntityManager;
+  who: Who;
+  at: Date;
+  visible: string[];
+  readable: Set<string>;
+  /** Of the store that it comes back to: they hold for what comes back as for what comes new. */
+  rules: StoreRules;
+  answer: RestoreAnswer;
+}
+
 const MOST_ITEMS_SHOWN = 20_000;
 const MOST_MOMENTS = 400;
+/** The most items that are brought back at once; more is refused before anything is done. */
+const MOST_RESTORED = 50_000;
+const PAGE = 1000;
 
-/** Folders as they were: what the database remembers of each item, browsed and brought back. */
+/**
+ * Folders as they were: what the database remembers of each item, browsed and brought back. The past is shown by today's
+ * rights where each item lies now; what was removed for good lies where it last lay.
+ */
 @Injectable()
 export class PastService {
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly access: AccessService,
+    private readonly admission: AdmissionService,
     private readonly versions: VersionsService,
     private readonly ledger: LedgerService,
     private readonly events: Events,
@@ -50,44 +88,47 @@ export class PastService {
   async folder(who: Who, folderId: string, at: Date): Promise<PastFolder> {
     const node = await this.place(who, folderId, 'view', this.db.manager);
     const m = this.db.manager;
+    const visible = await this.access.storesAt(who, 'view');
     const [rows, path, moments] = await Promise.all([
-      childrenAt(m, folderId, at),
+      childrenAt(m, folderId, at, visible, null, MOST_ITEMS_SHOWN + 1),
       pathOf(m, folderId),
-      momentsOf(m, folderId),
+      momentsOf(m, folderId, visible),
     ]);
     return {
       folder: { id: node.id, name: node.name, path, storeId: node.storeId, level: node.level },
-      items: rows.map((r) => itemOf(r, folderId)),
+      items: sorted(rows.slice(0, MOST_ITEMS_SHOWN)).map((r) => itemOf(r, folderId)),
+      more: rows.length > MOST_ITEMS_SHOWN,
       moments,
     };
   }
 
   /**
    * Brings items of a folder back as they were at a moment, with everything in them. A file that is still there gets those
-   * bytes as a new version; one in the trash is put back; one that was moved elsewhere stays there and is copied. What
-   * exists now and did not then is left alone.
+   * bytes as a new version; one that was thrown away here is put back; one that was moved elsewhere stays there, and the
+   * version of that moment is copied if it may be read where it lies now. What exists now and did not then is left alone.
    */
   async restore(who: Who, folderId: string, asked: RestorePast): Promise<RestoreAnswer> {
     const at = new Date(asked.at);
     if (at.getTime() > this.clock.now()) throw invalidField('at', 'at.future', 'That moment is still to come.');
     const { zone } = await this.office.settings();
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
+      await holdNodes(tx, [folderId]);
       const folder = await this.access.requireNode(who, folderId, 'edit', tx);
-      const answer: RestoreAnswer = { restored: 0, same: 0, lost: [] };
-      const rows = (await childrenAt(tx, folderId, at)).filter(
-        (r) => asked.nodeIds === null || asked.nodeIds.includes(r.id),
-      );
-      if (asked.nodeIds && rows.length < asked.nodeIds.length) throw notFound('One of these items');
-      for (const row of rows)
-        await this.bringBack(
-          tx,
-          who,
-          row,
-          { sourceId: folderId, targetId: folderId, storeId: folder.storeId },
-          at,
-          answer,
-        );
+      const [visible, readable] = await Promise.all([
+        this.access.storesAt(who, 'view', tx),
+        this.access.storesAt(who, 'download', tx),
+      ]);
+      const answer: RestoreAnswer = { restored: 0, same: 0, lost: [], refused: [] };
+      const rules = await this.admission.rules(folder.storeId, tx);
+      const restoring: Restoring = { tx, who, at, visible, readable: new Set(readable), rules, answer };
+      const place: Place = { targetId: folderId, storeId: folder.storeId, depth: await extentTo(tx, folderId) };
+      let found = 0;
+      for await (const page of this.heldChildren(restoring, folderId)) {
+        const rows = page.filter((row) => asked.nodeIds === null || asked.nodeIds.includes(row.id));
+        found += rows.length;
+        await this.bringBack(restoring, rows, place);
+      }
+      if (asked.nodeIds && found < asked.nodeIds.length) throw notFound('One of these items');
       await this.ledger.append(tx, {
         kind: 'folder.restored',
         actor: actorOf(who),
@@ -102,98 +143,155 @@ export class PastService {
     });
   }
 
-  private async bringBack(
-    tx: EntityManager,
-    who: Who,
-    row: Row,
-    place: { sourceId: string; targetId: string; storeId: string },
-    at: Date,
-    answer: RestoreAnswer,
-  ): Promise<void> {
-    await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [row.id]);
-    const here = row.now_parent === place.targetId && !row.now_trashed && !row.now_purged;
+  /** What was in a folder at the moment, each row held before it is read, so that nobody purges or moves it meanwhile. */
+  private async *heldChildren({ tx, at, visible }: Restoring, folderId: string): AsyncGenerator<Row[]> {
+    for (let after: string | null = null; ;) {
+      const ids = (await childrenAt(tx, folderId, at, visible, after, PAGE)).map((r) => r.id);
+      if (ids.length === 0) return;
+      await holdNodes(tx, ids);
+      // Read again now that they are held: what has left for where it cannot be seen is not there any more.
+      yield sorted(await childrenAt(tx, folderId, at, visible, after, PAGE, ids));
+      if (ids.length < PAGE) return;
+      after = ids.at(-1) as string;
+    }
+  }
+
+  private async bringBack(restoring: Restoring, rows: Row[], place: Place): Promise<void> {
+    const { tx, at, answer } = restoring;
+    if (rows.length === 0) return;
     await this.events.tell(tx, { topic: 'node', id: place.targetId });
-    if (row.kind === 'folder') {
-      const targetId = here
-        ? row.id
-        : row.now_trashed && !row.now_purged
-          ? await this.untrash(tx, row, place.targetId, place.storeId)
-          : await this.newFolder(tx, who, row.name, place);
-      if (!here) answer.restored += 1;
-      for (const child of await childrenAt(tx, row.id, at))
-        await this.bringBack(tx, who, child, { sourceId: row.id, targetId, storeId: place.storeId }, at, answer);
-      return;
-    }
-    if (row.sha256 === null) {
-      answer.lost.push(row.name);
-      return;
-    }
-    const bytes = { sha256: row.sha256, sizeBytes: Number(row.size_bytes), modifiedAt: row.modified_at as Date };
-    if (here && row.now_version === row.version_id) answer.same += 1;
-    else {
-      if (here) await this.versions.addVersion(tx, who, { nodeId: row.id, storeId: place.storeId, ...bytes });
-      else if (row.now_trashed && !row.now_purged) {
-        await this.untrash(tx, row, place.targetId, place.storeId);
-        if (row.now_version !== row.version_id)
-          await this.versions.addVersion(tx, who, { nodeId: row.id, storeId: place.storeId, ...bytes });
-      } else await this.newFile(tx, who, row.name, place, bytes);
-      answer.restored += 1;
-    }
-  }
-
-  private async untrash(tx: EntityManager, row: Row, folderId: string, storeId: string): Promise<string> {
-    const [name] = (await freeNames(tx, folderId, [row.name])) as [string];
-    await tx.query(
-      'UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $2, name = $3, name_key = $4, store_id = $5 WHERE id = $1',
-      [row.id, folderId, name, nameKey(name), storeId],
+    const welcome = rows.filter((row) => this.isWelcome(restoring, row, place));
+    const thrownAway = welcome.filter((row) => isHere(row, place) && row.now_trashed);
+    await this.untrash(tx, thrownAway, place.targetId);
+    const full = await withChildrenAt(
+      tx,
+      welcome.filter((r) => r.kind === 'folder').map((r) => r.id),
+      at,
     );
-    return row.id;
+    for (const row of welcome) {
+      if (answer.restored + answer.same >= MOST_RESTORED) throw tooMany();
+      if (row.kind === 'file') await this.bringFile(restoring, row, place);
+      else await this.bringFolder(restoring, row, place, full.has(row.id));
+    }
   }
 
-  private async newFolder(
-    tx: EntityManager,
-    who: Who,
-    wished: string,
-    place: { targetId: string; storeId: string },
-  ): Promise<string> {
+  /** Whether an item may be brought here; if not, the answer says why. */
+  private isWelcome({ rules, readable, answer }: Restoring, row: Row, place: Place): boolean {
+    const asItWas =
+      isHere(row, place) && !row.now_trashed && (row.kind === 'folder' || row.now_version === row.version_id);
+    if (asItWas) return true;
+    if (row.kind === 'file' && row.sha256 === null) {
+      answer.lost.push(row.name);
+      return false;
+    }
+    const why = isHere(row, place) ? null : this.whyNotFromElsewhere(row, place, readable);
+    const fault = row.kind === 'file' ? fileFault({ name: row.name, sizeBytes: Number(row.size_bytes) }, rules) : null;
+    const words = why ?? (fault && admissionWords(fault, rules));
+    if (words) answer.refused.push({ name: row.name, why: words });
+    return !words;
+  }
+
+  /** Elsewhere it is somebody's to read or not, whatever it was here; and the way here must be one that can be opened. */
+  private whyNotFromElsewhere(row: Row, place: Place, readable: Set<string>): string | null {
+    if (row.kind === 'file' && !readable.has(row.now_store))
+      return 'It lies in another place now, where you may not read it.';
+    const fault = pathFault(deeper(place.depth, row.name));
+    return fault && PATH_FAULT_WORDS[fault];
+  }
+
+  private async bringFile(restoring: Restoring, row: Row, place: Place): Promise<void> {
+    const { answer } = restoring;
+    if (!isHere(row, place)) await this.newFile(restoring, row, place);
+    else {
+      if (!row.now_trashed && row.now_version === row.version_id) {
+        answer.same += 1;
+        return;
+      }
+      if (row.now_version !== row.version_id) await this.addVersion(restoring, row, place.storeId);
+    }
+    answer.restored += 1;
+  }
+
+  private async bringFolder(restoring: Restoring, row: Row, place: Place, hadChildren: boolean): Promise<void> {
+    const here = isHere(row, place);
+    if (!here || row.now_trashed) restoring.answer.restored += 1;
+    const targetId = here ? row.id : await this.newFolder(restoring, row.name, place);
+    if (!hadChildren) return;
+    const inside = { targetId, storeId: place.storeId, depth: deeper(place.depth, row.name) };
+    for await (const page of this.heldChildren(restoring, row.id)) await this.bringBack(restoring, page, inside);
+  }
+
+  private async addVersion({ tx, who }: Restoring, row: Row, storeId: string): Promise<void> {
+    await this.versions.addVersion(tx, who, {
+      nodeId: row.id,
+      storeId,
+      sha256: row.sha256 as Buffer,
+      sizeBytes: Number(row.size_bytes),
+      modifiedAt: row.modified_at as Date,
+    });
+  }
+
+  private async untrash(tx: EntityManager, rows: Row[], folderId: string): Promise<void> {
+    if (rows.length === 0) return;
+    const names = await freeNames(
+      tx,
+      folderId,
+      rows.map((r) => r.name),
+    );
+    await tx.query(
+      `UPDATE node n SET trashed_at = NULL, trashed_by = NULL, name = b.name, name_key = b.key, litter = b.litter
+         FROM unnest($1::uuid[], $2::text[], $3::text[], $4::boolean[]) AS b (id, name, key, litter) WHERE n.id = b.id`,
+      [rows.map((r) => r.id), names, names.map(nameKey), names.map(isLitter)],
+    );
+  }
+
+  private async newFolder({ tx, who }: Restoring, wished: string, place: Place): Promise<string> {
     const [name] = (await freeNames(tx, place.targetId, [wished])) as [string];
     const id = uuidv7();
-    await tx.query(
-      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $7, $7, $8)`,
-      [id, place.storeId, place.targetId, name, nameKey(name), isLitter(name), this.clock.date(), who.personId],
-    );
+    await insertNodes(tx, [this.node(who, place, { id, kind: 'folder', name, size: 0, version: null })]);
     return id;
   }
 
-  private async newFile(
-    tx: EntityManager,
-    who: Who,
-    wished: string,
-    place: { targetId: string; storeId: string },
-    bytes: { sha256: Buffer; sizeBytes: number; modifiedAt: Date },
-  ): Promise<void> {
-    const [name] = (await freeNames(tx, place.targetId, [wished])) as [string];
+  /** A file anew, with the version of that moment and no other. */
+  private async newFile({ tx, who }: Restoring, row: Row, place: Place): Promise<void> {
+    const [name] = (await freeNames(tx, place.targetId, [row.name])) as [string];
     const [id, version] = [uuidv7(), uuidv7()];
-    await tx.query(
-      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
-      [
-        id,
-        place.storeId,
-        place.targetId,
-        name,
-        nameKey(name),
-        isLitter(name),
-        bytes.sizeBytes,
-        lookup(name) || 'application/octet-stream',
-        version,
-        this.clock.date(),
-        who.personId,
-      ],
-    );
-    await tx.query(
-      'INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, 1, $3, $4, $5, $6, $7)',
-      [version, id, bytes.sha256, bytes.sizeBytes, bytes.modifiedAt, this.clock.date(), who.personId],
-    );
+    const size = Number(row.size_bytes);
+    await insertNodes(tx, [this.node(who, place, { id, kind: 'file', name, size, version })]);
+    await insertVersions(tx, [
+      {
+        id: version,
+        node_id: id,
+        number: 1,
+        sha256: `\\x${(row.sha256 as Buffer).toString('hex')}`,
+        size_bytes: size,
+        modified_at: row.modified_at as Date,
+        created_at: this.clock.date(),
+        created_by: who.personId,
+      },
+    ]);
+  }
+
+  private node(
+    who: Who,
+    place: Place,
+    made: { id: string; kind: 'folder' | 'file'; name: string; size: number; version: string | null },
+  ): NodeRow {
+    return {
+      id: made.id,
+      store_id: place.storeId,
+      parent_id: place.targetId,
+      kind: made.kind,
+      name: made.name,
+      name_key: nameKey(made.name),
+      litter: isLitter(made.name),
+      size_bytes: made.size,
+      media_type: made.kind === 'file' ? mediaTypeOf(made.name) : null,
+      version_id: made.version,
+      created_at: this.clock.date(),
+      changed_at: this.clock.date(),
+      changed_by: who.personId,
+    };
   }
 
   private async place(who: Who, folderId: string, needed: 'view' | 'edit', m: EntityManager): Promise<ReachableNode> {
@@ -203,22 +301,65 @@ export class PastService {
   }
 }
 
-async function childrenAt(m: EntityManager, folderId: string, at: Date): Promise<Row[]> {
-  return m.query(
-    `SELECT t.node_id AS id, t.kind, t.name, t.version_id, v.number, v.sha256, v.size_bytes, v.modified_at,
-            n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version, n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
-       FROM node_past t JOIN node n ON n.id = t.node_id LEFT JOIN file_version v ON v.id = t.version_id
-      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed
-      ORDER BY t.kind = 'file', t.name COLLATE natural_order, t.node_id LIMIT ${MOST_ITEMS_SHOWN}`,
-    [folderId, at],
+/** Whether something lies where it is to be brought, in the trash or not. */
+const isHere = (row: Row, place: Place): boolean => row.now_parent === place.targetId && !row.now_purged;
+
+function tooMany(): Problem {
+  return new Problem(
+    'too-large',
+    'restore.too-many',
+    `At most ${MOST_RESTORED.toLocaleString('en-GB')} items are brought back at once. Nothing was changed; choose a part of it.`,
   );
 }
 
-/** When something in a folder changed; of many moments an even selection. */
-async function momentsOf(m: EntityManager, folderId: string): Promise<string[]> {
+const deeper = (extent: PathExtent, name: string): PathExtent => ({
+  levels: extent.levels + 1,
+  bytes: extent.bytes + 1 + utf8Bytes(name).length,
+});
+
+/** A page of what was in a folder at a moment and lies in one of these stores now, in the order of ids. */
+async function childrenAt(
+  m: EntityManager,
+  folderId: string,
+  at: Date,
+  storeIds: string[],
+  after: string | null,
+  limit: number,
+  only: string[] | null = null,
+): Promise<Row[]> {
+  return m.query(
+    `SELECT t.node_id AS id, t.kind, t.name, t.version_id, v.number, v.sha256, v.size_bytes, v.modified_at, n.store_id AS now_store,
+            n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version, n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
+       FROM node_past t JOIN node n ON n.id = t.node_id LEFT JOIN file_version v ON v.id = t.version_id
+      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed AND n.store_id = ANY($3)
+        AND ($4::uuid IS NULL OR t.node_id > $4) AND ($6::uuid[] IS NULL OR t.node_id = ANY($6))
+      ORDER BY t.node_id LIMIT $5`,
+    [folderId, at, storeIds, after, limit, only],
+  );
+}
+
+/** Of these folders, those that had something in them at the moment. */
+async function withChildrenAt(m: EntityManager, folderIds: string[], at: Date): Promise<Set<string>> {
+  const rows = await m.query<{ id: string }[]>(
+    'SELECT DISTINCT parent_id AS id FROM node_past WHERE parent_id = ANY($1) AND since <= $2 AND (until IS NULL OR until > $2) AND NOT trashed',
+    [folderIds, at],
+  );
+  return new Set(rows.map((r) => r.id));
+}
+
+/** Folders first, names as people order them. */
+function sorted(rows: Row[]): Row[] {
+  return rows.sort((a, b) => Number(a.kind === 'file') - Number(b.kind === 'file') || COLLATOR.compare(a.name, b.name));
+}
+
+const COLLATOR = new Intl.Collator('und', { numeric: true, sensitivity: 'accent' });
+
+/** When something changed in a folder that may be seen; of many moments an even selection. */
+async function momentsOf(m: EntityManager, folderId: string, storeIds: string[]): Promise<string[]> {
   const rows = await m.query<{ at: Date }[]>(
-    `SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM (SELECT since AS at FROM node_past WHERE parent_id = $1 UNION ALL SELECT until FROM node_past WHERE parent_id = $1 AND until IS NOT NULL) m ORDER BY at`,
-    [folderId],
+    `WITH seen AS (SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id WHERE t.parent_id = $1 AND n.store_id = ANY($2))
+     SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM (SELECT since AS at FROM seen UNION ALL SELECT until FROM seen WHERE until IS NOT NULL) m ORDER BY at`,
+    [folderId, storeIds],
   );
   const step = Math.max(1, Math.ceil(rows.length / MOST_MOMENTS));
   return rows.filter((_, i) => i % step === 0 || i === rows.length - 1).map((r) => r.at.toISOString());
@@ -238,6 +379,7 @@ function itemOf(row: Row, folderId: string): PastItem {
     id: row.id,
     kind: row.kind,
     name: row.name,
+    mediaType: row.kind === 'file' ? mediaTypeOf(row.name) : null,
     sizeBytes: Number(row.size_bytes ?? 0),
     versionNumber: row.number,
     restorable: row.kind === 'folder' || row.sha256 !== null,

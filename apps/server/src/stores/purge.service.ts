@@ -7,10 +7,12 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { AccessService } from './access.service.js';
 import { actorOf } from './names.js';
-import { branchOf } from './stores.queries.js';
+import { holdBranch, holdNodes } from './stores.queries.js';
 
 /** Says which of these nodes something outside the stores still needs, and why. */
 export type PurgeGuard = (tx: EntityManager, nodeIds: string[]) => Promise<{ nodeId: string; why: string }[]>;
+
+const NIL = '00000000-0000-0000-0000-000000000000';
 
 /** Removes for good what lies in the trash. The name stays as a trace; bytes go when nothing refers to them. */
 @Injectable()
@@ -31,7 +33,7 @@ export class PurgeService {
 
   async purge(who: Who, nodeIds: string[]): Promise<PurgeAnswer> {
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
+      await holdNodes(tx, nodeIds);
       const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
@@ -39,24 +41,34 @@ export class PurgeService {
     });
   }
 
-  /** Removes what has lain in the trash for longer than its store says. */
+  /**
+   * Removes what has lain in the trash for longer than its store says. What is held (a kept version, a live share) stays,
+   * and stops nothing behind it.
+   */
   async purgeByAge(): Promise<number> {
-    const due = await this.db.query<{ id: string; storeId: string; name: string }[]>(
-      `SELECT n.id, n.store_id AS "storeId", n.name FROM node n JOIN store s ON s.id = n.store_id
-        WHERE n.trashed_at IS NOT NULL AND n.purged_at IS NULL AND s.trash_days IS NOT NULL AND n.trashed_at < $1::timestamptz - make_interval(days => s.trash_days) ORDER BY n.trashed_at LIMIT 500`,
-      [this.clock.date()],
-    );
     let files = 0;
-    for (const node of due) {
-      files += await this.events.change(async (tx) => {
-        const [still] = await tx.query<unknown[]>(
-          'SELECT 1 FROM node WHERE id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL FOR UPDATE',
-          [node.id],
-        );
-        return still ? (await this.remove(tx, [node], SYSTEM_ACTOR)).files : 0;
-      });
+    for (let after = { at: new Date(0), id: NIL }; ;) {
+      const due = await this.db.query<{ id: string; storeId: string; name: string; trashedAt: Date }[]>(
+        `SELECT n.id, n.store_id AS "storeId", n.name, n.trashed_at AS "trashedAt" FROM node n JOIN store s ON s.id = n.store_id
+          WHERE n.trashed_at IS NOT NULL AND n.purged_at IS NULL AND s.trash_days IS NOT NULL AND n.trashed_at < $1::timestamptz - make_interval(days => s.trash_days)
+            AND (date_trunc('milliseconds', n.trashed_at), n.id) > ($2::timestamptz, $3::uuid) ORDER BY date_trunc('milliseconds', n.trashed_at), n.id LIMIT 500`,
+        [this.clock.date(), after.at, after.id],
+      );
+      for (const node of due) files += await this.purgeOne(node);
+      const last = due.at(-1);
+      if (!last) return files;
+      after = { at: last.trashedAt, id: last.id };
     }
-    return files;
+  }
+
+  private async purgeOne(node: { id: string; storeId: string; name: string }): Promise<number> {
+    return this.events.change(async (tx) => {
+      const [still] = await tx.query<unknown[]>(
+        'SELECT 1 FROM node WHERE id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL FOR UPDATE',
+        [node.id],
+      );
+      return still ? (await this.remove(tx, [node], SYSTEM_ACTOR)).files : 0;
+    });
   }
 
   private async remove(
@@ -66,7 +78,7 @@ export class PurgeService {
   ): Promise<PurgeAnswer> {
     const answer: PurgeAnswer = { files: 0, kept: [] };
     for (const node of nodes) {
-      const branch = await branchOf(tx, [node.id]);
+      const branch = await holdBranch(tx, [node.id]);
       const ids = branch.map((b) => b.id);
       const [hold] = await tx.query<{ name: string }[]>(
         'SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept LIMIT 1',

@@ -53,6 +53,7 @@ import {
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { BranchService } from './branch.service.js';
@@ -77,12 +78,14 @@ export class StoresController {
   ) {}
 
   @Get('stores')
+  @For('signed-in')
   @Takes('The stores you may see')
   stores(@Me() who: Who): Promise<StoreSummary[]> {
     return this.service.stores(who);
   }
 
   @Get('folders/:id')
+  @For('view')
   @Takes('One page of a folder', undefined, folderQuerySchema)
   folder(
     @Me() who: Who,
@@ -93,6 +96,7 @@ export class StoresController {
   }
 
   @Post('folders/:id/folders')
+  @For('contribute')
   @Takes('Create a folder', createFolderSchema)
   createFolder(
     @Me() who: Who,
@@ -103,6 +107,7 @@ export class StoresController {
   }
 
   @Post('sizes')
+  @For('view')
   @HttpCode(200)
   @Takes('Files and bytes of items, with all that is in them', nodeIdsSchema)
   sizes(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ItemTotal[]> {
@@ -110,12 +115,14 @@ export class StoresController {
   }
 
   @Get('nodes/:id')
+  @For('view')
   @Takes('Everything about one item')
   info(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeInfo> {
     return this.service.info(who, nodeId);
   }
 
   @Patch('nodes/:id')
+  @For('edit')
   @Takes('Rename', renameSchema)
   rename(
     @Me() who: Who,
@@ -126,6 +133,7 @@ export class StoresController {
   }
 
   @Post('nodes/move')
+  @For('edit')
   @HttpCode(200)
   @Takes('Move items into another folder', moveSchema)
   move(@Me() who: Who, @Body(valid(moveSchema)) asked: MoveNodes): Promise<MoveAnswer> {
@@ -133,24 +141,28 @@ export class StoresController {
   }
 
   @Post('nodes/copy')
+  @For('contribute')
   @Takes('Copy items into a folder', copySchema)
   copy(@Me() who: Who, @Body(valid(copySchema)) asked: CopyNodes): Promise<TrashAnswer> {
     return this.branches.copy(who, asked.nodeIds, asked.toFolderId);
   }
 
   @Get('find')
+  @For('signed-in')
   @Takes('Find items by name, tag, kind, size, date and person', undefined, findQuerySchema)
   find(@Me() who: Who, @Query(valid(findQuerySchema)) query: FindQuery): Promise<FindAnswer> {
     return this.finder.find(who, query);
   }
 
   @Get('recent')
+  @For('signed-in')
   @Takes('Files that were changed last')
   recent(@Me() who: Who): Promise<FindAnswer> {
     return this.finder.recent(who);
   }
 
   @Get('pins')
+  @For('signed-in')
   @Takes('What you have pinned')
   pins(@Me() who: Who): Promise<FindAnswer> {
     return this.finder.pinned(who);
@@ -169,12 +181,14 @@ export class RecoverController {
   ) {}
 
   @Get('stores/:id/trash')
+  @For('edit')
   @Takes('What lies in the trash of a store')
   trashList(@Me() who: Who, @Param('id', id) storeId: string): Promise<TrashItem[]> {
     return this.service.trashList(who, storeId);
   }
 
   @Post('trash')
+  @For('edit')
   @HttpCode(200)
   @Takes('Move items to the trash', nodeIdsSchema)
   trash(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<TrashAnswer> {
@@ -182,6 +196,7 @@ export class RecoverController {
   }
 
   @Post('trash/put-back')
+  @For('edit')
   @HttpCode(200)
   @Takes('Put items back where they were, or into another folder', putBackSchema)
   putBack(@Me() who: Who, @Body(valid(putBackSchema)) asked: PutBack): Promise<TrashAnswer> {
@@ -189,6 +204,7 @@ export class RecoverController {
   }
 
   @Post('trash/purge')
+  @For('edit')
   @HttpCode(200)
   @Takes('Remove items in the trash for good', nodeIdsSchema)
   purge(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<PurgeAnswer> {
@@ -196,12 +212,14 @@ export class RecoverController {
   }
 
   @Get('files/:id/versions')
+  @For('view')
   @Takes('The versions of a file, newest first')
   list(@Me() who: Who, @Param('id', id) nodeId: string): Promise<VersionList> {
     return this.versions.list(who, nodeId);
   }
 
   @Post('files/:id/versions/:version/restore')
+  @For('edit')
   @HttpCode(200)
   @Takes('Make an earlier version the present one, as a new version')
   restore(@Me() who: Who, @Param('id', id) nodeId: string, @Param('version') version: string): Promise<UploadAnswer> {
@@ -209,6 +227,7 @@ export class RecoverController {
   }
 
   @Patch('files/:id/versions/:version')
+  @For('edit')
   @Takes('Keep a version for ever, or not any more', keepSchema)
   keep(
     @Me() who: Who,
@@ -220,6 +239,7 @@ export class RecoverController {
   }
 
   @Get('folders/:id/past')
+  @For('view')
   @Takes('A folder as it was at a moment', undefined, atSchema)
   pastFolder(
     @Me() who: Who,
@@ -230,6 +250,7 @@ export class RecoverController {
   }
 
   @Post('folders/:id/restore')
+  @For('edit')
   @HttpCode(200)
   @Takes('Bring items of a folder back as they were at a moment', restorePastSchema)
   restorePast(
@@ -248,18 +269,21 @@ export class LabelsController {
   constructor(private readonly labels: LabelsService) {}
 
   @Get('tags')
+  @For('signed-in')
   @Takes('The tags of the office')
   tags(): Promise<Tag[]> {
     return this.labels.tags();
   }
 
   @Post('tags')
+  @For('signed-in')
   @Takes('Make a tag', createTagSchema)
   create(@Body(valid(createTagSchema)) asked: Omit<Tag, 'id'>): Promise<Tag> {
     return this.labels.createTag(asked);
   }
 
   @Patch('tags/:id')
+  @For('admin')
   @Takes('Change a tag (admin)', changeTagSchema)
   change(
     @Me() who: Who,
@@ -270,6 +294,7 @@ export class LabelsController {
   }
 
   @Delete('tags/:id')
+  @For('admin')
   @HttpCode(204)
   @Takes('Remove a tag from everywhere (admin)')
   remove(@Me() who: Who, @Param('id', id) tagId: string): Promise<void> {
@@ -277,6 +302,7 @@ export class LabelsController {
   }
 
   @Post('nodes/tags')
+  @For('edit')
   @HttpCode(204)
   @Takes('Put a tag on items, or take it off', tagNodesSchema)
   tag(@Me() who: Who, @Body(valid(tagNodesSchema)) asked: TagNodes): Promise<void> {
@@ -284,6 +310,7 @@ export class LabelsController {
   }
 
   @Post('pins')
+  @For('view')
   @HttpCode(204)
   @Takes('Pin items for yourself, or unpin them', pinSchema)
   pin(@Me() who: Who, @Body(valid(pinSchema)) asked: NodeIds & { on: boolean }): Promise<void> {
@@ -301,12 +328,14 @@ export class UsageController {
   ) {}
 
   @Get('stores/:id/usage')
+  @For('view')
   @Takes('What fills a store, its rules, and when it will be full')
   usage(@Me() who: Who, @Param('id', id) storeId: string): Promise<StoreUsage> {
     return this.usages.usage(who, storeId);
   }
 
   @Patch('stores/:id')
+  @For('manage')
   @HttpCode(204)
   @Takes('Change the rules of a store', changePolicySchema)
   change(
@@ -318,6 +347,7 @@ export class UsageController {
   }
 
   @Get('stores/:id/policy-effect')
+  @For('manage')
   @Takes('What a policy for versions would remove', undefined, policyEffectSchema)
   effect(
     @Me() who: Who,
@@ -328,30 +358,35 @@ export class UsageController {
   }
 
   @Get('stores/:id/litter')
+  @For('edit')
   @Takes('What desktop systems left behind in a store')
   litter(@Me() who: Who, @Param('id', id) storeId: string): Promise<LitterItem[]> {
     return this.usages.litter(who, storeId);
   }
 
   @Get('quotas')
+  @For('admin')
   @Takes('What each person uses, and may (admin)')
   quotas(@Me() who: Who): Promise<PersonQuota[]> {
     return this.usages.quotas(who);
   }
 
   @Get('quotas/mine')
+  @For('signed-in')
   @Takes('What you use over all stores, and may')
   own(@Me() who: Who): Promise<PersonQuota> {
     return this.usages.own(who);
   }
 
   @Get('colleagues')
+  @For('signed-in')
   @Takes('The names of colleagues')
   colleagues(): Promise<{ id: string; name: string }[]> {
     return this.usages.colleagues();
   }
 
   @Put('quotas/:id')
+  @For('admin')
   @HttpCode(204)
   @Takes("Set a person's quota (admin)", quotaSchema)
   setQuota(

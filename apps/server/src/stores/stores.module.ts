@@ -7,6 +7,7 @@ import { FindService } from './find.service.js';
 import { LabelsService } from './labels.service.js';
 import { PastService } from './past.service.js';
 import { PurgeService } from './purge.service.js';
+import { RoomService } from './room.service.js';
 import { LabelsController, RecoverController, StoresController, UsageController } from './stores.controller.js';
 import { StoresService } from './stores.service.js';
 import { UsageService } from './usage.service.js';
@@ -23,10 +24,11 @@ import { VersionsService } from './versions.service.js';
     LabelsService,
     PastService,
     PurgeService,
+    RoomService,
     UsageService,
     VersionsService,
   ],
-  exports: [StoresService, AccessService, AdmissionService, PurgeService, VersionsService],
+  exports: [StoresService, AccessService, AdmissionService, PurgeService, RoomService, VersionsService],
 })
 export class StoresModule implements OnModuleInit {
   constructor(
@@ -34,9 +36,11 @@ export class StoresModule implements OnModuleInit {
     private readonly purger: PurgeService,
     private readonly versions: VersionsService,
     private readonly usage: UsageService,
+    private readonly rooms: RoomService,
   ) {}
 
   onModuleInit(): void {
+    this.housekeeping.add('room that is set aside', () => this.rooms.tidy());
     this.housekeeping.add('the trash by age', () => this.purger.purgeByAge());
     this.housekeeping.add('old versions', () => this.versions.thinAll());
     this.housekeeping.add('samples of what is used', () => this.usage.sample());

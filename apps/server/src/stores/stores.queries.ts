@@ -1,4 +1,12 @@
-import { ARCHIVE_PATH_MOST_BYTES, keepBothName, nameKey, type AccessLevel, type StoreKind } from '@quay/core';
+import {
+  ARCHIVE_PATH_MOST_BYTES,
+  distinctNames,
+  keepBothName,
+  nameKey,
+  type AccessLevel,
+  type PathExtent,
+  type StoreKind,
+} from '@quay/core';
 import type {
   FolderQuery,
   ItemTotal,
@@ -173,6 +181,69 @@ export async function branchOf(
   );
 }
 
+/**
+ * As {@link branchOf}, with every row held until the transaction ends. What joined or left the branch while the locks
+ * were waited for is seen, because it is looked at again until nothing has changed.
+ */
+export async function holdBranch(m: EntityManager, nodeIds: string[]): ReturnType<typeof branchOf> {
+  let held = new Set<string>();
+  for (;;) {
+    const branch = await branchOf(m, nodeIds);
+    if (branch.every((b) => held.has(b.id))) return branch;
+    held = new Set(branch.map((b) => b.id));
+    await holdNodes(m, [...held]);
+  }
+}
+
+/** Holds rows until the transaction ends, in one order, so that two that hold the same ones cannot wait for each other. */
+export async function holdNodes(m: EntityManager, nodeIds: string[]): Promise<void> {
+  await m.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
+}
+
+/** Of these, those that do not lie within another of them. */
+export async function topmost(m: EntityManager, nodeIds: string[]): Promise<string[]> {
+  const rows = await m.query<{ origin: string }[]>(
+    `${ANCESTORS} SELECT DISTINCT origin FROM up WHERE height > 0 AND id = ANY($1)`,
+    [nodeIds],
+  );
+  const nested = new Set(rows.map((r) => r.origin));
+  return nodeIds.filter((id) => !nested.has(id));
+}
+
+/** How deep a folder lies below its store; the store's own folder is at 0. */
+export async function extentTo(m: EntityManager, folderId: string): Promise<PathExtent> {
+  const [row] = await m.query<{ levels: string; bytes: string | null }[]>(
+    `${ANCESTORS} SELECT count(*) AS levels, sum(octet_length(name) + 1) AS bytes FROM up WHERE parent_id IS NOT NULL`,
+    [[folderId]],
+  );
+  return { levels: Number(row?.levels ?? 0), bytes: Number(row?.bytes ?? 0) };
+}
+
+/** How deep the deepest and longest path goes that is live within these nodes, themselves counted. */
+export async function extentOf(m: EntityManager, nodeIds: string[]): Promise<PathExtent> {
+  const [row] = await m.query<{ levels: number | null; bytes: number | null }[]>(
+    `WITH RECURSIVE down AS (
+       SELECT id, 1 AS levels, octet_length(name) AS bytes FROM node WHERE id = ANY($1)
+       UNION ALL
+       SELECT n.id, down.levels + 1, down.bytes + 1 + octet_length(n.name) FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
+     ) SELECT max(levels) AS levels, max(bytes) AS bytes FROM down`,
+    [nodeIds],
+  );
+  return { levels: row?.levels ?? 0, bytes: row?.bytes ?? 0 };
+}
+
+/** The files within these nodes that are not gone for good, by name and size. */
+export async function filesWithin(m: EntityManager, nodeIds: string[]): Promise<{ name: string; sizeBytes: number }[]> {
+  const rows = await m.query<{ name: string; sizeBytes: string }[]>(
+    `WITH RECURSIVE down AS (
+       SELECT id, kind, name, size_bytes FROM node WHERE id = ANY($1) AND purged_at IS NULL
+       UNION ALL SELECT n.id, n.kind, n.name, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.purged_at IS NULL
+     ) SELECT name, size_bytes AS "sizeBytes" FROM down WHERE kind = 'file'`,
+    [nodeIds],
+  );
+  return rows.map((r) => ({ name: r.name, sizeBytes: Number(r.sizeBytes) }));
+}
+
 const BELOW = `WITH RECURSIVE down AS (
   SELECT id, kind, size_bytes, litter FROM node WHERE id = ANY($1)
   UNION ALL
@@ -216,26 +287,61 @@ export async function totalsEach(m: EntityManager, nodeIds: string[]): Promise<I
 export const MOST_CONTENTS = 200_000;
 
 /**
- * Everything live below the given nodes, litter left out, with paths relative to each node's own folder: files with the
- * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it.
+ * Everything live below the given nodes, litter left out, with paths that begin with each node's own name: files with the
+ * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. Nodes of the same
+ * name come under names of their own, and what lies in one of them is not mixed with what lies in the other. At most one
+ * more than {@link MOST_CONTENTS}, so that more is noticed.
  */
 export async function contents(m: EntityManager, nodeIds: string[]): Promise<ContentFile[]> {
-  return m.query<ContentFile[]>(
+  const rows = await m.query<(ContentFile & { origin: string })[]>(
     `WITH RECURSIVE down AS (
-       SELECT n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at, 1 AS depth FROM node n WHERE n.id = ANY($1)
+       SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at, down.depth + 1
+       SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at
          FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
-        -- Deeper than this nothing is opened by any desktop; whoever needs all of it is refused where the path ends.
+        -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
         WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES}
      )
-     SELECT down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
+     SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
             coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
             round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
-      ORDER BY down.sort, down.id LIMIT ${MOST_CONTENTS + 1}`,
+      ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
     [nodeIds],
   );
+  return withOwnTops(rows, nodeIds);
+}
+
+/** Puts everything of a node under a name that no other node has. */
+function withOwnTops(rows: (ContentFile & { origin: string })[], nodeIds: string[]): ContentFile[] {
+  const tops = new Map<string, string>();
+  for (const row of rows) if (!tops.has(row.origin)) tops.set(row.origin, topOf(row.path));
+  const origins = nodeIds.filter((id) => tops.has(id));
+  const names = distinctNames(origins.map((id) => tops.get(id) as string));
+  const own = new Map(origins.map((id, i) => [id, names[i] as string]));
+  return rows.map(({ origin, ...row }) => {
+    const [top, name] = [tops.get(origin) as string, own.get(origin) as string];
+    return top === name ? row : { ...row, path: name + row.path.slice(top.length) };
+  });
+}
+
+const topOf = (path: string): string => path.split('/', 1)[0] as string;
+
+/** What is live and no litter directly in a folder, some at a time, in the order of ids: for walking through all of it. */
+export async function* childrenOf(m: EntityManager, folderId: string): AsyncGenerator<ContentFile> {
+  for (let after: string | null = null; ;) {
+    const rows: ContentFile[] = await m.query(
+      `SELECT n.id, n.name AS path, n.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType",
+              coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
+              round(extract(epoch FROM coalesce(v.modified_at, n.changed_at)) * 1000)::float8 AS "modifiedAt"
+         FROM node n LEFT JOIN file_version v ON v.id = n.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
+        WHERE n.parent_id = $1 AND n.trashed_at IS NULL AND NOT n.litter AND ($2::uuid IS NULL OR n.id > $2) ORDER BY n.id LIMIT 1000`,
+      [folderId, after],
+    );
+    yield* rows;
+    if (rows.length < 1000) return;
+    after = rows.at(-1)?.id ?? null;
+  }
 }
 
 export interface FileBytes {
@@ -332,16 +438,24 @@ export async function takenKeys(m: EntityManager, folderId: string, keys: string
 
 /** Of the live names of a folder, a free one for each that is wished: as it is, or numbered. */
 export async function freeNames(m: EntityManager, folderId: string, names: readonly string[]): Promise<string[]> {
-  const rows = await m.query<{ name_key: string }[]>(
-    'SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL',
-    [folderId],
-  );
-  const taken = new Set(rows.map((r) => r.name_key));
+  const keys = names.map(nameKey);
+  const clashes = await takenKeys(m, folderId, keys);
+  // The names of a large folder are read only where one has to be found that is free.
+  const clear = clashes.size === 0 && new Set(keys).size === keys.length;
+  const taken = clear ? clashes : await allKeys(m, folderId);
   return names.map((name) => {
     const free = taken.has(nameKey(name)) ? keepBothName(name, (key) => taken.has(key)) : name;
     taken.add(nameKey(free));
     return free;
   });
+}
+
+async function allKeys(m: EntityManager, folderId: string): Promise<Set<string>> {
+  const rows = await m.query<{ name_key: string }[]>(
+    'SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL',
+    [folderId],
+  );
+  return new Set(rows.map((r) => r.name_key));
 }
 
 /** What the row of a node knows beyond its name: who changed it and when, its checksum, labels, pages. */

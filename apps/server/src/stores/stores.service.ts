@@ -1,7 +1,18 @@
 import { Injectable } from '@nestjs/common';
-import { isLitter, nameKey, previewKind, storeLevel } from '@quay/core';
 import {
+  type AccessLevel,
+  extensionOf,
+  includes,
+  isLitter,
+  utf8Bytes,
+  nameKey,
+  previewKind,
+  storeLevel,
+} from '@quay/core';
+import {
+  idSchema,
   PAGE_SIZE,
+  type SortKey,
   type CreateFolder,
   type FolderHead,
   type FolderPage,
@@ -18,16 +29,21 @@ import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { LOCKS } from '../platform/locks.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { AccessService, type ReachableNode } from './access.service.js';
+import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
-import { actorOf, nameTaken, uniqueName } from './names.js';
+import { actorOf, mediaTypeOf, nameTaken, uniqueName } from './names.js';
 import { Node } from './stores.entity.js';
 import {
   allStores,
   countItems,
+  extentOf,
   factsOf,
   freeNames,
+  holdNodes,
+  isWithin,
   listing,
   pathOf,
   placesOf,
@@ -46,6 +62,7 @@ export class StoresService {
     private readonly ledger: LedgerService,
     private readonly events: Events,
     private readonly branches: BranchService,
+    private readonly admission: AdmissionService,
   ) {}
 
   /** The stores somebody may see. */
@@ -63,13 +80,13 @@ export class StoresService {
     // Asked for beside the question whether it may be seen; whoever may not gets nothing of it.
     const [node, { items, next }] = await Promise.all([
       this.access.requireNode(who, folderId, 'view'),
-      listing(m, who.personId, folderId, query, cursorFrom(query.after), PAGE_SIZE),
+      listing(m, who.personId, folderId, query, cursorFrom(query.after, query.sort), PAGE_SIZE),
     ]);
     if (node.kind !== 'folder') throw notFound('This folder');
     return {
       folder: query.after === undefined ? await this.head(m, node, query) : null,
       items,
-      next: next && cursorText(next),
+      next: next && cursorText(next, query.sort),
     };
   }
 
@@ -105,6 +122,7 @@ export class StoresService {
       files: total[0]?.files ?? 0,
       preview: node.kind === 'file' ? { kind: previewKind(node.name), pages: facts.pages } : null,
       ...facts.item,
+      sha256: includes(node.level, 'download') ? facts.item.sha256 : null,
     };
   }
 
@@ -123,6 +141,7 @@ export class StoresService {
           return { id: present.id, name: present.name, created: false };
         throw nameTaken(asked.name);
       }
+      await this.admission.requireDepth(tx, parentId, { levels: 1, bytes: utf8Bytes(asked.name).length });
       const now = this.clock.date();
       const id = uuidv7();
       await tx.insert(Node, {
@@ -150,18 +169,27 @@ export class StoresService {
 
   async rename(who: Who, nodeId: string, name: string): Promise<{ id: string; name: string }> {
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
+      await holdNodes(tx, [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'edit', tx);
       if (node.parentId === null)
         throw new Problem('forbidden', 'store.root', 'A store is renamed in its settings, not here.');
       if (node.name === name) return { id: nodeId, name };
       const key = nameKey(name);
       if (key !== nameKey(node.name) && (await takenKeys(tx, node.parentId, [key])).size > 0) throw nameTaken(name);
+      await this.requireRenamable(tx, who, node, name);
       await uniqueName(name, () =>
         tx.update(
           Node,
           { id: nodeId },
-          { name, nameKey: key, litter: isLitter(name), changedAt: this.clock.date(), changedBy: who.personId },
+          {
+            name,
+            nameKey: key,
+            litter: isLitter(name),
+            // What a file is taken for goes by its name.
+            ...(node.kind === 'file' && { mediaType: mediaTypeOf(name) }),
+            changedAt: this.clock.date(),
+            changedBy: who.personId,
+          },
         ),
       );
       await this.events.tell(tx, { topic: 'node', id: node.parentId });
@@ -175,10 +203,22 @@ export class StoresService {
     });
   }
 
+  /** Another kind of file is let in by the store's rule for types; a longer name must leave a path that can be opened. */
+  private async requireRenamable(tx: EntityManager, who: Who, node: ReachableNode, name: string): Promise<void> {
+    const longer = utf8Bytes(name).length - utf8Bytes(node.name).length;
+    if (longer > 0) {
+      const within = await extentOf(tx, [node.id]);
+      const below = { levels: within.levels, bytes: within.bytes + longer };
+      await this.admission.requireDepth(tx, node.parentId as string, below);
+    }
+    if (node.kind === 'file' && extensionOf(name) !== extensionOf(node.name))
+      await this.admission.requireFits(tx, who, node.storeId, [{ name, sizeBytes: 0 }], 0);
+  }
+
   /** Moves items to the trash of their store. Shares that publish them become broken until they are put back. */
   async trash(who: Who, nodeIds: string[]): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
+      await holdNodes(tx, nodeIds);
       const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt === null);
       if (nodes.some((n) => n.parentId === null))
         throw new Problem('forbidden', 'store.root', 'A whole store cannot go to the trash.');
@@ -206,13 +246,13 @@ export class StoresService {
    */
   async putBack(who: Who, nodeIds: string[], toFolderId?: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [
-        [...nodeIds, ...(toFolderId ? [toFolderId] : [])],
-      ]);
+      if (toFolderId) await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.tree]);
+      await holdNodes(tx, [...nodeIds, ...(toFolderId ? [toFolderId] : [])]);
       const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
       const target = toFolderId ? await this.lockFolder(who, toFolderId, tx) : null;
+      if (target) await this.requireComesBack(tx, who, nodes, target);
       const parents = new Map(
         (
           await placesOf(
@@ -251,6 +291,24 @@ export class StoresService {
     });
   }
 
+  /** Into another folder than it came from: never into itself, and only what that folder's store takes. */
+  private async requireComesBack(
+    tx: EntityManager,
+    who: Who,
+    nodes: ReachableNode[],
+    target: { id: string; storeId: string },
+  ): Promise<void> {
+    if (
+      await isWithin(
+        tx,
+        target.id,
+        nodes.map((n) => n.id),
+      )
+    )
+      throw new Problem('conflict', 'move.into-itself', 'A folder cannot go into itself or into a folder inside it.');
+    await this.branches.requireFits(tx, who, nodes, target, false);
+  }
+
   async trashList(who: Who, storeId: string): Promise<TrashItem[]> {
     await this.access.requireStore(who, storeId, 'edit');
     return trashOf(this.db.manager, storeId);
@@ -267,9 +325,10 @@ export class StoresService {
     who: Who,
     folderId: string,
     tx: EntityManager,
+    needed: AccessLevel = 'contribute',
   ): Promise<{ id: string; storeId: string; name: string }> {
-    await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
-    const folder = await this.access.requireNode(who, folderId, 'contribute', tx);
+    await holdNodes(tx, [folderId]);
+    const folder = await this.access.requireNode(who, folderId, needed, tx);
     if (folder.kind !== 'folder') throw notFound('This folder');
     return folder;
   }
@@ -279,27 +338,38 @@ export class StoresService {
   }
 }
 
-function cursorText(cursor: ListingCursor): string {
-  return Buffer.from(JSON.stringify([cursor.group, cursor.keys, cursor.id])).toString('base64url');
+/** The sort goes along, so that a place in one order is never taken for one in another. */
+function cursorText(cursor: ListingCursor, sort: SortKey): string {
+  return Buffer.from(JSON.stringify([cursor.group, cursor.keys, cursor.id, sort])).toString('base64url');
 }
 
-function cursorFrom(text: string | undefined): ListingCursor | null {
+/** What stands for a place in each order: names and types as they are, sizes as digits, times as RFC 3339. */
+const SIZE = /^\d{1,18}$/;
+const TIME = /^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}\.\d{1,6}Z$/;
+const KEYS: Record<SortKey, { folders: (RegExp | null)[]; files: (RegExp | null)[] }> = {
+  name: { folders: [null], files: [null] },
+  size: { folders: [null], files: [SIZE] },
+  changed: { folders: [TIME], files: [TIME] },
+  type: { folders: [null], files: [null, null] },
+};
+
+function cursorFrom(text: string | undefined, sort: SortKey): ListingCursor | null {
   if (text === undefined) return null;
   try {
-    const [group, keys, id] = JSON.parse(Buffer.from(text, 'base64url').toString('utf8')) as [
-      unknown,
-      unknown,
-      unknown,
-    ];
-    const plain =
+    const [group, keys, id, of] = JSON.parse(Buffer.from(text, 'base64url').toString('utf8')) as unknown[];
+    const known = group === 0 || group === 1 ? KEYS[sort][group === 0 ? 'folders' : 'files'] : [];
+    const fits =
       Array.isArray(keys) &&
-      keys.length > 0 &&
-      keys.length <= 2 &&
-      keys.every((k) => typeof k === 'string' || typeof k === 'number');
-    if ((group === 0 || group === 1) && plain && typeof id === 'string' && /^[0-9a-f-]{36}$/.test(id))
-      return { group, keys: keys as (string | number)[], id };
+      known.length > 0 &&
+      keys.length === known.length &&
+      keys.every((key, i) => isText(key) && (known[i]?.test(key) ?? true));
+    if (fits && of === sort && typeof id === 'string' && idSchema.required().validate(id).error === undefined)
+      return { group: group as 0 | 1, keys: keys as string[], id };
   } catch {
     // falls through to the refusal
   }
   throw invalidField('after', 'after.invalid', 'This place in the list is not known. Start from the top.');
 }
+
+const isText = (key: unknown): key is string =>
+  typeof key === 'string' && key.length <= 1000 && key.isWellFormed() && !key.includes('\0');

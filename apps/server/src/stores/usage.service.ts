@@ -11,6 +11,7 @@ import { AccessService } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { requireAdmin } from './labels.service.js';
 import { actorOf } from './names.js';
+import { RoomService } from './room.service.js';
 import { StoresService } from './stores.service.js';
 
 const LEVELS_SHOWN = 3;
@@ -31,6 +32,7 @@ export class UsageService {
     private readonly clock: Clock,
     private readonly access: AccessService,
     private readonly admission: AdmissionService,
+    private readonly rooms: RoomService,
     private readonly stores: StoresService,
     private readonly ledger: LedgerService,
     private readonly events: Events,
@@ -44,7 +46,7 @@ export class UsageService {
       this.tree(storeId),
       this.samples(storeId),
       this.people(storeId),
-      this.admission.diskFree(),
+      this.rooms.diskFree(),
     ]);
     const store = stores.find((s) => s.id === storeId);
     if (!store) throw notFound('This store');

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
+import { includes, policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
 import type { PolicyEffect, UploadAnswer, VersionList, VersionRow } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -11,7 +11,7 @@ import { invalidField, notFound } from '../platform/problems/problem.js';
 import { AccessService } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
-import type { FileBytes } from './stores.queries.js';
+import { holdNodes, type FileBytes } from './stores.queries.js';
 
 interface Row {
   id: string;
@@ -26,6 +26,10 @@ interface Row {
   current: boolean;
   name: string;
 }
+
+/** Files whose versions are looked at together. */
+const NODES_AT_ONCE = 500;
+const EXAMPLES = 50;
 
 /** The versions of files: what is kept, what comes back, what a policy removes. */
 @Injectable()
@@ -50,7 +54,8 @@ export class VersionsService {
       versions: rows.map((r) => ({
         number: r.number,
         sizeBytes: Number(r.size_bytes),
-        sha256: r.sha256.toString('hex'),
+        // Whoever may not have the bytes does not learn their name either.
+        sha256: includes(node.level, 'download') ? r.sha256.toString('hex') : null,
         createdAt: r.created_at.toISOString(),
         modifiedAt: r.modified_at.toISOString(),
         createdBy: r.by,
@@ -61,9 +66,9 @@ export class VersionsService {
     };
   }
 
-  /** The bytes of one version. @throws Problem not-found */
-  async bytes(who: Who, nodeId: string, number: number): Promise<FileBytes> {
-    const node = await this.access.requireNode(who, nodeId, 'download');
+  /** The bytes of one version, for who may have them, or look at them. @throws Problem not-found */
+  async bytes(who: Who, nodeId: string, number: number, needed: 'view' | 'download'): Promise<FileBytes> {
+    const node = await this.access.requireNode(who, nodeId, needed);
     const [row] = await this.db.query<(Row & { media_type: string | null })[]>(
       'SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2',
       [nodeId, number],
@@ -89,6 +94,8 @@ export class VersionsService {
         number,
       ]);
       if (!row) throw notFound('This version');
+      const file = { name: node.name, sizeBytes: Number(row.size_bytes) };
+      await this.admission.requireFits(tx, who, node.storeId, [file], 0);
       const made = await this.addVersion(tx, who, {
         nodeId,
         storeId: node.storeId,
@@ -160,19 +167,15 @@ export class VersionsService {
   /** What a policy would remove from a store if it held now. */
   async effect(who: Who, storeId: string, policy: VersionPolicy): Promise<PolicyEffect> {
     await this.access.requireStore(who, storeId, 'manage');
-    const found = await this.surplus(this.db.manager, { storeId }, policy);
-    return {
-      versions: found.length,
-      bytes: found.reduce((sum, f) => sum + Number(f.row.size_bytes), 0),
-      examples: found
-        .slice(0, 50)
-        .map(({ row, reason }) => ({
-          name: row.name,
-          number: row.number,
-          reason,
-          createdAt: row.created_at.toISOString(),
-        })),
-    };
+    const answer: PolicyEffect = { versions: 0, bytes: 0, examples: [] };
+    for await (const nodeIds of this.nodesWithVersions(storeId)) {
+      const found = await this.surplus(this.db.manager, nodeIds, policy);
+      answer.versions += found.length;
+      answer.bytes += found.reduce((sum, f) => sum + Number(f.row.size_bytes), 0);
+      for (const { row, reason } of found.slice(0, EXAMPLES - answer.examples.length))
+        answer.examples.push({ name: row.name, number: row.number, reason, createdAt: row.created_at.toISOString() });
+    }
+    return answer;
   }
 
   /** Removes what every store's policy no longer keeps: versions grow old without anybody doing anything. */
@@ -180,58 +183,76 @@ export class VersionsService {
     for (const { id, name } of await this.db.query<{ id: string; name: string }[]>(
       'SELECT id, name FROM store WHERE thin_after_days IS NOT NULL',
     )) {
+      let count = 0;
+      for await (const nodeIds of this.nodesWithVersions(id))
+        count += await this.events.change(async (tx) => {
+          await holdNodes(tx, nodeIds);
+          return this.removeSurplus(tx, nodeIds, await this.admission.rules(id, tx));
+        });
+      if (count === 0) continue;
       await this.events.change(async (tx) => {
-        const found = await this.surplus(tx, { storeId: id }, await this.admission.rules(id, tx));
-        if (found.length === 0) return;
-        await tx.query(
-          'DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND n.id = v.node_id AND n.version_id <> v.id',
-          [found.map((f) => f.row.id)],
-        );
         await this.events.tell(tx, { topic: 'store', id });
         await this.ledger.append(tx, {
           kind: 'versions.removed',
           actor: SYSTEM_ACTOR,
-          detail: { count: found.length, store: name },
+          detail: { count, store: name },
         });
       });
     }
   }
 
-  private async removeSurplus(tx: EntityManager, nodeIds: string[], policy: VersionPolicy): Promise<void> {
-    const found = await this.surplus(tx, { nodeIds }, policy);
-    if (found.length) await tx.query('DELETE FROM file_version WHERE id = ANY($1)', [found.map((f) => f.row.id)]);
+  /** What was marked to be kept while this was decided stays: the mark is asked for where the row is removed. */
+  private async removeSurplus(tx: EntityManager, nodeIds: string[], policy: VersionPolicy): Promise<number> {
+    const found = await this.surplus(tx, nodeIds, policy);
+    if (found.length === 0) return 0;
+    const [, count] = (await tx.query(
+      'DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND NOT v.kept AND n.id = v.node_id AND n.version_id IS DISTINCT FROM v.id',
+      [found.map((f) => f.row.id)],
+    )) as [unknown, number];
+    return count;
   }
 
-  private async surplus(m: EntityManager, where: { storeId?: string; nodeIds?: string[] }, policy: VersionPolicy) {
-    // Only files that have several versions can lose any.
-    const rows = await m.query<Row[]>(
-      `SELECT v.*, n.name FROM file_version v JOIN node n ON n.id = v.node_id
-        WHERE ($1::uuid IS NULL OR n.store_id = $1) AND ($2::uuid[] IS NULL OR n.id = ANY($2))
-          AND EXISTS (SELECT 1 FROM file_version o WHERE o.node_id = v.node_id AND o.number > 1) ORDER BY v.node_id, v.number`,
-      [where.storeId ?? null, where.nodeIds ?? null],
-    );
-    const byNode = groupBy(rows);
-    const now = this.clock.now();
-    return [...byNode.values()].flatMap((versions) => {
-      const removed = versionsToRemove(
-        versions.map((v) => ({ id: v.id, number: v.number, createdAt: v.created_at.getTime(), kept: v.kept })),
-        policy,
-        now,
+  /** Files of a store that have several versions, some hundred at a time: only they can lose any. */
+  private async *nodesWithVersions(storeId: string): AsyncGenerator<string[]> {
+    for (let after: string | null = null; ;) {
+      const rows: { id: string }[] = await this.db.query(
+        `SELECT DISTINCT v.node_id AS id FROM file_version v JOIN node n ON n.id = v.node_id
+          WHERE n.store_id = $1 AND v.number > 1 AND ($2::uuid IS NULL OR v.node_id > $2) ORDER BY v.node_id LIMIT ${NODES_AT_ONCE}`,
+        [storeId, after],
       );
-      return removed.map(({ id, reason }) => ({ row: versions.find((v) => v.id === id) as Row, reason }));
+      if (rows.length === 0) return;
+      yield rows.map((r) => r.id);
+      after = rows.at(-1)?.id ?? null;
+    }
+  }
+
+  private async surplus(m: EntityManager, nodeIds: string[], policy: VersionPolicy) {
+    const rows = await m.query<Row[]>(
+      'SELECT v.*, n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.id = ANY($1) ORDER BY v.node_id, v.number',
+      [nodeIds],
+    );
+    const now = this.clock.now();
+    return [...groupBy(rows).values()].flatMap((versions) => {
+      const facts = versions.map((v) => ({ ...v, createdAt: v.created_at.getTime() }));
+      const byId = new Map(versions.map((v) => [v.id, v]));
+      return versionsToRemove(facts, policy, now).map(({ id, reason }) => ({ row: byId.get(id) as Row, reason }));
     });
   }
 }
 
 function groupBy(rows: Row[]): Map<string, Row[]> {
   const groups = new Map<string, Row[]>();
-  for (const row of rows) groups.set(row.node_id, [...(groups.get(row.node_id) ?? []), row]);
+  for (const row of rows) {
+    const group = groups.get(row.node_id);
+    if (group) group.push(row);
+    else groups.set(row.node_id, [row]);
+  }
   return groups;
 }
 
 export function versionNumber(text: string): number {
   const number = Number(text);
-  if (!Number.isInteger(number) || number < 1)
+  if (!/^\d{1,9}$/.test(text) || number < 1)
     throw invalidField('version', 'version.invalid', 'A version is a whole number from 1.');
   return number;
 }

@@ -6,8 +6,11 @@ import { createHash } from 'node:crypto';
 import { DataSource } from 'typeorm';
 import { BLOBS, type BlobStore, type Stretch } from '../platform/blobs/blob-store.js';
 import { decideRange } from '../platform/blobs/ranges.js';
+import { hasRoomForReader } from '../platform/blobs/reader-memory.js';
+import { CONFIG, type Config } from '../platform/config.js';
 import { isSmall, readSmall, sendStretches } from '../platform/blobs/send.js';
 import { Problem } from '../platform/problems/problem.js';
+import { Turns } from '../platform/turns.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
 
 /** Media types a browser may show by itself; everything else is saved. None of them can run anything in our origin. */
@@ -24,13 +27,26 @@ const FILE_HEADERS = {
 
 @Injectable()
 export class DownloadService {
+  private readonly turns = new Turns(2, 5);
+
   constructor(
     private readonly db: DataSource,
     @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) private readonly config: Config,
   ) {}
 
-  /** Sends a file or the range that was asked for. @throws Problem blob.missing, range.beyond-end */
-  async file(req: IncomingMessage, res: ServerResponse, file: FileBytes, how: 'save' | 'show'): Promise<void> {
+  /**
+   * Sends a file or the range that was asked for.
+   * @param taken done before the first byte of an answer that carries any: not for a HEAD, nor when nothing has changed
+   * @throws Problem blob.missing, range.beyond-end
+   */
+  async file(
+    req: IncomingMessage,
+    res: ServerResponse,
+    file: FileBytes,
+    how: 'save' | 'show',
+    taken?: () => Promise<void>,
+  ): Promise<void> {
     const shown = how === 'show' && SHOWABLE.test(file.mediaType);
     const etag = `"${file.sha256.toString('base64url')}"`;
     if (req.headers['if-none-match'] === etag) {
@@ -39,43 +55,47 @@ export class DownloadService {
     }
     const { start, end, status, headers } = decideRange(rangeHeaders(req), file.sizeBytes, etag);
     const head = { ...headers, ...fileHead(file, shown) };
-    if (req.method === 'HEAD') res.writeHead(status, head).end();
-    else if (isSmall(end - start)) {
+    if (req.method === 'HEAD') {
+      res.writeHead(status, head).end();
+      return;
+    }
+    if (isSmall(end - start)) {
       const bytes = await readSmall(this.blobs, file.sha256, file.sizeBytes, start, end - start);
       if (!bytes) throw blobMissing();
+      await taken?.();
       res.writeHead(status, head).end(bytes);
-    } else {
-      if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing();
-      res.writeHead(status, head);
-      await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: start, length: end - start }]);
+      return;
     }
+    if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing();
+    requireRoomForReader();
+    await taken?.();
+    res.writeHead(status, head);
+    await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: start, length: end - start }], this.config.pace);
   }
 
-  /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.empty */
-  async plan(nodeIds: string[]): Promise<Archive> {
-    const found = await contents(this.db.manager, nodeIds);
-    if (found.length > MOST_CONTENTS)
-      throw new Problem(
-        'too-large',
-        'archive.too-many',
-        `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files. Choose fewer.`,
-      );
-    const deep = found.find((f) => Buffer.byteLength(f.path) > ARCHIVE_PATH_MOST_BYTES);
-    if (deep)
-      throw new Problem(
-        'invalid',
-        'archive.path-too-long',
-        `The folders inside go deeper than an archive can hold (paths of ${ARCHIVE_PATH_MOST_BYTES.toLocaleString('en-GB')} bytes). Choose folders further down.`,
-      );
-    return planOf(found);
+  /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.path-too-long */
+  plan(forWhom: string, nodeIds: string[]): Promise<Archive> {
+    return this.turns.run(forWhom, async () => archiveOf(await contents(this.db.manager, nodeIds)));
   }
 
   /** Sends an archive, or a range of it, with its exact size announced. */
-  async archive(req: IncomingMessage, res: ServerResponse, name: string, archive: Archive): Promise<void> {
+  async archive(
+    req: IncomingMessage,
+    res: ServerResponse,
+    name: string,
+    archive: Archive,
+    taken?: () => Promise<void>,
+  ): Promise<void> {
     const { start, end, status, headers } = decideRange(rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
-    res.writeHead(status, { ...headers, ...headOf(contentDisposition(name), 'application/zip', archive.modifiedAt) });
-    if (req.method === 'HEAD') res.end();
-    else await sendStretches(res, this.blobs, stretches(archive, start, end));
+    const head = { ...headers, ...headOf(contentDisposition(name), 'application/zip', archive.modifiedAt) };
+    if (req.method === 'HEAD') {
+      res.writeHead(status, head).end();
+      return;
+    }
+    requireRoomForReader();
+    await taken?.();
+    res.writeHead(status, head);
+    await sendStretches(res, this.blobs, stretches(archive, start, end), this.config.pace);
   }
 }
 
@@ -113,19 +133,38 @@ function headOf(disposition: string, type: string, modifiedAt: Date): Record<str
 
 const SHA256_BYTES = 32;
 
-/** The archive of these entries; entries of the same path get "(2)" so that none is lost. */
-export function planOf(found: ContentFile[]): Archive {
+/** Why these cannot be one archive; null when they can. What stands in the way is named. */
+export function archiveFault(found: readonly ContentFile[]): Problem | null {
+  if (found.length > MOST_CONTENTS)
+    return new Problem(
+      'too-large',
+      'archive.too-many',
+      `An archive holds at most ${MOST_CONTENTS.toLocaleString('en-GB')} files and folders. Choose fewer.`,
+    );
+  const deep = found.find((f) => Buffer.byteLength(f.path) > ARCHIVE_PATH_MOST_BYTES);
+  if (!deep) return null;
+  const start = [...deep.path].slice(0, 80).join('');
+  return new Problem(
+    'invalid',
+    'archive.path-too-long',
+    `The folders inside "${start} ..." go deeper than an archive can hold (paths of ${ARCHIVE_PATH_MOST_BYTES.toLocaleString('en-GB')} bytes). Choose folders further down, or single files.`,
+    { path: start },
+  );
+}
+
+/** The archive of these entries, whose paths are all different (`contents`). @throws Problem archive.too-many, archive.path-too-long */
+export function archiveOf(found: ContentFile[]): Archive {
+  const fault = archiveFault(found);
+  if (fault) throw fault;
   const hash = createHash('sha256');
   let newest = 0;
-  const used = new Set<string>();
   const names = Buffer.alloc(found.length * SHA256_BYTES);
   const entries = found.map((f, i) => {
-    const path = distinct(f.path, used);
-    hash.update(`${path}\0${f.sha256}\0${f.modifiedAt}\n`);
+    hash.update(`${f.path}\0${f.sha256}\0${f.modifiedAt}\n`);
     newest = Math.max(newest, f.modifiedAt);
     names.write(f.sha256, i * SHA256_BYTES, 'hex');
     return {
-      path,
+      path: f.path,
       sizeBytes: f.sizeBytes,
       crc32: f.crc32,
       modifiedAt: f.modifiedAt,
@@ -133,20 +172,6 @@ export function planOf(found: ContentFile[]): Archive {
     };
   });
   return { plan: planZip(entries), names, etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
-}
-
-// Items from different folders may bear the same name.
-function distinct(path: string, used: Set<string>): string {
-  let candidate = path;
-  for (let n = 2; used.has(candidate.toLowerCase()); n += 1) {
-    const [first, ...rest] = path.split('/');
-    const dot = rest.length === 0 ? (first as string).lastIndexOf('.') : -1;
-    const numbered =
-      dot > 0 ? `${(first as string).slice(0, dot)} (${n})${(first as string).slice(dot)}` : `${first} (${n})`;
-    candidate = [numbered, ...rest].join('/');
-  }
-  used.add(candidate.toLowerCase());
-  return candidate;
 }
 
 function* stretches({ plan, names }: Archive, start: number, end: number): Generator<Stretch> {
@@ -173,9 +198,25 @@ function rangeHeaders(req: IncomingMessage): { range?: string; ifRange?: string 
   return { range: req.headers.range, ifRange: typeof ifRange === 'string' ? ifRange : undefined };
 }
 
-// Types that a browser would act on are sent as plain bytes.
+/** Types that no browser acts on; everything else goes out as plain bytes, whatever its name says it is. */
+const HARMLESS =
+  /^(image\/(png|jpeg|gif|webp|avif|tiff)|(audio|video)\/[\w.-]+|text\/(plain|csv)|application\/(zip|gzip|x-tar|x-7z-compressed|msword|vnd\.(?!.*script)[\w.-]+))$/;
+
 function safeType(type: string): string {
-  return /html|svg|xml|javascript|pdf/.test(type) ? 'application/octet-stream' : type;
+  return HARMLESS.test(type) ? type : 'application/octet-stream';
+}
+
+/** @throws Problem readers.too-many: before the head of an answer is sent, so that it can be asked for again */
+function requireRoomForReader(): void {
+  if (hasRoomForReader()) return;
+  throw new Problem(
+    'unavailable',
+    'readers.too-many',
+    'Very many people are downloading just now. Try again in a moment.',
+    {
+      retryAfterSeconds: 5,
+    },
+  );
 }
 
 function blobMissing(): Problem {

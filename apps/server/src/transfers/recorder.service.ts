@@ -1,7 +1,19 @@
 import { Injectable } from '@nestjs/common';
-import { fileFault, admissionWords, isLitter, nameFault, NAME_FAULT_WORDS, nameKey, normalizeName } from '@quay/core';
+import {
+  type AccessLevel,
+  fileFault,
+  admissionWords,
+  isLitter,
+  nameFault,
+  NAME_FAULT_WORDS,
+  nameKey,
+  normalizeName,
+  pathFault,
+  PATH_FAULT_WORDS,
+  type PathExtent,
+  utf8Bytes,
+} from '@quay/core';
 import type { BatchEntry, ConflictChoice, UploadAnswer } from '@quay/contract';
-import { lookup } from 'mime-types';
 import { createHash } from 'node:crypto';
 import { IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -14,9 +26,9 @@ import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
-import { actorOf, nameTaken, uniqueName } from '../stores/names.js';
+import { actorOf, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
-import { freeNames, insertNodes, insertVersions, namesIn } from '../stores/stores.queries.js';
+import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, namesIn } from '../stores/stores.queries.js';
 import { StoresService } from '../stores/stores.service.js';
 import { VersionsService } from '../stores/versions.service.js';
 
@@ -34,6 +46,9 @@ export interface Recording {
   /** When the upload began: what took the name since then was faster, and both are kept. */
   beganAt: Date;
 }
+
+/** To replace what is there takes more than to add to it. Asked where it is recorded: the folder may have moved since. */
+export const levelFor = (conflict: ConflictChoice): AccessLevel => (conflict === 'version' ? 'edit' : 'contribute');
 
 /** Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one transaction. */
 @Injectable()
@@ -58,8 +73,10 @@ export class Recorder {
   ): Promise<UploadAnswer> {
     const answer = await this.events.change(async (tx) => {
       await this.keeper.keep(tx, [file.blob]);
-      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const folder = await this.stores.lockFolder(who, how.folderId, tx, levelFor(how.conflict));
       const rules = await this.admission.rules(folder.storeId, tx);
+      const below = { levels: 1, bytes: utf8Bytes(file.name).length };
+      await this.admission.requireDepth(tx, folder.id, below);
       const kept = await this.record(tx, who, file, { ...how, storeId: folder.storeId }, rules);
       await also?.(tx, kept);
       await this.ledger.append(tx, {
@@ -86,14 +103,8 @@ export class Recorder {
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const folder = await this.stores.lockFolder(who, how.folderId, tx, levelFor(how.conflict));
       const rules = await this.admission.rules(folder.storeId, tx);
-      await this.admission.requireQuota(
-        tx,
-        who,
-        folder.storeId,
-        files.reduce((sum, f) => sum + f.blob.sizeBytes, 0),
-      );
       const told = await this.recordMany(tx, who, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
@@ -138,39 +149,35 @@ export class Recorder {
     rules: StoreRules,
   ): Promise<BatchEntry[]> {
     const told: BatchEntry[] = [];
+    const depth = await extentTo(tx, how.folderId);
+    const made = new Set<string>();
     const folders = new Map<string, string | Problem>([['', how.folderId]]);
     const placed: { index: number; file: Arrived; folderId: string; name: string; key: string }[] = [];
     for (const [index, file] of files.entries()) {
       const path = [...file.below, file.name].join('/');
       const name = normalizeName(file.name);
       const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
-      const folderId = await this.folderBelow(tx, who, file.below, how, folders);
+      const folderId = await this.folderBelow(tx, who, file.below, how, { folders, made, depth });
+      const tooDeep = depthProblem(depth, [...file.below, name]);
       const refused =
         folderId instanceof Problem
           ? folderId
           : fault
             ? invalidField('name', fault, admissionWords(fault, rules))
-            : null;
+            : tooDeep;
       if (refused) told[index] = { path, code: refused.code, words: refused.message };
       else placed.push({ index, file, folderId: folderId as string, name, key: nameKey(name) });
     }
     const present = await namesIn(tx, placed);
     const fresh: typeof placed = [];
+    const taken: typeof placed = [];
     for (const place of placed) {
       const key = `${place.folderId} ${place.key}`;
-      if (!present.has(key)) {
+      if (present.has(key)) taken.push(place);
+      else {
         present.add(key);
+        made.add(key);
         fresh.push(place);
-      } else {
-        // A name that is taken, by somebody's file or by one of this batch, is decided one by one.
-        const path = [...place.file.below, place.file.name].join('/');
-        told[place.index] = await this.record(tx, who, place.file, { ...how, folderId: place.folderId }, rules).then(
-          (answer) => ({ path, answer }),
-          (error: unknown) => {
-            if (error instanceof Problem) return { path, code: error.code, words: error.message };
-            throw error;
-          },
-        );
       }
     }
     const answers = await this.insertMany(tx, who, fresh, how.storeId);
@@ -181,6 +188,20 @@ export class Recorder {
           answer: answers[i] as UploadAnswer,
         }),
     );
+    // A name that is taken is decided one by one: by somebody's file as was asked for, by a twin in this batch so that
+    // both are kept.
+    for (const place of taken) {
+      const path = [...place.file.below, place.file.name].join('/');
+      const twin = made.has(`${place.folderId} ${place.key}`);
+      const decided = { ...how, folderId: place.folderId, conflict: twin ? ('keep-both' as const) : how.conflict };
+      told[place.index] = await this.record(tx, who, place.file, decided, rules).then(
+        (answer) => ({ path, answer }),
+        (error: unknown) => {
+          if (error instanceof Problem) return { path, code: error.code, words: error.message };
+          throw error;
+        },
+      );
+    }
     for (const id of new Set(placed.map((p) => p.folderId))) await this.events.tell(tx, { topic: 'node', id });
     return told;
   }
@@ -202,7 +223,7 @@ export class Recorder {
         name_key: key,
         litter: isLitter(name),
         size_bytes: file.blob.sizeBytes,
-        media_type: lookup(name) || 'application/octet-stream',
+        media_type: mediaTypeOf(name),
         version_id: uuidv7(),
         created_at: now,
         changed_at: now,
@@ -243,18 +264,21 @@ export class Recorder {
     who: Who,
     below: string[],
     how: Recording & { storeId: string },
-    folders: Map<string, string | Problem>,
+    batch: { folders: Map<string, string | Problem>; made: Set<string>; depth: PathExtent },
   ): Promise<string | Problem> {
+    const { folders, made } = batch;
     let [at, id] = ['', how.folderId];
-    for (const part of below) {
+    for (const [level, part] of below.entries()) {
       const name = normalizeName(part);
       at = `${at}/${nameKey(name)}`;
       let known = folders.get(at);
       if (known === undefined) {
-        known = await this.makeFolder(tx, who, id, name, how.storeId).catch((error: unknown) => {
-          if (error instanceof Problem) return error;
-          throw error;
-        });
+        known =
+          depthProblem(batch.depth, below.slice(0, level + 1)) ??
+          (await this.makeFolder(tx, who, id, name, how.storeId, made).catch((error: unknown) => {
+            if (error instanceof Problem) return error;
+            throw error;
+          }));
         folders.set(at, known);
       }
       if (known instanceof Problem) return known;
@@ -269,6 +293,7 @@ export class Recorder {
     parentId: string,
     name: string,
     storeId: string,
+    made: Set<string>,
   ): Promise<string> {
     const fault = nameFault(name);
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
@@ -294,8 +319,18 @@ export class Recorder {
       changedAt: now,
       changedBy: who.personId,
     });
+    made.add(`${parentId} ${nameKey(name)}`);
     await this.events.tell(tx, { topic: 'node', id: parentId });
     return id;
+  }
+
+  /** The live item of that name, held and then read again: it may have gone to the trash while its lock was waited for. */
+  private async heldByName(tx: EntityManager, folderId: string, name: string): Promise<Node | null> {
+    const where = { parentId: folderId, nameKey: nameKey(name), trashedAt: IsNull() };
+    const present = await tx.findOne(Node, { where });
+    if (!present) return null;
+    await holdNodes(tx, [present.id]);
+    return tx.findOne(Node, { where });
   }
 
   private async record(
@@ -311,9 +346,7 @@ export class Recorder {
     if (fault) throw invalidField('name', fault, admissionWords(fault, rules));
     const now = this.clock.date();
     const modifiedAt = file.modifiedAt ?? now;
-    const present = await tx.findOne(Node, {
-      where: { parentId: how.folderId, nameKey: nameKey(wished), trashedAt: IsNull() },
-    });
+    const present = await this.heldByName(tx, how.folderId, wished);
     const overtaken = present !== null && present.createdAt > how.beganAt && how.conflict === 'refuse';
     if (
       present &&
@@ -324,7 +357,6 @@ export class Recorder {
     await this.events.tell(tx, { topic: 'node', id: how.folderId });
     const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };
     if (present && how.conflict === 'version') {
-      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
       const version = await this.versions.addVersion(tx, who, {
         nodeId: present.id,
         storeId: how.storeId,
@@ -346,7 +378,7 @@ export class Recorder {
         nameKey: nameKey(name),
         litter: isLitter(name),
         sizeBytes: blob.sizeBytes,
-        mediaType: lookup(name) || 'application/octet-stream',
+        mediaType: mediaTypeOf(name),
         versionId,
         createdAt: now,
         changedAt: now,
@@ -365,4 +397,11 @@ export class Recorder {
     });
     return { id, name, ...told, version: 1 };
   }
+}
+
+/** Why names one below the other go too deep from there; null when they do not. */
+function depthProblem(from: PathExtent, names: readonly string[]): Problem | null {
+  const bytes = from.bytes + names.reduce((sum, name) => sum + utf8Bytes(name).length + 1, 0) - 1;
+  const fault = pathFault({ levels: from.levels + names.length, bytes });
+  return fault && invalidField('name', fault, PATH_FAULT_WORDS[fault]);
 }

@@ -25,6 +25,7 @@ import { requestIdOf } from '../platform/log/request-log.js';
 import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { RoomService } from '../stores/room.service.js';
 import { Recorder } from './recorder.service.js';
 import { UploadService } from './upload.service.js';
 
@@ -63,6 +64,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
     private readonly sessions: SessionService,
     private readonly uploads: UploadService,
     private readonly recorder: Recorder,
+    private readonly rooms: RoomService,
     private readonly housekeeping: Housekeeping,
     @Inject(BLOBS) private readonly blobs: BlobStore,
   ) {
@@ -134,14 +136,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
     const row = await this.mine(who, id);
     if (Number(row.offset_bytes) < Number(row.size_bytes))
       throw new Problem('conflict', 'upload.incomplete', 'Not all of this upload has arrived yet.');
-    await this.uploads.admit(who, {
-      folderId: row.folder_id,
-      name: row.name,
-      conflict: conflict === 'refuse' ? 'keep-both' : conflict,
-      sizeBytes: 0,
-    });
-    await this.db.query('UPDATE upload SET conflict = $2 WHERE id = $1 AND answer IS NULL', [id, conflict]);
-    return this.settle(who, id);
+    return this.settle(who, id, conflict);
   }
 
   // What the protocol asks of its store.
@@ -177,12 +172,19 @@ export class ResumableService extends DataStore implements OnModuleInit {
   override async write(stream: Readable, id: string, offset: number): Promise<number> {
     const who = this.who();
     const row = await this.mine(who, id);
+    const size = Number(row.size_bytes);
+    // Asked again after its end, as when the answer was lost: everything is there.
+    if (offset === size) {
+      await this.settle(who, id);
+      return size;
+    }
+    const storeId = await this.uploads.storeOf(who, row.folder_id);
     const writer = randomUUID();
-    await this.db.query('UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1', [
-      id,
-      writer,
-      this.clock.date(),
-    ]);
+    const [, begun] = (await this.db.query(
+      'UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL',
+      [id, writer, this.clock.date()],
+    )) as [unknown, number];
+    if (begun === 0) throw notFound('This upload');
     const flushedTo = async (safe: number) => {
       const [, changed] = (await this.db.query(
         'UPDATE upload SET offset_bytes = $3, touched_at = $4 WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes',
@@ -191,8 +193,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
       // Another request has taken over: what still comes here is not wanted any more.
       if (changed === 0) stream.destroy();
     };
-    const length = await this.blobs.parts.append(id, offset, stream, Number(row.size_bytes), flushedTo);
-    if (length === Number(row.size_bytes)) await this.settle(who, id);
+    const by = { personId: who.personId, storeId, uploadId: id };
+    const length = await this.rooms
+      .whileBringing(by, size, ({ ask }) => this.blobs.parts.append(id, offset, stream, size, flushedTo, ask), offset)
+      .catch((error: unknown) => {
+        throw noRoomForMore(error);
+      });
+    if (length === size) await this.settle(who, id);
     return length;
   }
 
@@ -213,7 +220,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
   }
 
   /** Records a complete upload; the second time it answers what it answered before. */
-  private async settle(who: Who, id: string): Promise<UploadAnswer> {
+  private async settle(who: Who, id: string, conflict?: ConflictChoice): Promise<UploadAnswer> {
     const row = await this.mine(who, id);
     if (row.answer) return row.answer;
     const blob = await this.blobs.parts.finish(id, Number(row.size_bytes)).catch((error: NodeJS.ErrnoException) => {
@@ -225,7 +232,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
       const answer = await this.recorder.one(
         who,
         { below: [], name: row.name, modifiedAt: row.modified_at, blob },
-        { folderId: row.folder_id, conflict: row.conflict, beganAt: row.created_at },
+        { folderId: row.folder_id, conflict: conflict ?? row.conflict, beganAt: row.created_at },
         async (tx, told) => {
           const [, changed] = (await tx.query(
             'UPDATE upload SET answer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL',
@@ -233,6 +240,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
           )) as [unknown, number];
           if (changed === 0)
             throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
+          await tx.query('DELETE FROM room_held WHERE upload_id = $1', [id]);
         },
       );
       await this.blobs.parts.remove(id);
@@ -251,14 +259,20 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   private async expire(): Promise<void> {
     const before = new Date(this.clock.now() - PART_KEPT_MS);
-    for (const { id } of await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE touched_at < $1', [before]))
-      await this.forget(id);
+    // Asked for in the same statement that removes it: what is gone on with at this moment stays.
+    const [gone] = (await this.db.query('DELETE FROM upload WHERE touched_at < $1 RETURNING id', [before])) as [
+      { id: string }[],
+      number,
+    ];
+    for (const { id } of gone) await this.blobs.parts.remove(id);
     await this.db.query('DELETE FROM upload_batch WHERE at < $1', [before]);
-    // Parts whose upload is gone: of a crash between the two, or of a folder that was removed for good.
+    // Parts whose upload is gone: of a crash between the two, or of a folder that was removed for good. The parts are
+    // looked at first: one that begins now has its row already.
+    const parts = await this.blobs.parts.ids();
     const known = new Set(
       (await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL')).map((r) => r.id),
     );
-    for (const id of await this.blobs.parts.ids()) if (!known.has(id)) await this.blobs.parts.remove(id);
+    for (const id of parts) if (!known.has(id)) await this.blobs.parts.remove(id);
   }
 
   private async forget(id: string): Promise<void> {
@@ -295,4 +309,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
       }),
     };
   }
+}
+
+/** A disk or a quota that is full while an upload arrives: what came before is kept, and the words say so. */
+function noRoomForMore(error: unknown): unknown {
+  const problem = asProblem(error);
+  if (problem.kind !== 'no-space') return error;
+  const words =
+    'There is no room for the rest. What has arrived is kept for a week, and goes on from there once there is room.';
+  return new Problem('no-space', problem.code, words, problem.more);
 }

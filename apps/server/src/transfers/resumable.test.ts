@@ -119,7 +119,7 @@ describe('resumable uploads (tus 1.0)', () => {
     );
     const there = await second.signedIn('tomas');
     expect((await patch(there, at, 150_000, bytes.subarray(150_000, 300_000))).status).toBe(204);
-    await second.close(false);
+    await second.close({ withFiles: false });
     expect((await patch(tomas, at, 100, bytes.subarray(100))).status).toBe(409);
     expect((await patch(tomas, at, 300_000, bytes.subarray(300_000))).status).toBe(204);
     expect((await outcome(tomas, at)).answer).toMatchObject({ sha256: sha(bytes), sizeBytes: 400_000 });
@@ -201,6 +201,58 @@ describe('resumable uploads (tus 1.0)', () => {
     expect((await outcome(tomas, at)).answer).toBeNull();
     await tus(tomas, 'DELETE', at);
     expect((await tus(tomas, 'HEAD', '/api/uploads/../../etc')).status).toBe(404);
+  });
+  it('given up because its name was taken, it leaves nothing', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Skipped');
+    const at = await begin(tomas, id, 'taken.bin', 5);
+    // Taken before this upload began, as far as its record knows: so it waits for a decision.
+    await tomas.upload(id, 'taken.bin', Buffer.from('first'));
+    await office.db.query(`UPDATE node SET created_at = created_at - interval '1 hour' WHERE parent_id = $1`, [id]);
+    expect(((await (await patch(tomas, at, 0, Buffer.from('later'))).json()) as { code: string }).code).toBe(
+      'name.taken',
+    );
+    expect((await tus(tomas, 'DELETE', at)).status).toBe(204);
+    expect((await office.db.query('SELECT 1 FROM upload WHERE id = $1', [at.split('/').at(-1)])) as unknown[]).toEqual(
+      [],
+    );
+  });
+  it('asked again after its end, when the answer was lost, says that everything is there', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Asked again');
+    const at = await begin(tomas, id, 'whole.bin', 5);
+    expect((await patch(tomas, at, 0, Buffer.from('whole'))).status).toBe(204);
+    const again = await patch(tomas, at, 5, Buffer.alloc(0));
+    expect([again.status, again.headers.get('upload-offset')]).toEqual([204, '5']);
+  });
+  it('a part that begins while old ones are cleared away stays', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Begun meanwhile');
+    const tidying = Array.from({ length: 4 }, () => office.app.get(Housekeeping).tidy());
+    const begun = await Promise.all(
+      Array.from({ length: 12 }, async (_, n) => {
+        const at = await begin(tomas, id, `n ${n}.bin`, 10);
+        return { at, status: (await patch(tomas, at, 0, Buffer.from('12345'))).status };
+      }),
+    );
+    await Promise.all(tidying);
+    for (const { at, status } of begun) {
+      expect(status).toBe(204);
+      expect((await patch(tomas, at, 5, Buffer.from('67890'))).status).toBe(204);
+    }
+  });
+  it('a choice that was made with one right is asked for anew where the folder has moved', async () => {
+    const id = await folder(iris, office.roots.projects, 'Moves away');
+    await iris.upload(id, 'plan.txt', Buffer.from('theirs'));
+    const at = await begin(tomas, id, 'plan.txt', 5, 'version');
+    await patch(tomas, at, 0, Buffer.from('mi'));
+    // Partners is a store where Tomas may add and not replace.
+    await office.db.query(`UPDATE store_grant SET level = 'contribute' WHERE level = 'view'`);
+    await iris.ask('POST', '/api/nodes/move', { nodeIds: [id], toFolderId: office.roots.partners });
+    expect((await patch(tomas, at, 2, Buffer.from('ne!'))).status).toBe(403);
+    const { items } = (await iris.ask<FolderPage>('GET', `/api/folders/${id}`)).body;
+    expect(items.map((i) => [i.name, i.versionCount])).toEqual([['plan.txt', 1]]);
+    expect((await iris.ask('POST', `${at}/finish`, { conflict: 'keep-both' })).status).toBe(404);
+    expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'version' })).body.code).toBe('access.level');
+    expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'keep-both' })).status).toBe(200);
+    await office.db.query(`UPDATE store_grant SET level = 'view' WHERE level = 'contribute'`);
   });
   it('parts are counted to their person, kept for a week, and then removed', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Parts');
@@ -306,6 +358,29 @@ describe('many small files at once', () => {
     expect(answer.entries.map((e) => ('answer' in e ? e.answer.name : e.code))).toEqual(
       Array.from({ length: 12 }, (_, i) => `slow ${i}.txt`),
     );
+  });
+  it('twins are both kept, each under a name of its own', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Twins');
+    const files = {
+      'same.txt': Buffer.from('1'),
+      'SAME.txt': Buffer.from('2'),
+      'Zu\u0308rich.txt': Buffer.from('3'),
+      'Z\u00fcrich.txt': Buffer.from('4'),
+      'Plan/a.txt': Buffer.from('5'),
+      plan: Buffer.from('6'),
+    };
+    for (const conflict of ['refuse', 'version', 'keep-both']) {
+      const to = await folder(tomas, id, conflict);
+      const { entries } = (await (await send(tomas, to, tarOf(files), randomUUID(), conflict)).json()) as BatchAnswer;
+      expect(entries.map((e) => ('answer' in e ? e.answer.name : e.code))).toEqual([
+        'same.txt',
+        'SAME (2).txt',
+        'Zürich.txt',
+        'Zürich (2).txt',
+        'a.txt',
+        'plan (2)',
+      ]);
+    }
   });
   it('each is refused by itself, and the rest is kept', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Mixed');

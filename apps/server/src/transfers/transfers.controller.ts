@@ -18,6 +18,7 @@ import type { Request, Response } from 'express';
 import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
@@ -44,6 +45,7 @@ export class TransfersController {
   ) {}
 
   @Put('folders/:id/files')
+  @For('contribute')
   @HttpCode(201)
   @ApiConsumes('application/octet-stream')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
@@ -68,6 +70,7 @@ export class TransfersController {
   }
 
   @Post('folders/:id/check-files')
+  @For('contribute')
   @HttpCode(200)
   @Takes('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
   check(
@@ -79,6 +82,7 @@ export class TransfersController {
   }
 
   @Put('folders/:id/batch')
+  @For('contribute')
   @HttpCode(200)
   @ApiConsumes('application/x-tar')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
@@ -97,12 +101,14 @@ export class TransfersController {
   }
 
   @Get('uploads')
+  @For('signed-in')
   @Takes('Your uploads that have not ended. Uploads are sent here by the protocol tus 1.0: POST, HEAD, PATCH, DELETE')
   open(@Me() who: Who): Promise<OpenUpload[]> {
     return this.resumable.open(who);
   }
 
   @Get('uploads/:id')
+  @For('mine')
   @Takes('What became of an upload')
   outcome(
     @Me() who: Who,
@@ -112,6 +118,7 @@ export class TransfersController {
   }
 
   @Post('uploads/:id/finish')
+  @For('mine')
   @HttpCode(200)
   @Takes('Ends a complete upload whose name was taken', finishSchema)
   finish(
@@ -123,6 +130,7 @@ export class TransfersController {
   }
 
   @Get('files/:id/content')
+  @For('download')
   @Takes('Download a file; byte ranges are served')
   async download(
     @Me() who: Who,
@@ -134,13 +142,14 @@ export class TransfersController {
     const { version } = req.query;
     const file =
       typeof version === 'string'
-        ? await this.versions.bytes(who, node.id, versionNumber(version))
+        ? await this.versions.bytes(who, node.id, versionNumber(version), 'download')
         : await fileBytes(this.db.manager, node.id);
     if (!file) throw notFound('This file');
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
   }
 
   @Get('archive')
+  @For('download')
   @Takes('Download several items as one ZIP of exactly announced size', undefined, archiveQuerySchema)
   async archive(
     @Me() who: Who,
@@ -150,7 +159,7 @@ export class TransfersController {
   ): Promise<void> {
     const nodes = await this.access.requireNodes(who, query.ids, 'download');
     const name = nodes.length === 1 ? `${nodes[0]?.name}.zip` : `${nodes.length} items.zip`;
-    await this.downloads.archive(req, res, name, await this.downloads.plan(query.ids));
+    await this.downloads.archive(req, res, name, await this.downloads.plan(who.personId, query.ids));
   }
 }
 

@@ -6,6 +6,8 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { MOST_CONTENTS, type ContentFile } from '../stores/stores.queries.js';
+import { archiveFault } from './download.service.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 
 let office: TestOffice;
@@ -24,7 +26,7 @@ beforeAll(async () => {
   largeId = (await iris.upload(folder, 'Scan 14.las', large)).body.id;
 });
 afterAll(async () => {
-  await office.close();
+  await office.close({ broken: 'a blob is removed to see what is told' });
   rmSync(out, { recursive: true, force: true });
 });
 
@@ -78,6 +80,15 @@ describe('upload', () => {
       headers: { 'content-type': 'application/json' },
     });
     expect(response.status).toBe(201);
+  });
+  it.each(['/files/', '/FILES'])('a file whose type says JSON is still a file at %s', async (end) => {
+    const id = folder;
+    const response = await iris.fetch(`/api/folders/${id}${end}?name=${end.length}.json`, {
+      method: 'PUT',
+      body: '{"a": 1}',
+      headers: { 'content-type': 'application/json' },
+    });
+    expect([response.status, ((await response.json()) as { sizeBytes: number }).sizeBytes]).toEqual([201, 8]);
   });
   it('a taken name is refused, kept as a version, or numbered, as asked', async () => {
     await iris.upload(folder, 'plan.pdf', Buffer.from('one'));
@@ -162,6 +173,29 @@ describe('download in ranges (RFC 9110 §14, asked by curl)', () => {
       status: 416,
     });
   });
+  it('a suffix longer than the whole is the whole (§14.1.2)', async () => {
+    const { id } = (await iris.upload(folder, 'ten.txt', Buffer.from('0123456789'))).body;
+    const answer = await iris.fetch(`/api/files/${id}/content`, { headers: { range: 'bytes=-100' } });
+    expect([answer.status, answer.headers.get('content-range'), await answer.text()]).toEqual([
+      206,
+      'bytes 0-9/10',
+      '0123456789',
+    ]);
+  });
+  it.each([
+    'run.ecma',
+    'run.mjs',
+    'page.xhtml',
+    'page.svgz',
+    'app.wasm',
+    'style.css',
+    'sheet.xsl',
+    'data.jsonld',
+    'flash.swf',
+  ])('%s goes out as plain bytes, whatever its name says', async (name) => {
+    const { id } = (await iris.upload(folder, name, Buffer.from('x'))).body;
+    expect((await iris.fetch(`/api/files/${id}/content`)).headers.get('content-type')).toBe('application/octet-stream');
+  });
   it('another unit and several ranges are answered whole; what is no range at all is refused (both as §14.2 allows)', async () => {
     expect(await part('bytes=abc')).toMatch(/^416/);
     for (const range of ['lines=1-2', 'bytes=0-1,5-6']) expect(await part(range)).toBe('200 3000000 ');
@@ -222,6 +256,11 @@ describe('several as one archive', () => {
       await curl(`/api/archive?ids=${folder}`, '-o', join(out, 'rest'), '-H', `Range: bytes=${from}-`);
       expect(readFileSync(join(out, 'rest')).equals(whole.subarray(from))).toBe(true);
     }
+  });
+  it('more than an archive holds is told of, never left out in silence', () => {
+    const found = Array.from({ length: MOST_CONTENTS + 1 }, (_, i) => ({ path: `f ${i}` }) as ContentFile);
+    expect(archiveFault(found)).toMatchObject({ code: 'archive.too-many' });
+    expect(archiveFault(found.slice(1))).toBeNull();
   });
   it('items of the same name from different folders are both in it', async () => {
     const { body: other } = await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {

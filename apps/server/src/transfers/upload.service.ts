@@ -16,14 +16,16 @@ import { pipeline } from 'node:stream/promises';
 import { extract, type Header } from 'tar-stream';
 import { DataSource } from 'typeorm';
 import type { Who } from '../people/who.js';
-import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { BLOBS, type AskRoom, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { AccessService } from '../stores/access.service.js';
+import { AccessService, type ReachableNode } from '../stores/access.service.js';
 import { AdmissionService } from '../stores/admission.service.js';
+import { RoomService } from '../stores/room.service.js';
 import { nameTaken } from '../stores/names.js';
+import { refusal } from '../stores/refusal.js';
 import { takenKeys } from '../stores/stores.queries.js';
-import { Recorder, type Arrived } from './recorder.service.js';
+import { levelFor, Recorder, type Arrived } from './recorder.service.js';
 
 export interface UploadAsked {
   folderId: string;
@@ -43,6 +45,7 @@ export class UploadService {
     private readonly clock: Clock,
     private readonly access: AccessService,
     private readonly admission: AdmissionService,
+    private readonly rooms: RoomService,
     private readonly recorder: Recorder,
     @Inject(BLOBS) private readonly blobs: BlobStore,
   ) {}
@@ -50,9 +53,10 @@ export class UploadService {
   /** Takes a file in as one stream: bytes first (flushed), then the transaction that names them and refers to them. */
   async upload(who: Who, asked: UploadAsked, body: Readable): Promise<UploadAnswer> {
     const beganAt = this.clock.date();
-    await this.admit(who, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
-    return this.admission.settingAside(asked.sizeBytes ?? 0, async () => {
-      const blob = await this.blobs.stage(body, asked.sizeBytes);
+    const storeId = await this.admit(who, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
+    const largest = (await this.admission.rules(storeId)).largestFileBytes;
+    return this.rooms.whileBringing({ personId: who.personId, storeId }, asked.sizeBytes, async ({ ask }) => {
+      const blob = await this.blobs.stage(body, asked.sizeBytes, true, upToLargest(largest, ask));
       try {
         return await this.recorder.one(
           who,
@@ -70,16 +74,18 @@ export class UploadService {
     });
   }
 
+  /** The store that an upload goes on into, while its person may still add to the folder (in the trash or not). */
+  async storeOf(who: Who, folderId: string): Promise<string> {
+    const [folder] = await this.access.reachable(who, [folderId], 'contribute');
+    return (folder as ReachableNode).storeId;
+  }
+
   /** Everything that can be known before a byte moves. @returns the store */
   async admit(
     who: Who,
     asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
   ): Promise<string> {
-    const folder = await this.access.requireNode(
-      who,
-      asked.folderId,
-      asked.conflict === 'version' ? 'edit' : 'contribute',
-    );
+    const folder = await this.access.requireNode(who, asked.folderId, levelFor(asked.conflict));
     if (folder.kind !== 'folder') throw notFound('This folder');
     await this.admission.requireFile(who, folder.storeId, asked);
     if (
@@ -99,7 +105,7 @@ export class UploadService {
       folderId,
       files.map((f) => nameKey(normalizeName(f.name))),
     );
-    const room = await this.admission.room(who, folder.storeId);
+    const room = await this.rooms.room({ personId: who.personId, storeId: folder.storeId });
     const full = roomFault(
       Math.max(
         totalBytes,
@@ -136,11 +142,22 @@ export class UploadService {
       body.resume();
       return before.answer;
     }
-    const folder = await this.access.requireNode(who, folderId, query.conflict === 'version' ? 'edit' : 'contribute');
-    await this.admission.requireRoom(who, folder.storeId, 0);
+    const folder = await this.access.requireNode(who, folderId, levelFor(query.conflict));
+    const by = { personId: who.personId, storeId: folder.storeId };
+    return this.rooms.whileBringing(by, null, ({ ask }) => this.takeBatch(who, folderId, query, body, beganAt, ask));
+  }
+
+  private async takeBatch(
+    who: Who,
+    folderId: string,
+    query: { batchId: string; conflict: ConflictChoice },
+    body: Readable,
+    beganAt: Date,
+    ask: AskRoom,
+  ): Promise<BatchAnswer> {
     const files: Arrived[] = [];
     try {
-      await this.unpack(body, files);
+      await this.unpack(body, files, ask);
       const entries = await this.recorder.many(
         who,
         files,
@@ -161,7 +178,7 @@ export class UploadService {
     }
   }
 
-  private async unpack(body: Readable, files: Arrived[]): Promise<void> {
+  private async unpack(body: Readable, files: Arrived[], ask: AskRoom): Promise<void> {
     const archive = extract();
     let waiting: Promise<unknown>[] = [];
     let [bytes, count] = [0, 0];
@@ -178,6 +195,7 @@ export class UploadService {
           'batch.too-large',
           `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`,
         );
+      await ask(bytes, bytes - size);
       const pieces: Buffer[] = [];
       for await (const piece of entry) pieces.push(piece as Buffer);
       const place = count;
@@ -210,4 +228,13 @@ export class UploadService {
     }
     if (files.length === 0) throw invalidField('body', 'batch.empty', 'There is no file in this batch.');
   }
+}
+
+/** A stream of unknown length is ended where it passes what the store takes. */
+function upToLargest(largestFileBytes: number | null, ask: AskRoom): AskRoom {
+  if (largestFileBytes === null) return ask;
+  return async (upTo, written) => {
+    if (upTo > largestFileBytes) throw refusal('file.too-large', { allowedTypes: [], largestFileBytes });
+    return Math.min(await ask(upTo, written), largestFileBytes);
+  };
 }

@@ -1,9 +1,10 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
+import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
 import { loadShares, type ShareRecord } from '../shares/shares.queries.js';
-import { fileInShare, visitByCookie, type VisitRow } from './visits.queries.js';
+import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
 import type { FileBytes } from '../stores/stores.queries.js';
 
 /** How long facts may be answered from memory at the most, should an event ever be missed. */
@@ -69,6 +70,32 @@ export class DoorService implements OnModuleInit {
       if (file) facts.files.set(nodeId, file);
     }
     return file;
+  }
+
+  private readonly places = new LRUCache<string, ReturnType<typeof folderOfShare>>({ max: 5000, ttl: 1000 });
+  /** How the items of shares were when they were last looked at, for those that somebody listens to. */
+  private readonly itemsSeen = new LRUCache<string, string>({ max: 5000 });
+
+  /** Somebody begins to listen: from here on a change of the items is a change. */
+  async beginListening(share: ShareRecord): Promise<void> {
+    this.itemsSeen.set(share.id, (await folderOfShare(this.db.manager, share.id, share.id)).items);
+  }
+
+  /** Whether what changed in a folder is something the share shows. One question for all who listen to that share. */
+  async concerns(share: ShareRecord, folderId: string): Promise<boolean> {
+    const key = `${share.id} ${folderId}`;
+    let asked = this.places.get(key);
+    if (!asked) {
+      asked = folderOfShare(this.db.manager, share.id, folderId).then((place) => {
+        const changed = place.items !== this.itemsSeen.get(share.id);
+        this.itemsSeen.set(share.id, place.items);
+        return { ...place, beside: place.beside && changed };
+      });
+      this.places.set(key, asked);
+      asked.catch(() => this.places.delete(key));
+    }
+    const { within, beside } = await asked;
+    return within || beside;
   }
 
   private async facts(token: string): Promise<Remembered | null> {

@@ -2,7 +2,7 @@ import type { IncomingMessage, RequestListener, ServerResponse } from 'node:http
 import { clientAddress } from '../platform/client-address.js';
 import { cookieOf } from '../platform/cookies.js';
 import { followRequest } from '../platform/log/request-log.js';
-import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
+import { answerError } from '../platform/problems/problem.filter.js';
 import type { DownloadService } from '../transfers/download.service.js';
 import { VISIT_COOKIE, type VisitsService } from './visits.service.js';
 
@@ -35,7 +35,7 @@ export function visitorFilePath(
     };
     visits
       .file(visitor, nodeId)
-      .then((file) => downloads.file(req, res, file, show ? 'show' : 'save'))
-      .catch((error: unknown) => sendProblem(asProblem(error), req, res));
+      .then(({ file, taken }) => downloads.file(req, res, file, show ? 'show' : 'save', taken))
+      .catch((error: unknown) => answerError(error, req, res));
   };
 }

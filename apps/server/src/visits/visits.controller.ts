@@ -7,6 +7,7 @@ import { join } from 'node:path';
 import { EventStreams } from '../live/event-streams.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
+import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
@@ -28,6 +29,7 @@ export class VisitsController {
   ) {}
 
   @Get()
+  @For('link')
   @Takes('The visitor page; the same for every token, so that it tells nothing')
   async page(@Req() req: Request, @Res() res: Response): Promise<void> {
     res.setHeader('Cache-Control', 'no-cache');
@@ -39,12 +41,14 @@ export class VisitsController {
   }
 
   @Get('door')
+  @For('link')
   @Takes('What the visitor page may show')
   look(@Param('token') token: string, @Req() req: Request): Promise<VisitorDoor> {
     return this.visits.look(visitorOf(token, req));
   }
 
   @Post('open')
+  @For('link')
   @HttpCode(200)
   @Takes('Open the share: begins a visit and sets its cookie', openShareSchema)
   async open(
@@ -67,6 +71,7 @@ export class VisitsController {
   }
 
   @Get('files/:id')
+  @For('visit')
   @Takes('Download one file of the share; byte ranges are served')
   async file(
     @Param('token') token: string,
@@ -74,27 +79,31 @@ export class VisitsController {
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const file = await this.visits.file(visitorOf(token, req), nodeId);
-    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
+    const { file, taken } = await this.visits.file(visitorOf(token, req), nodeId);
+    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save', taken);
   }
 
   @Get('all.zip')
+  @For('visit')
   @Takes('Download everything as one ZIP of exactly announced size')
   async archive(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
-    const { name, ...archive } = await this.visits.archive(visitorOf(token, req));
-    await this.downloads.archive(req, res, name, archive);
+    const { name, archive, taken } = await this.visits.archive(visitorOf(token, req));
+    await this.downloads.archive(req, res, name, archive, taken);
   }
 
   @Get('events')
+  @For('visit')
   @Takes('Server-sent events: tells the page that something about the share has changed')
   async events(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
-    const share = await this.visits.shareOf(visitorOf(token, req));
-    this.streams.open(
-      req,
-      res,
-      (event) => (event.topic === 'share' && event.id === share.id) || event.topic === 'node',
-      () => ({ changed: true }),
-    );
+    const visitor = visitorOf(token, req);
+    const { share, visit } = await this.visits.listening(visitor);
+    this.streams.open(req, res, {
+      key: `visit ${visit.id}`,
+      wanted: (event) => this.visits.concerns(share, event),
+      shown: () => ({ changed: true }),
+      still: () => this.visits.lasts(visitor),
+      unsettles: (event) => event.topic === 'share' && event.id === share.id,
+    });
   }
 }
 

@@ -34,19 +34,20 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
 
 /**
  * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however many
- * arrive together. Null when it does not.
+ * arrive together. Null when it does not, also when the password is no longer the one that was checked.
  */
 export async function countVisit(
   m: EntityManager,
   shareId: string,
+  passwordHash: string | null,
   at: Date,
 ): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
   const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
     `UPDATE share SET visits_used = visits_used + 1
       WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
-        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
+        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2) AND password_hash IS NOT DISTINCT FROM $3
       RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,
-    [shareId, at],
+    [shareId, at, passwordHash],
   );
   return rows[0] ?? null;
 }
@@ -58,4 +59,33 @@ export async function noteFile(m: EntityManager, visitId: string, nodeId: string
     [visitId, nodeId, at],
   );
   return rows.length > 0;
+}
+
+/** @returns true the first time that a visit takes everything as one archive */
+export async function noteArchive(m: EntityManager, visitId: string, at: Date): Promise<boolean> {
+  const [, count] = (await m.query('UPDATE visit SET archive_at = $2 WHERE id = $1 AND archive_at IS NULL', [
+    visitId,
+    at,
+  ])) as [unknown, number];
+  return count > 0;
+}
+
+/**
+ * Where a folder lies, as a share sees it: within its items, beside one of them, or elsewhere; and how the items
+ * themselves are now, so that what happens beside them can be told from what happens to them.
+ */
+export async function folderOfShare(
+  m: EntityManager,
+  shareId: string,
+  folderId: string,
+): Promise<{ within: boolean; beside: boolean; items: string }> {
+  const [row] = await m.query<{ within: boolean; beside: boolean; items: string }[]>(
+    `WITH RECURSIVE up AS (
+       SELECT id, parent_id FROM node WHERE id = $2 UNION ALL SELECT n.id, n.parent_id FROM up JOIN node n ON n.id = up.parent_id
+     ), item AS (SELECT n.* FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1)
+     SELECT EXISTS (SELECT 1 FROM item WHERE id IN (SELECT id FROM up)) AS within, EXISTS (SELECT 1 FROM item WHERE parent_id = $2) AS beside,
+            (SELECT string_agg(concat_ws('/', id, name, version_id, parent_id, trashed_at), ' ' ORDER BY id) FROM item) AS items`,
+    [shareId, folderId],
+  );
+  return row ?? { within: false, beside: false, items: '' };
 }

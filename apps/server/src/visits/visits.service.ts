@@ -1,25 +1,35 @@
 import { Injectable } from '@nestjs/common';
 import { PASSWORD_TRIES_PER_MINUTE, visitMayContinue, VISIT_LIFETIME_SECONDS, type ShareState } from '@quay/core';
-import type { VisitorContents, VisitorDoor } from '@quay/contract';
+import type { QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
-import { DataSource } from 'typeorm';
+import { LRUCache } from 'lru-cache';
+import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
+import { Turns } from '../platform/turns.js';
 import { factsOf, loadShares, stateOf, type ShareRecord } from '../shares/shares.queries.js';
-import { contents, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
-import { planOf } from '../transfers/download.service.js';
+import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
+import { archiveFault, archiveOf, type Archive } from '../transfers/download.service.js';
 import { DoorService } from './door.service.js';
-import { countVisit, noteFile, type VisitRow } from './visits.queries.js';
+import { countVisit, noteArchive, noteFile, type VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;
+/** New visits that one source may ask for in a minute, whatever the share. */
+const OPENINGS_PER_MINUTE = 60;
+/** Lines that the visits of one share, and wrong passwords for it, may write into the ledger in an hour; all are counted. */
+const LINES_PER_HOUR = { 'share.visited': 200, 'share.wrong-password': 60 } as const;
+const HOUR_MS = 3_600_000;
+/** Contents and archives that are laid out at once, and that may wait for one source. */
+const LAID_OUT = { atOnce: 3, waitingPerSource: 10 } as const;
 export const VISIT_COOKIE = 'quay_visit';
 export { VISIT_LIFETIME_SECONDS };
 
@@ -52,20 +62,23 @@ export class VisitsService {
   async look(visitor: Visitor): Promise<VisitorDoor> {
     const share = await this.shareOf(visitor);
     const visit = await this.visitOf(visitor, share);
-    return this.doorOf(share, visit);
+    return this.doorOf(visitor, share, visit);
   }
 
   /** Opens the share for this browser: a visit. A browser whose visit lasts is let in again without a new one. */
   async open(visitor: Visitor, password: string | null): Promise<{ door: VisitorDoor; cookie: string | null }> {
     const share = await this.shareOf(visitor);
     const present = await this.visitOf(visitor, share);
-    if (present) return { door: await this.doorOf(share, present), cookie: null };
+    if (present) return { door: await this.doorOf(visitor, share, present), cookie: null };
     requireOpen(share, this.clock.now());
+    await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
     await this.requirePassword(visitor, share, password);
     const cookie = randomBytes(24).toString('base64url');
-    const visit = await this.begin(visitor, share.id, cookie);
+    // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
+    const shown = await this.contentsOf(visitor, share);
+    const visit = await this.begin(visitor, share, cookie);
     const [fresh] = await loadShares(this.db.manager, { ids: [share.id] });
-    return { door: await this.doorOf(fresh ?? share, visit), cookie };
+    return { door: await this.doorOf(visitor, fresh ?? share, visit, shown), cookie };
   }
 
   /** The share and the visit of a request that wants bytes. @throws Problem for every reason it may not have them */
@@ -81,26 +94,47 @@ export class VisitsService {
     );
   }
 
-  async file(visitor: Visitor, nodeId: string): Promise<FileBytes> {
+  /** The share of a visit that begins to listen. */
+  async listening(visitor: Visitor): Promise<Inside> {
+    const inside = await this.inside(visitor);
+    await this.door.beginListening(inside.share);
+    return inside;
+  }
+
+  /** Whether this browser's visit goes on. */
+  async lasts(visitor: Visitor): Promise<boolean> {
+    const share = await this.door.share(visitor.token);
+    return share !== null && (await this.visitOf(visitor, share)) !== null;
+  }
+
+  /** Whether an event is about what this share shows: itself, a folder within it, or one that holds an item and in which that has changed. */
+  async concerns(share: ShareRecord, event: QuayEvent): Promise<boolean> {
+    if (event.topic === 'share') return event.id === share.id;
+    return event.topic === 'node' && this.door.concerns(share, event.id);
+  }
+
+  /** A file of the share, and what notes that it was taken. */
+  async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const file = await this.door.file(visitor.token, nodeId);
     if (!file) throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
-    await this.note(share, visit, file.id, file.name);
-    return file;
+    return { file, taken: () => this.noteFile(share, visit, file) };
   }
 
-  async archive(visitor: Visitor) {
+  async archive(visitor: Visitor): Promise<{ archive: Archive; name: string; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
-    const archive = planOf(await contents(this.db.manager, share.itemIds));
-    await this.note(share, visit, share.itemIds[0] as string, 'everything as one archive');
-    return { ...archive, name: `${share.title}.zip` };
+    const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
+      const found = await contents(this.db.manager, share.itemIds);
+      return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
+    });
+    return { archive, name: `${share.title}.zip`, taken: () => this.noteArchive(share, visit, files) };
   }
 
   /** @throws Problem share.not-found; the same for malformed, unknown and wrong tokens, after the same work */
   async shareOf(visitor: Visitor): Promise<ShareRecord> {
     const share = await this.door.share(visitor.token);
     if (share) return share;
-    await this.attempts.take(`unknown link from ${visitor.fromAddress}`, UNKNOWN_LINKS_PER_MINUTE);
+    await this.attempts.take(`unknown link from ${sourceOf(visitor.fromAddress)}`, UNKNOWN_LINKS_PER_MINUTE);
     throw new Problem(
       'not-found',
       'share.not-found',
@@ -126,13 +160,9 @@ export class VisitsService {
       await this.attempts.giveBack(key);
       return;
     }
+    const from = visitor.fromAddress;
     await this.events.change((tx) =>
-      this.ledger.append(tx, {
-        kind: 'share.wrong-password',
-        actor: visitorActor(visitor),
-        shareId: share.id,
-        detail: { title: share.title, from: visitor.fromAddress },
-      }),
+      this.writeDown(tx, 'share.wrong-password', visitor, share, { title: share.title, from }),
     );
     throw new Problem(
       'unauthenticated',
@@ -142,55 +172,100 @@ export class VisitsService {
     );
   }
 
-  private async begin(visitor: Visitor, shareId: string, cookie: string): Promise<VisitRow> {
+  /** Begins a visit, by what the share is at this moment: not by a password that was changed while it was being checked. */
+  private async begin(visitor: Visitor, asked: ShareRecord, cookie: string): Promise<VisitRow> {
     const now = this.clock.date();
     const visit: VisitRow = { id: uuidv7(), beganAt: now, endedAt: null };
     await this.events.change(async (tx) => {
-      const counted = await countVisit(tx, shareId, now);
-      const [share] = await loadShares(tx, { ids: [shareId] });
+      const counted = await countVisit(tx, asked.id, asked.passwordHash, now);
+      const [share] = await loadShares(tx, { ids: [asked.id] });
       if (!share) throw new Problem('not-found', 'share.not-found', 'There is no share at this link.');
+      if (share.passwordHash !== asked.passwordHash)
+        throw new Problem(
+          'unauthenticated',
+          'share.password-needed',
+          'The password of this share was changed just now. Enter the new one.',
+        );
       if (!counted || share.broken) {
         requireOpen(share, this.clock.now());
         throw refusal(share, 'usedUp');
       }
       await tx.query(
         'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
-        [visit.id, shareId, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)],
+        [visit.id, share.id, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)],
       );
-      await this.events.tell(tx, { topic: 'share', id: shareId });
+      await this.events.tell(tx, { topic: 'share', id: share.id });
       const last = counted.visitLimit !== null && counted.visitsUsed >= counted.visitLimit;
-      await this.ledger.append(tx, {
-        kind: last ? 'share.last-visit' : 'share.visited',
-        actor: visitorActor(visitor),
-        shareId,
-        detail: { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress },
-      });
+      const detail = { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress };
+      const actor = visitorActor(visitor);
+      if (last) await this.ledger.append(tx, { kind: 'share.last-visit', actor, shareId: share.id, detail });
+      else await this.writeDown(tx, 'share.visited', visitor, share, detail);
     });
     return visit;
   }
 
-  private readonly noted = new Set<string>();
-
-  /** Writes down the first time that a visit fetches something; ranges and repeats are the same fetch. */
-  private async note(share: ShareRecord, visit: VisitRow, nodeId: string, name: string): Promise<void> {
-    const key = `${visit.id} ${nodeId} ${name}`;
-    if (this.noted.has(key)) return;
-    if (this.noted.size > 100_000) this.noted.clear();
-    await this.events.change(async (tx) => {
-      if (await noteFile(tx, visit.id, nodeId, this.clock.date())) {
-        await this.ledger.append(tx, {
-          kind: 'share.downloaded',
-          actor: { kind: 'visitor', id: visit.id, name: 'A visitor' },
-          shareId: share.id,
-          nodeId,
-          detail: { title: share.title, name },
-        });
-      }
-    });
-    this.noted.add(key);
+  /** Strangers can cause these lines: an hour holds so many for each share, then one that says that there are more. */
+  private async writeDown(
+    tx: EntityManager,
+    kind: keyof typeof LINES_PER_HOUR,
+    visitor: Visitor,
+    share: ShareRecord,
+    detail: NewEntry['detail'],
+  ): Promise<void> {
+    const { count } = await this.attempts.count(`ledger ${kind} ${share.id}`, HOUR_MS, tx);
+    if (count > LINES_PER_HOUR[kind]) return;
+    const more = count === LINES_PER_HOUR[kind];
+    const entry = { kind, actor: visitorActor(visitor), shareId: share.id, detail };
+    await this.ledger.append(
+      tx,
+      more ? { ...entry, kind: `${kind}-often`, detail: { title: share.title, count } } : entry,
+    );
   }
 
-  private async doorOf(share: ShareRecord, visit: VisitRow | null): Promise<VisitorDoor> {
+  private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
+
+  /** What was noted lately, so that ranges and repeats need not ask; the table decides. */
+  private readonly noted = new LRUCache<string, true>({ max: 20_000 });
+
+  /** Writes down the first time that a visit takes a file; ranges and repeats are the same taking. */
+  private async noteFile(share: ShareRecord, visit: VisitRow, file: FileBytes): Promise<void> {
+    await this.note(`${visit.id} ${file.id}`, share, visit, async (tx) =>
+      (await noteFile(tx, visit.id, file.id, this.clock.date()))
+        ? { nodeId: file.id, detail: { title: share.title, name: file.name } }
+        : null,
+    );
+  }
+
+  private async noteArchive(share: ShareRecord, visit: VisitRow, files: number): Promise<void> {
+    await this.note(`${visit.id} archive`, share, visit, async (tx) =>
+      (await noteArchive(tx, visit.id, this.clock.date()))
+        ? { nodeId: null, detail: { title: share.title, name: 'everything as one archive', files } }
+        : null,
+    );
+  }
+
+  private async note(
+    key: string,
+    share: ShareRecord,
+    visit: VisitRow,
+    first: (tx: EntityManager) => Promise<Pick<NewEntry, 'nodeId' | 'detail'> | null>,
+  ): Promise<void> {
+    if (this.noted.has(key)) return;
+    await this.events.change(async (tx) => {
+      const entry = await first(tx);
+      if (!entry) return;
+      const actor = { kind: 'visitor', id: visit.id, name: 'A visitor' } as const;
+      await this.ledger.append(tx, { kind: 'share.downloaded', actor, shareId: share.id, ...entry });
+    });
+    this.noted.set(key, true);
+  }
+
+  private async doorOf(
+    visitor: Visitor,
+    share: ShareRecord,
+    visit: VisitRow | null,
+    contents?: VisitorContents,
+  ): Promise<VisitorDoor> {
     const now = this.clock.now();
     const state = stateOf(share, now);
     const { name, zone } = await this.office.settings();
@@ -208,21 +283,28 @@ export class VisitsService {
       countsVisits: share.visitLimit !== null,
       visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
       now: new Date(now).toISOString(),
-      contents: visit ? await this.contentsOf(share) : null,
+      contents: visit ? (contents ?? (await this.contentsOf(visitor, share))) : null,
     };
   }
 
-  private async contentsOf(share: ShareRecord): Promise<VisitorContents> {
-    const found = await contents(this.db.manager, share.itemIds);
-    const files = found
-      .filter((f): f is ContentFile => f.kind === 'file')
-      .map((f) => ({ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 }));
-    return {
-      files,
-      totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
-      archiveBytes: planOf(found).plan.sizeBytes,
-    };
+  private contentsOf(visitor: Visitor, share: ShareRecord): Promise<VisitorContents> {
+    const lay = async () => shownOf(await contents(this.db.manager, share.itemIds));
+    return this.turns.run(sourceOf(visitor.fromAddress), lay);
   }
+}
+
+function shownOf(found: ContentFile[]): VisitorContents {
+  const fault = archiveFault(found);
+  const files = found
+    .slice(0, MOST_CONTENTS)
+    .filter((f): f is ContentFile => f.kind === 'file')
+    .map((f) => ({ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 }));
+  return {
+    files,
+    totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
+    archiveBytes: fault ? null : archiveOf(found).plan.sizeBytes,
+    notAll: fault ? { code: fault.code, words: fault.message, more: found.length > MOST_CONTENTS } : null,
+  };
 }
 
 function visitorActor(visitor: Visitor): { kind: 'visitor'; id: null; name: string } {

@@ -230,7 +230,9 @@ describe('live', () => {
   it('an open page hears of a withdrawal at once, and of nothing secret', async () => {
     const share = await office.publish(iris, [plan]);
     const stop = new AbortController();
-    const response = await fetch(`${office.origin}/s/${share.token}/events`, { signal: stop.signal });
+    const visitor = office.client();
+    await open(visitor, share.token);
+    const response = await visitor.fetch(`/s/${share.token}/events`, { signal: stop.signal });
     const reader = (response.body as ReadableStream<Uint8Array>).getReader();
     await reader.read();
     const heard = reader.read();

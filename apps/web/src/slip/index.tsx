@@ -1,4 +1,4 @@
-import type { ItemTotal, ShareSheet } from '@quay/contract';
+import type { ShareSheet } from '@quay/contract';
 import {
   countOf,
   formatSize,
@@ -8,17 +8,18 @@ import {
   shareSentence,
   STRONG_ENOUGH_SCORE,
 } from '@quay/core';
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { ReachLamp } from '../ui/reach-lamp';
+import { useSizes, type Sizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
 import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';
 import { useSlip } from './store';
-import { shareAsked, slipTerms, type Sizes, type SlipTerms } from './terms';
+import { shareAsked, slipTerms, type SlipTerms } from './terms';
 
 /** The docked panel on which a share is put together, from any folder; folded it is a tab with its count. */
 export function Slip() {
@@ -43,7 +44,7 @@ function SlipForm() {
   const zone = useZone();
   const now = useNow();
   const client = useQueryClient();
-  const sizes = useSizes();
+  const sizes = useSizes(slip.items);
   const meant = slipTerms(slip, now, zone, sizes);
   const guess = useGuessing();
   const [tried, setTried] = useState(false);
@@ -117,19 +118,6 @@ function SlipForm() {
       </div>
     </form>
   );
-}
-
-/** Bytes by item, with what is in the folders, kept true while the slip is open. */
-function useSizes(): Sizes {
-  const { items } = useSlip();
-  const nodeIds = items.map((i) => i.id);
-  const { data } = useQuery({
-    queryKey: ['folder', 'sizes', ...nodeIds],
-    queryFn: () => api<ItemTotal[]>('POST', '/api/sizes', { nodeIds }),
-    enabled: nodeIds.length > 0,
-    placeholderData: (previous) => previous,
-  });
-  return new Map(data?.map((t) => [t.id, t.sizeBytes]));
 }
 
 function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean; sizes: Sizes }) {
@@ -310,23 +298,35 @@ function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
           </button>
         </div>
         {slip.passwordChoice !== 'none' && (
-          <InputGroup size="sm" className="mt-2">
-            <Form.Control
-              className="mono"
-              aria-label="Password of the share"
-              readOnly={slip.passwordChoice === 'proposed'}
-              maxLength={200}
-              value={slip.password}
-              autoComplete="off"
-              spellCheck={false}
-              onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })}
-            />
+          <div className="d-flex gap-2 mt-2 align-items-start">
+            {slip.passwordChoice === 'proposed' ? (
+              // All of it is seen: it is read out, copied or written down.
+              <output className="proposed-password" aria-label="Password of the share">
+                {slip.password}
+              </output>
+            ) : (
+              <Form.Control
+                size="sm"
+                className="mono"
+                aria-label="Password of the share"
+                maxLength={200}
+                value={slip.password}
+                autoComplete="off"
+                spellCheck={false}
+                onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })}
+              />
+            )}
             {slip.passwordChoice === 'proposed' && (
-              <Button variant="plain" aria-label="Propose another password" onClick={() => void slip.propose()}>
+              <Button
+                variant="plain"
+                size="sm"
+                aria-label="Propose another password"
+                onClick={() => void slip.propose()}
+              >
                 <i className="bi bi-arrow-repeat" aria-hidden />
               </Button>
             )}
-          </InputGroup>
+          </div>
         )}
         {meant.faults.password && slip.password !== '' && <div className="field-fault">{meant.faults.password}</div>}
         {guess.weak && (

@@ -1,19 +1,18 @@
 import type { CreateShare } from '@quay/contract';
 import {
   PASSWORD_LENGTH,
+  typedNumber,
   VISIT_LIMIT_RANGE,
   WINDOW_FAULT_WORDS,
   windowFault,
   type ShareTerms,
   type Window,
 } from '@quay/core';
+import type { Sizes } from '../ui/sizes';
 import { chosenWindow, windowText } from '../ui/window-choice';
 import type { useSlip } from './store';
 
 type Slip = ReturnType<typeof useSlip.getState>;
-
-/** Bytes by item id. */
-export type Sizes = ReadonlyMap<string, number>;
 
 export interface SlipTerms {
   window: Window;
@@ -25,14 +24,13 @@ export interface SlipTerms {
 /** What the slip means at this moment, by the core's rules. */
 export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): SlipTerms {
   const window = chosenWindow(slip, now, zone);
-  const limit = slip.limitField.trim() === '' ? null : Number(slip.limitField);
+  const limit = typedNumber(slip.limitField, VISIT_LIMIT_RANGE);
   const faults: SlipTerms['faults'] = {};
   const fault = windowFault(window, now);
   if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
-  if (limit !== null && (!Number.isInteger(limit) || limit < VISIT_LIMIT_RANGE.min || limit > VISIT_LIMIT_RANGE.max))
-    faults.limit = `A whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}, or empty for no limit.`;
+  if (limit.fault) faults.limit = `${limit.fault} Leave it empty for no limit.`;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
     faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
   return {
@@ -43,7 +41,7 @@ export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): 
       totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0),
       window,
       hasPassword: slip.passwordChoice !== 'none',
-      visitLimit: faults.limit ? null : limit,
+      visitLimit: limit.value,
     },
   };
 }

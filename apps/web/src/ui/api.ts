@@ -25,6 +25,12 @@ export async function problemOf(response: Response): Promise<ApiProblem> {
   return new ApiProblem(response.status, body.code ?? 'unexpected', body.detail ?? 'The server gave no reason.', body);
 }
 
+/** JSON writes what is no number as null, and null often means "no limit": that must not happen in silence. */
+function onlyNumbers(key: string, value: unknown): unknown {
+  if (typeof value === 'number' && !Number.isFinite(value)) throw new TypeError(`"${key}" is no number`);
+  return value;
+}
+
 /** Asks the API. @throws ApiProblem for every refusal, also when the server cannot be reached (code `network.away`) */
 export async function api<T>(
   method: 'GET' | 'POST' | 'PUT' | 'PATCH' | 'DELETE',
@@ -35,7 +41,7 @@ export async function api<T>(
   const response = await fetch(path, {
     method,
     headers: { ...headers, ...(body !== undefined && { 'Content-Type': 'application/json' }) },
-    body: body === undefined ? undefined : JSON.stringify(body),
+    body: body === undefined ? undefined : JSON.stringify(body, onlyNumbers),
   }).catch(() => {
     throw new ApiProblem(0, 'network.away', AWAY);
   });

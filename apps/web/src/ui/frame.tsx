@@ -1,7 +1,8 @@
 import { useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Dropdown, Modal } from 'react-bootstrap';
-import { Link, NavLink, Outlet, useNavigate } from 'react-router';
+import { ErrorBoundary, type FallbackProps } from 'react-error-boundary';
+import { Link, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
 import { Slip } from '../slip';
 import { useSlip } from '../slip/store';
 import { api } from './api';
@@ -10,6 +11,7 @@ import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
 import { NoticeList, undoWhenAnswered } from './notices';
 import { meQuery, useMe } from './session';
+import { Failure } from './states';
 import { TransfersButton } from './transfers/panel';
 
 export const PLACES: [path: string, name: string, adminOnly: boolean][] = [
@@ -28,6 +30,7 @@ export function Frame() {
   const [help, setHelp] = useState(false);
   const queries = useQueryClient();
   const slip = useSlip();
+  const { pathname } = useLocation();
   useKeys({
     'ctrl+k': () => setCommands(true),
     'ctrl+z': () => void undoWhenAnswered(queries),
@@ -40,9 +43,9 @@ export function Frame() {
         Skip to the content
       </a>
       <header className="bar">
-        <Link to="/today" className="brand">
+        <Link to="/today" className="brand" aria-label={`Lockfast Quay, ${me.office.name}`}>
           <img src="/mark.svg" alt="" />
-          Lockfast Quay <small>{me.office.name}</small>
+          <span className="brand-name">Lockfast Quay</span> <small>{me.office.name}</small>
         </Link>
         <nav aria-label="Places">
           {PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => (
@@ -59,9 +62,13 @@ export function Frame() {
       </header>
       <div className="below">
         <main id="place" className={slipShown ? 'place with-slip' : 'place'} tabIndex={-1}>
-          <Outlet />
+          <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
+            <Outlet />
+          </ErrorBoundary>
         </main>
-        <Slip />
+        <ErrorBoundary FallbackComponent={Broken} resetKeys={[slip.items]}>
+          <Slip />
+        </ErrorBoundary>
       </div>
       <NoticeList />
       <CommandBox show={commands} close={() => setCommands(false)} />
@@ -85,6 +92,16 @@ export function Frame() {
         </Modal.Body>
       </Modal>
     </div>
+  );
+}
+
+/** A fault of ours takes down no more than the part that has it. */
+function Broken({ resetErrorBoundary }: FallbackProps) {
+  return (
+    <Failure
+      error={new Error('This part could not be shown: a fault of the program. Nothing that was kept is lost.')}
+      again={resetErrorBoundary}
+    />
   );
 }
 

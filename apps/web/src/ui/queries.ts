@@ -27,9 +27,10 @@ export function useChangeShare() {
   const client = useQueryClient();
   return useMutation({
     mutationFn: ({ id, change }: { id: string; change: ChangeShare }) =>
-      api<ShareSheet>('PATCH', `/api/shares/${id}`, change),
+      api<ShareSheet | ShareRow>('PATCH', `/api/shares/${id}`, change),
     onSuccess: (sheet) => {
-      client.setQueryData(shareQuery(sheet.id).queryKey, sheet);
+      // Of a share from somebody's home only its row is told.
+      if ('sentence' in sheet) client.setQueryData(shareQuery(sheet.id).queryKey, sheet);
       void client.invalidateQueries({ queryKey: ['shares'] });
     },
   });

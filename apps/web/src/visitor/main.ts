@@ -66,6 +66,7 @@ async function look(): Promise<void> {
   }
   const { door } = answer;
   show({ door, problem: door.contents || door.state !== 'open' ? null : shown.problem });
+  follow(door);
   wakeAtChange(door);
   if (door.state === 'open' && !door.contents && !door.needsPassword && !door.countsVisits) await open(null);
 }
@@ -76,6 +77,7 @@ async function open(password: string | null): Promise<void> {
   const answer = await ask('open', { password });
   if ('door' in answer) {
     show({ door: answer.door, problem: null, busy: false });
+    follow(answer.door);
     wakeAtChange(answer.door);
   } else {
     show({ problem: answer.problem, busy: false });
@@ -99,11 +101,36 @@ function wakeAtChange(door: VisitorDoor): void {
   if (next < 2 ** 31) timer = setTimeout(() => void look(), next + 300);
 }
 
-void look().then(() => {
-  if (shown.problem?.code !== 'share.not-found')
-    listenWhileShown(
+/** How often a page that hears nothing asks: often while somebody has just come, then seldom. */
+const ASK_MS = 5000;
+const OFTEN_FOR_MS = 120_000;
+const SELDOM_EVERY = 6;
+
+let stopListening: (() => void) | null = null;
+
+/** A page with a visit is told of changes; any other asks from time to time, because nobody else is told anything. */
+function follow(door: VisitorDoor): void {
+  if (!door.contents) {
+    stopListening?.();
+    stopListening = null;
+  } else
+    stopListening ??= listenWhileShown(
       `${base}/events`,
       () => void look(),
       () => void look(),
+      () => {
+        stopListening = null;
+        void look();
+      },
     );
-});
+}
+
+const cameAt = Date.now();
+let ticks = 0;
+setInterval(() => {
+  ticks += 1;
+  if (stopListening || document.visibilityState === 'hidden' || shown.problem?.code === 'share.not-found') return;
+  if (Date.now() - cameAt < OFTEN_FOR_MS || ticks % SELDOM_EVERY === 0) void look();
+}, ASK_MS);
+
+void look();

@@ -155,12 +155,16 @@ function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement
 }
 
 function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement {
-  const { files } = contents;
-  const archive = h(
-    'a',
-    { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(contents.archiveBytes) },
-    `Download all, ${formatSize(contents.archiveBytes)}`,
-  );
+  const { files, archiveBytes, notAll } = contents;
+  const groups = grouped(files);
+  const archive =
+    archiveBytes === null || files.length < 2
+      ? null
+      : h(
+          'a',
+          { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(archiveBytes) },
+          `Download all, ${formatSize(archiveBytes)}`,
+        );
   return h(
     'section',
     {},
@@ -168,10 +172,16 @@ function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement 
       'div',
       { class: 'all' },
       h('h2', {}, `${countOf(files.length, 'file')}, ${formatSize(contents.totalBytes)}`),
-      files.length > 1 ? archive : null,
+      archive,
     ),
+    notAll ? h('p', { class: 'quiet' }, `These cannot be downloaded as one. ${notAll.words}`) : null,
+    notAll?.more ? h('p', { class: 'quiet' }, `Only the first ${countOf(files.length, 'file')} are listed.`) : null,
     files.length
-      ? h('ul', { class: 'files' }, ...grouped(files).map(([folder, inside]) => folderPart(folder, inside, actions)))
+      ? h(
+          'ul',
+          { class: 'files' },
+          ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, actions)),
+        )
       : h('p', { class: 'quiet' }, 'There is nothing in it at the moment.'),
   );
 }
@@ -181,12 +191,14 @@ function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
   const groups = new Map<string, VisitorFile[]>();
   for (const file of files) {
     const folder = file.path.includes('/') ? file.path.slice(0, file.path.lastIndexOf('/')) : '';
-    groups.set(folder, [...(groups.get(folder) ?? []), file]);
+    const group = groups.get(folder);
+    if (group) group.push(file);
+    else groups.set(folder, [file]);
   }
   return [...groups];
 }
 
-function folderPart(folder: string, files: VisitorFile[], actions: Actions): HTMLElement {
+function folderPart(folder: string, files: VisitorFile[], only: boolean, actions: Actions): HTMLElement {
   const rows = files.map((f) => {
     const name = f.path.slice(f.path.lastIndexOf('/') + 1);
     return h(
@@ -202,7 +214,8 @@ function folderPart(folder: string, files: VisitorFile[], actions: Actions): HTM
     {},
     h(
       'details',
-      files.length <= 12 ? { open: '' } : {},
+      // A single folder is what the visitor came for.
+      only || files.length <= 12 ? { open: '' } : {},
       h(
         'summary',
         {},

@@ -1,6 +1,10 @@
 import { nameFault, NAME_FAULT_WORDS, normalizeName, type NameFault } from '../file-name/file-name.js';
 import { formatSize } from '../text/size.js';
 
+/** Quotas and largest files, as they are typed: in gigabytes (IEC 80000-13: 10^9 bytes), up to a million of them. */
+export const GIGABYTES_RANGE = { min: 0, max: 1_000_000, whole: false } as const;
+export const GIGABYTE = 1e9;
+
 /** What a store takes in; null and an empty list: anything. */
 export interface StorePolicy {
   /** Extensions in small letters without the dot; empty: all. */

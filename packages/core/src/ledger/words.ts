@@ -43,6 +43,10 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.reinstated': (d) => `opened ${d['title']} again`,
   'share.visited': (d) => `opened ${d['title']}`,
   'share.last-visit': (d) => `used the last visit of ${d['title']}`,
+  'share.visited-often': (d) =>
+    `opened ${d['title']}, as others did ${d['count']} times in an hour: further visits are counted, not listed`,
+  'share.wrong-password-often': (d) =>
+    `typed a wrong password for ${d['title']}, the ${d['count']}th in an hour: further ones are not listed`,
   'share.wrong-password': (d) => `typed a wrong password for ${d['title']}`,
   'share.downloaded': (d) => `downloaded ${d['name']} from ${d['title']}`,
 };

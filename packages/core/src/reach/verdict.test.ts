@@ -1,6 +1,6 @@
 import { describe, expect, it } from 'vitest';
 import { compareWays, type PlannedLine } from './compare.js';
-import { judgeExposure, mayAnswer, WATCHED_PATHS } from './exposure.js';
+import { answeringAddress, judgeExposure, mayAnswer, WATCHED_PATHS } from './exposure.js';
 import { guideOf, type GuideFacts } from './guide.js';
 import { outsideMark, reachMark, reachSentence, reachTrouble, type VantageTrace } from './verdict.js';
 import type { StageMark, StageResult, Vantage } from './trace.js';
@@ -114,10 +114,70 @@ describe('ways compared before anything is bought', () => {
   });
 });
 
+describe('the address that a request is answered at', () => {
+  const at = (
+    host: string,
+    wayIn: 'mapping' | 'office' | 'relay',
+    uses: 'visitors' | 'sign-in',
+    port: number | null = null,
+    pathPrefix = '',
+  ) => ({ scheme: 'https', host, port, pathPrefix, wayIn, uses }) as const;
+  const files = at('files.saltmarsh.example', 'mapping', 'visitors');
+  const inner = at('quay.office.example', 'office', 'sign-in');
+  const relayed = at('relay.saltmarsh.example', 'relay', 'visitors');
+  const other = at('files.saltmarsh.example', 'mapping', 'sign-in', 8443);
+  const below = at('files.saltmarsh.example', 'mapping', 'visitors', null, '/files');
+  const all = [files, inner, relayed, other, below];
+  const arrival = (part: object) => ({
+    serverName: 'files.saltmarsh.example',
+    host: 'files.saltmarsh.example',
+    target: '/s/x',
+    relayedFor: null,
+    from: '203.0.113.9',
+    ...part,
+  });
+  const inside = { serverName: inner.host, host: inner.host };
+  it.each<[string, object, object | null]>([
+    ['everything agrees', {}, files],
+    [
+      'capitals and the dot of the root are the same name',
+      { serverName: 'Files.Saltmarsh.example.', host: 'FILES.saltmarsh.example' },
+      files,
+    ],
+    ['a handshake for one, a Host of another', { host: inner.host, from: '192.168.20.5' }, null],
+    ['a Host of one, a handshake for another', { serverName: inner.host, from: '192.168.20.5' }, null],
+    ['no name in the handshake', { serverName: null }, null],
+    ['no Host', { host: null }, null],
+    ['an address inside, from inside', { ...inside, from: '192.168.20.5' }, inner],
+    ['an address inside, from outside', inside, null],
+    ['an address inside, by the relay', { ...inside, relayedFor: relayed.host }, null],
+    [
+      'by the relay, for the name it keeps',
+      { serverName: relayed.host, host: relayed.host, relayedFor: relayed.host },
+      relayed,
+    ],
+    ['by the relay, for another name', { relayedFor: relayed.host }, null],
+    ['an address of the relay, straight from outside', { serverName: relayed.host, host: relayed.host }, null],
+    ['another port', { host: 'files.saltmarsh.example:8443' }, other],
+    ['a port that is nobody’s', { host: 'files.saltmarsh.example:9999' }, null],
+    ['a prefix, the longest first', { target: '/files/s/x' }, below],
+    ['a prefix in capitals', { target: '/FILES/s/x' }, below],
+    ['not the prefix of another word', { target: '/filesystem' }, files],
+    ['a whole URL as target', { target: 'http://files.saltmarsh.example/s/x' }, null],
+    ['brackets and nonsense', { host: '[files].saltmarsh.example' }, null],
+  ])('%s', (_, part, expected) => expect(answeringAddress(all, arrival(part))).toBe(expected));
+});
+
 describe('exposure', () => {
   it.each([
     ['/s/abc/door', true, true, true],
     ['/reach/probe/n', true, true, true],
+    ['/reach/probe', true, true, true],
+    ['/reach/plan', false, true, true],
+    ['/reach/addresses/1', false, true, true],
+    ['/reach', false, true, true],
+    ['/DRIVE/Projects', false, false, true],
+    ['/API/session', false, true, true],
     ['/assets/x.js', true, true, true],
     ['/', false, true, true],
     ['/api/session', false, true, true],
@@ -151,6 +211,7 @@ describe('exposure', () => {
       'closed-but-should-answer',
       'as-it-should',
       'as-it-should',
+      'open-but-should-not',
       'open-but-should-not',
       'open-but-should-not',
     ]);

@@ -25,7 +25,7 @@ export interface ShareFacts {
 }
 
 /** The smallest and largest visit limit that can be asked for. */
-export const VISIT_LIMIT_RANGE = { min: 1, max: 100_000 } as const;
+export const VISIT_LIMIT_RANGE = { min: 1, max: 100_000, whole: true } as const;
 
 /** A visit by one browser lasts this long; opening again after it is a new visit (common practice, no source). */
 export const VISIT_LIFETIME_SECONDS = 12 * 3600;

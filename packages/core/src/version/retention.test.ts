@@ -41,20 +41,18 @@ describe('which versions a policy removes', () => {
     expect(ids(list, 32, 14)).toEqual(['v1', 'v2']);
   });
   it('keeps at most as many as it says, and is settled after one go', () => {
-    const list = fc
-      .uniqueArray(fc.integer({ min: 1, max: 200 }), { minLength: 1, maxLength: 60 })
-      .chain((numbers) =>
-        fc.tuple(
-          ...numbers.map((number) =>
-            fc.record({
-              number: fc.constant(number),
-              id: fc.constant(`v${number}`),
-              createdAt: fc.integer({ min: NOW - 400 * DAY, max: NOW }),
-              kept: fc.boolean(),
-            }),
-          ),
+    const list = fc.uniqueArray(fc.integer({ min: 1, max: 200 }), { minLength: 1, maxLength: 60 }).chain((numbers) =>
+      fc.tuple(
+        ...numbers.map((number) =>
+          fc.record({
+            number: fc.constant(number),
+            id: fc.constant(`v${number}`),
+            createdAt: fc.integer({ min: NOW - 400 * DAY, max: NOW }),
+            kept: fc.boolean(),
+          }),
         ),
-      );
+      ),
+    );
     fc.assert(
       fc.property(
         list,

@@ -3,6 +3,9 @@ import type { Instant } from '../text/when.js';
 
 /** Common practice, no source: enough for a drawing's revisions, little enough to be kept by everybody. */
 export const VERSIONS_KEPT_DEFAULT = 32;
+/** What rules of a store may say. */
+export const VERSIONS_KEPT_RANGE = { min: 1, max: 1000, whole: true } as const;
+export const DAYS_RANGE = { min: 1, max: 3650, whole: true } as const;
 const DAY_MS = 86_400_000;
 const WEEK_MS = 7 * DAY_MS;
 

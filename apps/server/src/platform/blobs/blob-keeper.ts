@@ -4,12 +4,11 @@ import { Readable } from 'node:stream';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../clock.js';
 import { CONFIG, type Config } from '../config.js';
+import { LOCKS } from '../locks.js';
 import { log } from '../log/log.js';
 import { BLOBS, type BlobStore, type OpenBlob, type StagedBlob } from './blob-store.js';
 import { DiskBlobStore } from './disk-blob-store.js';
 
-/** While somebody holds this shared (a backup does), no blob is removed. */
-export const BLOBS_STAY_LOCK = 715_010;
 const READ_BYTES = 1024 * 1024;
 
 export interface ScrubAnswer {
@@ -68,7 +67,7 @@ export class BlobKeeper {
   async collect(atMost = 1000): Promise<{ removed: number; bytes: number }> {
     return this.db.transaction(async (tx) => {
       const [free] = await tx.query<{ free: boolean }[]>('SELECT pg_try_advisory_xact_lock($1) AS free', [
-        BLOBS_STAY_LOCK,
+        LOCKS.blobsStay,
       ]);
       if (!free?.free) return { removed: 0, bytes: 0 };
       const held = await tx.query<{ sha256: Buffer }[]>(

@@ -28,6 +28,13 @@ export interface StagedBlob extends StoredBlob {
   discard(): Promise<void>;
 }
 
+/**
+ * Asks for room as bytes come: for `upTo` bytes from the beginning on, of which `written` are on the disk.
+ * @returns up to where bytes may come before it is asked again
+ * @throws Problem when there is no room
+ */
+export type AskRoom = (upTo: number, written: number) => Promise<number>;
+
 /** Immutable bytes named by their SHA-256. One test suite holds for every implementation. */
 export interface BlobStore {
   /**
@@ -39,8 +46,9 @@ export interface BlobStore {
   /**
    * Takes a stream in without giving it its name.
    * @param flush false leaves flushing to {@link adopt}, which is quicker for many small ones
+   * @param ask asked for room as bytes come
    */
-  stage(stream: Readable, expectedBytes: number | null, flush?: boolean): Promise<StagedBlob>;
+  stage(stream: Readable, expectedBytes: number | null, flush?: boolean, ask?: AskRoom): Promise<StagedBlob>;
   /**
    * Gives staged bytes their names, flushed when this resolves. What is there under a name stays, unless `overwrite`
    * says that it cannot be trusted.
@@ -55,8 +63,6 @@ export interface BlobStore {
   gather(parts: readonly Stretch[]): Promise<Gathered>;
   /** Null when there is no such blob. */
   open(sha256: Buffer): Promise<OpenBlob | null>;
-  /** A file that holds the bytes, for programs that read files; null when there is no such blob. */
-  localPath(sha256: Buffer): Promise<string | null>;
   stat(sha256: Buffer): Promise<{ sizeBytes: number } | null>;
   remove(sha256: Buffer): Promise<void>;
   /** The names of all blobs that are there, in no order. */
@@ -73,7 +79,8 @@ export interface BlobParts {
    * Appends a stream at an offset (what lay beyond it is dropped). Resolves also when the stream breaks off.
    * @param flushedTo told from time to time, and at the end, how far the bytes are safe on the disk
    * @returns the new length
-   * @throws Problem upload.too-long when the stream would go beyond `sizeBytes`; ENOSPC as the disk reports it
+   * @throws Problem upload.too-long when the stream would go beyond `sizeBytes`, what `ask` refuses with, ENOSPC as the
+   *   disk reports it; then the part ends where it was last told to be safe, and no byte beyond stays on the disk
    */
   append(
     id: string,
@@ -81,6 +88,7 @@ export interface BlobParts {
     stream: Readable,
     sizeBytes: number,
     flushedTo: (offset: number) => Promise<void>,
+    ask?: AskRoom,
   ): Promise<number>;
   /** Bytes that are there; 0 when there is no such part. */
   length(id: string): Promise<number>;

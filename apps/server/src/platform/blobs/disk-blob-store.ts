@@ -6,7 +6,8 @@ import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { promisify } from 'node:util';
 import { Problem } from '../problems/problem.js';
-import type { BlobStore, OpenBlob, StagedBlob, StoredBlob, Stretch } from './blob-store.js';
+import { PACE, type Pace } from '../pace.js';
+import type { AskRoom, BlobStore, OpenBlob, StagedBlob, StoredBlob, Stretch } from './blob-store.js';
 import { DiskParts } from './disk-parts.js';
 import { Gatherer, type Gathered } from './gatherer.js';
 import { freshPouring, pour } from './pour.js';
@@ -22,10 +23,13 @@ export class DiskBlobStore implements BlobStore {
 
   readonly parts: DiskParts;
 
-  constructor(private readonly root: string) {
+  constructor(
+    private readonly root: string,
+    private readonly pace: Pace = PACE,
+  ) {
     const temporary = join(root, 'tmp');
     mkdirSync(temporary, { recursive: true, mode: 0o700 });
-    this.parts = new DiskParts(temporary);
+    this.parts = new DiskParts(temporary, pace);
   }
 
   async put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob> {
@@ -38,13 +42,14 @@ export class DiskBlobStore implements BlobStore {
     return { sha256: blob.sha256, sizeBytes: blob.sizeBytes, crc32: blob.crc32 };
   }
 
-  async stage(stream: Readable, expectedBytes: number | null, flush = true): Promise<StagedBlob> {
+  async stage(stream: Readable, expectedBytes: number | null, flush = true, ask?: AskRoom): Promise<StagedBlob> {
     const key = join(this.root, 'tmp', randomUUID());
     const file = await open(key, 'wx', 0o600);
     const discard = () => unlink(key).catch(() => undefined);
     try {
       const state = freshPouring();
-      const { whole } = await pour(stream, file, state);
+      const { whole, slow } = await pour(stream, file, state, { ask, pace: this.pace });
+      if (slow) throw tooSlow();
       if (!whole || (expectedBytes !== null && state.position !== expectedBytes))
         throw new Problem(
           'invalid',
@@ -113,10 +118,6 @@ export class DiskBlobStore implements BlobStore {
     );
   }
 
-  async localPath(sha256: Buffer): Promise<string | null> {
-    return (await this.stat(sha256)) && this.place(sha256).path;
-  }
-
   async stat(sha256: Buffer): Promise<{ sizeBytes: number } | null> {
     try {
       return { sizeBytes: (await stat(this.place(sha256).path)).size };
@@ -158,6 +159,14 @@ export class DiskBlobStore implements BlobStore {
     const folder = join(this.root, hex.slice(0, 2), hex.slice(2, 4));
     return { folder, path: join(folder, hex) };
   }
+}
+
+function tooSlow(): Problem {
+  return new Problem(
+    'too-slow',
+    'upload.too-slow',
+    'Too little of the upload arrived for a while. Nothing was kept; send it again.',
+  );
 }
 
 /** A name beside the temporary one, which stays for as long as the transaction may still fail. */

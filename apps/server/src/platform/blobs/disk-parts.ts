@@ -2,12 +2,15 @@ import { open, readdir, stat, unlink, type FileHandle } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
 import { Problem } from '../problems/problem.js';
-import type { BlobParts, StagedBlob } from './blob-store.js';
+import { PACE, type Pace } from '../pace.js';
+import type { AskRoom, BlobParts, StagedBlob } from './blob-store.js';
 import { freshPouring, pour, take, type Pouring } from './pour.js';
 
 /** How much may arrive before it is flushed and counted as safe. */
 const FLUSH_EVERY_BYTES = 64 * 1024 * 1024;
 const READ_BYTES = 1024 * 1024;
+/** Parts whose hashes are remembered at the most. */
+const STATES_MOST = 1000;
 const PREFIX = 'part-';
 
 /** Parts as files in the folder for temporary files, on the volume of the blobs. */
@@ -15,7 +18,10 @@ export class DiskParts implements BlobParts {
   /** Hashes of parts that this process has received itself, up to where they are valid. */
   private readonly states = new Map<string, Pouring>();
 
-  constructor(private readonly folder: string) {}
+  constructor(
+    private readonly folder: string,
+    private readonly pace: Pace = PACE,
+  ) {}
 
   async append(
     id: string,
@@ -23,13 +29,21 @@ export class DiskParts implements BlobParts {
     stream: Readable,
     sizeBytes: number,
     flushedTo: (offset: number) => Promise<void>,
+    ask?: AskRoom,
   ): Promise<number> {
     const file = await open(this.path(id), offset === 0 ? 'w' : 'r+', 0o600);
+    let safe = offset;
+    const told = async (upTo: number) => {
+      await flushedTo(upTo);
+      safe = upTo;
+    };
     try {
       await file.truncate(offset);
       const state = await this.stateAt(id, offset, file);
       this.states.delete(id);
-      const { over } = await pour(stream, file, state, sizeBytes, flusher(file, offset, flushedTo));
+      const flush = flusher(file, offset, told);
+      const terms = { limit: sizeBytes, each: flush.look, ask, pace: this.pace };
+      const { over } = await pour(stream, file, state, terms).finally(() => flush.settled());
       if (over)
         throw new Problem(
           'invalid',
@@ -37,9 +51,13 @@ export class DiskParts implements BlobParts {
           'More bytes came than were announced. Nothing beyond the announced size was kept.',
         );
       await file.sync();
-      await flushedTo(state.position);
-      this.states.set(id, state);
+      await told(state.position);
+      this.remember(id, state);
       return state.position;
+    } catch (error) {
+      // What is not counted does not stay: on a full disk it would be in the way of everything else.
+      await file.truncate(safe).catch(() => undefined);
+      throw error;
     } finally {
       await file.close();
     }
@@ -63,6 +81,16 @@ export class DiskParts implements BlobParts {
       take(state, buffer.subarray(0, bytesRead));
     }
     return state;
+  }
+
+  /** The hashes of a few parts; those of others are made again by reading what is there. */
+  private remember(id: string, state: Pouring): void {
+    this.states.delete(id);
+    this.states.set(id, state);
+    for (const [oldest] of this.states) {
+      if (this.states.size <= STATES_MOST) return;
+      this.states.delete(oldest);
+    }
   }
 
   async length(id: string): Promise<number> {
@@ -114,19 +142,21 @@ function flusher(
   file: FileHandle,
   from: number,
   flushedTo: (offset: number) => Promise<void>,
-): (written: number) => void {
+): { look: (written: number) => void; settled: () => Promise<void> } {
   let flushed = from;
-  let busy = false;
-  return (written) => {
-    if (busy || written - flushed < FLUSH_EVERY_BYTES) return;
-    busy = true;
-    file
-      .datasync()
-      .then(() => flushedTo(written))
-      .then(
-        () => (flushed = written),
-        () => undefined,
-      )
-      .finally(() => (busy = false));
+  let running: Promise<void> | null = null;
+  const flush = async (written: number) => {
+    await file.datasync();
+    await flushedTo(written);
+    flushed = written;
+  };
+  return {
+    look: (written) => {
+      if (running || written - flushed < FLUSH_EVERY_BYTES) return;
+      running = flush(written)
+        .catch(() => undefined)
+        .finally(() => (running = null));
+    },
+    settled: async () => running ?? undefined,
   };
 }

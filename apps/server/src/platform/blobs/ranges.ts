@@ -26,7 +26,10 @@ export function decideRange(
     headers: { 'Accept-Ranges': 'bytes', ETag: etag, 'Content-Length': sizeBytes },
   };
   if (!asked.range || (asked.ifRange !== undefined && asked.ifRange !== etag)) return whole;
-  const wanted = parseRange(sizeBytes, asked.range);
+  // RFC 9110 §14.1.2: a suffix that is longer than the whole is the whole.
+  const suffix = /^bytes=-(\d+)$/.exec(asked.range)?.[1];
+  const range = suffix && Number(suffix) > sizeBytes && sizeBytes > 0 ? `bytes=-${sizeBytes}` : asked.range;
+  const wanted = parseRange(sizeBytes, range);
   if (wanted === -1)
     throw new Problem(
       'range-not-satisfiable',

@@ -2,34 +2,95 @@ import type { ServerResponse } from 'node:http';
 import type { BlobStore, OpenBlob, Stretch } from './blob-store.js';
 import type { Gathered } from './gatherer.js';
 import { log } from '../log/log.js';
+import { PACE, watchPace, type Pace } from '../pace.js';
+import {
+  giveLarge,
+  LARGE_BYTES,
+  ReaderMemory,
+  SMALL_BYTES as SLOW_BYTES,
+  STALLED_MS,
+  takeLarge,
+} from './reader-memory.js';
 
-/** Two buffers of this size take turns: one is read into while the other is sent (measured in docs/benchmarks.md). */
-const BUFFER_BYTES = 1024 * 1024;
 /** Up to this size one read and one write beat any stream. */
 const SMALL_BYTES = 256 * 1024;
-const spare: Buffer[] = [];
-const SPARE_MOST = 4;
 
 /**
- * Sends stretches of bytes as the body of an answer whose head has been set, holding a few buffers however large the
- * blobs are. Stops quietly when the reader has gone; breaks the connection off when a blob is missing or short, so that
- * a wrong body can never look complete.
+ * Sends stretches of bytes as the body of an answer whose head has been set, holding little however large the blobs are
+ * and however slow the reader is. Stops quietly when the reader has gone; breaks the connection off when a blob is missing
+ * or short, so that a wrong body can never look complete, and when a reader takes next to nothing for too long.
  */
 export async function sendStretches(
   res: ServerResponse,
   blobs: BlobStore,
   stretches: Iterable<Stretch>,
+  pace: Pace = PACE,
 ): Promise<void> {
+  const reader = new Reader(res);
+  const stopWatching = watchPace(
+    pace,
+    () => reader.sentBytes,
+    () => false,
+    () => res.destroy(),
+  );
   try {
-    for await (const piece of readAhead(blobs, stretches)) {
+    for await (const piece of readAhead(blobs, stretches, reader)) {
       if (res.destroyed) return;
-      if ('blob' in piece) await sendBlob(res, piece.blob, piece.from, piece.length);
-      else await write(res, piece.bytes);
+      if ('blob' in piece) await sendBlob(reader, piece.blob, piece.from, piece.length);
+      else await reader.write(piece.bytes);
     }
-    res.end();
+    await reader.end();
   } catch (error) {
     if (!res.destroyed) log.error({ err: error }, 'an answer was broken off');
     res.destroy();
+  } finally {
+    stopWatching();
+    reader.memory.end();
+  }
+}
+
+/** Somebody who is sent bytes: how much they have taken, how promptly, and what is held for them. */
+class Reader {
+  readonly memory = new ReaderMemory();
+  sentBytes = 0;
+  /** Whether the last write waited. */
+  stalled = false;
+
+  constructor(readonly res: ServerResponse) {}
+
+  get gone(): boolean {
+    return this.res.destroyed;
+  }
+
+  /** Resolves when the system has taken the bytes; rejects when the reader is gone. */
+  write(bytes: Uint8Array): Promise<void> {
+    const began = performance.now();
+    return this.flushed((done) => this.res.write(bytes, done)).then(() => {
+      this.sentBytes += bytes.length;
+      this.stalled = performance.now() - began > STALLED_MS;
+      if (this.stalled) this.memory.shrink();
+    });
+  }
+
+  /** Resolves when everything has been taken. */
+  async end(): Promise<void> {
+    await this.flushed((done) => this.res.end(done)).catch(() => undefined);
+  }
+
+  private flushed(act: (done: (error?: Error | null) => void) => void): Promise<void> {
+    return new Promise((resolve, reject) => {
+      if (this.gone) {
+        reject(new Error('reader gone'));
+        return;
+      }
+      const gone = () => reject(new Error('reader gone'));
+      this.res.once('close', gone);
+      act((error) => {
+        this.res.off('close', gone);
+        if (error) reject(error);
+        else resolve();
+      });
+    });
   }
 }
 
@@ -80,17 +141,15 @@ export function isSmall(length: number): boolean {
 
 type Piece = Gathered | { blob: OpenBlob; from: number; length: number };
 
-/** Small stretches are gathered up to this size. */
-const GATHER_BYTES = 1024 * 1024;
-/** Pieces that are made ready before their turn. */
+/** Pieces of an archive that are made ready before their turn for a reader who is quick. */
 const READ_AHEAD = 4;
 
 /** Opens or gathers the next pieces while the present one is being sent; gives back what each holds when it was sent. */
-async function* readAhead(blobs: BlobStore, stretches: Iterable<Stretch>): AsyncGenerator<Piece> {
-  const groups = grouped(stretches);
+async function* readAhead(blobs: BlobStore, stretches: Iterable<Stretch>, reader: Reader): AsyncGenerator<Piece> {
+  const groups = grouped(stretches, () => (reader.memory.isLarge ? LARGE_BYTES : SLOW_BYTES));
   const waiting: Promise<Piece>[] = [];
   const fill = () => {
-    while (waiting.length < READ_AHEAD) {
+    while (waiting.length < (reader.memory.isLarge ? READ_AHEAD : 1)) {
       const next = groups.next();
       if (next.done) return;
       const made = makeReady(blobs, next.value);
@@ -106,21 +165,23 @@ async function* readAhead(blobs: BlobStore, stretches: Iterable<Stretch>): Async
       fill();
       yield current;
       await giveBack(current);
+      // What was taken promptly shows a reader for whom it is worth being quick.
+      if (!('blob' in current) && !reader.stalled && reader.sentBytes > 0) reader.memory.grow(READ_AHEAD + 1);
       current = null;
     }
   } finally {
-    if (current) void giveBack(current);
-    for (const rest of waiting) void rest.then(giveBack, () => undefined);
+    if (current) giveBack(current).catch(() => undefined);
+    for (const rest of waiting) rest.then(giveBack).catch(() => undefined);
   }
 }
 
 /** Runs of small stretches, and each large one by itself. */
-function* grouped(stretches: Iterable<Stretch>): Generator<Stretch[]> {
+function* grouped(stretches: Iterable<Stretch>, mostBytes: () => number): Generator<Stretch[]> {
   let group: Stretch[] = [];
   let bytes = 0;
   for (const stretch of stretches) {
     const length = lengthOf(stretch);
-    if (group.length > 0 && (!isSmall(length) || bytes + length > GATHER_BYTES)) {
+    if (group.length > 0 && (!isSmall(length) || bytes + length > mostBytes())) {
       yield group;
       [group, bytes] = [[], 0];
     }
@@ -149,45 +210,49 @@ async function giveBack(piece: Piece): Promise<void> {
   else piece.release();
 }
 
-async function sendBlob(res: ServerResponse, blob: OpenBlob, from: number, length: number): Promise<void> {
-  const buffers = [takeBuffer(), takeBuffer()] as const;
+/** With one small buffer until the reader proves quick, then with two large ones in turn, until they stall. */
+async function sendBlob(reader: Reader, blob: OpenBlob, from: number, length: number): Promise<void> {
+  let done = 0;
+  while (done < length && !reader.gone) {
+    if (reader.memory.isLarge || (done > 0 && !reader.stalled && reader.memory.grow(2)))
+      done += await sendLarge(reader, blob, from + done, length - done);
+    else done += await sendSmall(reader, blob, from + done, length - done);
+  }
+}
+
+async function sendSmall(reader: Reader, blob: OpenBlob, from: number, length: number): Promise<number> {
+  const want = Math.min(SLOW_BYTES, length);
+  const buffer = Buffer.allocUnsafeSlow(want);
+  await readExactly(blob, buffer, from);
+  await reader.write(buffer);
+  return want;
+}
+
+/** One buffer is read into while the other is sent. @returns how much was sent until all was or the reader stalled */
+async function sendLarge(reader: Reader, blob: OpenBlob, from: number, length: number): Promise<number> {
+  const buffers = [takeLarge(), takeLarge()] as const;
   const sent: [Promise<void>, Promise<void>] = [Promise.resolve(), Promise.resolve()];
+  let done = 0;
   try {
-    for (let done = 0, turn = 0; done < length && !res.destroyed; turn ^= 1) {
+    for (let turn = 0; done < length && !reader.gone && reader.memory.isLarge; turn ^= 1) {
       await sent[turn as 0 | 1];
-      const buffer = buffers[turn as 0 | 1];
-      const want = Math.min(BUFFER_BYTES, length - done);
-      if ((await blob.read(buffer, from + done, want)) !== want) throw new Error('blob is shorter than it should be');
-      const written = write(res, want === BUFFER_BYTES ? buffer : buffer.subarray(0, want));
+      const want = Math.min(LARGE_BYTES, length - done);
+      const bytes = buffers[turn as 0 | 1].subarray(0, want);
+      await readExactly(blob, bytes, from + done);
+      const written = reader.write(bytes);
       written.catch(() => undefined);
       sent[turn as 0 | 1] = written;
       done += want;
     }
     await Promise.all(sent);
+    return done;
   } finally {
-    // A buffer goes back only when the connection no longer holds it.
     await Promise.allSettled(sent);
-    for (const buffer of buffers) if (spare.length < SPARE_MOST) spare.push(buffer);
+    for (const buffer of buffers) giveLarge(buffer);
   }
 }
 
-function takeBuffer(): Buffer {
-  return spare.pop() ?? Buffer.allocUnsafeSlow(BUFFER_BYTES);
-}
-
-/** Resolves when the system has taken the bytes; rejects when the reader is gone. */
-function write(res: ServerResponse, bytes: Uint8Array): Promise<void> {
-  return new Promise((resolve, reject) => {
-    if (res.destroyed) {
-      reject(new Error('reader gone'));
-      return;
-    }
-    const gone = () => reject(new Error('reader gone'));
-    res.once('close', gone);
-    res.write(bytes, (error) => {
-      res.off('close', gone);
-      if (error) reject(error);
-      else resolve();
-    });
-  });
+async function readExactly(blob: OpenBlob, target: Buffer, position: number): Promise<void> {
+  if ((await blob.read(target, position, target.length)) !== target.length)
+    throw new Error('blob is shorter than it should be');
 }

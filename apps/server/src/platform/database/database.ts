@@ -1,9 +1,7 @@
 import { DataSource, type DataSourceOptions } from 'typeorm';
+import { LOCKS } from '../locks.js';
 import { log } from '../log/log.js';
 import { MIGRATIONS } from './migrations.js';
-
-/** Any number will do, as long as nothing else of ours uses it: the lock under which migrations run. */
-const MIGRATION_LOCK = 715_001;
 
 export function dataSourceOptions(url: string, entities: (new () => object)[]): DataSourceOptions {
   return {
@@ -25,10 +23,10 @@ export async function migrate(source: DataSource): Promise<void> {
   const runner = source.createQueryRunner();
   await runner.connect();
   try {
-    await runner.query('SELECT pg_advisory_lock($1)', [MIGRATION_LOCK]);
+    await runner.query('SELECT pg_advisory_lock($1)', [LOCKS.migration]);
     await source.runMigrations({ transaction: 'each' });
   } finally {
-    await runner.query('SELECT pg_advisory_unlock($1)', [MIGRATION_LOCK]);
+    await runner.query('SELECT pg_advisory_unlock($1)', [LOCKS.migration]);
     await runner.release();
   }
 }

@@ -2,6 +2,8 @@ import type { MigrationInterface, QueryRunner } from 'typeorm';
 import { FIRST_SCHEMA } from './schema-0001.js';
 import { STORES_SCHEMA } from './schema-0002.js';
 import { REACH_SCHEMA } from './schema-0003.js';
+import { MEND_SCHEMA } from './schema-0004.js';
+import { TASKS_SCHEMA } from './schema-0005.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -33,5 +35,34 @@ export class Reach1764300000000 implements MigrationInterface {
   }
 }
 
+export class Mend1764400000000 implements MigrationInterface {
+  name = 'Mend1764400000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(MEND_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('What must never be stays forbidden: restore a backup instead.');
+  }
+}
+
+export class Tasks1764500000000 implements MigrationInterface {
+  name = 'Tasks1764500000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(TASKS_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query('ALTER TABLE task DROP COLUMN claim');
+  }
+}
+
 /** In order; never changed once released. */
-export const MIGRATIONS = [FirstSlice1764000000000, Stores1764200000000, Reach1764300000000];
+export const MIGRATIONS = [
+  FirstSlice1764000000000,
+  Stores1764200000000,
+  Reach1764300000000,
+  Mend1764400000000,
+  Tasks1764500000000,
+];
+
+/** What they run, in the same order: the state that a database of today is in. */
+export const SCHEMAS = [FIRST_SCHEMA, STORES_SCHEMA, REACH_SCHEMA, MEND_SCHEMA, TASKS_SCHEMA];

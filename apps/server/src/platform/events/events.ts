@@ -4,6 +4,7 @@ import { randomUUID } from 'node:crypto';
 import pg from 'pg';
 import { Subject } from 'rxjs';
 import { DataSource, type EntityManager } from 'typeorm';
+import { aside } from '../aside.js';
 import { Clock } from '../clock.js';
 import { CONFIG, type Config } from '../config.js';
 import { log } from '../log/log.js';
@@ -64,7 +65,7 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
     const mine = this.told.get(tx);
     if (!mine) throw new Error('events are told inside a change');
     for (const event of events) {
-      if (mine.some((e) => e.topic === event.topic && e.id === event.id)) continue;
+      if (mine.some((e) => isSame(e, event))) continue;
       mine.push(event);
       await tx.query('SELECT pg_notify($1, $2)', [CHANNEL, JSON.stringify({ ...event, origin: this.origin })]);
     }
@@ -95,7 +96,10 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
     log.warn('the event connection to the database is lost; trying again');
     this.retry = setTimeout(() => {
       this.retry = null;
-      void this.connect();
+      aside(this.connect(), 'the event connection could not be tried again');
     }, 500);
   }
 }
+
+const isSame = (a: QuayEvent, b: QuayEvent): boolean =>
+  a.topic === b.topic && a.id === b.id && a.personId === b.personId && a.shareId === b.shareId;

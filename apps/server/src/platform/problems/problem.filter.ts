@@ -11,10 +11,12 @@ const TITLES: Record<ProblemKind, string> = {
   unauthenticated: 'Please sign in',
   forbidden: 'Not allowed',
   'not-found': 'Not found',
+  'too-slow': 'Too slow',
   conflict: 'That does not fit with what is there',
   gone: 'No longer open',
   'too-large': 'Too large',
   'range-not-satisfiable': 'There is nothing at that range',
+  misdirected: 'Not here',
   'too-many': 'Too many tries',
   unexpected: 'Something went wrong on the server',
   unavailable: 'Not available just now',
@@ -47,6 +49,15 @@ export function asProblem(error: unknown): Problem {
       'disk.unwritable',
       'The server cannot read or write its folder for files. Nothing was kept; tell whoever runs it.',
     );
+  // 23505: two came to one name at the same moment, and the index let the first in (schema-0001).
+  if (code === '23505' && constraintOf(error) === 'node_one_name_per_folder')
+    return new Problem(
+      'conflict',
+      'name.taken',
+      'Somebody gave something that name there at this moment. Choose another.',
+    );
+  // Raised by the database itself where bytes are counted (schema-0004).
+  if (code === 'QU507') return quotaPassed(error as Error);
   // 40001 and 40P01 (PostgreSQL, Appendix A): the transaction lost a race and was rolled back whole.
   if (code === '40001' || code === '40P01')
     return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');
@@ -58,6 +69,19 @@ export function asProblem(error: unknown): Problem {
   if (typeof known.status === 'number' && known.status >= 400 && known.status < 500)
     return new Problem('invalid', 'request.invalid', 'The request could not be read.');
   return new Problem('unexpected', 'unexpected', 'This was not expected. The request id helps to find out why.');
+}
+
+const constraintOf = (error: unknown): string | undefined =>
+  (error as { driverError?: { constraint?: string } }).driverError?.constraint;
+
+function quotaPassed(error: Error): Problem {
+  return error.message.includes('quota.person')
+    ? new Problem(
+        'no-space',
+        'quota.person',
+        'That is more than what is left of your quota. Delete old files for good, or ask for more.',
+      )
+    : new Problem('no-space', 'quota.store', "That is more than what is left of this store's quota.");
 }
 
 function fromHttpException(error: HttpException): Problem {
@@ -83,6 +107,8 @@ export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerR
     res.destroy();
     return;
   }
+  // A request that was refused leaves unread bytes on the connection, which can then not be used again.
+  if (!req.complete) res.setHeader('Connection', 'close');
   const status = PROBLEM_STATUS[problem.kind];
   const retry = problem.more['retryAfterSeconds'];
   const body: ProblemBody = {
@@ -103,15 +129,25 @@ export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerR
   res.writeHead(status, head).end(JSON.stringify(body));
 }
 
+/** A listener outside the framework: what it throws is answered like everything else, and ends nothing. */
+export function answering(
+  work: (req: IncomingMessage, res: ServerResponse) => Promise<void>,
+): (req: IncomingMessage, res: ServerResponse) => void {
+  return (req, res) => {
+    work(req, res).catch((error: unknown) => answerError(error, req, res));
+  };
+}
+
+/** Answers what was thrown; what was not expected is told to the log. */
+export function answerError(error: unknown, req: IncomingMessage, res: ServerResponse): void {
+  const problem = asProblem(error);
+  if (problem.kind === 'unexpected') log.error({ err: error, requestId: requestIdOf(req) }, 'unexpected error');
+  sendProblem(problem, req, res);
+}
+
 @Catch()
 export class ProblemFilter implements ExceptionFilter {
   catch(error: unknown, host: ArgumentsHost): void {
-    const req = host.switchToHttp().getRequest<Request>();
-    const res = host.switchToHttp().getResponse<Response>();
-    const problem = asProblem(error);
-    if (problem.kind === 'unexpected') log.error({ err: error, requestId: requestIdOf(req) }, 'unexpected error');
-    // An upload that was refused leaves unread bytes on the connection, which can then not be used again.
-    if (!req.complete && !res.headersSent) res.setHeader('Connection', 'close');
-    sendProblem(problem, req, res);
+    answerError(error, host.switchToHttp().getRequest<Request>(), host.switchToHttp().getResponse<Response>());
   }
 }

@@ -1,5 +1,5 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { fromLocalField, toLocalField } from '@quay/core';
+import { fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { ApiProblem } from '../../ui/api';
@@ -21,9 +21,13 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
   const change = useChangeShare();
   const { show } = useNotices();
   const problem = change.error instanceof ApiProblem ? change.error : null;
+  const limit = typedNumber(form.limit, VISIT_LIMIT_RANGE);
   const set = (part: Partial<typeof form>) => setForm({ ...form, ...part });
   const submit = () => {
-    const moment = (text: string) => (text === '' ? null : new Date(fromLocalField(text, zone) ?? NaN).toISOString());
+    const moment = (text: string) => {
+      const at = text === '' ? null : fromLocalField(text, zone);
+      return at === null ? null : new Date(at).toISOString();
+    };
     const asked: ChangeShare = {
       ...(form.title !== share.title && { title: form.title }),
       ...(form.message !== share.message && { message: form.message }),
@@ -31,9 +35,10 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         window: { opensAt: moment(form.opens), closesAt: moment(form.closes) },
       }),
       ...(form.limit !== (share.visitLimit === null ? '' : String(share.visitLimit)) && {
-        visitLimit: form.limit === '' ? null : Number(form.limit),
+        visitLimit: limit.value,
       }),
     };
+    if (limit.fault) return;
     if (Object.keys(asked).length === 0) done();
     else
       change.mutate(
@@ -88,9 +93,15 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         <Form.Control
           inputMode="numeric"
           value={form.limit}
-          isInvalid={Boolean(problem?.field('visitLimit'))}
+          isInvalid={limit.fault !== null || Boolean(problem?.field('visitLimit'))}
+          aria-describedby={limit.fault ? 'edit-limit-fault' : undefined}
           onChange={(e) => set({ limit: e.target.value })}
         />
+        {limit.fault && (
+          <div className="field-fault" id="edit-limit-fault" role="alert">
+            {limit.fault}
+          </div>
+        )}
       </Form.Group>
       {problem && (
         <div className="field-fault" role="alert">
@@ -98,7 +109,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         </div>
       )}
       <div className="d-flex gap-2">
-        <Button type="submit" size="sm" disabled={change.isPending}>
+        <Button type="submit" size="sm" disabled={change.isPending || limit.fault !== null}>
           Save
         </Button>
         <Button size="sm" variant="plain" onClick={done}>

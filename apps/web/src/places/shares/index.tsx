@@ -154,7 +154,7 @@ function ShareTable({
             <td>
               <StateMark state={s.state} />
             </td>
-            <td>
+            <td className="first">
               <Link
                 to={`/shares/${s.id}${query}`}
                 className="link-body-emphasis text-decoration-none fw-semibold"
@@ -176,7 +176,7 @@ function ShareTable({
                 <td>
                   <ReachLamp mark={s.reach} portability={s.portability} brief />
                 </td>
-                <td className="number">{s.itemCount}</td>
+                <td className="number wide-only">{s.itemCount}</td>
                 <td className="number">
                   <Size bytes={s.totalBytes} />
                 </td>

@@ -1,10 +1,10 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { extendedBy, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { countOf, extendedBy, STATE_WORDS, telephoneSpelling } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { Link } from 'react-router';
-import { api } from '../../ui/api';
+import { api, ApiProblem } from '../../ui/api';
 import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
@@ -17,6 +17,30 @@ import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
 import { EditShare } from './edit';
 
+/** A share from somebody's home: that it exists, and an end to it. */
+function ClosedShare({ id, words, close }: { id: string; words: string; close: () => void }) {
+  const { mutate, isPending } = useChangeShare();
+  return (
+    <>
+      <h2>From somebody&rsquo;s home</h2>
+      <p>{words}</p>
+      <div className="d-flex gap-2">
+        <Button
+          variant="outline-danger"
+          size="sm"
+          disabled={isPending}
+          onClick={() => mutate({ id, change: { withdrawn: true } }, { onSuccess: close, onError: tellFailure })}
+        >
+          Withdraw
+        </Button>
+        <Button variant="plain" size="sm" onClick={close}>
+          Close
+        </Button>
+      </div>
+    </>
+  );
+}
+
 /** One share: its sentence, link, visits and history, and what can be done with it. */
 export function ShareSheetPanel({ id, close }: { id: string; close: () => void }) {
   const { data: share, error, refetch } = useQuery(shareQuery(id));
@@ -25,7 +49,11 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   if (error)
     return (
       <aside className="sheet">
-        <Failure error={error} again={() => void refetch()} />
+        {error instanceof ApiProblem && error.code === 'home.closed' ? (
+          <ClosedShare id={id} words={error.message} close={close} />
+        ) : (
+          <Failure error={error} again={() => void refetch()} />
+        )}
       </aside>
     );
   if (!share)
@@ -210,7 +238,9 @@ function Visits({ share }: { share: ShareSheet }) {
         {share.visits.slice(0, 12).map((v) => (
           <li key={v.id} className="small d-flex gap-2">
             <When at={v.beganAt} /> <span className="mono quiet">{v.from}</span>
-            <span className="quiet ms-auto">{v.files === 0 ? 'looked' : 'downloaded'}</span>
+            <span className="quiet ms-auto">
+              {v.archive ? 'took everything' : v.files === 0 ? 'looked' : `took ${countOf(v.files, 'file')}`}
+            </span>
           </li>
         ))}
       </ul>

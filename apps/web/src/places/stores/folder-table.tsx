@@ -3,6 +3,7 @@ import { useVirtualizer } from '@tanstack/react-virtual';
 import { useEffect, type DragEvent, type MouseEvent } from 'react';
 import { Form } from 'react-bootstrap';
 import { Link } from 'react-router';
+import { useNarrow } from '../../ui/narrow';
 import { StateMark } from '../../ui/state-mark';
 import { Size, When } from '../../ui/words';
 import { useDropTarget, type Dragged } from './drag';
@@ -12,6 +13,8 @@ import type { Selection } from './selection';
 import { TagDots } from './tags';
 
 const ROW_PX = 34;
+/** Two lines, where the window is narrow. */
+const NARROW_ROW_PX = 52;
 
 export interface ListProps {
   items: NodeItem[];
@@ -42,13 +45,15 @@ const COLUMNS: [key: SortKey | null, name: string, className: string][] = [
 /** The rows of a folder. Only those in view exist, so that a folder of any length scrolls. */
 export function FolderTable({ order, sort, ...props }: ListProps & { order: Order; sort: (key: SortKey) => void }) {
   const { items, total, selection, scroller, above, nearEnd } = props;
+  const narrow = useNarrow();
   const rows = useVirtualizer({
     count: items.length,
     getScrollElement: () => scroller,
-    estimateSize: () => ROW_PX,
+    estimateSize: () => (narrow ? NARROW_ROW_PX : ROW_PX),
     overscan: 20,
     scrollMargin: above,
   });
+  useEffect(() => rows.measure(), [narrow, rows]);
   const shown = rows.getVirtualItems();
   const last = shown.at(-1)?.index ?? 0;
   useEffect(() => {

@@ -8,6 +8,7 @@ import { useNavigate } from 'react-router';
 import { useSlip } from '../../slip/store';
 import { useKeys } from '../../ui/keys';
 import { useNotices } from '../../ui/notices';
+import { totalOf, totalsQuery, useSizes } from '../../ui/sizes';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { collect, type Collected } from '../../ui/transfers/collect';
 import { useTransfers } from '../../ui/transfers/store';
@@ -19,7 +20,7 @@ import { ContextMenu, type MenuEntry } from './menu';
 import { MoveDialog } from './move-dialog';
 import { NameDialog } from './name-dialog';
 import { PathLine } from './path-line';
-import { folderQuery, marksQuery, sizeQuery, tagsQuery, useVerbs, type MoveAsked } from './queries';
+import { folderQuery, marksQuery, tagsQuery, useVerbs, type MoveAsked } from './queries';
 import { useSelection, type Selection } from './selection';
 import { useHand, useLooks } from './store';
 import { TagDialog } from './tags';
@@ -319,7 +320,7 @@ function useAbove(pane: HTMLDivElement | null, ...after: unknown[]): number {
 }
 
 function Title({ folder }: { folder: FolderHead }) {
-  const { data: size } = useQuery(sizeQuery(folder.id));
+  const size = useQuery(totalsQuery([folder.id])).data?.[0];
   const name = folder.path.length === 1 && folder.storeKind === 'home' ? 'My files' : folder.name;
   return (
     <div className="title-line">
@@ -489,6 +490,7 @@ function SelectionBar({
   selection: Selection;
 }) {
   const only = chosen.length === 1 ? chosen[0] : undefined;
+  const total = totalOf(chosen, useSizes(chosen));
   if (chosen.length === 0) {
     return (
       <div className="selection-bar idle">
@@ -509,7 +511,7 @@ function SelectionBar({
   return (
     <div className="selection-bar" role="toolbar" aria-label="Selected items">
       <strong className="text-nowrap">{chosen.length} selected</strong>
-      <span className="quiet text-nowrap">{formatSize(chosen.reduce((sum, i) => sum + i.sizeBytes, 0))}</span>
+      <span className="quiet text-nowrap">{total === null ? 'counting' : formatSize(total)}</span>
       {mayEdit && (
         <Button onClick={ontoSlip}>
           Put on slip <kbd className="bg-transparent border border-light-subtle">S</kbd>

@@ -8,6 +8,7 @@ import { useKeys } from '../../ui/keys';
 import { now, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
+import { iconOf } from './icons';
 import { pastQuery, useVerbs } from './queries';
 
 const NOW_WORDS: Record<PastItem['now'], string> = {
@@ -131,6 +132,12 @@ export function Past() {
           }
         />
       </div>
+      {past.more && (
+        <p className="quiet">
+          Only the first {past.items.length.toLocaleString('en-GB')} items are shown. Bringing the whole folder back
+          brings all.
+        </p>
+      )}
       {past.items.length === 0 ? (
         <Empty>There was nothing in this folder then.</Empty>
       ) : (
@@ -157,8 +164,8 @@ export function Past() {
                     onChange={() => toggle(i.id)}
                   />
                 </td>
-                <td>
-                  <i className={`bi ${i.kind === 'folder' ? 'bi-folder' : 'bi-file-earmark'} me-2`} aria-hidden />
+                <td className="first">
+                  <i className={`bi ${iconOf(i)} me-2`} aria-hidden />
                   {i.kind === 'folder' ? (
                     <Link to={`/stores/${i.id}/past?at=${encodeURIComponent(at)}`}>{i.name}</Link>
                   ) : (

@@ -4,7 +4,6 @@ import type {
   FindAnswer,
   FindQuery,
   FolderPage,
-  ItemTotal,
   LitterItem,
   MoveAnswer,
   NodeInfo,
@@ -70,11 +69,6 @@ export const marksQuery = (folderId: string, items: NodeItem[]) =>
     enabled: items.length > 0,
   });
 
-export const sizeQuery = (id: string) =>
-  queryOptions({
-    queryKey: ['folder', 'sizes', id],
-    queryFn: async () => (await api<ItemTotal[]>('POST', '/api/sizes', { nodeIds: [id] }))[0] ?? null,
-  });
 export const trashQuery = (storeId: string) =>
   queryOptions({
     queryKey: ['trash', storeId],
@@ -293,11 +287,11 @@ export function useVerbs() {
   const restorePast = useMutation({
     mutationFn: ({ folderId, at, nodeIds }: { folderId: string; at: string; nodeIds: string[] | null }) =>
       api<RestoreAnswer>('POST', `/api/folders/${folderId}/restore`, { at, nodeIds }),
-    onSuccess: ({ restored, same, lost }) => {
+    onSuccess: ({ restored, same, lost, refused }) => {
       refresh();
       show(
-        `${countOf(restored, 'item')} brought back${same ? `, ${same} unchanged` : ''}${lost.length ? `; the bytes of ${lost.join(', ')} are gone` : ''}.`,
-        { bad: lost.length > 0 },
+        `${countOf(restored, 'item')} brought back${same ? `, ${same} unchanged` : ''}${lost.length ? `; the bytes of ${someOf(lost)} are gone` : ''}.${refused[0] ? ` Not brought back: ${someOf(refused.map((r) => r.name))}. ${refused[0].why}` : ''}`,
+        { bad: lost.length + refused.length > 0 },
       );
     },
     onError: tellFailure,
@@ -340,4 +334,10 @@ async function moveBack(moved: MoveAnswer['moved']): Promise<void> {
     });
     for (const m of back) if (m.name !== m.fromName) await api('PATCH', `/api/nodes/${m.id}`, { name: m.fromName });
   }
+}
+
+/** A few names, and how many more there are. */
+function someOf(names: string[]): string {
+  const shown = names.slice(0, 3).join(', ');
+  return names.length > 3 ? `${shown} and ${names.length - 3} more` : shown;
 }

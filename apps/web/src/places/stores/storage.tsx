@@ -1,5 +1,16 @@
 import type { StorePolicyText, StoreUsage } from '@quay/contract';
-import { countOf, dayInWords, formatSize, includes } from '@quay/core';
+import {
+  countOf,
+  dayInWords,
+  formatSize,
+  includes,
+  DAYS_RANGE,
+  GIGABYTE,
+  GIGABYTES_RANGE,
+  typedNumber,
+  VERSIONS_KEPT_DEFAULT,
+  VERSIONS_KEPT_RANGE,
+} from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
@@ -102,32 +113,37 @@ function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
     trash: String(policy.trashDays ?? ''),
   });
   const { changePolicy } = useVerbs();
-  const kept = Number(form.kept);
-  const thin = form.thin === '' ? null : Number(form.thin);
-  const sound =
-    Number.isInteger(kept) &&
-    kept >= 1 &&
-    kept <= 1000 &&
-    (thin === null || (Number.isInteger(thin) && thin >= 1 && thin <= 3650));
+  const typed = {
+    quota: typedNumber(form.quota, GIGABYTES_RANGE),
+    largest: typedNumber(form.largest, GIGABYTES_RANGE),
+    kept: typedNumber(form.kept, VERSIONS_KEPT_RANGE),
+    thin: typedNumber(form.thin, DAYS_RANGE),
+    trash: typedNumber(form.trash, DAYS_RANGE),
+  };
+  const kept = typed.kept.value ?? VERSIONS_KEPT_DEFAULT;
+  const thin = typed.thin.value;
+  const sound = Object.values(typed).every((t) => t.fault === null);
   const { data: effect } = useQuery({ ...effectQuery(store.id, kept, thin), enabled: sound });
   const set = (name: keyof typeof form) => (e: { target: { value: string } }) =>
     setForm({ ...form, [name]: e.target.value });
   const save = () => {
     const change: StorePolicyText = {
-      quotaBytes: bytesOf(form.quota),
-      largestFileBytes: bytesOf(form.largest),
+      quotaBytes: bytesOf(typed.quota.value),
+      largestFileBytes: bytesOf(typed.largest.value),
       allowedTypes: form.types
         .toLowerCase()
         .split(/[\s,.;]+/)
         .filter(Boolean),
       versionsKept: kept,
       thinAfterDays: thin,
-      trashDays: form.trash === '' ? null : Number(form.trash),
+      trashDays: typed.trash.value,
     };
     const { quotaBytes, ...others } = change;
     changePolicy.mutate({ storeId: store.id, change: admin ? { quotaBytes, ...others } : others });
   };
-  const fault = (field: string) => (changePolicy.error instanceof ApiProblem ? changePolicy.error.field(field) : null);
+  const fault = (name: keyof typeof form, field: string) =>
+    (name === 'types' ? null : typed[name].fault) ??
+    (changePolicy.error instanceof ApiProblem ? changePolicy.error.field(field) : null);
   const line = (
     name: keyof typeof form,
     field: keyof StorePolicyText,
@@ -143,12 +159,12 @@ function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
         size="sm"
         ref={(e: HTMLInputElement | null) => void (e && (e.style.width = width))}
         value={form[name]}
-        isInvalid={Boolean(fault(field))}
+        isInvalid={Boolean(fault(name, field))}
         placeholder={hint}
         onChange={set(name)}
       />
       <span className="quiet">{unit}</span>
-      {fault(field) && <span className="field-fault">{fault(field)}</span>}
+      {fault(name, field) && <span className="field-fault">{fault(name, field)}</span>}
     </div>
   );
   return (
@@ -208,10 +224,16 @@ function Litter({ storeId }: { storeId: string }) {
 function Quotas() {
   const { data: people = [], refetch } = useQuery(quotasQuery);
   const [editing, setEditing] = useState<string | null>(null);
-  const save = (id: string, text: string) =>
-    void api('PUT', `/api/quotas/${id}`, { quotaBytes: bytesOf(text) })
+  const save = (id: string, text: string) => {
+    const { value, fault } = typedNumber(text, GIGABYTES_RANGE);
+    if (fault) {
+      tellFailure(new Error(`The quota was not changed. ${fault}`));
+      return;
+    }
+    void api('PUT', `/api/quotas/${id}`, { quotaBytes: bytesOf(value) })
       .then(() => refetch(), tellFailure)
       .finally(() => setEditing(null));
+  };
   return (
     <>
       <h2 className="small-head mt-3">Quotas of people, over all stores</h2>
@@ -251,10 +273,8 @@ function Quotas() {
 
 /** Bytes as gigabytes for a field; empty for none. */
 function giga(bytes: number | null): string {
-  return bytes === null ? '' : String(bytes / 1e9);
+  return bytes === null ? '' : String(bytes / GIGABYTE);
 }
 
-function bytesOf(text: string): number | null {
-  const value = Number(text.replace(',', '.').trim());
-  return text.trim() === '' || !Number.isFinite(value) ? null : Math.round(value * 1e9);
-}
+const bytesOf = (gigabytes: number | null): number | null =>
+  gigabytes === null ? null : Math.round(gigabytes * GIGABYTE);

@@ -57,6 +57,12 @@ export function finishResumable(url: string, conflict: ConflictChoice): Promise<
   return api('POST', `${url}/finish`, { conflict });
 }
 
+/** Gives an upload up: what has arrived of it is removed (tus 1.0, "Termination", which wants its version named). */
+export function stopResumable(url: string): void {
+  // Should it not arrive, the part goes by its age.
+  api('DELETE', url, undefined, { 'Tus-Resumable': '1.0.0' }).catch(() => undefined);
+}
+
 /** Sends many small files as one tar archive. Its parts are the files themselves, so nothing is read into memory here. */
 export function sendBatch(
   items: FileToSend[],

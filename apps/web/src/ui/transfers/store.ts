@@ -2,7 +2,7 @@ import { FILES_CHECKED, type CheckAnswer, type ConflictChoice, type OpenUpload }
 import { create } from 'zustand';
 import { api, ApiProblem } from '../api';
 import type { Collected } from './collect';
-import { finishResumable, retryable, sendBatch, sendResumable, type Sending } from './engine';
+import { finishResumable, retryable, sendBatch, sendResumable, stopResumable, type Sending } from './engine';
 import { isSmall, nextPieces, type Planned } from './plan';
 import { fileOf, forget, remember, remembered, type Remembered } from './remember';
 
@@ -248,7 +248,7 @@ export const useTransfers = create<Transfers>((set, get) => {
       const { asking, list } = get();
       if (choice === 'skip') {
         void forget(asking.map((t) => t.key));
-        for (const t of asking) if (t.url) void api('DELETE', t.url).catch(() => undefined);
+        for (const t of asking) if (t.url) stopResumable(t.url);
         set({ asking: [] });
         return;
       }
@@ -303,8 +303,7 @@ export const useTransfers = create<Transfers>((set, get) => {
       );
       for (const t of gone) {
         if (t.state === 'sending') sendings.get(t.id)?.pause();
-        if (t.url && t.state !== 'done')
-          void api('DELETE', t.url, undefined, { 'Tus-Resumable': '1.0.0' }).catch(() => undefined);
+        if (t.url && t.state !== 'done') stopResumable(t.url);
       }
       void forget(gone.map((t) => t.key));
       set({ list: get().list.filter((t) => !gone.includes(t)) });

@@ -88,7 +88,11 @@ export function Matrix({
               <th scope="row">{VANTAGE_WORDS[v.vantage]}</th>
               {v.trace ? (
                 v.trace.map((s, column) => (
-                  <td key={s.stage} className={`cell after-${v.trace?.[column + 1]?.mark ?? 'end'}`}>
+                  <td
+                    key={s.stage}
+                    className={`cell after-${v.trace?.[column + 1]?.mark ?? 'end'}`}
+                    data-label={STAGE_WORDS[s.stage]}
+                  >
                     <Cell
                       stage={s}
                       vantage={v.vantage}

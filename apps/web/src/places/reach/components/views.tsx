@@ -242,17 +242,21 @@ export function Links({ address, others }: { address: AddressSheet; others: Addr
         <tbody>
           {data.map((l) => (
             <tr key={l.shareId}>
+              <td>{l.link === null ? l.title : <Link to={`/shares/${l.shareId}`}>{l.title}</Link>}</td>
               <td>
-                <Link to={`/shares/${l.shareId}`}>{l.title}</Link>
-              </td>
-              <td>
-                <CopyLine value={l.link} label={`link of ${l.title}`} />
+                {l.link === null ? (
+                  <span className="quiet">Its owner sees the link</span>
+                ) : (
+                  <CopyLine value={l.link} label={`link of ${l.title}`} />
+                )}
               </td>
               <td>{l.handedOver ? 'was opened' : 'not opened yet'}</td>
               <td>
-                <a href={letterOf(l)}>
-                  Send again<span className="visually-hidden"> the link of {l.title}</span>
-                </a>
+                {l.link !== null && (
+                  <a href={letterOf(l)}>
+                    Send again<span className="visually-hidden"> the link of {l.title}</span>
+                  </a>
+                )}
               </td>
             </tr>
           ))}

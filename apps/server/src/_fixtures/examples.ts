@@ -1,0 +1,254 @@
+import type { ShareSheet } from '@quay/contract';
+import { randomBytes, randomUUID } from 'node:crypto';
+import { folder, storeOf } from './acts.js';
+import type { Client, TestOffice } from './office.js';
+
+/** Things that a request can name, all in one store, made anew for each request that uses them up. */
+export interface Things {
+  storeId: string;
+  folder: string;
+  file: string;
+  /** A file in the trash. */
+  trashed: string;
+  person: string;
+  address: string;
+  tag: string;
+  task: string;
+  share: ShareSheet & { token: string };
+  /** A complete upload whose name was taken. */
+  upload: string;
+  at: string;
+}
+
+export interface Example {
+  path: string;
+  body?: object;
+  raw?: Buffer;
+  headers?: Record<string, string>;
+  /** The answer goes on (events): it is not read. */
+  endless?: boolean;
+  /** Answers that are no success and yet show that who asks may. */
+  also?: number[];
+}
+
+const share = (t: Things) => ({
+  title: 'Example',
+  nodeIds: [t.file],
+  window: { opensAt: null, closesAt: null },
+  password: null,
+  visitLimit: null,
+});
+const address = { wayIn: 'office', scheme: 'http', host: `${randomUUID().slice(0, 8)}.example`, uses: 'sign-in' };
+/** What asks other machines finds none in a test, and says so. */
+const ELSEWHERE = [400, 404, 409, 503];
+
+/** A request for every route of the server, which succeeds for whoever may make it. */
+export const EXAMPLES: Record<string, (t: Things) => Example> = {
+  'GET /api/import/browse': () => ({ path: '/api/import/browse' }),
+  'POST /api/import': (t) => ({ path: '/api/import', body: { path: '/nowhere', folderId: t.folder }, also: [403] }),
+  'POST /api/export': (t) => ({ path: '/api/export', body: { storeId: t.storeId }, also: [409] }),
+  'POST /api/scrub': () => ({ path: '/api/scrub' }),
+  'GET /api/damaged': () => ({ path: '/api/damaged' }),
+  'GET /api/tasks': () => ({ path: '/api/tasks' }),
+  'POST /api/tasks/:id/stop': (t) => ({ path: `/api/tasks/${t.task}/stop` }),
+  'GET /api/ledger': () => ({ path: '/api/ledger' }),
+  'GET /api/ledger/chain': () => ({ path: '/api/ledger/chain' }),
+  'GET /api/ledger/export': () => ({ path: '/api/ledger/export' }),
+  'GET /api/events': () => ({ path: '/api/events', endless: true }),
+  'POST /api/session': () => ({
+    path: '/api/session',
+    body: { signInName: 'nobody', password: 'x' },
+    also: [401, 429],
+  }),
+  'GET /api/session': () => ({ path: '/api/session' }),
+  'DELETE /api/session': () => ({ path: '/api/session' }),
+  'PUT /api/session/password': () => ({
+    path: '/api/session/password',
+    body: { current: 'wrong', next: 'orchard-bramble-cistern' },
+    also: [400],
+  }),
+  'GET /api/files/:id/preview': (t) => ({ path: `/api/files/${t.file}/preview` }),
+  'GET /api/files/:id/thumb': (t) => ({ path: `/api/files/${t.file}/thumb`, also: [404] }),
+  'GET /api/files/:id/large': (t) => ({ path: `/api/files/${t.file}/large`, also: [404] }),
+  'GET /api/files/:id/pages/:page': (t) => ({ path: `/api/files/${t.file}/pages/1`, also: [404] }),
+  'GET /api/files/:id/text': (t) => ({ path: `/api/files/${t.file}/text` }),
+  'GET /api/shares': () => ({ path: '/api/shares' }),
+  'POST /api/shares': (t) => ({ path: '/api/shares', body: share(t) }),
+  'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
+  'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
+  'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
+  'POST /api/shares/marks': (t) => ({ path: '/api/shares/marks', body: { nodeIds: [t.file] } }),
+  'POST /api/shares/affected': (t) => ({ path: '/api/shares/affected', body: { nodeIds: [t.file] } }),
+  'GET /api/stores': () => ({ path: '/api/stores' }),
+  'GET /api/folders/:id': (t) => ({ path: `/api/folders/${t.folder}` }),
+  'POST /api/folders/:id/folders': (t) => ({ path: `/api/folders/${t.folder}/folders`, body: { name: randomUUID() } }),
+  'POST /api/sizes': (t) => ({ path: '/api/sizes', body: { nodeIds: [t.folder] } }),
+  'GET /api/nodes/:id': (t) => ({ path: `/api/nodes/${t.file}` }),
+  'PATCH /api/nodes/:id': (t) => ({ path: `/api/nodes/${t.file}`, body: { name: 'renamed.txt' } }),
+  'POST /api/nodes/move': (t) => ({ path: '/api/nodes/move', body: { nodeIds: [t.file], toFolderId: t.folder } }),
+  'POST /api/nodes/copy': (t) => ({ path: '/api/nodes/copy', body: { nodeIds: [t.file], toFolderId: t.folder } }),
+  'GET /api/find': () => ({ path: '/api/find?text=example' }),
+  'GET /api/recent': () => ({ path: '/api/recent' }),
+  'GET /api/pins': () => ({ path: '/api/pins' }),
+  'GET /api/stores/:id/trash': (t) => ({ path: `/api/stores/${t.storeId}/trash` }),
+  'POST /api/trash': (t) => ({ path: '/api/trash', body: { nodeIds: [t.file] } }),
+  'POST /api/trash/put-back': (t) => ({ path: '/api/trash/put-back', body: { nodeIds: [t.trashed] } }),
+  'POST /api/trash/purge': (t) => ({ path: '/api/trash/purge', body: { nodeIds: [t.trashed] } }),
+  'GET /api/files/:id/versions': (t) => ({ path: `/api/files/${t.file}/versions` }),
+  'POST /api/files/:id/versions/:version/restore': (t) => ({ path: `/api/files/${t.file}/versions/1/restore` }),
+  'PATCH /api/files/:id/versions/:version': (t) => ({ path: `/api/files/${t.file}/versions/1`, body: { kept: false } }),
+  'GET /api/folders/:id/past': (t) => ({ path: `/api/folders/${t.folder}/past?at=${t.at}` }),
+  'POST /api/folders/:id/restore': (t) => ({
+    path: `/api/folders/${t.folder}/restore`,
+    body: { at: t.at, nodeIds: null },
+  }),
+  'GET /api/tags': () => ({ path: '/api/tags' }),
+  'POST /api/tags': () => ({ path: '/api/tags', body: { name: randomUUID().slice(0, 20), colour: 'tide' } }),
+  'PATCH /api/tags/:id': (t) => ({ path: `/api/tags/${t.tag}`, body: { colour: 'ink' } }),
+  'DELETE /api/tags/:id': () => ({ path: `/api/tags/${randomUUID()}` }),
+  'POST /api/nodes/tags': (t) => ({ path: '/api/nodes/tags', body: { nodeIds: [t.file], tagId: t.tag, on: true } }),
+  'POST /api/pins': (t) => ({ path: '/api/pins', body: { nodeIds: [t.file], on: true } }),
+  'GET /api/stores/:id/usage': (t) => ({ path: `/api/stores/${t.storeId}/usage` }),
+  'PATCH /api/stores/:id': (t) => ({ path: `/api/stores/${t.storeId}`, body: { trashDays: 30 } }),
+  'GET /api/stores/:id/policy-effect': (t) => ({
+    path: `/api/stores/${t.storeId}/policy-effect?versionsKept=3&thinAfterDays=30`,
+  }),
+  'GET /api/stores/:id/litter': (t) => ({ path: `/api/stores/${t.storeId}/litter` }),
+  'GET /api/quotas': () => ({ path: '/api/quotas' }),
+  'GET /api/quotas/mine': () => ({ path: '/api/quotas/mine' }),
+  'GET /api/colleagues': () => ({ path: '/api/colleagues' }),
+  'PUT /api/quotas/:id': (t) => ({ path: `/api/quotas/${t.person}`, body: { quotaBytes: null } }),
+  'PUT /api/folders/:id/files': (t) => ({
+    path: `/api/folders/${t.folder}/files?name=${randomUUID()}.txt`,
+    raw: Buffer.from('x'),
+  }),
+  'POST /api/folders/:id/check-files': (t) => ({
+    path: `/api/folders/${t.folder}/check-files`,
+    body: { files: [{ name: 'a.txt', sizeBytes: 1 }] },
+  }),
+  'PUT /api/folders/:id/batch': (t) => ({
+    path: `/api/folders/${t.folder}/batch?batchId=${randomUUID()}`,
+    raw: Buffer.alloc(1024),
+    // Whoever may is told that there is nothing in it.
+    also: [400],
+  }),
+  'GET /api/uploads': () => ({ path: '/api/uploads' }),
+  'GET /api/uploads/:id': (t) => ({ path: `/api/uploads/${t.upload}` }),
+  'POST /api/uploads/:id/finish': (t) => ({
+    path: `/api/uploads/${t.upload}/finish`,
+    body: { conflict: 'keep-both' },
+    also: [409],
+  }),
+  'GET /api/files/:id/content': (t) => ({ path: `/api/files/${t.file}/content` }),
+  'GET /api/archive': (t) => ({ path: `/api/archive?ids=${t.folder}` }),
+  'GET /s/:token': (t) => ({ path: `/s/${t.share.token}` }),
+  'GET /s/:token/door': (t) => ({ path: `/s/${t.share.token}/door` }),
+  'POST /s/:token/open': (t) => ({ path: `/s/${t.share.token}/open`, body: { password: null } }),
+  'GET /s/:token/files/:id': (t) => ({ path: `/s/${t.share.token}/files/${t.file}` }),
+  'GET /s/:token/all.zip': (t) => ({ path: `/s/${t.share.token}/all.zip` }),
+  'GET /s/:token/events': (t) => ({ path: `/s/${t.share.token}/events`, endless: true }),
+  'GET /api/reach/addresses': () => ({ path: '/api/reach/addresses' }),
+  'POST /api/reach/addresses': () => ({
+    path: '/api/reach/addresses',
+    body: { ...address, host: `${randomUUID().slice(0, 8)}.example` },
+  }),
+  'GET /api/reach/addresses/:id': (t) => ({ path: `/api/reach/addresses/${t.address}`, also: ELSEWHERE }),
+  'PATCH /api/reach/addresses/:id': (t) => ({ path: `/api/reach/addresses/${t.address}`, body: { hsts: false } }),
+  'DELETE /api/reach/addresses/:id': () => ({ path: `/api/reach/addresses/${randomUUID()}`, also: [404] }),
+  'GET /api/reach/addresses/:id/links': (t) => ({ path: `/api/reach/addresses/${t.address}/links` }),
+  'POST /api/reach/addresses/:id/links/move': (t) => ({
+    path: `/api/reach/addresses/${t.address}/links/move`,
+    body: { to: t.address },
+    also: [400],
+  }),
+  'POST /api/reach/addresses/:id/check': () => ({ path: `/api/reach/addresses/${randomUUID()}/check`, also: [404] }),
+  'POST /api/reach/addresses/:id/remedies/:vantage': (t) => ({
+    path: `/api/reach/addresses/${t.address}/remedies/office`,
+    body: { act: 'use-relay' },
+    also: ELSEWHERE,
+  }),
+  'POST /api/reach/addresses/:id/guide': () => ({
+    path: `/api/reach/addresses/${randomUUID()}/guide`,
+    body: { step: 'record', how: 'hand' },
+    also: [404],
+  }),
+  'PUT /api/reach/addresses/:id/certificate': (t) => ({
+    path: `/api/reach/addresses/${t.address}/certificate`,
+    body: { chain: 'x', key: 'y' },
+    also: [400],
+  }),
+  'GET /api/reach/addresses/:id/exposure': (t) => ({
+    path: `/api/reach/addresses/${t.address}/exposure`,
+    also: ELSEWHERE,
+  }),
+  'POST /api/reach/addresses/:id/telephone': (t) => ({ path: `/api/reach/addresses/${t.address}/telephone` }),
+  'GET /api/reach/addresses/:id/telephone': (t) => ({ path: `/api/reach/addresses/${t.address}/telephone` }),
+  'GET /api/reach/network': () => ({ path: '/api/reach/network' }),
+  'GET /api/reach/probe.js': () => ({ path: '/api/reach/probe.js' }),
+  'PUT /api/reach/name-servers/:network': () => ({
+    path: '/api/reach/name-servers/guest',
+    body: { address: '192.168.40.1', zone: 'example', keyName: 'k.example', secret: 'c2VjcmV0c2VjcmV0c2VjcmV0' },
+  }),
+  'POST /api/reach/compare': () => ({
+    path: '/api/reach/compare',
+    body: { line: 'own', fixed: true, router: 'protocol', domain: true, uploadMbit: 10, relayMbit: 10 },
+  }),
+  'GET /reach/probe': () => ({ path: '/reach/probe' }),
+  'GET /reach/probe/:nonce': () => ({ path: '/reach/probe/AAAAAAAAAAAAAAAAAAAAAAAA', also: [410] }),
+};
+
+/** Things in a store, made by somebody who may do everything there. */
+export async function makeThings(office: TestOffice, by: Client, rootId: string): Promise<Things> {
+  const inner = await folder(by, rootId, randomUUID());
+  const put = async (name: string) => (await by.upload(inner, name, randomBytes(20))).body.id;
+  const [file, trashed] = [await put(`${randomUUID()}.txt`), await put('thrown away.txt')];
+  await by.upload(inner, 'text.txt', Buffer.from('text'));
+  await by.ask('POST', '/api/trash', { nodeIds: [trashed] });
+  const text = (await by.ask<{ items: { id: string; name: string }[] }>('GET', `/api/folders/${inner}`)).body.items;
+  const [person, addressRow] = await Promise.all([
+    office.db.query<{ id: string }[]>('SELECT id FROM person LIMIT 1'),
+    office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),
+  ]);
+  const [tag, task] = [randomUUID(), randomUUID()];
+  await office.db.query(`INSERT INTO tag (id, name, colour) VALUES ($1, $2, 'tide')`, [tag, tag]);
+  await office.db.query(
+    `INSERT INTO task (id, kind, detail, state, created_at) VALUES ($1, 'scrub', '{}', 'done', now())`,
+    [task],
+  );
+  const at = office.clock.date().toISOString();
+  office.clock.advance(1000);
+  return {
+    storeId: await storeOf(by, inner),
+    folder: inner,
+    file: text.find((i) => i.name === 'text.txt')?.id ?? file,
+    trashed,
+    person: person[0]?.id as string,
+    address: addressRow[0]?.id as string,
+    tag,
+    task,
+    share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
+    upload: await takenUpload(by, inner, 'text.txt'),
+    at,
+  };
+}
+
+/** An upload that has arrived whole and waits, because its name was taken. */
+async function takenUpload(by: Client, folderId: string, name: string): Promise<string> {
+  const b64 = (text: string) => Buffer.from(text).toString('base64');
+  const tus = { 'Tus-Resumable': '1.0.0' };
+  const metadata = `folderId ${b64(folderId)},name ${b64(name)},conflict ${b64('keep-both')}`;
+  const headers = { ...tus, 'Upload-Length': '3', 'Upload-Metadata': metadata };
+  const location = (await by.fetch('/api/uploads', { method: 'POST', headers })).headers.get('location') ?? '';
+  return location.slice(location.lastIndexOf('/') + 1);
+}
+
+/** Makes the request. */
+export function request(by: Client, method: string, example: Example): Promise<Response> {
+  const { path, body, raw, headers } = example;
+  const type = raw ? 'application/octet-stream' : 'application/json';
+  return by.fetch(path, {
+    method,
+    headers: { ...((raw ?? body) && { 'content-type': type }), ...headers },
+    body: raw ? new Uint8Array(raw) : body && JSON.stringify(body),
+  });
+}

@@ -1,0 +1,112 @@
+import type { AddressRow, ReachCheck, VantageResult } from '@quay/contract';
+import type { Stage, StageResult, Vantage } from '@quay/core';
+import { request } from 'node:https';
+import { UpkeepService } from '../reach/upkeep.service.js';
+import { Doors } from '../reach/doors.js';
+import { openOffice, type Answer, type Client, type TestOffice } from './office.js';
+import { openOutside, type Outside } from './outside.js';
+
+export interface ReachOffice {
+  outside: Outside;
+  office: TestOffice;
+  iris: Client;
+  /** https://files.saltmarsh.example, by a mapping on the router, for visitors. */
+  address: AddressRow;
+  check: () => Promise<ReachCheck>;
+  remedy: (act: string, vantage?: Vantage) => Promise<Answer<ReachCheck>>;
+  round: () => Promise<void>;
+  /** The clock goes back to the machine's; what was found in days to come is forgotten. */
+  backToday: () => Promise<void>;
+  fromOutside: (path: string, host?: string, body?: object | null) => Promise<FromOutside>;
+  close: () => Promise<void>;
+}
+
+export interface FromOutside {
+  status: number;
+  headers: Record<string, unknown>;
+  text: string;
+}
+
+export const HOST = 'files.saltmarsh.example';
+
+/** An office in the outside world, with an address that nothing was done for yet, or with all steps of its guide done. */
+export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice> {
+  const outside = await openOutside();
+  const office = await openOffice({ reach: outside.reach });
+  // Certificates are from an authority whose clock is this machine's.
+  office.clock.at = Date.now();
+  const doors = await Doors.open(office.app, office.config);
+  const iris = await office.signedIn('iris');
+  const asked = { wayIn: 'mapping', scheme: 'https', host: 'Files.Saltmarsh.example', port: 443, uses: 'visitors' };
+  const added = await iris.ask<AddressRow>('POST', '/api/reach/addresses', asked);
+  if (added.status !== 201) throw new Error(`no address: ${added.body.detail}`);
+  const address = added.body;
+  const at = `/api/reach/addresses/${address.id}`;
+  const remedy: ReachOffice['remedy'] = (act, vantage = 'outside') =>
+    iris.ask<ReachCheck>('POST', `${at}/remedies/${vantage}`, { act });
+  if (wanted === 'set up')
+    for (const act of ['map-port', 'get-certificate', 'redirect-on']) {
+      const { status, body } = await remedy(act);
+      if (status !== 200) throw new Error(`${act}: ${body.detail}`);
+    }
+  return {
+    outside,
+    office,
+    iris,
+    address,
+    remedy,
+    check: async () => (await iris.ask<ReachCheck>('POST', `${at}/check`)).body,
+    round: () => office.app.get(UpkeepService).round(),
+    backToday: async () => {
+      office.clock.at = Date.now();
+      await office.db.query('DELETE FROM reach_check WHERE at > $1', [office.clock.date()]);
+    },
+    fromOutside: (path, host = HOST, body = null) => askFrom(outside, path, host, body),
+    close: async () => {
+      await doors.close();
+      await office.close();
+      await outside.close();
+    },
+  };
+}
+
+/** What was found at a stage, seen from a vantage. */
+export function found(check: ReachCheck | VantageResult[], vantage: Vantage, stage: Stage): StageResult {
+  const result = (Array.isArray(check) ? check : check.vantages)
+    .find((v) => v.vantage === vantage)
+    ?.trace?.find((s) => s.stage === stage);
+  if (!result) throw new Error(`nothing was found at ${stage} from ${vantage}`);
+  return result;
+}
+
+/** The key by which records are changed at the name server of a network, as the form sends it. */
+export const updateKey = (outside: Outside, address: '203.0.113.53' | '192.168.40.1') => ({
+  address,
+  zone: 'saltmarsh.example',
+  keyName: 'quay-update',
+  secret: outside.updateSecret,
+});
+
+/** A request through the router's public side, as a stranger makes it. */
+function askFrom(outside: Outside, path: string, host: string, body: object | null): Promise<FromOutside> {
+  return new Promise((resolve, reject) => {
+    request(
+      {
+        ...outside.publicSide(443),
+        agent: false,
+        servername: host,
+        ca: outside.reach.roots,
+        path,
+        method: body ? 'POST' : 'GET',
+        headers: { host, ...(body && { 'content-type': 'application/json' }) },
+      },
+      (res) => {
+        let text = '';
+        res.on('data', (piece) => (text += String(piece)));
+        res.on('end', () => resolve({ status: res.statusCode ?? 0, headers: res.headers, text }));
+      },
+    )
+      .on('error', reject)
+      .end(body ? JSON.stringify(body) : undefined);
+  });
+}

@@ -1,0 +1,17 @@
+import type { TestOffice } from './office.js';
+
+interface Layer {
+  route?: { path: string; methods: Record<string, boolean> };
+}
+
+/** Every route of the running router, as "GET /api/folders/:id". */
+export function routesOf(office: TestOffice): string[] {
+  const { router } = office.app.getHttpAdapter().getInstance() as { router: { stack: Layer[] } };
+  return router.stack.flatMap(({ route }) =>
+    route ? Object.keys(route.methods).map((method) => `${method.toUpperCase()} ${route.path}`) : [],
+  );
+}
+
+/** Pages of the web application and of the API: documents that are the same for everybody, and hold nothing of the office. */
+export const PAGES =
+  /^GET \/(api\/docs.*|sign-in|today|stores.*|shares.*|reach|reach\/plan|reach\/addresses\/.*|ledger|account)?$/;

@@ -1,0 +1,67 @@
+/** A large buffer; fast readers take turns with two of them, or have a few pieces made ready before their turn. */
+export const LARGE_BYTES = 1024 * 1024;
+/** What a reader holds who has been slow once. */
+export const SMALL_BYTES = 64 * 1024;
+/** Large buffers of all readers together. */
+const LARGE_MOST = 64;
+/** Readers that are served at once; more are asked to come again. */
+const READERS_MOST = 1500;
+/** A write that takes longer than this was waiting for its reader. */
+export const STALLED_MS = 250;
+
+const spare: Buffer[] = [];
+const SPARE_MOST = 4;
+let largeHeld = 0;
+let readers = 0;
+
+/** Whether another reader can be served: what all of them hold together has a limit. */
+export const hasRoomForReader = (): boolean => readers < READERS_MOST;
+
+/** What is held now, for tests and for whoever looks after the server. */
+export const readersHold = (): { readers: number; largeBytes: number } => ({
+  readers,
+  largeBytes: largeHeld * LARGE_BYTES,
+});
+
+/**
+ * The memory of one reader. Everybody begins with little; whoever takes it promptly gets large buffers while there are
+ * any, and whoever stalls gives them back with the next write that has gone.
+ */
+export class ReaderMemory {
+  private large = 0;
+
+  constructor() {
+    readers += 1;
+  }
+
+  get isLarge(): boolean {
+    return this.large > 0;
+  }
+
+  /** Takes so many large buffers, all or none. */
+  grow(count: number): boolean {
+    if (this.large > 0 || largeHeld + count > LARGE_MOST) return false;
+    this.large = count;
+    largeHeld += count;
+    return true;
+  }
+
+  shrink(): void {
+    largeHeld -= this.large;
+    this.large = 0;
+  }
+
+  end(): void {
+    this.shrink();
+    readers -= 1;
+  }
+}
+
+export function takeLarge(): Buffer {
+  return spare.pop() ?? Buffer.allocUnsafeSlow(LARGE_BYTES);
+}
+
+/** A buffer goes back only when the connection no longer holds it. */
+export function giveLarge(buffer: Buffer): void {
+  if (spare.length < SPARE_MOST) spare.push(buffer);
+}

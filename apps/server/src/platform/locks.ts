@@ -1,0 +1,20 @@
+/**
+ * Every advisory lock of the product (PostgreSQL §13.3.5), declared in this one place: two that have the same number are
+ * one lock, and whoever takes one then waits for the other. A test finds equal ones, and locks declared elsewhere.
+ */
+export const LOCKS = {
+  /** Migrations run one process at a time. */
+  migration: 715_001,
+  /** Writers of the ledger take turns, each until it commits. */
+  ledger: 715_002,
+  /** Folders move one after the other, so that two moves can never put each into the other. */
+  tree: 715_003,
+  /** One process looks after the ways in at a time. */
+  upkeep: 715_004,
+  /** One process counts what is set aside against disk and quotas at a time. */
+  room: 715_005,
+  /** Long work is taken up one at a time. */
+  tasks: 715_006,
+  /** While somebody holds this shared (a backup does), no blob is removed. */
+  blobsStay: 715_010,
+} as const;

@@ -1,0 +1,54 @@
+import { execFile, spawn, type ChildProcess } from 'node:child_process';
+import { createRequire } from 'node:module';
+import { dirname, join } from 'node:path';
+import { promisify } from 'node:util';
+import { log } from '../platform/log/log.js';
+
+/**
+ * Shuts a program of ours in (bubblewrap, bwrap(1)): a file system of its own that holds the system's programs and fonts,
+ * Node.js and our packages, all read-only, and nothing of the office; no network, no other processes, no capabilities. It
+ * ends when we do.
+ */
+export function walls(script: string): string[] {
+  const node = dirname(dirname(process.execPath));
+  const packages = /^.*\/node_modules(?=\/)/.exec(createRequire(import.meta.url).resolve('sharp'))?.[0] ?? '';
+  const shown = ['/etc/fonts', '/etc/ld.so.cache', '/etc/alternatives', '/var/cache/fontconfig', node, packages];
+  return [
+    '--unshare-all',
+    '--die-with-parent',
+    '--new-session',
+    '--cap-drop',
+    'ALL',
+    ...['--proc', '/proc', '--dev', '/dev', '--tmpfs', '/tmp', '--chdir', '/'],
+    ...['--ro-bind', '/usr', '/usr'],
+    ...['bin', 'lib', 'lib64'].flatMap((name) => ['--symlink', `usr/${name}`, `/${name}`]),
+    ...shown.flatMap((path) => ['--ro-bind-try', path, path]),
+    ...['--ro-bind', dirname(script), dirname(script)],
+    ...['--ro-bind', join(dirname(script), '../../package.json'), join(dirname(script), '../../package.json')],
+  ];
+}
+
+let works: Promise<boolean> | null = null;
+
+/** Whether this machine can shut a program in. Asked once; a machine that cannot is told of in the log. */
+export function canShutIn(script: string): Promise<boolean> {
+  works ??= promisify(execFile)('bwrap', [...walls(script), process.execPath, '--version'], { timeout: 20_000 }).then(
+    () => true,
+    (error: Error) => {
+      log.error(
+        { err: error },
+        "no pictures of files are made: Debian's bubblewrap is missing, or this kernel forbids it",
+      );
+      return false;
+    },
+  );
+  return works;
+}
+
+/** Starts a script of ours shut in, with one line to it as its descriptor 3. */
+export function shutIn(script: string): ChildProcess {
+  return spawn('bwrap', [...walls(script), process.execPath, script], {
+    stdio: ['ignore', 'ignore', 'ignore', 'pipe'],
+    env: { PATH: '/usr/bin:/bin', MALLOC_ARENA_MAX: '2' },
+  });
+}

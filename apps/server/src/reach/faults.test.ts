@@ -1,0 +1,117 @@
+import type { AddressRow, AddressSheet } from '@quay/contract';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { type Client, type TestOffice } from '../_fixtures/office.js';
+import type { Outside } from '../_fixtures/outside.js';
+import { found, openReach, updateKey, type ReachOffice } from '../_fixtures/reach.js';
+
+let reach: ReachOffice;
+let outside: Outside;
+let office: TestOffice;
+let iris: Client;
+let address: AddressRow;
+beforeAll(async () => {
+  reach = await openReach('set up');
+  ({ outside, office, iris, address } = reach);
+});
+afterAll(() => reach?.close());
+
+it('a router without loopback stops the guest Wi-Fi; a record of its own lets it in', async () => {
+  await outside.faults({ 'router.noLoopback': true });
+  const all = await reach.check();
+  expect(found(all, 'guest', 'router')).toMatchObject({ mark: 'fail', value: 'no loopback' });
+  expect([found(all, 'outside', 'page').mark, all.mark]).toEqual(['ok', 'warn']);
+  const key = updateKey(outside, '192.168.40.1');
+  expect((await reach.remedy('office-record', 'guest')).body.code).toBe('reach.no-name-server');
+  expect((await iris.ask('PUT', '/api/reach/name-servers/guest', key)).status).toBe(204);
+  const mended = await reach.remedy('office-record', 'guest');
+  expect(found(mended.body, 'guest', 'name').value).toBe('192.168.20.10');
+  expect(found(mended.body, 'guest', 'page').mark).toBe('ok');
+  expect(JSON.stringify((await iris.ask('GET', '/api/reach/network')).body)).not.toContain(outside.updateSecret);
+  await outside.faults({});
+}, 30_000);
+
+it('another address of the line makes the record stale; it is changed by a signed update, and by itself from then on', async () => {
+  await outside.faults({ 'line.changed': true });
+  const stale = found(await reach.check(), 'outside', 'name');
+  expect(stale).toMatchObject({ mark: 'fail', value: '198.51.100.24' });
+  expect(stale.reason).toContain('198.51.100.77');
+  const right = updateKey(outside, '203.0.113.53');
+  const wrong = { ...right, secret: Buffer.from('another key of 32 bytes or so.').toString('base64') };
+  await iris.ask('PUT', '/api/reach/name-servers/public', wrong);
+  expect((await reach.remedy('update-record')).body).toMatchObject({
+    code: 'reach.update-refused',
+    detail: expect.stringContaining('BADSIG') as string,
+  });
+  await iris.ask('PUT', '/api/reach/name-servers/public', right);
+  expect(found((await reach.remedy('update-record')).body, 'outside', 'page').mark).toBe('ok');
+  await outside.faults({});
+  await reach.round();
+  expect(
+    (await outside.state()).records.find((r) => r.network === 'public' && r.name === 'files.saltmarsh.example')?.value,
+  ).toBe('198.51.100.24');
+}, 30_000);
+
+it.each([
+  ['router.carrierGrade', 'line', /RFC 6598/],
+  ['router.doubleNat', 'line', /second router/],
+] as const)(
+  '%s is told at the stage %s',
+  async (fault, stage, reason) => {
+    await outside.faults({ [fault]: true });
+    const seen = found(await reach.check(), 'outside', stage);
+    expect([seen.mark, seen.reason]).toEqual(['fail', expect.stringMatching(reason)]);
+    await outside.faults({});
+  },
+  30_000,
+);
+
+it('a port that another device has is told by name, and nothing of that device is changed', async () => {
+  await outside.faults({ 'router.portTaken': true });
+  const seen = found(await reach.check(), 'outside', 'router');
+  expect(seen).toMatchObject({
+    mark: 'fail',
+    value: '443 taken',
+    reason: expect.stringContaining('192.168.20.55') as string,
+  });
+  expect((await reach.remedy('map-port')).body).toMatchObject({ code: 'reach.port-taken' });
+  expect((await outside.state()).mappings.find((m) => m.external === 443)?.to).toBe('192.168.20.55:443');
+  await outside.faults({});
+  await reach.remedy('map-port');
+}, 30_000);
+
+it('when nothing answers, every vantage still says what it found', async () => {
+  await outside.faults({ 'router.firewall': true, 'names.silent': true, 'stun.silent': true });
+  const all = await reach.check();
+  expect(all.vantages.map((v) => v.trace?.length ?? 0)).not.toContain(0);
+  expect(found(all, 'outside', 'name')).toMatchObject({ mark: 'fail', value: 'no answer' });
+  await outside.faults({});
+}, 30_000);
+
+it('mappings are renewed at half of their lease, also by NAT-PMP and UPnP when that is all there is', async () => {
+  for (const [faults, by] of [
+    [{ 'router.noPcp': true }, 'NAT-PMP'],
+    [{ 'router.noPcp': true, 'router.noPmp': true }, 'Lockfast Quay'],
+  ] as const) {
+    await outside.faults(faults);
+    office.clock.advance(3_700_000);
+    await reach.round();
+    expect((await outside.state()).mappings.map((m) => m.by)).toEqual([by, by]);
+  }
+  await outside.faults({ 'router.noPcp': true, 'router.noPmp': true, 'router.noUpnp': true });
+  expect((await reach.remedy('map-port')).body.code).toBe('reach.no-mapping-protocol');
+  await outside.faults({});
+  await reach.backToday();
+}, 60_000);
+
+it('a failed renewal leaves the old certificate serving, and says so', async () => {
+  await iris.ask('POST', `/api/reach/addresses/${address.id}/guide`, { step: 'certificate', how: 'program' });
+  const day = 86_400_000;
+  office.clock.advance(5.5 * day);
+  await outside.faults({ 'authority.down': true });
+  await reach.round();
+  const { body } = await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`);
+  expect(body.upkeep.find((u) => u.kind === 'certificate')?.failure).toMatch(/gave no certificate/);
+  expect(found(await reach.check(), 'outside', 'certificate')).toMatchObject({ mark: 'warn', value: '1 day left' });
+  await outside.faults({});
+  await reach.backToday();
+}, 90_000);

@@ -1,0 +1,188 @@
+import type { AddressRow } from '@quay/contract';
+import { execFile, execFileSync } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { request } from 'node:https';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { type Client, type TestOffice } from '../_fixtures/office.js';
+import type { Outside } from '../_fixtures/outside.js';
+import { openReach, type ReachOffice } from '../_fixtures/reach.js';
+
+let reach: ReachOffice;
+let outside: Outside;
+let office: TestOffice;
+let iris: Client;
+let address: AddressRow;
+beforeAll(async () => {
+  reach = await openReach('set up');
+  ({ outside, office, iris, address } = reach);
+});
+afterAll(() => reach?.close());
+
+/** What OpenSSL's client says of a handshake. The door is in this very process, so it must not wait. */
+function handshake(...args: string[]): Promise<string> {
+  return new Promise((resolve) => {
+    const child = execFile('openssl', ['s_client', ...args], { timeout: 8000 }, (_, said) => resolve(said));
+    child.stdin?.end();
+  });
+}
+
+it('shows visitors what they were given, with HSTS, and nothing of the rest', async () => {
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { isDefault: true });
+  const { body: file } = await iris.upload(office.roots.projects, 'Plan.txt', Buffer.from('a plan'));
+  const share = await office.publish(iris, [file.id]);
+  expect(share.link).toMatch(/^https:\/\/files\.saltmarsh\.example\/s\/\w{22}$/);
+  const door = await reach.fromOutside(`/s/${share.token}/door`);
+  expect([door.status, door.headers['strict-transport-security']]).toEqual([200, 'max-age=15552000']);
+  expect(door.text).toContain('Mill Lane drawings');
+  for (const path of ['/api/session', '/sign-in', '/api/docs', '/'])
+    expect((await reach.fromOutside(path)).status).toBe(404);
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'sign-in' });
+  expect((await reach.fromOutside('/api/session')).status).toBe(401);
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'visitors' });
+});
+
+it('under a path prefix the visitor gets page, parts and a cookie that is sent back there, and nothing beside it', async () => {
+  const added = (
+    await iris.ask<AddressRow>('POST', '/api/reach/addresses', {
+      wayIn: 'mapping',
+      scheme: 'https',
+      host: 'files.saltmarsh.example',
+      pathPrefix: '/office/files',
+    })
+  ).body;
+  const { body: file } = await iris.upload(office.roots.projects, 'Under a prefix.txt', Buffer.from('a plan'));
+  const share = await office.publish(iris, [file.id], { addressId: added.id });
+  expect(share.link).toBe(`https://files.saltmarsh.example/office/files/s/${share.token}`);
+  const page = await reach.fromOutside(`/office/files/s/${share.token}`);
+  expect(page.text).not.toMatch(/(src|href)="\//);
+  const script = /src="\.\.(\/assets\/[^"]+\.js)"/.exec(page.text)?.[1];
+  expect((await reach.fromOutside(`/office/files${script}`)).status).toBe(200);
+  const opened = await reach.fromOutside(`/office/files/s/${share.token}/open`, 'files.saltmarsh.example', {
+    password: null,
+  });
+  expect([opened.status, String(opened.headers['set-cookie'])]).toEqual([
+    200,
+    expect.stringContaining(`Path=/office/files/s/${share.token}`),
+  ]);
+  await iris.ask('PATCH', `/api/shares/${share.id}`, { withdrawn: true });
+  expect((await iris.ask('DELETE', `/api/reach/addresses/${added.id}`)).status).toBe(204);
+});
+
+it('serves a certificate that was got by hand, when it fits the address and its key', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'certificate-'));
+  const make = (name: string) => {
+    execFileSync(
+      'openssl',
+      [
+        'req',
+        '-x509',
+        '-newkey',
+        'ec',
+        '-pkeyopt',
+        'ec_paramgen_curve:prime256v1',
+        '-nodes',
+        '-keyout',
+        'key',
+        '-out',
+        'chain',
+        '-subj',
+        '/O=By hand',
+        '-addext',
+        `subjectAltName=DNS:${name}`,
+        '-days',
+        '400',
+      ],
+      { cwd: folder, stdio: 'ignore' },
+    );
+    return { chain: readFileSync(join(folder, 'chain'), 'utf8'), key: readFileSync(join(folder, 'key'), 'utf8') };
+  };
+  const put = (asked: object) => iris.ask('PUT', `/api/reach/addresses/${address.id}/certificate`, asked);
+  const good = make('files.saltmarsh.example');
+  expect((await put(make('other.example'))).body.code).toBe('certificate.other-name');
+  expect((await put({ ...good, key: make('x.example').key })).body.code).toBe('certificate.other-key');
+  expect((await put({ ...good, chain: 'nonsense' })).body.code).toBe('certificate.unreadable');
+  office.clock.at = Date.now();
+  expect((await put(good)).status).toBe(204);
+  await expect(reach.fromOutside('/reach/probe')).rejects.toThrow(/self.signed/i);
+  expect(
+    await handshake('-connect', `127.0.0.1:${office.config.reach.tls?.port}`, '-servername', 'files.saltmarsh.example'),
+  ).toContain('O = By hand');
+  await office.db.query(`DELETE FROM certificate WHERE issuer = 'By hand'`);
+  await reach.remedy('get-certificate');
+  rmSync(folder, { recursive: true });
+}, 30_000);
+
+it('is verified by OpenSSL: the chain up to the root, and nothing older than TLS 1.2 (RFC 8996)', async () => {
+  const folder = mkdtempSync(join(tmpdir(), 'root-'));
+  writeFileSync(join(folder, 'root.pem'), outside.reach.roots[0] ?? '');
+  const { host, port } = outside.publicSide(443);
+  const ask = (...more: string[]) =>
+    handshake(
+      '-connect',
+      `${host}:${port}`,
+      '-servername',
+      'files.saltmarsh.example',
+      '-CAfile',
+      join(folder, 'root.pem'),
+      '-verify_hostname',
+      'files.saltmarsh.example',
+      ...more,
+    );
+  expect(await ask()).toMatch(/Verify return code: 0 \(ok\)/);
+  expect(await ask('-tls1_1', '-cipher', 'DEFAULT@SECLEVEL=0')).toMatch(/Cipher is \(NONE\)/);
+  rmSync(folder, { recursive: true });
+});
+
+it('is chosen by name: a name without a certificate gets no handshake, a certificate for one name does not open another', async () => {
+  await expect(reach.fromOutside('/', 'other.saltmarsh.example')).rejects.toThrow();
+});
+
+it('a new certificate serves from the next handshake on, while connections that stand go on', async () => {
+  const { Agent } = await import('node:https');
+  const agent = new Agent({ keepAlive: true, maxSockets: 1 });
+  const serial = () =>
+    new Promise<string>((resolve, reject) => {
+      request(
+        {
+          ...outside.publicSide(443),
+          agent,
+          servername: 'files.saltmarsh.example',
+          ca: outside.reach.roots,
+          path: '/reach/probe',
+          headers: { host: 'files.saltmarsh.example' },
+        },
+        (res) => {
+          const { serialNumber } = (res.socket as import('node:tls').TLSSocket).getPeerCertificate();
+          res.resume().on('end', () => resolve(serialNumber));
+        },
+      )
+        .on('error', reject)
+        .end();
+    });
+  const before = await serial();
+  await reach.remedy('get-certificate');
+  expect(await serial()).toBe(before);
+  agent.destroy();
+  const fresh = new Agent({ keepAlive: false });
+  const after = await new Promise<string>((resolve, reject) => {
+    request(
+      {
+        ...outside.publicSide(443),
+        agent: fresh,
+        servername: 'files.saltmarsh.example',
+        ca: outside.reach.roots,
+        path: '/reach/probe',
+        headers: { host: 'files.saltmarsh.example' },
+      },
+      (res) => {
+        resolve((res.socket as import('node:tls').TLSSocket).getPeerCertificate().serialNumber);
+        res.resume();
+      },
+    )
+      .on('error', reject)
+      .end();
+  });
+  expect(after).not.toBe(before);
+}, 60_000);

@@ -1,0 +1,83 @@
+import type { AddressRow, AddressSheet } from '@quay/contract';
+import { request } from 'node:https';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { type Client, type TestOffice } from '../_fixtures/office.js';
+import type { Outside } from '../_fixtures/outside.js';
+import { found, openReach, updateKey, type ReachOffice } from '../_fixtures/reach.js';
+import { CONFIG, type Config } from '../platform/config.js';
+
+let reach: ReachOffice;
+let outside: Outside;
+let office: TestOffice;
+let iris: Client;
+let address: AddressRow;
+beforeAll(async () => {
+  reach = await openReach('set up');
+  ({ outside, office, iris, address } = reach);
+  await iris.ask('PUT', '/api/reach/name-servers/public', updateKey(outside, '203.0.113.53'));
+});
+afterAll(() => reach?.close());
+
+it('an address whose own way fails goes through the relay, with no port open; the relay cannot read what passes', async () => {
+  await outside.faults({ 'router.carrierGrade': true });
+  expect((await reach.check()).mark).toBe('fail');
+  const mended = await reach.remedy('use-relay');
+  expect([mended.status, mended.body.detail]).toEqual([200, undefined]);
+  expect(found(mended.body, 'outside', 'name').value).toBe('203.0.113.40');
+  expect(found(mended.body, 'outside', 'page').mark).toBe('ok');
+  expect(found(mended.body, 'outside', 'redirect')).toMatchObject({ mark: 'ok', note: '301' });
+  const world = await outside.state();
+  expect([world.relayed.names, world.mappings]).toEqual([['files.saltmarsh.example'], []]);
+  const { places } = await outside.state();
+  const body = await new Promise<string>((resolve, reject) => {
+    request(
+      {
+        host: '127.0.0.1',
+        port: places.relay.tls,
+        servername: 'files.saltmarsh.example',
+        ca: outside.reach.roots,
+        path: '/reach/probe',
+        headers: { host: 'files.saltmarsh.example' },
+      },
+      (res) => {
+        let text = '';
+        res.on('data', (piece) => (text += String(piece)));
+        res.on('end', () => resolve(text));
+      },
+    )
+      .on('error', reject)
+      .end();
+  });
+  expect(body).toContain('Lockfast Quay');
+}, 30_000);
+
+it('falls back to it by itself, where that was chosen, after two checks that failed', async () => {
+  await outside.faults({});
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping', fallback: 'auto' });
+  await reach.remedy('update-record');
+  await reach.remedy('map-port');
+  await outside.faults({ 'router.firewall': true });
+  office.app.get<Config>(CONFIG).reach.checkEveryMinutes = 10;
+  const wayIn = async () =>
+    (await iris.ask<AddressRow[]>('GET', '/api/reach/addresses')).body.find((a) => a.id === address.id)?.wayIn;
+  for (const expected of ['mapping', 'relay']) {
+    office.clock.advance(700_000);
+    await reach.round();
+    expect(await wayIn()).toBe(expected);
+  }
+  expect((await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body.trouble).toBeNull();
+  await reach.backToday();
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { fallback: 'offer' });
+}, 60_000);
+
+it('a line that breaks comes back by itself', async () => {
+  await outside.faults({ 'router.carrierGrade': true, 'relay.down': true });
+  expect(found(await reach.check(), 'outside', 'page').mark).toBe('not-reached');
+  await outside.faults({});
+  await expect
+    .poll(async () => (await outside.state()).relayed.names, { timeout: 8000 })
+    .toEqual(['files.saltmarsh.example']);
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
+  await reach.remedy('update-record');
+  await expect.poll(async () => (await outside.state()).relayed.names, { timeout: 8000 }).toEqual([]);
+}, 30_000);

@@ -1,0 +1,162 @@
+import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
+import { quotaLeft, roomFault, type Room } from '@quay/core';
+import { randomUUID } from 'node:crypto';
+import { DataSource, type EntityManager } from 'typeorm';
+import { aside } from '../platform/aside.js';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { LOCKS } from '../platform/locks.js';
+import { refusal } from './refusal.js';
+
+/** Room is set aside in steps of this size as bytes come, so that nobody holds what they only announce. */
+const STEP_BYTES = 16 * 1024 * 1024;
+/** A process says this often that it lives, and what it held ends when it has been silent for the longer time. */
+const BEAT_MS = 20_000;
+const SILENT_MS = 90_000;
+
+/** Whose bytes come, and where to. */
+export interface Bringer {
+  personId: string;
+  storeId: string;
+  /** The resumable upload that they belong to; what has been set aside for it stays as long as it does. */
+  uploadId?: string;
+}
+
+/** Room for bytes that are on their way. */
+export interface HeldRoom {
+  /**
+   * Sees to it that there is room for so many bytes from the beginning on.
+   * @param written how many of them are on the disk, so that they are not counted twice
+   * @returns up to where bytes may come before it is asked again
+   * @throws Problem quota.person, quota.store, disk.full
+   */
+  ask: (upTo: number, written: number) => Promise<number>;
+}
+
+/**
+ * Sets room aside for bytes on their way, in the database, so that streams of unknown length, parallel uploads and several
+ * processes together never pass a quota or the reserve of the disk. What is set aside is given back when the work ends in
+ * whatever way; what a process that died held ends by itself.
+ */
+@Injectable()
+export class RoomService implements OnApplicationShutdown {
+  private readonly process = randomUUID();
+  private readonly held = new Set<string>();
+  private beat: NodeJS.Timeout | null = null;
+
+  constructor(
+    private readonly db: DataSource,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  onApplicationShutdown(): void {
+    if (this.beat) clearInterval(this.beat);
+  }
+
+  /** What room there is for somebody's new bytes in a store, with what others are bringing counted in. */
+  async room(by: Bringer, exceptId: string | null = null, m: EntityManager = this.db.manager): Promise<Room> {
+    const [row] = await m.query<Record<'storeQuota' | 'storeUsed' | 'personQuota' | 'personUsed', string | null>[]>(
+      `WITH coming AS (SELECT * FROM room_held WHERE (ends_at IS NULL OR ends_at > now()) AND id IS DISTINCT FROM $3::uuid)
+       SELECT s.quota_bytes AS "storeQuota", s.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE store_id = s.id) AS "storeUsed",
+              p.quota_bytes AS "personQuota", p.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE person_id = p.id) AS "personUsed"
+         FROM store s, person p WHERE s.id = $1 AND p.id = $2`,
+      [by.storeId, by.personId, exceptId],
+    );
+    if (!row) throw new Error(`store ${by.storeId} or person ${by.personId} is not there`);
+    const left = (quota: string | null, used: string | null) =>
+      quotaLeft(quota === null ? null : Number(quota), Number(used));
+    return {
+      storeLeftBytes: left(row.storeQuota, row.storeUsed),
+      personLeftBytes: left(row.personQuota, row.personUsed),
+      diskFreeBytes: await this.diskFree(exceptId, m),
+    };
+  }
+
+  /** Bytes that the disk can take beside its reserve and what others are bringing. */
+  async diskFree(exceptId: string | null = null, m: EntityManager = this.db.manager): Promise<number> {
+    const [row] = await m.query<{ coming: string }[]>(
+      `SELECT coalesce(sum(greatest(held_bytes - written_bytes, 0)), 0) AS coming FROM room_held
+        WHERE (ends_at IS NULL OR ends_at > now()) AND id IS DISTINCT FROM $1::uuid`,
+      [exceptId],
+    );
+    return Math.max(0, (await this.blobs.freeBytes()) - this.config.keepFreeBytes - Number(row?.coming ?? 0));
+  }
+
+  /**
+   * Runs work that brings bytes.
+   * @param totalBytes as announced; null when it is not known: then no more is set aside than has come, and a step
+   * @param from where an upload goes on: what came before is counted already
+   */
+  async whileBringing<T>(
+    by: Bringer,
+    totalBytes: number | null,
+    work: (held: HeldRoom) => Promise<T>,
+    from = 0,
+  ): Promise<T> {
+    const id = by.uploadId ?? randomUUID();
+    let granted = from;
+    const ask = async (upTo: number, written: number): Promise<number> => {
+      if (upTo <= granted) return granted;
+      const ahead = Math.max(upTo, Math.min(granted + STEP_BYTES, totalBytes ?? Infinity));
+      // Near a limit, what is needed now is asked for alone.
+      granted = await this.grow(id, by, ahead, written).catch((error: unknown) => {
+        if (ahead === upTo) throw error;
+        return this.grow(id, by, upTo, written);
+      });
+      return granted;
+    };
+    this.keepAlive(id, by);
+    try {
+      return await work({ ask });
+    } finally {
+      this.held.delete(id);
+      if (by.uploadId) aside(this.settleUpload(by.uploadId), 'what an upload holds could not be counted');
+      else if (granted > from) await this.db.query('DELETE FROM room_held WHERE id = $1', [id]);
+    }
+  }
+
+  /** What dead processes left: rows that nobody speaks for, and what uploads held beyond what has arrived. */
+  async tidy(): Promise<void> {
+    await this.db.query('DELETE FROM room_held h WHERE h.ends_at < now()');
+    await this.db.query(
+      `UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u
+        WHERE u.id = h.upload_id AND h.held_bytes > u.offset_bytes AND u.touched_at < now() - interval '1 hour'`,
+    );
+  }
+
+  /** In turn with all others: what is asked for is compared with what is there and what others hold, then held. */
+  private async grow(id: string, by: Bringer, heldBytes: number, writtenBytes: number): Promise<number> {
+    await this.db.transaction(async (tx) => {
+      await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.room]);
+      const room = await this.room(by, id, tx);
+      // What is written already is not free any more, and was asked for before.
+      const fault = roomFault(heldBytes, { ...room, diskFreeBytes: room.diskFreeBytes + writtenBytes });
+      if (fault) throw refusal(fault, { allowedTypes: [], largestFileBytes: null }, room);
+      await tx.query(
+        `INSERT INTO room_held (id, process, person_id, store_id, upload_id, held_bytes, written_bytes, ends_at)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, CASE WHEN $5::uuid IS NULL THEN now() + $8::int * interval '1 millisecond' END)
+         ON CONFLICT (id) DO UPDATE SET process = $2, store_id = $4, held_bytes = $6, written_bytes = $7`,
+        [id, this.process, by.personId, by.storeId, by.uploadId ?? null, heldBytes, writtenBytes, SILENT_MS],
+      );
+    });
+    return heldBytes;
+  }
+
+  private async settleUpload(uploadId: string): Promise<void> {
+    await this.db.query(
+      'UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u WHERE u.id = $1 AND h.upload_id = u.id',
+      [uploadId],
+    );
+  }
+
+  private keepAlive(id: string, by: Bringer): void {
+    if (by.uploadId) return;
+    this.held.add(id);
+    this.beat ??= setInterval(() => {
+      if (this.held.size === 0) return;
+      const ends = `UPDATE room_held SET ends_at = now() + $2::int * interval '1 millisecond' WHERE process = $1 AND upload_id IS NULL`;
+      aside(this.db.query(ends, [this.process, SILENT_MS]), 'what is set aside could not be kept');
+    }, BEAT_MS).unref();
+  }
+}

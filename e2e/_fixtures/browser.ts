@@ -67,7 +67,7 @@ export class Person {
     await this.page.type(selector, text);
   }
 
-  /** Presses the button, link or row that bears these words, once it can be pressed. */
+  /** Presses the button, link or row that bears these words, once it can be pressed and stands still. */
   async press(words: string, within = 'body'): Promise<void> {
     const found = await this.page
       .waitForFunction(
@@ -89,7 +89,7 @@ export class Person {
       .catch(async () => {
         throw new Error(`there is no "${words}" to press in ${within}: ${(await this.text(within)).slice(0, 600)}`);
       });
-    await (found as ElementHandle<HTMLElement>).click();
+    await (found as ElementHandle<HTMLElement>).asLocator().setTimeout(8000).click();
   }
 
   /** Waits until the page, or a part of it, says this. */
@@ -103,7 +103,8 @@ export class Person {
         words,
       )
       .catch(async () => {
-        throw new Error(`"${words}" is not to be seen in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
+        const there = (await this.text(selector)) || `nothing, on a page that says ${await this.text('body')}`;
+        throw new Error(`"${words}" is not to be seen in ${selector}: ${there.slice(0, 1500)}`);
       });
   }
 

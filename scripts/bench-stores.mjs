@@ -162,16 +162,13 @@ async function thumbnails({ quay, work, root, report }) {
     await quay.json('PUT', `/api/folders/${id}/files?name=p${i}.jpg`, bytes);
   const { items } = JSON.parse((await ask(quay, 'GET', `/api/folders/${id}`)).text);
   const began = performance.now();
-  const left = new Set(items.map((i) => i.id));
+  const isMade = async (one) => (await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF');
   // Some have been made while the later ones were uploaded: those are not counted.
-  for (const one of [...left])
-    if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
-  const asked = left.size;
-  while (left.size > 0) {
-    for (const one of [...left])
-      if ((await ask(quay, 'GET', `/api/files/${one}/thumb`)).text.startsWith('RIFF')) left.delete(one);
-    await new Promise((resolve) => setTimeout(resolve, 30));
-  }
+  const left = [];
+  for (const { id: one } of items) if (!(await isMade(one))) left.push(one);
+  const asked = left.length;
+  // One question at a time: asking for all of them all the time would take a core from making them.
+  for (const one of left) while (!(await isMade(one))) await new Promise((resolve) => setTimeout(resolve, 50));
   const ours = asked / ((performance.now() - began) / 1000);
   const folder = join(work, 'bare');
   mkdirSync(folder);

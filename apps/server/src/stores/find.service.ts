@@ -1,10 +1,10 @@
 import { Injectable } from '@nestjs/common';
 import { nameKey, storeLevel } from '@quay/core';
-import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem, type PathPart } from '@quay/contract';
+import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { ITEM_COLUMNS, ITEM_JOINS, storeAccess } from './stores.queries.js';
+import { ITEM_COLUMNS, itemFrom, storeAccess, type ItemRow } from './stores.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
@@ -90,21 +90,17 @@ export class FindService {
     const rows = await this.db.transaction(async (tx) => {
       // Of a common word the planner would read the whole table until it has enough; the index finds them at once.
       await tx.query('SET LOCAL enable_seqscan = off');
-      return tx.query<(FoundItem & { path: PathPart[] })[]>(
+      return tx.query<ItemRow<FoundItem>[]>(
         `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
          SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height FROM found f JOIN node n ON n.id = f.id
          UNION ALL SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
        ), place AS (
          SELECT origin, bool_and(trashed_at IS NULL) AS live, json_agg(json_build_object('id', id, 'name', name) ORDER BY height DESC) FILTER (WHERE height > 0) AS path FROM up GROUP BY origin
-       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ${ITEM_JOINS} ORDER BY f.rank`,
+       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ORDER BY f.rank`,
         bound,
       );
     });
-    const items = rows.map((r) => ({
-      ...r,
-      sizeBytes: Number(r.sizeBytes),
-      itemCount: r.itemCount === null ? null : Number(r.itemCount),
-    }));
+    const items = rows.map((row) => itemFrom<FoundItem>(row));
     return text
       ? items
           .map((item) => ({ item, rank: rankOf(nameKey(item.name), text) }))

@@ -9,6 +9,7 @@ import { Problem } from '../problems/problem.js';
 import { PACE, type Pace } from '../pace.js';
 import type { AskRoom, BlobStore, OpenBlob, StagedBlob, StoredBlob, Stretch } from './blob-store.js';
 import { DiskParts } from './disk-parts.js';
+import { flusher } from './flusher.js';
 import { Gatherer, type Gathered } from './gatherer.js';
 import { freshPouring, pour } from './pour.js';
 
@@ -48,7 +49,9 @@ export class DiskBlobStore implements BlobStore {
     const discard = () => unlink(key).catch(() => undefined);
     try {
       const state = freshPouring();
-      const { whole, slow } = await pour(stream, file, state, { ask, pace: this.pace });
+      const flushing = flush ? flusher(file, 0) : null;
+      const terms = { each: flushing?.look, ask, pace: this.pace };
+      const { whole, slow } = await pour(stream, file, state, terms).finally(() => flushing?.settled());
       if (slow) throw tooSlow();
       if (!whole || (expectedBytes !== null && state.position !== expectedBytes))
         throw new Problem(

@@ -4,10 +4,9 @@ import type { Readable } from 'node:stream';
 import { Problem } from '../problems/problem.js';
 import { PACE, type Pace } from '../pace.js';
 import type { AskRoom, BlobParts, StagedBlob } from './blob-store.js';
+import { flusher } from './flusher.js';
 import { freshPouring, pour, take, type Pouring } from './pour.js';
 
-/** How much may arrive before it is flushed and counted as safe. */
-const FLUSH_EVERY_BYTES = 64 * 1024 * 1024;
 const READ_BYTES = 1024 * 1024;
 /** Parts whose hashes are remembered at the most. */
 const STATES_MOST = 1000;
@@ -135,28 +134,4 @@ export class DiskParts implements BlobParts {
   private path(id: string): string {
     return join(this.folder, PREFIX + id);
   }
-}
-
-/** Flushes from time to time without holding up what arrives; one flush at a time. */
-function flusher(
-  file: FileHandle,
-  from: number,
-  flushedTo: (offset: number) => Promise<void>,
-): { look: (written: number) => void; settled: () => Promise<void> } {
-  let flushed = from;
-  let running: Promise<void> | null = null;
-  const flush = async (written: number) => {
-    await file.datasync();
-    await flushedTo(written);
-    flushed = written;
-  };
-  return {
-    look: (written) => {
-      if (running || written - flushed < FLUSH_EVERY_BYTES) return;
-      running = flush(written)
-        .catch(() => undefined)
-        .finally(() => (running = null));
-    },
-    settled: async () => running ?? undefined,
-  };
 }

@@ -5,9 +5,9 @@ import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, describe, expect, it } from 'vitest';
+import { freePort } from '../apps/server/src/_fixtures/free-port.js';
 
 const root = resolve(import.meta.dirname, '..');
-const { freePort } = (await import(join(root, 'scripts/lib/test-database.mjs'))) as { freePort: () => Promise<number> };
 const { answers } = (await import(join(root, 'scripts/lib/postgres.mjs'))) as {
   answers: (port: number) => Promise<boolean>;
 };

@@ -1,18 +1,25 @@
 // A PostgreSQL server for one run of the tests: started before the first, ended after the last.
+import { randomInt } from 'node:crypto';
 import { mkdirSync } from 'node:fs';
 import { createServer } from 'node:net';
 import { join } from 'node:path';
 import { requirePrograms, VAR } from './install.mjs';
 import { startPostgres } from './postgres.mjs';
 
+/** Linux gives ports from 32768 on to outgoing connections (ip(7), ip_local_port_range): one of those may be taken at any moment. */
+const [LOWEST, HIGHEST] = [10_000, 32_000];
+
+/** A port that nothing listens on. */
 export function freePort() {
-  return new Promise((resolve, reject) => {
+  return new Promise((resolve) => {
     const probe = createServer();
-    probe.once('error', reject);
-    probe.listen(0, '127.0.0.1', () => {
+    const look = () => probe.listen(randomInt(LOWEST, HIGHEST), '127.0.0.1');
+    probe.on('error', look);
+    probe.once('listening', () => {
       const { port } = probe.address();
       probe.close(() => resolve(port));
     });
+    look();
   });
 }
 

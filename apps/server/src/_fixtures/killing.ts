@@ -9,11 +9,8 @@ import { ENTITIES } from '../app.module.js';
 import { checkInvariants } from '../check/invariants.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { dataSourceOptions } from '../platform/database/database.js';
+import { freePort } from './free-port.js';
 import { Client, freshDatabase, openOffice, PASSWORDS } from './office.js';
-
-const { freePort } = (await import(resolve(import.meta.dirname, '../../../../scripts/lib/test-database.mjs'))) as {
-  freePort: () => Promise<number>;
-};
 
 /** The compiled server as a process of its own, when it serves. */
 export async function startServer(env: NodeJS.ProcessEnv): Promise<ChildProcess> {

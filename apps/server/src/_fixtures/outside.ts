@@ -1,10 +1,10 @@
 import { fork, type ChildProcess } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { createServer, type AddressInfo } from 'node:net';
 import { resolve } from 'node:path';
 import type { ReachConfig } from '../platform/config.js';
 import { NO_REACH } from '../platform/config.js';
 import type { Wiring } from '../platform/dialler.js';
+import { freePort } from './free-port.js';
 
 /** The outside world as a program of its own, and how a server stands in it. */
 export interface Outside {
@@ -102,14 +102,5 @@ function ready(child: ChildProcess): Promise<void> {
       message.ready ? done() : failed(new Error(message.failed)),
     );
     child.once('exit', (code) => failed(new Error(`the outside world ended (${code})`)));
-  });
-}
-
-function freePort(): Promise<number> {
-  return new Promise((done) => {
-    const server = createServer().listen(0, '127.0.0.1', () => {
-      const { port } = server.address() as AddressInfo;
-      server.close(() => done(port));
-    });
   });
 }

@@ -1,6 +1,7 @@
 import type { AddressRow, ReachCheck, VantageResult } from '@quay/contract';
 import type { Stage, StageResult, Vantage } from '@quay/core';
-import { request } from 'node:https';
+import { request, type Agent } from 'node:https';
+import type { TLSSocket } from 'node:tls';
 import { UpkeepService } from '../reach/upkeep.service.js';
 import { Doors } from '../reach/doors.js';
 import { openOffice, type Answer, type Client, type TestOffice } from './office.js';
@@ -25,6 +26,8 @@ export interface FromOutside {
   status: number;
   headers: Record<string, unknown>;
   text: string;
+  /** Of the certificate that was shown. */
+  serialNumber: string;
 }
 
 export const HOST = 'files.saltmarsh.example';
@@ -61,7 +64,7 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
       office.clock.at = Date.now();
       await office.db.query('DELETE FROM reach_check WHERE at > $1', [office.clock.date()]);
     },
-    fromOutside: (path, host = HOST, body = null) => askFrom(outside, path, host, body),
+    fromOutside: (path, host, body) => askAt(outside, outside.publicSide(443), path, { host, body }),
     close: async () => {
       await doors.close();
       await office.close();
@@ -87,13 +90,18 @@ export const updateKey = (outside: Outside, address: '203.0.113.53' | '192.168.4
   secret: outside.updateSecret,
 });
 
-/** A request through the router's public side, as a stranger makes it. */
-function askFrom(outside: Outside, path: string, host: string, body: object | null): Promise<FromOutside> {
+/** A request over HTTPS to a place of the outside world, as a stranger makes it: a body is posted. */
+export function askAt(
+  outside: Outside,
+  place: { host: string; port: number },
+  path: string,
+  { host = HOST, body = null, agent = false }: { host?: string; body?: object | null; agent?: Agent | false } = {},
+): Promise<FromOutside> {
   return new Promise((resolve, reject) => {
     request(
       {
-        ...outside.publicSide(443),
-        agent: false,
+        ...place,
+        agent,
         servername: host,
         ca: outside.reach.roots,
         path,
@@ -101,9 +109,10 @@ function askFrom(outside: Outside, path: string, host: string, body: object | nu
         headers: { host, ...(body && { 'content-type': 'application/json' }) },
       },
       (res) => {
+        const { serialNumber } = (res.socket as TLSSocket).getPeerCertificate();
         let text = '';
         res.on('data', (piece) => (text += String(piece)));
-        res.on('end', () => resolve({ status: res.statusCode ?? 0, headers: res.headers, text }));
+        res.on('end', () => resolve({ status: res.statusCode ?? 0, headers: res.headers, text, serialNumber }));
       },
     )
       .on('error', reject)

@@ -10,6 +10,7 @@ import { afterAll, describe, expect, it } from 'vitest';
 import { NO_REACH } from './config.js';
 import { Doors } from '../reach/doors.js';
 import { officeForServers, startServer } from '../_fixtures/killing.js';
+import { freePort } from '../_fixtures/free-port.js';
 import { Client, openOffice, PASSWORDS } from '../_fixtures/office.js';
 import { loggablePath } from './log/request-log.js';
 import { hashPassword, passwordMatches } from './passwords.js';
@@ -23,7 +24,6 @@ const scripts = resolve(import.meta.dirname, '../../../../scripts/lib');
 const { startPostgres } = (await import(join(scripts, 'postgres.mjs'))) as {
   startPostgres: (folder: string, port: number, options: object) => Promise<Server>;
 };
-const { freePort } = (await import(join(scripts, 'test-database.mjs'))) as { freePort: () => Promise<number> };
 const { VAR } = (await import(join(scripts, 'install.mjs'))) as { VAR: string };
 
 describe('passwords', () => {

@@ -1,19 +1,11 @@
 import type { AddressRow } from '@quay/contract';
-import { afterAll, beforeAll, expect, it } from 'vitest';
-import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
-import type { Outside } from '../_fixtures/outside.js';
-import { openReach, type ReachOffice } from '../_fixtures/reach.js';
+import { afterAll, expect, it } from 'vitest';
+import { openOffice } from '../_fixtures/office.js';
+import { openReach } from '../_fixtures/reach.js';
 
-let reach: ReachOffice;
-let outside: Outside;
-let office: TestOffice;
-let iris: Client;
-let address: AddressRow;
-beforeAll(async () => {
-  reach = await openReach('set up');
-  ({ outside, office, iris, address } = reach);
-});
-afterAll(() => reach?.close());
+const reach = await openReach('set up');
+const { outside, office, iris, address } = reach;
+afterAll(() => reach.close());
 
 it('a proxy that was named is believed where a visitor comes from, and nobody else is', async () => {
   const { reach } = outside;

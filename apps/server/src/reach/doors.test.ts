@@ -24,7 +24,6 @@ beforeAll(async () => {
   const door = { host: '127.0.0.1', port: 0 };
   // A proxy that is named may say where somebody comes from: so the tests can come from anywhere.
   office = await openOffice({ reach: { ...NO_REACH, tls: door, plain: door, trustedProxies: ['127.0.0.1'] } });
-  office.clock.at = Date.now();
   for (const [host, uses, wayIn] of [
     [FILES, 'visitors', 'mapping'],
     [DESK, 'sign-in', 'mapping'],
@@ -58,6 +57,8 @@ beforeAll(async () => {
     );
     await office.app.get(CertificatesService).keep(host, readFileSync(cert, 'utf8'), readFileSync(key, 'utf8'));
   }
+  // Not before the certificates are valid.
+  office.clock.at = Date.now();
   doors = await Doors.open(office.app, office.config);
 });
 afterAll(async () => {

@@ -1,19 +1,10 @@
-import type { AddressRow, AddressSheet } from '@quay/contract';
-import { afterAll, beforeAll, expect, it } from 'vitest';
-import { type Client, type TestOffice } from '../_fixtures/office.js';
-import type { Outside } from '../_fixtures/outside.js';
-import { found, openReach, updateKey, type ReachOffice } from '../_fixtures/reach.js';
+import type { AddressSheet } from '@quay/contract';
+import { afterAll, expect, it } from 'vitest';
+import { found, openReach, updateKey } from '../_fixtures/reach.js';
 
-let reach: ReachOffice;
-let outside: Outside;
-let office: TestOffice;
-let iris: Client;
-let address: AddressRow;
-beforeAll(async () => {
-  reach = await openReach('set up');
-  ({ outside, office, iris, address } = reach);
-});
-afterAll(() => reach?.close());
+const reach = await openReach('set up');
+const { outside, office, iris, address } = reach;
+afterAll(() => reach.close());
 
 it('a router without loopback stops the guest Wi-Fi; a record of its own lets it in', async () => {
   await outside.faults({ 'router.noLoopback': true });

@@ -1,18 +1,10 @@
-import type { AddressRow, AddressSheet } from '@quay/contract';
-import { afterAll, beforeAll, expect, it } from 'vitest';
-import { type Client } from '../_fixtures/office.js';
-import type { Outside } from '../_fixtures/outside.js';
-import { found, openReach, type ReachOffice } from '../_fixtures/reach.js';
+import type { AddressSheet } from '@quay/contract';
+import { afterAll, expect, it } from 'vitest';
+import { found, openReach } from '../_fixtures/reach.js';
 
-let reach: ReachOffice;
-let outside: Outside;
-let iris: Client;
-let address: AddressRow;
-beforeAll(async () => {
-  reach = await openReach('added');
-  ({ outside, iris, address } = reach);
-});
-afterAll(() => reach?.close());
+const reach = await openReach('added');
+const { outside, iris, address } = reach;
+afterAll(() => reach.close());
 
 it('an address is added and checked from every vantage: nothing is mapped yet', async () => {
   expect(address.text).toBe('https://files.saltmarsh.example');

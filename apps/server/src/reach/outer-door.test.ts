@@ -1,24 +1,15 @@
 import type { AddressRow } from '@quay/contract';
 import { execFile, execFileSync } from 'node:child_process';
 import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
-import { request } from 'node:https';
+import { Agent } from 'node:https';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { afterAll, beforeAll, expect, it } from 'vitest';
-import { type Client, type TestOffice } from '../_fixtures/office.js';
-import type { Outside } from '../_fixtures/outside.js';
-import { openReach, type ReachOffice } from '../_fixtures/reach.js';
+import { afterAll, expect, it } from 'vitest';
+import { askAt, openReach } from '../_fixtures/reach.js';
 
-let reach: ReachOffice;
-let outside: Outside;
-let office: TestOffice;
-let iris: Client;
-let address: AddressRow;
-beforeAll(async () => {
-  reach = await openReach('set up');
-  ({ outside, office, iris, address } = reach);
-});
-afterAll(() => reach?.close());
+const reach = await openReach('set up');
+const { outside, office, iris, address } = reach;
+afterAll(() => reach.close());
 
 /** What OpenSSL's client says of a handshake. The door is in this very process, so it must not wait. */
 function handshake(...args: string[]): Promise<string> {
@@ -140,49 +131,12 @@ it('is chosen by name: a name without a certificate gets no handshake, a certifi
 });
 
 it('a new certificate serves from the next handshake on, while connections that stand go on', async () => {
-  const { Agent } = await import('node:https');
   const agent = new Agent({ keepAlive: true, maxSockets: 1 });
-  const serial = () =>
-    new Promise<string>((resolve, reject) => {
-      request(
-        {
-          ...outside.publicSide(443),
-          agent,
-          servername: 'files.saltmarsh.example',
-          ca: outside.reach.roots,
-          path: '/reach/probe',
-          headers: { host: 'files.saltmarsh.example' },
-        },
-        (res) => {
-          const { serialNumber } = (res.socket as import('node:tls').TLSSocket).getPeerCertificate();
-          res.resume().on('end', () => resolve(serialNumber));
-        },
-      )
-        .on('error', reject)
-        .end();
-    });
-  const before = await serial();
+  const serial = async (of: Agent) =>
+    (await askAt(outside, outside.publicSide(443), '/reach/probe', { agent: of })).serialNumber;
+  const before = await serial(agent);
   await reach.remedy('get-certificate');
-  expect(await serial()).toBe(before);
+  expect(await serial(agent)).toBe(before);
   agent.destroy();
-  const fresh = new Agent({ keepAlive: false });
-  const after = await new Promise<string>((resolve, reject) => {
-    request(
-      {
-        ...outside.publicSide(443),
-        agent: fresh,
-        servername: 'files.saltmarsh.example',
-        ca: outside.reach.roots,
-        path: '/reach/probe',
-        headers: { host: 'files.saltmarsh.example' },
-      },
-      (res) => {
-        resolve((res.socket as import('node:tls').TLSSocket).getPeerCertificate().serialNumber);
-        res.resume();
-      },
-    )
-      .on('error', reject)
-      .end();
-  });
-  expect(after).not.toBe(before);
+  expect(await serial(new Agent({ keepAlive: false }))).not.toBe(before);
 }, 60_000);

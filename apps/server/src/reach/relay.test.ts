@@ -1,22 +1,12 @@
 import type { AddressRow, AddressSheet } from '@quay/contract';
-import { request } from 'node:https';
-import { afterAll, beforeAll, expect, it } from 'vitest';
-import { type Client, type TestOffice } from '../_fixtures/office.js';
-import type { Outside } from '../_fixtures/outside.js';
-import { found, openReach, updateKey, type ReachOffice } from '../_fixtures/reach.js';
+import { afterAll, expect, it } from 'vitest';
+import { askAt, found, openReach, updateKey } from '../_fixtures/reach.js';
 import { CONFIG, type Config } from '../platform/config.js';
 
-let reach: ReachOffice;
-let outside: Outside;
-let office: TestOffice;
-let iris: Client;
-let address: AddressRow;
-beforeAll(async () => {
-  reach = await openReach('set up');
-  ({ outside, office, iris, address } = reach);
-  await iris.ask('PUT', '/api/reach/name-servers/public', updateKey(outside, '203.0.113.53'));
-});
-afterAll(() => reach?.close());
+const reach = await openReach('set up');
+const { outside, office, iris, address } = reach;
+await iris.ask('PUT', '/api/reach/name-servers/public', updateKey(outside, '203.0.113.53'));
+afterAll(() => reach.close());
 
 it('an address whose own way fails goes through the relay, with no port open; the relay cannot read what passes', async () => {
   await outside.faults({ 'router.carrierGrade': true });
@@ -28,27 +18,8 @@ it('an address whose own way fails goes through the relay, with no port open; th
   expect(found(mended.body, 'outside', 'redirect')).toMatchObject({ mark: 'ok', note: '301' });
   const world = await outside.state();
   expect([world.relayed.names, world.mappings]).toEqual([['files.saltmarsh.example'], []]);
-  const { places } = await outside.state();
-  const body = await new Promise<string>((resolve, reject) => {
-    request(
-      {
-        host: '127.0.0.1',
-        port: places.relay.tls,
-        servername: 'files.saltmarsh.example',
-        ca: outside.reach.roots,
-        path: '/reach/probe',
-        headers: { host: 'files.saltmarsh.example' },
-      },
-      (res) => {
-        let text = '';
-        res.on('data', (piece) => (text += String(piece)));
-        res.on('end', () => resolve(text));
-      },
-    )
-      .on('error', reject)
-      .end();
-  });
-  expect(body).toContain('Lockfast Quay');
+  const relay = { host: '127.0.0.1', port: (await outside.state()).places.relay.tls };
+  expect((await askAt(outside, relay, '/reach/probe')).text).toContain('Lockfast Quay');
 }, 30_000);
 
 it('falls back to it by itself, where that was chosen, after two checks that failed', async () => {

@@ -1,10 +1,10 @@
 import { execFile, spawn, type ChildProcess } from 'node:child_process';
-import { mkdtempSync, rmSync } from 'node:fs';
+import { mkdtempSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import { promisify } from 'node:util';
-import { afterAll, describe, expect, it } from 'vitest';
+import { afterAll, describe, expect, it, vi } from 'vitest';
 import { freePort } from '../apps/server/src/_fixtures/free-port.js';
 
 const root = resolve(import.meta.dirname, '..');
@@ -28,15 +28,20 @@ async function freeBase(): Promise<number> {
   }
 }
 
-async function started(port: number): Promise<ChildProcess> {
-  const child = spawn(join(root, 'quay'), ['start', '--port', String(port)], {
+/** Resolves once the program says these words. */
+function says(child: ChildProcess, words: string): Promise<void> {
+  return new Promise((done, failed) => {
+    child.stdout?.on('data', (piece: Buffer) => piece.toString().includes(words) && done());
+    child.once('exit', (code) => failed(new Error(`it ended with ${code}`)));
+  });
+}
+
+async function started(port: number, command: 'start' | 'dev' = 'start'): Promise<ChildProcess> {
+  const child = spawn(join(root, 'quay'), [command, '--port', String(port)], {
     env: { ...process.env, QUAY_VAR: office },
     stdio: ['ignore', 'pipe', 'inherit'],
   });
-  await new Promise<void>((done, failed) => {
-    child.stdout?.on('data', (piece: Buffer) => piece.toString().includes('serves at') && done());
-    child.once('exit', (code) => failed(new Error(`it ended with ${code}`)));
-  });
+  await says(child, command === 'dev' ? 'Ctrl C ends everything' : 'serves at');
   return child;
 }
 
@@ -93,4 +98,20 @@ describe('./quay', () => {
     child.kill(signal);
     expect(await silent(base)).toBe(true);
   });
+  it('dev shows the web application as it is written, and starts the server anew when a source of it changes', async () => {
+    // Without the demo, which takes a minute to load.
+    writeFileSync(join(office, 'demo-loaded'), '');
+    const base = await freeBase();
+    const child = await started(base, 'dev');
+    const web = `http://127.0.0.1:${base + 6}`;
+    await vi.waitFor(async () => expect(await (await fetch(web)).text()).toContain('/@vite/client'), 20_000);
+    expect((await fetch(`${web}/api/session`)).status).toBe(401);
+    const anew = says(child, 'The server has started anew');
+    const now = new Date();
+    utimesSync(join(root, 'apps/server/src/main.ts'), now, now);
+    await anew;
+    expect((await fetch(`${web}/api/session`)).status).toBe(401);
+    child.kill('SIGINT');
+    expect([await silent(base), await answers(base + 6)]).toEqual([true, false]);
+  }, 90_000);
 });

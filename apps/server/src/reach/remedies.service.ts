@@ -1,14 +1,15 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, RemedyAct } from '@quay/contract';
-import { addressText, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
+import { addressText, dayInWords, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { LedgerBody } from '@quay/core';
 import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
+import { Office } from '../platform/office.js';
 import { Problem } from '../platform/problems/problem.js';
-import { CertificatesService } from './certificates.service.js';
+import { CertificatesService, type KeptCertificate } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
@@ -34,6 +35,7 @@ export class RemediesService {
     private readonly exposure: ExposureService,
     private readonly events: Events,
     private readonly ledger: LedgerService,
+    private readonly office: Office,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -153,23 +155,26 @@ export class RemediesService {
 
   async getCertificate(actor: Actor, address: AddressRecord): Promise<void> {
     const kept = await this.certificates.obtain(address.host);
-    await this.told(actor, address, 'certificate', {
-      kind: 'reach.certificate',
-      detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) },
-    });
+    await this.tellCertificate(actor, address, kept);
   }
 
   /** Serves a certificate that was got by hand from the next handshake on; it is not renewed by the program. */
   async ownCertificate(actor: Actor, address: AddressRecord, chain: string, key: string): Promise<void> {
     const kept = await this.certificates.take(address.host, chain, key);
-    await this.told(
-      actor,
-      address,
-      'certificate',
-      { kind: 'reach.certificate', detail: { host: address.host, until: kept.notAfter.toISOString().slice(0, 10) } },
-      'hand',
-    );
+    await this.tellCertificate(actor, address, kept, 'hand');
     this.checks.checkAside(address.id, 'change');
+  }
+
+  private async tellCertificate(
+    actor: Actor,
+    address: AddressRecord,
+    { notAfter }: KeptCertificate,
+    by: 'program' | 'hand' = 'program',
+  ): Promise<void> {
+    const { zone } = await this.office.settings();
+    const until = dayInWords(notAfter.getTime(), this.clock.now(), zone);
+    const entry = { kind: 'reach.certificate', detail: { host: address.host, until } };
+    await this.told(actor, address, 'certificate', entry, by);
   }
 
   /** Reaches an address through the relay from now on; where the name server can be told, the name follows. */

@@ -77,7 +77,9 @@ export function ReachPlan() {
             <tr>
               <th scope="col">Way in</th>
               <th scope="col">For outsiders</th>
-              <th scope="col">100 MB take</th>
+              <th scope="col" className="text-nowrap">
+                100 MB take
+              </th>
               <th scope="col">Depends on</th>
               <th scope="col">Opens</th>
               <th scope="col">Upkeep</th>

@@ -11,6 +11,7 @@ import { sessionSecret } from './people/signed-in.guard.js';
 import type { Who } from './people/who.js';
 import { declaredRoutes, type Allowed } from './platform/for.js';
 import { hashPassword } from './platform/passwords.js';
+import { grantOn } from './_fixtures/grants.js';
 
 // Every route of the running router, asked as everybody: who it is for is declared beside it (platform/for.ts).
 
@@ -50,10 +51,8 @@ function withCookie(cookie: string): Client {
   return client;
 }
 
-let storeId = '';
 async function commonStore(): Promise<string> {
   const [store, top] = [randomUUID(), randomUUID()];
-  storeId = store;
   await office.db.query(`INSERT INTO store (id, kind, name, created_at) VALUES ($1, 'common', 'Matrix', now())`, [
     store,
   ]);
@@ -70,13 +69,7 @@ async function person(name: string, level: AccessLevel | null): Promise<Client> 
     `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', 'staff', $3, now())`,
     [id, name, await hashPassword('weir-lantern-copper-tide')],
   );
-  if (level)
-    await office.db.query('INSERT INTO store_grant (id, store_id, person_id, level) VALUES ($1, $2, $3, $4)', [
-      randomUUID(),
-      storeId,
-      id,
-      level,
-    ]);
+  if (level) await grantOn(office.db, root, id, level);
   const client = office.client();
   await client.ask('POST', '/api/session', { signInName: name, password: 'weir-lantern-copper-tide' });
   return client;

@@ -1,7 +1,7 @@
 import 'reflect-metadata';
 import type { NestExpressApplication } from '@nestjs/platform-express';
 import { Test } from '@nestjs/testing';
-import { nameKey, type AccessLevel } from '@quay/core';
+import { nameKey } from '@quay/core';
 import type { ShareSheet, UploadAnswer } from '@quay/contract';
 import { createHash, randomBytes, randomUUID } from 'node:crypto';
 import { mkdtempSync, readdirSync, rmSync } from 'node:fs';
@@ -22,6 +22,7 @@ import { SCHEMAS } from '../platform/database/migrations.js';
 import { PACE } from '../platform/pace.js';
 import { hashPassword } from '../platform/passwords.js';
 import { dress } from '../web.js';
+import { grantOn } from './grants.js';
 
 declare module 'vitest' {
   interface ProvidedContext {
@@ -309,13 +310,6 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
     roots[key] = root;
     return store;
   };
-  const grant = (store: string, person: string | null, level: AccessLevel) =>
-    db.query('INSERT INTO store_grant (id, store_id, person_id, level) VALUES ($1, $2, $3, $4)', [
-      randomUUID(),
-      store,
-      person,
-      level,
-    ]);
   const people = {} as Record<Name, string>;
   for (const [name, password] of Object.entries(PASSWORDS) as [Name, string][]) {
     people[name] = randomUUID();
@@ -334,7 +328,9 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
     );
     await addStore(name, 'home', name, people[name]);
   }
-  await grant(await addStore('projects', 'common', 'Projects', null), null, 'edit');
-  await grant(await addStore('partners', 'common', 'Partners', null), people.tomas, 'view');
+  await addStore('projects', 'common', 'Projects', null);
+  await grantOn(db, roots.projects, null, 'edit');
+  await addStore('partners', 'common', 'Partners', null);
+  await grantOn(db, roots.partners, people.tomas, 'view');
   return roots;
 }

@@ -45,7 +45,7 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     "the present end of an item's past is how it is",
-    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.store_id, t.name, t.version_id, t.trashed) IS DISTINCT FROM (n.parent_id, n.store_id, n.name, n.version_id, n.trashed_at IS NOT NULL))`,
+    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.store_id, t.name, t.version_id, t.trashed, t.inherits, t.others_rule) IS DISTINCT FROM (n.parent_id, n.store_id, n.name, n.version_id, n.trashed_at IS NOT NULL, n.inherits, n.others_rule))`,
   ],
   [
     'the past of an item has no gaps and does not overlap',
@@ -54,6 +54,29 @@ const QUERIES: [rule: string, sql: string][] = [
   [
     'what was removed for good is not in the present',
     `SELECT n.id::text AS what FROM node n JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NOT NULL`,
+  ],
+  [
+    'a folder has the nearest root at or above it',
+    `WITH RECURSIVE marked AS (
+       SELECT n.id, n.parent_id, access_is_root(n.id) AS is_root FROM node n WHERE n.kind = 'folder'
+     ), down AS (
+       SELECT id, id AS root FROM marked WHERE parent_id IS NULL
+       UNION ALL SELECT m.id, CASE WHEN m.is_root THEN m.id ELSE down.root END FROM down JOIN marked m ON m.parent_id = down.id
+     ) SELECT d.id::text AS what FROM down d LEFT JOIN folder_access a ON a.folder_id = d.id LEFT JOIN access_root r ON r.id = a.root
+        WHERE r.folder_id IS DISTINCT FROM d.root`,
+  ],
+  [
+    'a root is one: something stands there that access depends on',
+    'SELECT folder_id::text AS what FROM access_root WHERE NOT access_is_root(folder_id)',
+  ],
+  [
+    "the present end of a person's past is how they are",
+    `SELECT p.name AS what FROM person p LEFT JOIN person_past t ON t.person_id = p.id AND t.until IS NULL
+      WHERE (t.role, t.usable) IS DISTINCT FROM (p.role, p.disabled_at IS NULL)`,
+  ],
+  [
+    "a home's owner is remembered",
+    `SELECT s.name AS what FROM store s LEFT JOIN home_owner o ON o.store_id = s.id AND o.until IS NULL WHERE o.person_id IS DISTINCT FROM s.owner_id`,
   ],
   [
     'an upload that has ended refers to a file',
@@ -73,6 +96,14 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
 ];
 
+/** What must hold within the database alone; at most twenty that break each rule. */
+export async function checkRows(db: DataSource): Promise<Violation[]> {
+  const violations: Violation[] = [];
+  for (const [rule, sql] of QUERIES)
+    for (const { what } of await db.query<{ what: string }[]>(`${sql} LIMIT 20`)) violations.push({ rule, what });
+  return violations;
+}
+
 /**
  * Checks everything that must hold between the tables, the ledger and the disk. Reads only.
  * @param deep also reads every blob and compares it with its name
@@ -82,9 +113,7 @@ export async function checkInvariants(
   blobs: BlobStore,
   deep: boolean,
 ): Promise<{ violations: Violation[]; counts: Record<string, number>; strays: number }> {
-  const violations: Violation[] = [];
-  for (const [rule, sql] of QUERIES)
-    for (const { what } of await db.query<{ what: string }[]>(`${sql} LIMIT 20`)) violations.push({ rule, what });
+  const violations = await checkRows(db);
   for (const { id, name, name_key } of await db.query<{ id: string; name: string; name_key: string }[]>(
     'SELECT id, name, name_key FROM node',
   ))

@@ -45,7 +45,7 @@ describe('the demo office', () => {
     expect((entries.at(-1) as LedgerEntry).at.getTime()).toBeLessThanOrEqual(NOW);
   });
   it('has shares in every state, at any hour of any day it may be loaded', async () => {
-    const shares = await loadShares(db.manager, {});
+    const shares = await loadShares(db.manager, new Date(NOW), {});
     const states = shares.map((s) => shareState(factsOf(s), NOW));
     for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[])
       expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);

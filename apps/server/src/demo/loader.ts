@@ -114,7 +114,11 @@ async function loadPeople(l: Loading): Promise<void> {
   const groups = new Map<string, string>();
   for (const name of GROUPS) {
     groups.set(name, l.random.uuid(l.now - 120 * DAY_MS));
-    await l.tx.query('INSERT INTO people_group (id, name) VALUES ($1, $2)', [groups.get(name), name]);
+    await l.tx.query('INSERT INTO people_group (id, name, since) VALUES ($1, $2, $3)', [
+      groups.get(name),
+      name,
+      new Date(l.now - 120 * DAY_MS),
+    ]);
   }
   for (const person of PEOPLE) {
     const id = l.random.uuid(l.now - 120 * DAY_MS);
@@ -135,17 +139,25 @@ async function loadPeople(l: Loading): Promise<void> {
       ],
     );
     for (const group of person.groups)
-      await l.tx.query('INSERT INTO group_member (group_id, person_id) VALUES ($1, $2)', [groups.get(group), id]);
+      await l.tx.query(
+        `INSERT INTO membership (id, group_id, person_id, source, since) VALUES ($1, $2, $3, 'hand', $4)`,
+        [l.random.uuid(l.now - 120 * DAY_MS), groups.get(group), id, new Date(l.now - 120 * DAY_MS)],
+      );
   }
   for (const store of STORES) {
-    const id = await addStore(l, 'common', store.name, null);
+    await addStore(l, 'common', store.name, null);
     for (const [group, level] of store.grants)
-      await l.tx.query('INSERT INTO store_grant (id, store_id, group_id, level) VALUES ($1, $2, $3, $4)', [
-        l.random.uuid(l.now),
-        id,
-        groups.get(group),
-        level,
-      ]);
+      await l.tx.query(
+        `INSERT INTO access_grant (id, node_id, subject_kind, group_id, level, since, granted_by) VALUES ($1, $2, 'group', $3, $4, $5, $6)`,
+        [
+          l.random.uuid(l.now),
+          l.nodes.get(store.name),
+          groups.get(group),
+          level,
+          new Date(l.now - 100 * DAY_MS),
+          l.people.get('iris'),
+        ],
+      );
   }
 }
 

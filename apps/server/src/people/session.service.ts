@@ -103,7 +103,7 @@ export class SessionService {
       { id: string; name: string; role: Who['role']; groups: string[]; seen_at: Date }[]
     >(
       `SELECT p.id, p.name, p.role, s.seen_at,
-              ARRAY(SELECT m.group_id::text FROM group_member m WHERE m.person_id = p.id) AS groups
+              ARRAY(SELECT g::text FROM groups_of(p.id, $2) g) AS groups
          FROM session s JOIN person p ON p.id = s.person_id
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
       [hash, now],

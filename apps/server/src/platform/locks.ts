@@ -7,14 +7,17 @@ export const LOCKS = {
   migration: 715_001,
   /** Writers of the ledger take turns, each until it commits. */
   ledger: 715_002,
-  /** Folders move one after the other, so that two moves can never put each into the other. */
-  tree: 715_003,
   /** One process looks after the ways in at a time. */
   upkeep: 715_004,
   /** One process counts what is set aside against disk and quotas at a time. */
   room: 715_005,
   /** Long work is taken up one at a time. */
   tasks: 715_006,
+  /**
+   * Held shared by whoever adds folders, and alone by whoever changes who may what (a grant, a stop, a move): what is decided
+   * about a folder while it is held stays so until it is written. Taken before any row is.
+   */
+  access: 715_007,
   /** While somebody holds this shared (a backup does), no blob is removed. */
   blobsStay: 715_010,
 } as const;

@@ -49,8 +49,8 @@ export interface ShareFilter {
   visitsSince?: Date;
 }
 
-/** Shares with the state of their items, newest first. An item is gone when it or a folder above it is in the trash. */
-export async function loadShares(m: EntityManager, filter: ShareFilter): Promise<ShareRecord[]> {
+/** Shares with the state of their items at a moment, newest first. An item is gone when it or a folder above it is in the trash. */
+export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter): Promise<ShareRecord[]> {
   const rows = await m.query<
     (Omit<ShareRecord, 'totalBytes' | 'address' | 'homeOwners'> & {
       storeIds: string[];
@@ -88,7 +88,7 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
       ORDER BY c.created_at DESC, c.id DESC`,
     [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
   );
-  const rights = await publishersRights(m, rows);
+  const rights = await publishersRights(m, at, rows);
   return rows.map(({ scheme, host, port, pathPrefix, addressId, storeIds, ...row }) => ({
     ...row,
     ...rights(row, storeIds),
@@ -101,13 +101,17 @@ export async function loadShares(m: EntityManager, filter: ShareFilter): Promise
  * A share serves what its publisher may publish now: whoever has left, or may not edit there any more, publishes nothing
  * there any more either.
  */
-async function publishersRights(m: EntityManager, rows: readonly { createdBy: string; storeIds: string[] }[]) {
+async function publishersRights(
+  m: EntityManager,
+  at: Date,
+  rows: readonly { createdBy: string; storeIds: string[] }[],
+) {
   const [stores, people] = await Promise.all([
-    storeAccess(m, [...new Set(rows.flatMap((r) => r.storeIds))]),
+    storeAccess(m, at, [...new Set(rows.flatMap((r) => r.storeIds))]),
     m.query<(Subject & { personId: string })[]>(
-      `SELECT p.id AS "personId", p.role, ARRAY(SELECT g.group_id::text FROM group_member g WHERE g.person_id = p.id) AS "groupIds"
+      `SELECT p.id AS "personId", p.role, ARRAY(SELECT g::text FROM groups_of(p.id, $2) g) AS "groupIds"
          FROM person p WHERE p.id = ANY($1) AND p.disabled_at IS NULL`,
-      [[...new Set(rows.map((r) => r.createdBy))]],
+      [[...new Set(rows.map((r) => r.createdBy))], at],
     ),
   ]);
   const storeOf = new Map(stores.map((s) => [s.id, s]));

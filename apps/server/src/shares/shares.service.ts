@@ -73,7 +73,7 @@ export class SharesService {
   /** The admin sees all shares, staff their own. */
   async list(who: Who): Promise<ShareRow[]> {
     const now = this.clock.now();
-    const records = await loadShares(this.db.manager, {
+    const records = await loadShares(this.db.manager, this.clock.date(), {
       createdBy: who.role === 'admin' ? undefined : who.personId,
       visitsSince: new Date(now - CHART_WEEKS_MS),
     });
@@ -216,10 +216,9 @@ export class SharesService {
     if (pairs.length === 0) return {};
     const now = this.clock.now();
     const states = new Map(
-      (await loadShares(this.db.manager, { ids: [...new Set(pairs.map((p) => p.shareId))] })).map((s) => [
-        s.id,
-        stateOf(s, now),
-      ]),
+      (await loadShares(this.db.manager, this.clock.date(), { ids: [...new Set(pairs.map((p) => p.shareId))] })).map(
+        (s) => [s.id, stateOf(s, now)],
+      ),
     );
     const marks: ShareMarks = {};
     for (const { nodeId, shareId } of pairs) {
@@ -235,7 +234,7 @@ export class SharesService {
     await this.access.reachable(who, nodeIds, 'edit');
     const ids = await sharesLosing(this.db.manager, nodeIds);
     const now = this.clock.now();
-    const records = ids.length ? await loadShares(this.db.manager, { ids }) : [];
+    const records = ids.length ? await loadShares(this.db.manager, this.clock.date(), { ids }) : [];
     return records
       .filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)))
       .map((r) => ({ id: r.id, title: r.title }));
@@ -246,7 +245,9 @@ export class SharesService {
     await this.access.requireNode(who, nodeId, 'view');
     const found = await sharesAround(this.db.manager, nodeId);
     const now = this.clock.now();
-    const records = found.length ? await loadShares(this.db.manager, { ids: found.map((f) => f.shareId) }) : [];
+    const records = found.length
+      ? await loadShares(this.db.manager, this.clock.date(), { ids: found.map((f) => f.shareId) })
+      : [];
     return records.map((r) => {
       const row = found.find((f) => f.shareId === r.id);
       return {
@@ -266,8 +267,8 @@ export class SharesService {
     const pairs = await sharesOfNodes(tx, nodeIds);
     if (pairs.length === 0) return [];
     const now = this.clock.now();
-    const live = (await loadShares(tx, { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter((r) =>
-      ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)),
+    const live = (await loadShares(tx, this.clock.date(), { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter(
+      (r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)),
     );
     return pairs.flatMap(({ nodeId, shareId }) => {
       const share = live.find((r) => r.id === shareId);
@@ -276,7 +277,10 @@ export class SharesService {
   }
 
   private async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
-    const [record] = await loadShares(m, { ids: [shareId], visitsSince: new Date(this.clock.now() - CHART_WEEKS_MS) });
+    const [record] = await loadShares(m, this.clock.date(), {
+      ids: [shareId],
+      visitsSince: new Date(this.clock.now() - CHART_WEEKS_MS),
+    });
     if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
     return record;
   }

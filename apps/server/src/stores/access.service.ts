@@ -2,6 +2,7 @@ import { Injectable } from '@nestjs/common';
 import { includes, storeLevel, type AccessLevel } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { placesOf, storeAccess, type NodePlace } from './stores.queries.js';
 
@@ -10,18 +11,21 @@ export type ReachableNode = NodePlace & { level: AccessLevel };
 /** The one place where the server decides who may do what with a store or a node. */
 @Injectable()
 export class AccessService {
-  constructor(private readonly db: DataSource) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+  ) {}
 
   /** The level on a store. @throws Problem not-found when there is none, so that nobody learns what exists */
   async requireStore(who: Who, storeId: string, needed: AccessLevel): Promise<AccessLevel> {
-    const [store] = await storeAccess(this.db.manager, [storeId]);
+    const [store] = await storeAccess(this.db.manager, this.clock.date(), [storeId]);
     const level = store ? storeLevel(who, store, store.grants) : null;
     return required(level, needed, 'This store');
   }
 
   /** The stores where somebody has at least this level. */
   async storesAt(who: Who, needed: AccessLevel, m: EntityManager = this.db.manager): Promise<string[]> {
-    const stores = await storeAccess(m, null);
+    const stores = await storeAccess(m, this.clock.date(), null);
     return stores.filter((s) => includes(storeLevel(who, s, s.grants), needed)).map((s) => s.id);
   }
 
@@ -57,7 +61,8 @@ export class AccessService {
     m: EntityManager = this.db.manager,
   ): Promise<ReachableNode[]> {
     const places = await placesOf(m, nodeIds);
-    const stores = new Map((await storeAccess(m, [...new Set(places.map((p) => p.storeId))])).map((s) => [s.id, s]));
+    const storeIds = [...new Set(places.map((p) => p.storeId))];
+    const stores = new Map((await storeAccess(m, this.clock.date(), storeIds)).map((s) => [s.id, s]));
     return nodeIds.map((id) => {
       const place = places.find((p) => p.id === id);
       const store = place && stores.get(place.storeId);

@@ -7,8 +7,8 @@ import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { LOCKS } from '../platform/locks.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
+import { holdAccess } from './access-lock.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
@@ -55,6 +55,7 @@ export class BranchService {
 
   async move(who: Who, asked: MoveNodes): Promise<MoveAnswer> {
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'alone');
       const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'edit', tx);
       const moving = nodes.filter((n) => n.parentId !== target.id);
       const names = await this.namesThere(
@@ -101,6 +102,7 @@ export class BranchService {
   /** Copies items; what is copied begins with version 1. Names that are taken get a number. */
   async copy(who: Who, asked: string[], toFolderId: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       const { nodes, target } = await this.hold(who, asked, toFolderId, 'download', tx);
       const nodeIds = nodes.map((n) => n.id);
       await this.requireFits(tx, who, nodes, target, true);
@@ -144,7 +146,6 @@ export class BranchService {
     needed: 'edit' | 'download',
     tx: EntityManager,
   ): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
-    await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.tree]);
     await holdNodes(tx, [...nodeIds, toFolderId]);
     const all = await this.access.requireNodes(who, nodeIds, needed, tx);
     // What lies in another of them goes along with it.

@@ -2,6 +2,7 @@ import { Injectable } from '@nestjs/common';
 import { nameKey, storeLevel } from '@quay/core';
 import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem } from '@quay/contract';
 import { DataSource } from 'typeorm';
+import { Clock } from '../platform/clock.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { ITEM_COLUMNS, itemFrom, storeAccess, type ItemRow } from './stores.queries.js';
@@ -12,7 +13,10 @@ const CANDIDATES = 400;
 /** Finds items by name, tag, kind, size, date and person, in the stores that somebody may see. */
 @Injectable()
 export class FindService {
-  constructor(private readonly db: DataSource) {}
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+  ) {}
 
   async find(who: Who, query: FindQuery): Promise<FindAnswer> {
     const storeIds = await this.visible(who, query.storeId);
@@ -81,7 +85,7 @@ export class FindService {
   }
 
   private async visible(who: Who, only?: string): Promise<string[]> {
-    const stores = await storeAccess(this.db.manager, only === undefined ? null : [only]);
+    const stores = await storeAccess(this.db.manager, this.clock.date(), only === undefined ? null : [only]);
     return stores.filter((s) => storeLevel(who, s, s.grants)).map((s) => s.id);
   }
 

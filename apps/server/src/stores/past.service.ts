@@ -19,6 +19,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { holdAccess } from './access-lock.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf, mediaTypeOf } from './names.js';
@@ -112,6 +113,7 @@ export class PastService {
     if (at.getTime() > this.clock.now()) throw invalidField('at', 'at.future', 'That moment is still to come.');
     const { zone } = await this.office.settings();
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       await holdNodes(tx, [folderId]);
       const folder = await this.access.requireNode(who, folderId, 'edit', tx);
       const [visible, readable] = await Promise.all([

@@ -379,15 +379,22 @@ export interface StoreRow extends Omit<StoreSummary, 'level'> {
   grants: { personId: string | null; groupId: string | null; level: AccessLevel }[];
 }
 
-export async function allStores(m: EntityManager): Promise<StoreRow[]> {
+/** The grants on a store's own folder "root" that hold at the moment in that place of the statement. */
+const grantsAt = (place: string) => `coalesce((
+  SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM access_grant g
+   WHERE g.node_id = root.id AND g.since <= ${place} AND (g.until IS NULL OR g.until > ${place}) AND (g.ended_at IS NULL OR g.ended_at > ${place})
+), '[]')`;
+
+export async function allStores(m: EntityManager, at: Date): Promise<StoreRow[]> {
   const rows = await m.query<(StoreRow & { usedBytes: string; itemCount: string; changedAt: Date | null })[]>(
     `SELECT s.id, s.kind, s.name, s.owner_id AS "ownerId", root.id AS "rootId",
             (SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL) AS "itemCount",
             s.used_bytes AS "usedBytes", s.quota_bytes AS "quotaBytes",
             (SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL ORDER BY n.changed_at DESC LIMIT 1) AS "changedAt",
-            coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
+            ${grantsAt('$1::timestamptz')} AS grants
        FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
       ORDER BY s.kind = 'home' DESC, s.name`,
+    [at],
   );
   return rows.map((r) => ({
     ...r,
@@ -398,16 +405,17 @@ export async function allStores(m: EntityManager): Promise<StoreRow[]> {
   }));
 }
 
-/** What deciding about access to stores needs: kind, owner and grants by store; null: of all stores. */
+/** What deciding about access to stores at a moment needs: kind, owner and grants by store; null: of all stores. */
 export async function storeAccess(
   m: EntityManager,
+  at: Date,
   storeIds: string[] | null,
 ): Promise<{ id: string; kind: StoreKind; ownerId: string | null; grants: StoreRow['grants'] }[]> {
   return m.query(
     `SELECT s.id, s.kind, s.owner_id AS "ownerId",
-            coalesce((SELECT json_agg(json_build_object('personId', g.person_id, 'groupId', g.group_id, 'level', g.level)) FROM store_grant g WHERE g.store_id = s.id), '[]') AS grants
-       FROM store s WHERE $1::uuid[] IS NULL OR s.id = ANY($1)`,
-    [storeIds],
+            ${grantsAt('$2::timestamptz')} AS grants
+       FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL WHERE $1::uuid[] IS NULL OR s.id = ANY($1)`,
+    [storeIds, at],
   );
 }
 

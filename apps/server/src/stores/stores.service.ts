@@ -29,8 +29,8 @@ import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { LOCKS } from '../platform/locks.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { holdAccess } from './access-lock.js';
 import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
@@ -67,7 +67,7 @@ export class StoresService {
 
   /** The stores somebody may see. */
   async stores(who: Who): Promise<StoreSummary[]> {
-    const rows = await allStores(this.db.manager);
+    const rows = await allStores(this.db.manager, this.clock.date());
     return rows.flatMap(({ grants, ownerId, ...store }) => {
       const level = storeLevel(who, { kind: store.kind, ownerId }, grants);
       return level ? [{ ...store, level }] : [];
@@ -132,6 +132,7 @@ export class StoresService {
     asked: CreateFolder,
   ): Promise<{ id: string; name: string; created: boolean }> {
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       const parent = await this.lockFolder(who, parentId, tx);
       const present = await tx.findOne(Node, {
         where: { parentId, nameKey: nameKey(asked.name), trashedAt: IsNull() },
@@ -246,7 +247,7 @@ export class StoresService {
    */
   async putBack(who: Who, nodeIds: string[], toFolderId?: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      if (toFolderId) await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.tree]);
+      await holdAccess(tx, toFolderId ? 'alone' : 'shared');
       await holdNodes(tx, [...nodeIds, ...(toFolderId ? [toFolderId] : [])]);
       const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,

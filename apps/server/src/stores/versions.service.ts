@@ -7,7 +7,9 @@ import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { grouped } from '../platform/grouped.js';
 import { invalidField, notFound } from '../platform/problems/problem.js';
+import { holdAccess } from './access-lock.js';
 import { AccessService } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
@@ -87,6 +89,7 @@ export class VersionsService {
   /** Makes an earlier version the present one again, as a new version. Nothing is lost by it. */
   async restore(who: Who, nodeId: string, number: number): Promise<UploadAnswer> {
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'edit', tx);
       const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [
@@ -232,22 +235,12 @@ export class VersionsService {
       [nodeIds],
     );
     const now = this.clock.now();
-    return [...groupBy(rows).values()].flatMap((versions) => {
+    return [...grouped(rows, (r) => r.node_id).values()].flatMap((versions) => {
       const facts = versions.map((v) => ({ ...v, createdAt: v.created_at.getTime() }));
       const byId = new Map(versions.map((v) => [v.id, v]));
       return versionsToRemove(facts, policy, now).map(({ id, reason }) => ({ row: byId.get(id) as Row, reason }));
     });
   }
-}
-
-function groupBy(rows: Row[]): Map<string, Row[]> {
-  const groups = new Map<string, Row[]>();
-  for (const row of rows) {
-    const group = groups.get(row.node_id);
-    if (group) group.push(row);
-    else groups.set(row.node_id, [row]);
-  }
-  return groups;
 }
 
 export function versionNumber(text: string): number {

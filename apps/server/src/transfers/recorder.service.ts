@@ -25,6 +25,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
+import { holdAccess } from '../stores/access-lock.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { actorOf, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
@@ -72,6 +73,7 @@ export class Recorder {
     also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>,
   ): Promise<UploadAnswer> {
     const answer = await this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
       const folder = await this.stores.lockFolder(who, how.folderId, tx, levelFor(how.conflict));
       const rules = await this.admission.rules(folder.storeId, tx);
@@ -99,6 +101,7 @@ export class Recorder {
     also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
   ): Promise<BatchEntry[]> {
     const entries = await this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       await this.keeper.keep(
         tx,
         files.map((f) => f.blob),

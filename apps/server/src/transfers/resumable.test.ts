@@ -11,6 +11,7 @@ import { checkInvariants } from '../check/invariants.js';
 import { BLOBS } from '../platform/blobs/blob-store.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { regrant } from '../_fixtures/grants.js';
 
 let office: TestOffice;
 let tomas: Client;
@@ -244,7 +245,7 @@ describe('resumable uploads (tus 1.0)', () => {
     const at = await begin(tomas, id, 'plan.txt', 5, 'version');
     await patch(tomas, at, 0, Buffer.from('mi'));
     // Partners is a store where Tomas may add and not replace.
-    await office.db.query(`UPDATE store_grant SET level = 'contribute' WHERE level = 'view'`);
+    await regrant(office.db, office.roots.partners, 'contribute');
     await iris.ask('POST', '/api/nodes/move', { nodeIds: [id], toFolderId: office.roots.partners });
     expect((await patch(tomas, at, 2, Buffer.from('ne!'))).status).toBe(403);
     const { items } = (await iris.ask<FolderPage>('GET', `/api/folders/${id}`)).body;
@@ -252,7 +253,7 @@ describe('resumable uploads (tus 1.0)', () => {
     expect((await iris.ask('POST', `${at}/finish`, { conflict: 'keep-both' })).status).toBe(404);
     expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'version' })).body.code).toBe('access.level');
     expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'keep-both' })).status).toBe(200);
-    await office.db.query(`UPDATE store_grant SET level = 'view' WHERE level = 'contribute'`);
+    await regrant(office.db, office.roots.partners, 'view');
   });
   it('parts are counted to their person, kept for a week, and then removed', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Parts');

@@ -1,6 +1,7 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
+import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
 import { loadShares, type ShareRecord } from '../shares/shares.queries.js';
@@ -31,6 +32,7 @@ export class DoorService implements OnModuleInit {
 
   constructor(
     private readonly db: DataSource,
+    private readonly clock: Clock,
     private readonly events: Events,
   ) {}
 
@@ -104,7 +106,7 @@ export class DoorService implements OnModuleInit {
     const now = performance.now();
     if (known && known.until > now && this.events.listening) return known;
     const { generation } = this;
-    const [share] = await loadShares(this.db.manager, { tokenHash: secretHash(key) });
+    const [share] = await loadShares(this.db.manager, this.clock.date(), { tokenHash: secretHash(key) });
     if (!share) return null;
     const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
     if (generation === this.generation) this.remember(key, facts);

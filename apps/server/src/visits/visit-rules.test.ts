@@ -7,6 +7,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder, storeOf } from '../_fixtures/acts.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { regrant } from '../_fixtures/grants.js';
 
 let office: TestOffice;
 let iris: Client;
@@ -56,19 +57,14 @@ describe('what a share serves', () => {
     const share = await office.publish(tomas, [id]);
     const visitor = office.client();
     expect((await open(visitor, share.token)).status).toBe(200);
-    const store = await storeOf(iris, office.roots.projects);
-    const grants = await office.db.query<{ id: string }[]>(
-      `UPDATE store_grant SET level = 'view' WHERE store_id = $1 RETURNING id`,
-      [store],
-    );
-    expect(grants.length).toBeGreaterThan(0);
+    expect(await regrant(office.db, office.roots.projects, 'view')).toBeGreaterThan(0);
     await forgotten();
     expect((await visitor.ask('GET', `/s/${share.token}/files/${id}`)).body.code).toBe('share.broken');
     expect((await open(office.client(), share.token)).body.code).toBe('share.broken');
     expect((await iris.ask<ShareRow[]>('GET', '/api/shares')).body.find((s) => s.id === share.id)?.state).toBe(
       'broken',
     );
-    await office.db.query(`UPDATE store_grant SET level = 'edit' WHERE store_id = $1`, [store]);
+    await regrant(office.db, office.roots.projects, 'edit');
     await forgotten();
     expect((await open(office.client(), share.token)).status).toBe(200);
     await office.db.query('UPDATE person SET disabled_at = now() WHERE sign_in_name = $1', ['tomas']);

@@ -77,7 +77,7 @@ export class VisitsService {
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
     const shown = await this.contentsOf(visitor, share);
     const visit = await this.begin(visitor, share, cookie);
-    const [fresh] = await loadShares(this.db.manager, { ids: [share.id] });
+    const [fresh] = await loadShares(this.db.manager, this.clock.date(), { ids: [share.id] });
     return { door: await this.doorOf(visitor, fresh ?? share, visit, shown), cookie };
   }
 
@@ -178,7 +178,7 @@ export class VisitsService {
     const visit: VisitRow = { id: uuidv7(), beganAt: now, endedAt: null };
     await this.events.change(async (tx) => {
       const counted = await countVisit(tx, asked.id, asked.passwordHash, now);
-      const [share] = await loadShares(tx, { ids: [asked.id] });
+      const [share] = await loadShares(tx, this.clock.date(), { ids: [asked.id] });
       if (!share) throw new Problem('not-found', 'share.not-found', 'There is no share at this link.');
       if (share.passwordHash !== asked.passwordHash)
         throw new Problem(

@@ -4,6 +4,7 @@ import { STORES_SCHEMA } from './schema-0002.js';
 import { REACH_SCHEMA } from './schema-0003.js';
 import { MEND_SCHEMA } from './schema-0004.js';
 import { TASKS_SCHEMA } from './schema-0005.js';
+import { ACCESS_SCHEMA } from './schema-0006.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -55,6 +56,16 @@ export class Tasks1764500000000 implements MigrationInterface {
   }
 }
 
+export class Access1764600000000 implements MigrationInterface {
+  name = 'Access1764600000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(ACCESS_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who could reach what is not forgotten: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -62,7 +73,8 @@ export const MIGRATIONS = [
   Reach1764300000000,
   Mend1764400000000,
   Tasks1764500000000,
+  Access1764600000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
-export const SCHEMAS = [FIRST_SCHEMA, STORES_SCHEMA, REACH_SCHEMA, MEND_SCHEMA, TASKS_SCHEMA];
+export const SCHEMAS = [FIRST_SCHEMA, STORES_SCHEMA, REACH_SCHEMA, MEND_SCHEMA, TASKS_SCHEMA, ACCESS_SCHEMA];

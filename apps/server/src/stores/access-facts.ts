@@ -1,0 +1,112 @@
+import {
+  groupsOf,
+  type AccessLevel,
+  type Asker,
+  type FolderFact,
+  type GrantSubject,
+  type GroupFact,
+  type Membership,
+  type OthersRule,
+  type Period,
+  type RootFolder,
+  type StoreFact,
+} from '@quay/core';
+import type { EntityManager } from 'typeorm';
+import { grouped } from '../platform/grouped.js';
+
+interface Dated {
+  since: Date;
+  until: Date | null;
+}
+
+const period = ({ since, until }: Dated): Period => ({ since: since.getTime(), until: until?.getTime() ?? null });
+
+/** Every folder where something stands that access depends on, with all of it, as the tree lies now. */
+export async function loadRoots(m: EntityManager): Promise<Map<string, RootFolder>> {
+  const [folders, owners, grants, rules] = await Promise.all([
+    m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
+      `SELECT r.folder_id AS id, above.folder_id AS above, s.id AS "storeId", s.kind
+         FROM access_root r JOIN node n ON n.id = r.folder_id JOIN store s ON s.id = n.store_id
+         LEFT JOIN folder_access a ON a.folder_id = n.parent_id LEFT JOIN access_root above ON above.id = a.root`,
+    ),
+    m.query<(Dated & { storeId: string; personId: string })[]>(
+      'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner',
+    ),
+    m.query<(Dated & GrantRow)[]>(
+      // What was ended early ended then.
+      `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId", g.level,
+              g.since, least(g.until, g.ended_at) AS until
+         FROM access_grant g JOIN access_root r ON r.folder_id = g.node_id`,
+    ),
+    m.query<(Dated & { folderId: string; inherits: boolean; rule: OthersRule | null })[]>(
+      `SELECT p.node_id AS "folderId", p.inherits, p.others_rule AS rule, p.since, p.until
+         FROM node_past p JOIN access_root r ON r.folder_id = p.node_id WHERE NOT p.inherits OR p.others_rule IS NOT NULL`,
+    ),
+  ]);
+  const ownersOf = grouped(owners, (o) => o.storeId);
+  const grantsOn = grouped(grants, (g) => g.folderId);
+  const rulesOf = grouped(rules, (r) => r.folderId);
+  return new Map(
+    folders.map(({ id, above, storeId, kind }) => {
+      const own = rulesOf.get(id) ?? [];
+      const fact: FolderFact = {
+        id,
+        grants: (grantsOn.get(id) ?? []).map((g) => ({
+          id: g.id,
+          subject: subjectOf(g),
+          level: g.level,
+          ...period(g),
+        })),
+        stops: own.filter((r) => !r.inherits).map(period),
+        others: own.flatMap((r) => (r.rule === null ? [] : [{ rule: r.rule, ...period(r) }])),
+      };
+      const store = {
+        kind,
+        owners: (ownersOf.get(storeId) ?? []).map((o) => ({ personId: o.personId, ...period(o) })),
+      };
+      return [id, { ...fact, above, store }];
+    }),
+  );
+}
+
+interface GrantRow {
+  id: string;
+  folderId: string;
+  kind: GrantSubject['kind'];
+  subjectId: string | null;
+  level: AccessLevel;
+}
+
+const subjectOf = ({ kind, subjectId }: GrantRow): GrantSubject =>
+  kind === 'staff' ? { kind } : { kind, id: subjectId as string };
+
+/** People as access sees them; null: everybody who ever had an account. */
+export async function loadAskers(m: EntityManager, personIds: string[] | null): Promise<Asker[]> {
+  const [people, memberships, groups] = await Promise.all([
+    m.query<(Dated & { personId: string; role: 'admin' | 'staff'; usable: boolean })[]>(
+      `SELECT person_id AS "personId", role, usable, since, until FROM person_past
+        WHERE $1::uuid[] IS NULL OR person_id = ANY($1) ORDER BY person_id, since`,
+      [personIds],
+    ),
+    m.query<(Dated & { groupId: string; personId: string | null; memberGroupId: string | null })[]>(
+      `SELECT group_id AS "groupId", person_id AS "personId", member_group_id AS "memberGroupId", since, ended_at AS until
+         FROM membership WHERE $1::uuid[] IS NULL OR person_id IS NULL OR person_id = ANY($1)`,
+      [personIds],
+    ),
+    m.query<(Dated & { id: string; name: string })[]>('SELECT id, name, since, ended_at AS until FROM people_group'),
+  ]);
+  const inGroups: Membership[] = memberships.map((row) => ({
+    groupId: row.groupId,
+    member:
+      row.personId === null ? { kind: 'group', id: row.memberGroupId as string } : { kind: 'person', id: row.personId },
+    ...period(row),
+  }));
+  const known: GroupFact[] = groups.map((g) => ({ id: g.id, name: g.name, ...period(g) }));
+  return [...grouped(people, (p) => p.personId)].map(([personId, past]) => ({
+    personId,
+    guest: false,
+    account: past.filter((p) => p.usable).map(period),
+    admin: past.filter((p) => p.role === 'admin').map(period),
+    groups: groupsOf(personId, inGroups, known),
+  }));
+}

@@ -1,0 +1,76 @@
+import { overlap, type Period } from './period.js';
+
+/** That somebody, or a group, is in a group for a time. */
+export interface Membership extends Period {
+  groupId: string;
+  member: { kind: 'person' | 'group'; id: string };
+}
+
+/** A group and the time during which it gives anything; groups end, they never vanish. */
+export interface GroupFact extends Period {
+  id: string;
+  name: string;
+}
+
+/** A time during which somebody is in a group, and the groups it is through, theirs first. */
+export interface InGroup extends Period {
+  groupId: string;
+  through: string[];
+}
+
+/** Who asks, with everything dated that access depends on. */
+export interface Asker {
+  personId: string;
+  /** Guests are not staff: what is granted to all staff is not granted to them. */
+  guest: boolean;
+  /** When the account could be used: from its beginning, without the times it was disabled, to its end. */
+  account: readonly Period[];
+  admin: readonly Period[];
+  groups: readonly InGroup[];
+}
+
+/**
+ * Every way in which a person is in a group, directly or through groups in groups. A way holds while every step of it
+ * does and none of its groups has ended. Circles are refused where groups are put together; one that was there all the
+ * same ends at the first group that comes twice.
+ */
+export function groupsOf(
+  personId: string,
+  memberships: readonly Membership[],
+  groups: readonly GroupFact[],
+): InGroup[] {
+  const known = new Map(groups.map((g) => [g.id, g]));
+  const into = new Map<string, Membership[]>();
+  for (const m of memberships) {
+    const key = memberKey(m.member);
+    into.set(key, [...(into.get(key) ?? []), m]);
+  }
+  const found: InGroup[] = [];
+  const walk = (key: string, span: Period, through: string[]) => {
+    for (const m of into.get(key) ?? []) {
+      const group = known.get(m.groupId);
+      const step = group && !through.includes(m.groupId) ? overlap(m, group) : null;
+      const held = step && overlap(span, step);
+      if (!held) continue;
+      const path = [...through, m.groupId];
+      found.push({ groupId: m.groupId, through: path, ...held });
+      walk(memberKey({ kind: 'group', id: m.groupId }), held, path);
+    }
+  };
+  walk(memberKey({ kind: 'person', id: personId }), { since: -Infinity, until: null }, []);
+  return found;
+}
+
+/** Whether a group would be within itself if `member` were put into it. */
+export function makesCircle(groupId: string, member: string, memberships: readonly Membership[]): boolean {
+  const seen = new Set<string>();
+  const within = (id: string): boolean => {
+    if (id === groupId) return true;
+    if (seen.has(id)) return false;
+    seen.add(id);
+    return memberships.some((m) => m.groupId === id && m.member.kind === 'group' && within(m.member.id));
+  };
+  return within(member);
+}
+
+const memberKey = (member: Membership['member']): string => `${member.kind} ${member.id}`;

@@ -53,11 +53,12 @@ function withCookie(cookie: string): Client {
 
 async function commonStore(): Promise<string> {
   const [store, top] = [randomUUID(), randomUUID()];
-  await office.db.query(`INSERT INTO store (id, kind, name, created_at) VALUES ($1, 'common', 'Matrix', now())`, [
-    store,
-  ]);
   await office.db.query(
-    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', 'Matrix', 'matrix', now(), now())`,
+    `INSERT INTO store (id, kind, name, created_at) VALUES ($1, 'common', 'Matrix', '2026-01-01')`,
+    [store],
+  );
+  await office.db.query(
+    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', 'Matrix', 'matrix', '2026-01-01', '2026-01-01', 'read')`,
     [top, store],
   );
   return top;
@@ -66,7 +67,7 @@ async function commonStore(): Promise<string> {
 async function person(name: string, level: AccessLevel | null): Promise<Client> {
   const id = randomUUID();
   await office.db.query(
-    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', 'staff', $3, now())`,
+    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', 'staff', $3, '2026-01-01')`,
     [id, name, await hashPassword('weir-lantern-copper-tide')],
   );
   if (level) await grantOn(office.db, root, id, level);

@@ -304,7 +304,7 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
       at,
     ]);
     await db.query(
-      `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`,
+      `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', $3, $4, $5, $5, 'read')`,
       [root, store, name, nameKey(name), at],
     );
     roots[key] = root;

@@ -216,13 +216,13 @@ export class ImportService {
   }
 
   private async asker(personId: string, name: string): Promise<Who> {
-    const [row] = await this.db.query<{ role: Who['role']; groups: string[] }[]>(
-      'SELECT role, ARRAY(SELECT g::text FROM groups_of($1, $2) g) AS groups FROM person WHERE id = $1 AND disabled_at IS NULL',
-      [personId, this.clock.date()],
+    const [row] = await this.db.query<{ role: Who['role'] }[]>(
+      'SELECT role FROM person WHERE id = $1 AND disabled_at IS NULL',
+      [personId],
     );
     if (row?.role !== 'admin')
       throw new Problem('forbidden', 'admin.only', 'Whoever asked for this is not there any more, or no admin.');
-    return { personId, name, role: row.role, groupIds: row.groups };
+    return { personId, name, role: row.role };
   }
 }
 

@@ -66,8 +66,9 @@ const QUERIES: [rule: string, sql: string][] = [
         WHERE r.folder_id IS DISTINCT FROM d.root`,
   ],
   [
-    'a root is one: something stands there that access depends on',
-    'SELECT folder_id::text AS what FROM access_root WHERE NOT access_is_root(folder_id)',
+    'a root is one, and lies where it says',
+    `SELECT r.folder_id::text AS what FROM access_root r JOIN node n ON n.id = r.folder_id
+      WHERE NOT access_is_root(r.folder_id) OR r.lies_in IS DISTINCT FROM n.parent_id`,
   ],
   [
     "the present end of a person's past is how they are",

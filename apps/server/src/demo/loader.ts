@@ -176,8 +176,9 @@ async function addStore(l: Loading, kind: 'home' | 'common', name: string, owner
     new Date(at),
   ]);
   await l.tx.query(
-    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at) VALUES ($1, $2, 'folder', $3, $4, $5, $5)`,
-    [root, id, name, nameKey(name), new Date(at)],
+    // Whoever may only add files sees and reads what the others brought, in the office's own stores.
+    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', $3, $4, $5, $5, $6)`,
+    [root, id, name, nameKey(name), new Date(at), kind === 'common' ? 'read' : null],
   );
   const path = owner ? `home:${owner}` : name;
   l.nodes.set(path, root);

@@ -99,11 +99,8 @@ export class SessionService {
   async whoHolds(secret: string): Promise<Who | null> {
     const hash = secretHash(secret);
     const now = this.clock.date();
-    const [row] = await this.db.query<
-      { id: string; name: string; role: Who['role']; groups: string[]; seen_at: Date }[]
-    >(
-      `SELECT p.id, p.name, p.role, s.seen_at,
-              ARRAY(SELECT g::text FROM groups_of(p.id, $2) g) AS groups
+    const [row] = await this.db.query<{ id: string; name: string; role: Who['role']; seen_at: Date }[]>(
+      `SELECT p.id, p.name, p.role, s.seen_at
          FROM session s JOIN person p ON p.id = s.person_id
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
       [hash, now],
@@ -114,7 +111,7 @@ export class SessionService {
         .getRepository(Session)
         .update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
     }
-    return { personId: row.id, name: row.name, role: row.role, groupIds: row.groups };
+    return { personId: row.id, name: row.name, role: row.role };
   }
 
   person(who: Who): Promise<Person> {

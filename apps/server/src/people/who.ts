@@ -7,7 +7,6 @@ export interface Who {
   personId: string;
   name: string;
   role: Role;
-  groupIds: string[];
 }
 
 export type SignedInRequest = Request & { who?: Who };

@@ -1,8 +1,6 @@
 import {
-  includes,
+  actBits,
   shareState,
-  storeLevel,
-  type Subject,
   type Address,
   type Instant,
   type ReachMark,
@@ -11,7 +9,7 @@ import {
 } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
-import { storeAccess } from '../stores/stores.queries.js';
+import { ensureReach } from '../stores/access-reach.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -53,7 +51,6 @@ export interface ShareFilter {
 export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter): Promise<ShareRecord[]> {
   const rows = await m.query<
     (Omit<ShareRecord, 'totalBytes' | 'address' | 'homeOwners'> & {
-      storeIds: string[];
       totalBytes: string;
       scheme: Address['scheme'];
       host: string;
@@ -79,7 +76,6 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
             p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
             coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
             ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
-            ARRAY(SELECT DISTINCT n.store_id::text FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = c.id) AS "storeIds",
             (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,
             (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
@@ -89,41 +85,33 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
     [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
   );
   const rights = await publishersRights(m, at, rows);
-  return rows.map(({ scheme, host, port, pathPrefix, addressId, storeIds, ...row }) => ({
+  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({
     ...row,
-    ...rights(row, storeIds),
+    ...rights(row),
     totalBytes: Number(row.totalBytes),
     address: { id: addressId, scheme, host, port, pathPrefix },
   }));
 }
 
 /**
- * A share serves what its publisher may publish now: whoever has left, or may not edit there any more, publishes nothing
+ * A share serves what its publisher may publish now: whoever has left, or may not publish there any more, publishes nothing
  * there any more either.
  */
-async function publishersRights(
-  m: EntityManager,
-  at: Date,
-  rows: readonly { createdBy: string; storeIds: string[] }[],
-) {
-  const [stores, people] = await Promise.all([
-    storeAccess(m, at, [...new Set(rows.flatMap((r) => r.storeIds))]),
-    m.query<(Subject & { personId: string })[]>(
-      `SELECT p.id AS "personId", p.role, ARRAY(SELECT g::text FROM groups_of(p.id, $2) g) AS "groupIds"
-         FROM person p WHERE p.id = ANY($1) AND p.disabled_at IS NULL`,
-      [[...new Set(rows.map((r) => r.createdBy))], at],
-    ),
-  ]);
-  const storeOf = new Map(stores.map((s) => [s.id, s]));
-  const personOf = new Map(people.map((p) => [p.personId, p]));
-  return (row: { createdBy: string; broken: boolean }, storeIds: string[]) => {
-    const publisher = personOf.get(row.createdBy);
-    const mayPublish = storeIds.every((id) => {
-      const store = storeOf.get(id);
-      return publisher && store && includes(storeLevel(publisher, store, store.grants), 'edit');
-    });
-    const homeOwners = storeIds.flatMap((id) => storeOf.get(id)?.ownerId ?? []);
-    return { broken: row.broken || !mayPublish, homeOwners };
+async function publishersRights(m: EntityManager, at: Date, rows: readonly { id: string; createdBy: string }[]) {
+  await ensureReach(m, [...new Set(rows.map((r) => r.createdBy))], at);
+  const rights = await m.query<{ id: string; mayPublish: boolean; homeOwners: string[] }[]>(
+    `SELECT c.id, bool_and((coalesce(a.acts, 0) & $2) <> 0) AS "mayPublish",
+            array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS "homeOwners"
+       FROM share c JOIN share_item i ON i.share_id = c.id JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
+       JOIN folder_access f ON f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END
+       LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = c.created_by
+      WHERE c.id = ANY($1) GROUP BY c.id`,
+    [rows.map((r) => r.id), actBits(['publish'])],
+  );
+  const rightsOf = new Map(rights.map((r) => [r.id, r]));
+  return ({ id, broken }: { id: string; broken: boolean }) => {
+    const { mayPublish, homeOwners } = rightsOf.get(id) ?? { mayPublish: false, homeOwners: [] };
+    return { broken: broken || !mayPublish, homeOwners };
   };
 }
 

@@ -21,28 +21,29 @@ interface Dated {
 
 const period = ({ since, until }: Dated): Period => ({ since: since.getTime(), until: until?.getTime() ?? null });
 
-/** Every folder where something stands that access depends on, with all of it, as the tree lies now. */
+/**
+ * Every folder where something stands that access depends on, with all of it, as the tree lies now. One question after the
+ * other, because it is asked within transactions too.
+ */
 export async function loadRoots(m: EntityManager): Promise<Map<string, RootFolder>> {
-  const [folders, owners, grants, rules] = await Promise.all([
-    m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
-      `SELECT r.folder_id AS id, above.folder_id AS above, s.id AS "storeId", s.kind
+  const folders = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
+    `SELECT r.folder_id AS id, above.folder_id AS above, s.id AS "storeId", s.kind
          FROM access_root r JOIN node n ON n.id = r.folder_id JOIN store s ON s.id = n.store_id
          LEFT JOIN folder_access a ON a.folder_id = n.parent_id LEFT JOIN access_root above ON above.id = a.root`,
-    ),
-    m.query<(Dated & { storeId: string; personId: string })[]>(
-      'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner',
-    ),
-    m.query<(Dated & GrantRow)[]>(
-      // What was ended early ended then.
-      `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId", g.level,
+  );
+  const owners = await m.query<(Dated & { storeId: string; personId: string })[]>(
+    'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner',
+  );
+  const grants = await m.query<(Dated & GrantRow)[]>(
+    // What was ended early ended then.
+    `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId", g.level,
               g.since, least(g.until, g.ended_at) AS until
          FROM access_grant g JOIN access_root r ON r.folder_id = g.node_id`,
-    ),
-    m.query<(Dated & { folderId: string; inherits: boolean; rule: OthersRule | null })[]>(
-      `SELECT p.node_id AS "folderId", p.inherits, p.others_rule AS rule, p.since, p.until
+  );
+  const rules = await m.query<(Dated & { folderId: string; inherits: boolean; rule: OthersRule | null })[]>(
+    `SELECT p.node_id AS "folderId", p.inherits, p.others_rule AS rule, p.since, p.until
          FROM node_past p JOIN access_root r ON r.folder_id = p.node_id WHERE NOT p.inherits OR p.others_rule IS NOT NULL`,
-    ),
-  ]);
+  );
   const ownersOf = grouped(owners, (o) => o.storeId);
   const grantsOn = grouped(grants, (g) => g.folderId);
   const rulesOf = grouped(rules, (r) => r.folderId);
@@ -82,19 +83,21 @@ const subjectOf = ({ kind, subjectId }: GrantRow): GrantSubject =>
 
 /** People as access sees them; null: everybody who ever had an account. */
 export async function loadAskers(m: EntityManager, personIds: string[] | null): Promise<Asker[]> {
-  const [people, memberships, groups] = await Promise.all([
-    m.query<(Dated & { personId: string; role: 'admin' | 'staff'; usable: boolean })[]>(
-      `SELECT person_id AS "personId", role, usable, since, until FROM person_past
+  const people = await m.query<(Dated & { personId: string; role: 'admin' | 'staff'; usable: boolean })[]>(
+    `SELECT person_id AS "personId", role, usable, since, until FROM person_past
         WHERE $1::uuid[] IS NULL OR person_id = ANY($1) ORDER BY person_id, since`,
-      [personIds],
-    ),
-    m.query<(Dated & { groupId: string; personId: string | null; memberGroupId: string | null })[]>(
-      `SELECT group_id AS "groupId", person_id AS "personId", member_group_id AS "memberGroupId", since, ended_at AS until
+    [personIds],
+  );
+  const memberships = await m.query<
+    (Dated & { groupId: string; personId: string | null; memberGroupId: string | null })[]
+  >(
+    `SELECT group_id AS "groupId", person_id AS "personId", member_group_id AS "memberGroupId", since, ended_at AS until
          FROM membership WHERE $1::uuid[] IS NULL OR person_id IS NULL OR person_id = ANY($1)`,
-      [personIds],
-    ),
-    m.query<(Dated & { id: string; name: string })[]>('SELECT id, name, since, ended_at AS until FROM people_group'),
-  ]);
+    [personIds],
+  );
+  const groups = await m.query<(Dated & { id: string; name: string })[]>(
+    'SELECT id, name, since, ended_at AS until FROM people_group',
+  );
   const inGroups: Membership[] = memberships.map((row) => ({
     groupId: row.groupId,
     member:

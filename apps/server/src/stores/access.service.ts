@@ -1,12 +1,14 @@
 import { Injectable } from '@nestjs/common';
-import { includes, storeLevel, type AccessLevel } from '@quay/core';
+import { ACT_OF_LEVEL, actBits, actsOfBits, levelOfActs, type AccessLevel, type Act } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
-import { placesOf, storeAccess, type NodePlace } from './stores.queries.js';
+import { ensureReach } from './access-reach.js';
+import { reachedPlaces, type NodePlace, type ReachedPlace } from './stores.queries.js';
 
-export type ReachableNode = NodePlace & { level: AccessLevel };
+/** A node with what somebody may do with it, and the level that says so best. */
+export type ReachableNode = NodePlace & { acts: Act[]; level: AccessLevel };
 
 /** The one place where the server decides who may do what with a store or a node. */
 @Injectable()
@@ -16,17 +18,31 @@ export class AccessService {
     private readonly clock: Clock,
   ) {}
 
-  /** The level on a store. @throws Problem not-found when there is none, so that nobody learns what exists */
-  async requireStore(who: Who, storeId: string, needed: AccessLevel): Promise<AccessLevel> {
-    const [store] = await storeAccess(this.db.manager, this.clock.date(), [storeId]);
-    const level = store ? storeLevel(who, store, store.grants) : null;
-    return required(level, needed, 'This store');
+  /** Sees to it that what somebody reaches can be joined (`access_reach`), as of now. @returns whether it stood already */
+  ensure(who: Pick<Who, 'personId'>, m: EntityManager = this.db.manager): Promise<boolean> {
+    return ensureReach(m, [who.personId], this.clock.date());
   }
 
-  /** The stores where somebody has at least this level. */
+  /** The level on a store's own folder. @throws Problem not-found when there is none, so that nobody learns what exists */
+  async requireStore(who: Who, storeId: string, needed: AccessLevel): Promise<AccessLevel> {
+    const [root] = await this.db.query<{ id: string }[]>(
+      'SELECT id FROM node WHERE store_id = $1 AND parent_id IS NULL',
+      [storeId],
+    );
+    if (!root) throw notFound('This store');
+    const [node] = await this.reachable(who, [root.id], needed, this.db.manager, 'This store');
+    return (node as ReachableNode).level;
+  }
+
+  /** The stores on whose own folder somebody may do what a level is asked for. */
   async storesAt(who: Who, needed: AccessLevel, m: EntityManager = this.db.manager): Promise<string[]> {
-    const stores = await storeAccess(m, this.clock.date(), null);
-    return stores.filter((s) => includes(storeLevel(who, s, s.grants), needed)).map((s) => s.id);
+    await this.ensure(who, m);
+    const rows = await m.query<{ id: string }[]>(
+      `SELECT n.store_id AS id FROM node n JOIN access_root r ON r.folder_id = n.id JOIN access_reach a ON a.root = r.id
+        WHERE n.parent_id IS NULL AND a.person_id = $1 AND (a.acts & $2) <> 0`,
+      [who.personId, bitsFor(needed, 'folder')],
+    );
+    return rows.map((r) => r.id);
   }
 
   /** One node out of the trash, with the level on it. */
@@ -48,8 +64,7 @@ export class AccessService {
     m: EntityManager = this.db.manager,
   ): Promise<ReachableNode[]> {
     const nodes = await this.reachable(who, nodeIds, needed, m);
-    if (nodes.some((n) => !n.live))
-      throw new Problem('not-found', 'node.trashed', 'That is in the trash now. Put it back first.');
+    requireLive(nodes);
     return nodes;
   }
 
@@ -59,22 +74,59 @@ export class AccessService {
     nodeIds: string[],
     needed: AccessLevel,
     m: EntityManager = this.db.manager,
+    what?: string,
   ): Promise<ReachableNode[]> {
-    const places = await placesOf(m, nodeIds);
-    const storeIds = [...new Set(places.map((p) => p.storeId))];
-    const stores = new Map((await storeAccess(m, this.clock.date(), storeIds)).map((s) => [s.id, s]));
+    const { places } = await this.look(who, nodeIds, m);
+    return this.allowed(places, nodeIds, needed, what);
+  }
+
+  /**
+   * One node, as {@link requireNode}, and what is asked about it at the same time, because that takes as long again. What was
+   * asked is asked again where it was not known yet what they reach.
+   */
+  async requireNodeBeside<T>(
+    who: Who,
+    nodeId: string,
+    needed: AccessLevel,
+    ask: () => Promise<T>,
+  ): Promise<[ReachableNode, T]> {
+    const [{ places, stood }, early] = await Promise.all([this.look(who, [nodeId], this.db.manager), ask()]);
+    const [node] = this.allowed(places, [nodeId], needed) as [ReachableNode];
+    requireLive([node]);
+    return [node, stood ? early : await ask()];
+  }
+
+  private async look(who: Who, nodeIds: string[], m: EntityManager) {
+    const at = this.clock.date();
+    const first = await reachedPlaces(m, who.personId, nodeIds, at);
+    if (first.stood) return first;
+    await ensureReach(m, [who.personId], at);
+    return { ...(await reachedPlaces(m, who.personId, nodeIds, at)), stood: false };
+  }
+
+  private allowed(places: ReachedPlace[], nodeIds: string[], needed: AccessLevel, what?: string): ReachableNode[] {
     return nodeIds.map((id) => {
       const place = places.find((p) => p.id === id);
-      const store = place && stores.get(place.storeId);
-      if (!place || !store) throw notFound();
-      return { ...place, level: required(storeLevel(who, store, store.grants), needed) };
+      if (!place) throw notFound(what);
+      const level = required(place.bits, place.kind, needed, what);
+      return { ...place, acts: actsOfBits(place.bits), level };
     });
   }
 }
 
-function required(level: AccessLevel | null, needed: AccessLevel, what?: string): AccessLevel {
-  if (level === null) throw notFound(what);
-  if (!includes(level, needed))
+function requireLive(nodes: readonly NodePlace[]): void {
+  if (nodes.some((n) => !n.live))
+    throw new Problem('not-found', 'node.trashed', 'That is in the trash now. Put it back first.');
+}
+
+/** A folder that somebody may add to is one they see, whatever they see in it. */
+const bitsFor = (needed: AccessLevel, kind: 'folder' | 'file'): number =>
+  actBits(needed === 'view' && kind === 'folder' ? ['see', 'add'] : [ACT_OF_LEVEL[needed]]);
+
+function required(acts: number, kind: 'folder' | 'file', needed: AccessLevel, what?: string): AccessLevel {
+  const level = levelOfActs(actsOfBits(acts));
+  if ((acts & bitsFor('view', kind)) === 0 || level === null) throw notFound(what);
+  if ((acts & bitsFor(needed, kind)) === 0)
     throw new Problem(
       'forbidden',
       'access.level',

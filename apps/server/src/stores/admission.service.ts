@@ -82,7 +82,8 @@ export class AdmissionService {
    */
   async requireDepth(m: EntityManager, folderId: string, below: PathExtent, from: string[] = []): Promise<void> {
     const to = await extentTo(m, folderId);
-    const before = await Promise.all(from.map((id) => extentTo(m, id)));
+    const before: PathExtent[] = [];
+    for (const id of from) before.push(await extentTo(m, id));
     if (before.length > 0 && before.every((b) => to.levels <= b.levels && to.bytes <= b.bytes)) return;
     const fault = pathFault({ levels: to.levels + below.levels, bytes: to.bytes + below.bytes });
     if (fault) throw invalidField('name', fault, PATH_FAULT_WORDS[fault]);

@@ -1,11 +1,11 @@
 import { Injectable } from '@nestjs/common';
-import { nameKey, storeLevel } from '@quay/core';
+import { nameKey } from '@quay/core';
 import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem } from '@quay/contract';
 import { DataSource } from 'typeorm';
-import { Clock } from '../platform/clock.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { ITEM_COLUMNS, itemFrom, storeAccess, type ItemRow } from './stores.queries.js';
+import { AccessService } from './access.service.js';
+import { IS_SEEN, ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
@@ -15,7 +15,7 @@ const CANDIDATES = 400;
 export class FindService {
   constructor(
     private readonly db: DataSource,
-    private readonly clock: Clock,
+    private readonly access: AccessService,
   ) {}
 
   async find(who: Who, query: FindQuery): Promise<FindAnswer> {
@@ -85,8 +85,8 @@ export class FindService {
   }
 
   private async visible(who: Who, only?: string): Promise<string[]> {
-    const stores = await storeAccess(this.db.manager, this.clock.date(), only === undefined ? null : [only]);
-    return stores.filter((s) => storeLevel(who, s, s.grants)).map((s) => s.id);
+    const stores = await this.access.storesAt(who, 'view');
+    return only === undefined ? stores : stores.filter((id) => id === only);
   }
 
   /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */
@@ -100,7 +100,7 @@ export class FindService {
          UNION ALL SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
        ), place AS (
          SELECT origin, bool_and(trashed_at IS NULL) AS live, json_agg(json_build_object('id', id, 'name', name) ORDER BY height DESC) FILTER (WHERE height > 0) AS path FROM up GROUP BY origin
-       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ORDER BY f.rank`,
+       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id WHERE ${IS_SEEN} ORDER BY f.rank`,
         bound,
       );
     });

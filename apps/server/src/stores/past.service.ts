@@ -116,10 +116,8 @@ export class PastService {
       await holdAccess(tx, 'shared');
       await holdNodes(tx, [folderId]);
       const folder = await this.access.requireNode(who, folderId, 'edit', tx);
-      const [visible, readable] = await Promise.all([
-        this.access.storesAt(who, 'view', tx),
-        this.access.storesAt(who, 'download', tx),
-      ]);
+      const visible = await this.access.storesAt(who, 'view', tx);
+      const readable = await this.access.storesAt(who, 'download', tx);
       const answer: RestoreAnswer = { restored: 0, same: 0, lost: [], refused: [] };
       const rules = await this.admission.rules(folder.storeId, tx);
       const restoring: Restoring = { tx, who, at, visible, readable: new Set(readable), rules, answer };

@@ -88,9 +88,9 @@ export class PurgeService {
         answer.kept.push({ id: node.id, name: node.name, why: `a version of ${hold.name} is kept for ever` });
         continue;
       }
-      const needed = (await Promise.all(this.guards.map((guard) => guard(tx, ids)))).flat();
-      if (needed[0]) {
-        answer.kept.push({ id: node.id, name: node.name, why: needed[0].why });
+      const needed = await this.neededBy(tx, ids);
+      if (needed) {
+        answer.kept.push({ id: node.id, name: node.name, why: needed });
         continue;
       }
       const now = this.clock.date();
@@ -108,5 +108,14 @@ export class PurgeService {
     for (const node of gone)
       await this.ledger.append(tx, { kind: 'node.purged', actor, nodeId: node.id, detail: { name: node.name } });
     return answer;
+  }
+
+  /** Why something else still needs one of these; undefined: nothing does. */
+  private async neededBy(tx: EntityManager, nodeIds: string[]): Promise<string | undefined> {
+    for (const guard of this.guards) {
+      const [first] = await guard(tx, nodeIds);
+      if (first) return first.why;
+    }
+    return undefined;
   }
 }

@@ -2,12 +2,12 @@ import { Injectable } from '@nestjs/common';
 import {
   type AccessLevel,
   extensionOf,
-  includes,
   isLitter,
   utf8Bytes,
   nameKey,
   previewKind,
-  storeLevel,
+  levelOfActs,
+  actsOfBits,
 } from '@quay/core';
 import {
   idSchema,
@@ -37,7 +37,7 @@ import { BranchService } from './branch.service.js';
 import { actorOf, mediaTypeOf, nameTaken, uniqueName } from './names.js';
 import { Node } from './stores.entity.js';
 import {
-  allStores,
+  storesOf,
   countItems,
   extentOf,
   factsOf,
@@ -67,9 +67,10 @@ export class StoresService {
 
   /** The stores somebody may see. */
   async stores(who: Who): Promise<StoreSummary[]> {
-    const rows = await allStores(this.db.manager, this.clock.date());
-    return rows.flatMap(({ grants, ownerId, ...store }) => {
-      const level = storeLevel(who, { kind: store.kind, ownerId }, grants);
+    await this.access.ensure(who);
+    const rows = await storesOf(this.db.manager, who.personId);
+    return rows.flatMap(({ acts, ...store }) => {
+      const level = levelOfActs(actsOfBits(acts));
       return level ? [{ ...store, level }] : [];
     });
   }
@@ -77,11 +78,8 @@ export class StoresService {
   /** One page of a folder; the first bears what is to be said of the folder itself. */
   async folder(who: Who, folderId: string, query: FolderQuery): Promise<FolderPage> {
     const m = this.db.manager;
-    // Asked for beside the question whether it may be seen; whoever may not gets nothing of it.
-    const [node, { items, next }] = await Promise.all([
-      this.access.requireNode(who, folderId, 'view'),
-      listing(m, who.personId, folderId, query, cursorFrom(query.after, query.sort), PAGE_SIZE),
-    ]);
+    const page = () => listing(m, who.personId, folderId, query, cursorFrom(query.after, query.sort), PAGE_SIZE);
+    const [node, { items, next }] = await this.access.requireNodeBeside(who, folderId, 'view', page);
     if (node.kind !== 'folder') throw notFound('This folder');
     return {
       folder: query.after === undefined ? await this.head(m, node, query) : null,
@@ -122,7 +120,7 @@ export class StoresService {
       files: total[0]?.files ?? 0,
       preview: node.kind === 'file' ? { kind: previewKind(node.name), pages: facts.pages } : null,
       ...facts.item,
-      sha256: includes(node.level, 'download') ? facts.item.sha256 : null,
+      sha256: node.acts.includes('read') ? facts.item.sha256 : null,
     };
   }
 

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { includes, policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
+import { policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
 import type { PolicyEffect, UploadAnswer, VersionList, VersionRow } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -57,7 +57,7 @@ export class VersionsService {
         number: r.number,
         sizeBytes: Number(r.size_bytes),
         // Whoever may not have the bytes does not learn their name either.
-        sha256: includes(node.level, 'download') ? r.sha256.toString('hex') : null,
+        sha256: node.acts.includes('read') ? r.sha256.toString('hex') : null,
         createdAt: r.created_at.toISOString(),
         modifiedAt: r.modified_at.toISOString(),
         createdBy: r.by,

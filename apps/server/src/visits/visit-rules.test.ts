@@ -7,7 +7,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder, storeOf } from '../_fixtures/acts.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
-import { regrant } from '../_fixtures/grants.js';
+import { regrant, setDisabled } from '../_fixtures/grants.js';
 
 let office: TestOffice;
 let iris: Client;
@@ -67,10 +67,10 @@ describe('what a share serves', () => {
     await regrant(office.db, office.roots.projects, 'edit');
     await forgotten();
     expect((await open(office.client(), share.token)).status).toBe(200);
-    await office.db.query('UPDATE person SET disabled_at = now() WHERE sign_in_name = $1', ['tomas']);
+    await setDisabled(office.db, office.clock.date(), 'tomas', true);
     await forgotten();
     expect((await open(office.client(), share.token)).body.code).toBe('share.broken');
-    await office.db.query('UPDATE person SET disabled_at = NULL WHERE sign_in_name = $1', ['tomas']);
+    await setDisabled(office.db, office.clock.date(), 'tomas', false);
   });
   it('from a home is nobody else’s to see, link or open, the admin included, who may put an end to it', async () => {
     const id = await text(rosa, office.roots.rosa, 'letter.txt', 'private');

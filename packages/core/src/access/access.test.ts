@@ -1,8 +1,6 @@
 import { describe, expect, it } from 'vitest';
-import { ACCESS_LEVELS, highest, includes, storeLevel } from './access.js';
-
-const staff = { personId: 'p', role: 'staff' as const, groupIds: ['crew'] };
-const admin = { personId: 'a', role: 'admin' as const, groupIds: [] };
+import { ACCESS_LEVELS, includes } from './access.js';
+import { actBits, ACTS, actsOf, actsOfBits, levelOfActs } from './acts.js';
 
 describe('levels', () => {
   it('include those before them, and nothing includes more than itself', () => {
@@ -11,28 +9,18 @@ describe('levels', () => {
     );
     expect(includes(null, 'view')).toBe(false);
   });
-  it('the highest wins', () => expect([highest(['view', 'edit', 'download']), highest([])]).toEqual(['edit', null]));
 });
 
-describe('the level on a store', () => {
-  const common = { kind: 'common' as const, ownerId: null };
-  const home = { kind: 'home' as const, ownerId: 'p' };
-  it('a home belongs to its owner alone, whatever is granted, also before the admin', () => {
-    expect(storeLevel(staff, home, [])).toBe('manage');
-    expect(storeLevel(admin, home, [{ personId: 'a', groupId: null, level: 'manage' }])).toBeNull();
+describe('acts', () => {
+  it('are told by the level they came from, and not at all where only grants can be managed', () => {
+    for (const level of ACCESS_LEVELS) expect(levelOfActs(actsOf(level, 'read').all)).toBe(level);
+    expect([levelOfActs([]), levelOfActs(['manage'])]).toEqual([null, null]);
   });
-  it('the admin manages common stores, and reads no sealed ones', () => {
-    expect(storeLevel(admin, common, [])).toBe('manage');
-    expect(storeLevel(admin, { kind: 'sealed', ownerId: null }, [])).toBeNull();
-  });
-  it("staff have the highest of their own grants, their groups' and everybody's", () => {
-    const grants = [
-      { personId: null, groupId: null, level: 'view' as const },
-      { personId: null, groupId: 'crew', level: 'edit' as const },
-      { personId: 'other', groupId: null, level: 'manage' as const },
-    ];
-    expect(storeLevel(staff, common, grants)).toBe('edit');
-    expect(storeLevel({ ...staff, groupIds: [] }, common, grants)).toBe('view');
-    expect(storeLevel(staff, common, [])).toBeNull();
+  it('are kept as bits and come back in their order', () => {
+    for (const level of ACCESS_LEVELS) {
+      const { all } = actsOf(level, 'see');
+      expect(actsOfBits(actBits(all))).toEqual(ACTS.filter((act) => all.includes(act)));
+    }
+    expect(actBits(ACTS)).toBe(2 ** ACTS.length - 1);
   });
 });

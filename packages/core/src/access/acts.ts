@@ -1,4 +1,4 @@
-import type { AccessLevel } from './access.js';
+import { ACCESS_LEVELS, type AccessLevel } from './access.js';
 
 /** What somebody may do with what lies in a folder. Rules ask for acts; screens show levels. */
 export const ACTS = ['see', 'read', 'add', 'change', 'remove', 'publish', 'manage'] as const;
@@ -42,3 +42,27 @@ export const actsInOrder = (acts: Iterable<Act>): Act[] => {
   const present = new Set(acts);
   return ACTS.filter((act) => present.has(act));
 };
+
+/** Acts as one number, a bit for each in the order of {@link ACTS}: how a database keeps and compares them. */
+export const actBits = (acts: Iterable<Act>): number => {
+  let bits = 0;
+  for (const act of acts) bits |= 1 << ACTS.indexOf(act);
+  return bits;
+};
+
+export const actsOfBits = (bits: number): Act[] => ACTS.filter((_, i) => (bits & (1 << i)) !== 0);
+
+/** The act that a level was asked for, where somebody needs "at least" that level. */
+export const ACT_OF_LEVEL: Record<AccessLevel, Act> = {
+  view: 'see',
+  download: 'read',
+  contribute: 'add',
+  edit: 'change',
+  manage: 'manage',
+};
+
+/** The level that says best what these acts are; null where there is none to show. */
+export function levelOfActs(acts: readonly Act[]): AccessLevel | null {
+  const best = [...ACCESS_LEVELS].reverse().find((level) => acts.includes(ACT_OF_LEVEL[level]));
+  return best === 'manage' && !acts.includes('see') ? null : (best ?? null);
+}

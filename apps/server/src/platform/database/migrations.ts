@@ -5,6 +5,7 @@ import { REACH_SCHEMA } from './schema-0003.js';
 import { MEND_SCHEMA } from './schema-0004.js';
 import { TASKS_SCHEMA } from './schema-0005.js';
 import { ACCESS_SCHEMA } from './schema-0006.js';
+import { REACH_OF_SCHEMA } from './schema-0007.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -66,6 +67,16 @@ export class Access1764600000000 implements MigrationInterface {
   }
 }
 
+export class AccessReach1764700000000 implements MigrationInterface {
+  name = 'AccessReach1764700000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(REACH_OF_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who brought what is not forgotten: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -74,7 +85,16 @@ export const MIGRATIONS = [
   Mend1764400000000,
   Tasks1764500000000,
   Access1764600000000,
+  AccessReach1764700000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
-export const SCHEMAS = [FIRST_SCHEMA, STORES_SCHEMA, REACH_SCHEMA, MEND_SCHEMA, TASKS_SCHEMA, ACCESS_SCHEMA];
+export const SCHEMAS = [
+  FIRST_SCHEMA,
+  STORES_SCHEMA,
+  REACH_SCHEMA,
+  MEND_SCHEMA,
+  TASKS_SCHEMA,
+  ACCESS_SCHEMA,
+  REACH_OF_SCHEMA,
+];

@@ -88,17 +88,6 @@ INSERT INTO membership (id, group_id, person_id, source, since)
     FROM group_member m JOIN person p ON p.id = m.person_id JOIN people_group g ON g.id = m.group_id;
 DROP TABLE group_member;
 
--- The groups somebody is in at a moment, through groups in groups too.
-CREATE FUNCTION groups_of(who uuid, at timestamptz) RETURNS SETOF uuid LANGUAGE sql STABLE AS $$
-  WITH RECURSIVE held AS (
-    SELECT m.group_id, m.person_id, m.member_group_id FROM membership m JOIN people_group g ON g.id = m.group_id
-     WHERE m.since <= at AND (m.ended_at IS NULL OR m.ended_at > at) AND g.since <= at AND (g.ended_at IS NULL OR g.ended_at > at)
-  ), mine AS (
-    SELECT group_id FROM held WHERE person_id = who
-    UNION SELECT h.group_id FROM mine JOIN held h ON h.member_group_id = mine.group_id
-  ) SELECT group_id FROM mine
-$$;
-
 -- What an item is to access: whether it takes over what is granted above it, its rule for contributors, and who brought
 -- it, until somebody accepted it. What was here before is accepted: contributors had no rights of their own.
 ALTER TABLE node
@@ -168,8 +157,11 @@ CREATE TRIGGER access_grant_ends BEFORE UPDATE OR DELETE ON access_grant FOR EAC
 -- that is not ended, whatever its dates, that takes nothing over, or that has a rule of its own. Files use their folder's.
 CREATE TABLE access_root (
   id         integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
-  folder_id  uuid NOT NULL UNIQUE REFERENCES node
+  folder_id  uuid NOT NULL UNIQUE REFERENCES node,
+  -- The folder that it lies in: a page of that folder asks for the roots in it, and not of each folder whether it is one.
+  lies_in    uuid REFERENCES node
 );
+CREATE INDEX access_root_lies_in ON access_root (lies_in);
 CREATE TABLE folder_access (
   folder_id  uuid PRIMARY KEY REFERENCES node,
   root       integer NOT NULL REFERENCES access_root
@@ -183,8 +175,9 @@ CREATE FUNCTION access_is_root(folder uuid) RETURNS boolean LANGUAGE sql STABLE 
 $$;
 
 -- Puts right which root a folder has, and with it all folders below that had the same one from it. Every statement in here
--- sees what was committed before it, so the lock must be held by then: shared by who only adds folders.
-CREATE FUNCTION access_reroot(folder uuid) RETURNS integer LANGUAGE plpgsql AS $$
+-- sees what was committed before it, so the lock must be held by then: shared by who only adds folders. Only indexes are
+-- used: a plan that a session made while these tables were small would read them whole for each of 100,000 folders.
+CREATE FUNCTION access_reroot(folder uuid) RETURNS integer LANGUAGE plpgsql SET enable_seqscan = off AS $$
 DECLARE
   was integer;
   wanted integer;
@@ -192,7 +185,8 @@ DECLARE
 BEGIN
   SELECT root INTO was FROM folder_access WHERE folder_id = folder;
   IF access_is_root(folder) THEN
-    INSERT INTO access_root (folder_id) VALUES (folder) ON CONFLICT DO NOTHING;
+    INSERT INTO access_root (folder_id, lies_in) SELECT id, parent_id FROM node WHERE id = folder
+      ON CONFLICT (folder_id) DO UPDATE SET lies_in = excluded.lies_in;
     SELECT id INTO wanted FROM access_root WHERE folder_id = folder;
   ELSE
     SELECT parent_id INTO above FROM node WHERE id = folder;

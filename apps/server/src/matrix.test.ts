@@ -2,7 +2,9 @@ import type { QuayEvent } from '@quay/contract';
 import { ACCESS_LEVELS, includes, type AccessLevel } from '@quay/core';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { folder } from './_fixtures/acts.js';
 import { EXAMPLES, makeThings, request, type Things } from './_fixtures/examples.js';
+import { endGrants, grantOn } from './_fixtures/grants.js';
 import { Client, openOffice, type TestOffice } from './_fixtures/office.js';
 import { PAGES, routesOf } from './_fixtures/router.js';
 import { StaffEars } from './live/staff-ears.service.js';
@@ -11,12 +13,14 @@ import { sessionSecret } from './people/signed-in.guard.js';
 import type { Who } from './people/who.js';
 import { declaredRoutes, type Allowed } from './platform/for.js';
 import { hashPassword } from './platform/passwords.js';
-import { grantOn } from './_fixtures/grants.js';
 
 // Every route of the running router, asked as everybody: who it is for is declared beside it (platform/for.ts).
 
-type Actor = 'nobody' | 'visitor' | 'ended' | 'disabled' | 'none' | AccessLevel | 'admin' | 'owner';
-const ACTORS: Actor[] = ['nobody', 'visitor', 'ended', 'disabled', 'none', ...ACCESS_LEVELS, 'admin', 'owner'];
+// `lapsed` had everything until it was ended; `beside` has everything in another folder of the same store.
+const NOTHING_HERE = ['none', 'lapsed', 'beside'] as const;
+type Actor =
+  'nobody' | 'visitor' | 'ended' | 'disabled' | (typeof NOTHING_HERE)[number] | AccessLevel | 'admin' | 'owner';
+const ACTORS: Actor[] = ['nobody', 'visitor', 'ended', 'disabled', ...NOTHING_HERE, ...ACCESS_LEVELS, 'admin', 'owner'];
 
 let office: TestOffice;
 const by = {} as Record<Actor, Client>;
@@ -31,13 +35,16 @@ beforeAll(async () => {
   by.admin = iris;
   by.owner = rosa;
   by.nobody = office.client();
-  for (const level of ACCESS_LEVELS) by[level] = await person(level, level);
+  by.lapsed = await person('lapsed', { level: 'manage' });
+  await endGrants(office.db, root);
+  for (const level of ACCESS_LEVELS) by[level] = await person(level, { level });
   by.none = await person('none', null);
-  by.ended = await person('ended', 'manage');
+  by.beside = await person('beside', { level: 'manage', on: await folder(iris, root, 'Beside') });
+  by.ended = await person('ended', { level: 'manage' });
   const ending = by.ended.cookieHeader('/api/');
   await by.ended.ask('DELETE', '/api/session', undefined, {});
   by.ended = withCookie(ending);
-  by.disabled = await person('disabled', 'manage');
+  by.disabled = await person('disabled', { level: 'manage' });
   await office.db.query(`UPDATE person SET disabled_at = now() WHERE sign_in_name = 'disabled'`);
   [common, home] = [await makeThings(office, iris, root), await makeThings(office, rosa, office.roots.rosa)];
   by.visitor = office.client();
@@ -64,13 +71,13 @@ async function commonStore(): Promise<string> {
   return top;
 }
 
-async function person(name: string, level: AccessLevel | null): Promise<Client> {
+async function person(name: string, granted: { level: AccessLevel; on?: string } | null): Promise<Client> {
   const id = randomUUID();
   await office.db.query(
     `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', 'staff', $3, '2026-01-01')`,
     [id, name, await hashPassword('weir-lantern-copper-tide')],
   );
-  if (level) await grantOn(office.db, root, id, level);
+  if (granted) await grantOn(office.db, granted.on ?? root, id, granted.level);
   const client = office.client();
   await client.ask('POST', '/api/session', { signInName: name, password: 'weir-lantern-copper-tide' });
   return client;

@@ -2,7 +2,7 @@ import type { FindAnswer, FolderPage } from '@quay/contract';
 import type { OthersRule } from '@quay/core';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { folder, names, rename, trash } from '../_fixtures/acts.js';
+import { copy, folder, names, rename, trash } from '../_fixtures/acts.js';
 import { endGrants, grantOn, setInherits, setOthersRule } from '../_fixtures/grants.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 
@@ -129,6 +129,39 @@ describe('a folder that takes nothing over', () => {
     await stop(closed);
     const { body: door } = await office.client().ask('POST', `/s/${share.token}/open`, { password: null });
     expect(door.code).toBe('share.broken');
+  });
+});
+
+describe('what lies deeper and is closed', () => {
+  it('is not weighed, not in an archive, not copied, and not in a share', async () => {
+    const top = await folder(iris, office.roots.projects, `Job ${randomUUID()}`);
+    const closed = await folder(iris, top, 'Closed');
+    await iris.upload(top, 'open.txt', Buffer.from('open'));
+    const { body: hidden } = await iris.upload(closed, 'hidden.txt', Buffer.from('hidden bytes'));
+    const share = await office.publish(tomas, [top]);
+    const visitor = office.client();
+    await visitor.ask('POST', `/s/${share.token}/open`, { password: null });
+    const look = async () => {
+      const [size] = (await tomas.ask<{ files: number }[]>('POST', '/api/sizes', { nodeIds: [top] })).body;
+      const archive = Buffer.from(await (await tomas.fetch(`/api/archive?ids=${top}`)).arrayBuffer()).toString(
+        'latin1',
+      );
+      const shared = Buffer.from(await (await visitor.fetch(`/s/${share.token}/all.zip`)).arrayBuffer());
+      const { status: taken } = await visitor.fetch(`/s/${share.token}/files/${hidden.id}`);
+      const [copied] = (await copy(tomas, [top], office.roots.tomas)).body.nodeIds as [string];
+      return {
+        files: size?.files,
+        archive: archive.includes('hidden.txt'),
+        shared: shared.toString('latin1').includes('hidden.txt'),
+        taken,
+        copied: (await names(tomas, copied)).sort(),
+      };
+    };
+    expect(await look()).toEqual({ files: 2, archive: true, shared: true, taken: 200, copied: ['Closed', 'open.txt'] });
+    await stop(closed);
+    // A visitor's page remembers for a moment what it knew of a file.
+    await new Promise((r) => setTimeout(r, 2100));
+    expect(await look()).toEqual({ files: 1, archive: false, shared: false, taken: 404, copied: ['open.txt'] });
   });
 });
 

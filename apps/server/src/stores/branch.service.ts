@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { isLitter, nameKey } from '@quay/core';
+import { actBits, isLitter, nameKey } from '@quay/core';
 import type { MoveAnswer, MoveNodes, TrashAnswer } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -13,6 +13,7 @@ import { AccessService, type ReachableNode } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
 import {
+  bitsBelow,
   branchOf,
   extentOf,
   filesWithin,
@@ -106,7 +107,7 @@ export class BranchService {
       const { nodes, target } = await this.hold(who, asked, toFolderId, 'download', tx);
       const nodeIds = nodes.map((n) => n.id);
       await this.requireFits(tx, who, nodes, target, true);
-      const rows = await copyRows(tx, nodeIds);
+      const rows = await copyRows(tx, who.personId, nodeIds);
       if (rows.length > MOST_COPIED)
         throw new Problem(
           'too-large',
@@ -254,13 +255,16 @@ export class BranchService {
   }
 }
 
-/** What is live below the nodes, themselves included, with the bytes of each file; parents come before their children. */
-async function copyRows(tx: EntityManager, nodeIds: string[]): Promise<CopyRow[]> {
+/** What is live at and below the nodes and may be read, with the bytes of each file; parents come before their children. */
+async function copyRows(tx: EntityManager, personId: string, nodeIds: string[]): Promise<CopyRow[]> {
   return tx.query(
     `WITH RECURSIVE down AS (
-       SELECT n.*, 0 AS depth FROM node n WHERE n.id = ANY($1)
-       UNION ALL SELECT n.*, down.depth + 1 FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
-     ) SELECT d.id, d.parent_id, d.kind, d.name, d.size_bytes, d.media_type, v.sha256, v.modified_at FROM down d LEFT JOIN file_version v ON v.id = d.version_id ORDER BY d.depth LIMIT ${MOST_COPIED + 1}`,
-    [nodeIds],
+       SELECT n.*, 0 AS depth, $3::int AS bits FROM node n WHERE n.id = ANY($1)
+       UNION ALL
+       SELECT n.*, down.depth + 1, ${bitsBelow('n', '$2')} FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
+        WHERE (down.bits & $3) <> 0
+     ) SELECT d.id, d.parent_id, d.kind, d.name, d.size_bytes, d.media_type, v.sha256, v.modified_at
+         FROM down d LEFT JOIN file_version v ON v.id = d.version_id WHERE (d.bits & $3) <> 0 ORDER BY d.depth LIMIT ${MOST_COPIED + 1}`,
+    [nodeIds, personId, actBits(['read'])],
   );
 }

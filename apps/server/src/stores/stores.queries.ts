@@ -4,6 +4,7 @@ import {
   distinctNames,
   keepBothName,
   nameKey,
+  type Act,
   type PathExtent,
   type StoreKind,
 } from '@quay/core';
@@ -321,21 +322,6 @@ export async function filesWithin(m: EntityManager, nodeIds: string[]): Promise<
   return rows.map((r) => ({ name: r.name, sizeBytes: Number(r.sizeBytes) }));
 }
 
-const BELOW = `WITH RECURSIVE down AS (
-  SELECT id, kind, size_bytes, litter FROM node WHERE id = ANY($1)
-  UNION ALL
-  SELECT n.id, n.kind, n.size_bytes, n.litter FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
-)`;
-
-/** Files and bytes of the nodes and all that is live below them. */
-export async function totals(m: EntityManager, nodeIds: string[]): Promise<{ files: number; sizeBytes: number }> {
-  const [row] = await m.query<{ files: string; bytes: string }[]>(
-    `${BELOW} SELECT count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down`,
-    [nodeIds],
-  );
-  return { files: Number(row?.files ?? 0), sizeBytes: Number(row?.bytes ?? 0) };
-}
-
 export interface ContentFile {
   id: string;
   path: string;
@@ -347,17 +333,33 @@ export interface ContentFile {
   modifiedAt: number;
 }
 
-/** As {@link totals}, for each node by itself. */
-export async function totalsEach(m: EntityManager, nodeIds: string[]): Promise<ItemTotal[]> {
+/** What a person may do in a folder, as bits, asked after `ensureReach`; both are places in the statement. */
+export const bitsIn = (folder: string, person: string): string => `coalesce((
+  SELECT a.acts FROM folder_access f JOIN access_reach a ON a.root = f.root AND a.person_id = ${person} WHERE f.folder_id = ${folder}
+), 0)`;
+
+/** As {@link bitsIn}, of a node that is a folder or lies in one. */
+const bitsOn = (node: string, person: string): string =>
+  bitsIn(`CASE ${node}.kind WHEN 'folder' THEN ${node}.id ELSE ${node}.parent_id END`, person);
+
+/** The same of a node below the one called `down`, whose bits are known: files have those of their folder. */
+export const bitsBelow = (node: string, person: string): string =>
+  `CASE ${node}.kind WHEN 'folder' THEN ${bitsIn(`${node}.id`, person)} ELSE down.bits END`;
+
+/** Files and bytes of each node and of all below it that is live and that the person sees. */
+export async function totalsEach(m: EntityManager, personId: string, nodeIds: string[]): Promise<ItemTotal[]> {
   const rows = await m.query<{ id: string; files: string; bytes: string }[]>(
     `WITH RECURSIVE down AS (
-       SELECT id AS origin, id, kind, size_bytes FROM node WHERE id = ANY($1)
+       SELECT n.id AS origin, n.id, n.kind, n.size_bytes, ${bitsOn('n', '$2')} AS bits FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT down.origin, n.id, n.kind, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
-     ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes FROM down GROUP BY origin`,
-    [nodeIds],
+       SELECT down.origin, n.id, n.kind, n.size_bytes, ${bitsBelow('n', '$2')}
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter WHERE (down.bits & ${SEEN}) <> 0
+     ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes
+         FROM down WHERE (bits & ${SEEN}) <> 0 GROUP BY origin`,
+    [nodeIds, personId],
   );
-  return rows.map((r) => ({ id: r.id, files: Number(r.files), sizeBytes: Number(r.bytes) }));
+  const totals = new Map(rows.map((r) => [r.id, { files: Number(r.files), sizeBytes: Number(r.bytes) }]));
+  return nodeIds.map((id) => ({ id, ...(totals.get(id) ?? { files: 0, sizeBytes: 0 }) }));
 }
 
 /** The most entries that a share shows or an archive holds. */
@@ -368,23 +370,30 @@ export const MOST_CONTENTS = 200_000;
  * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. Nodes of the same
  * name come under names of their own, and what lies in one of them is not mixed with what lies in the other. At most one
  * more than {@link MOST_CONTENTS}, so that more is noticed.
+ * @param allowed whose access counts, and what they must be allowed to do with each: the rest is left out
  */
-export async function contents(m: EntityManager, nodeIds: string[]): Promise<ContentFile[]> {
+export async function contents(
+  m: EntityManager,
+  nodeIds: string[],
+  allowed: { personId: string; act: Act },
+): Promise<ContentFile[]> {
   const rows = await m.query<(ContentFile & { origin: string })[]>(
     `WITH RECURSIVE down AS (
-       SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at FROM node n WHERE n.id = ANY($1)
+       SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at,
+              ${bitsOn('n', '$2')} AS bits FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at
+       SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at,
+              ${bitsBelow('n', '$2')}
          FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
         -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
-        WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES}
+        WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND (down.bits & $3) <> 0
      )
      SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
             coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
             round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
-      ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
-    [nodeIds],
+      WHERE (down.bits & $3) <> 0 ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
+    [nodeIds, allowed.personId, actBits([allowed.act])],
   );
   return withOwnTops(rows, nodeIds);
 }

@@ -108,7 +108,7 @@ export class StoresService {
     const m = this.db.manager;
     const [path, total, facts] = await Promise.all([
       pathOf(m, nodeId),
-      totalsEach(m, [nodeId]),
+      totalsEach(m, who.personId, [nodeId]),
       factsOf(m, nodeId, who.personId),
     ]);
     return {
@@ -316,7 +316,7 @@ export class StoresService {
   /** Files and bytes of each item, with all that is in it. */
   async sizes(who: Who, nodeIds: string[]): Promise<ItemTotal[]> {
     await this.access.reachable(who, nodeIds, 'view');
-    return totalsEach(this.db.manager, nodeIds);
+    return totalsEach(this.db.manager, who.personId, nodeIds);
   }
 
   /** A live folder that somebody may add to, held until the transaction ends so that it cannot be trashed meanwhile. */

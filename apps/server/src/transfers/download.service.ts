@@ -73,9 +73,10 @@ export class DownloadService {
     await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: start, length: end - start }], this.config.pace);
   }
 
-  /** Lays out an archive of the nodes and all that is live below them. @throws Problem archive.too-many, archive.path-too-long */
-  plan(forWhom: string, nodeIds: string[]): Promise<Archive> {
-    return this.turns.run(forWhom, async () => archiveOf(await contents(this.db.manager, nodeIds)));
+  /** Lays out an archive of the nodes and all that is live below them and may be read. @throws Problem archive.too-many, archive.path-too-long */
+  plan(personId: string, nodeIds: string[]): Promise<Archive> {
+    const found = () => contents(this.db.manager, nodeIds, { personId, act: 'read' });
+    return this.turns.run(personId, async () => archiveOf(await found()));
   }
 
   /** Sends an archive, or a range of it, with its exact size announced. */

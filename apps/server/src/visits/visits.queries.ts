@@ -1,5 +1,6 @@
 import type { EntityManager } from 'typeorm';
-import type { FileBytes } from '../stores/stores.queries.js';
+import { actBits } from '@quay/core';
+import { bitsIn, type FileBytes } from '../stores/stores.queries.js';
 
 export interface VisitRow {
   id: string;
@@ -15,7 +16,7 @@ export async function visitByCookie(m: EntityManager, shareId: string, cookieHas
   return row ?? null;
 }
 
-/** A live file at or below an item of the share, with no litter on the way; null otherwise. */
+/** A live file at or below an item of the share that its publisher may publish, with no litter on the way; null otherwise. */
 export async function fileInShare(m: EntityManager, shareId: string, nodeId: string): Promise<FileBytes | null> {
   const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
     `WITH RECURSIVE up AS (
@@ -25,8 +26,8 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
          FROM up JOIN node n ON n.id = up.parent_id WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
      )
      SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
-       FROM node n JOIN file_version v ON v.id = n.version_id
-      WHERE n.id = $2 AND EXISTS (SELECT 1 FROM up WHERE reached AND trashed_at IS NULL AND NOT litter)`,
+       FROM node n JOIN file_version v ON v.id = n.version_id JOIN share s ON s.id = $1
+      WHERE n.id = $2 AND (${bitsIn('n.parent_id', 's.created_by')} & ${actBits(['publish'])}) <> 0 AND EXISTS (SELECT 1 FROM up WHERE reached AND trashed_at IS NULL AND NOT litter)`,
     [shareId, nodeId],
   );
   return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;

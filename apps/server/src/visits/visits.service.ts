@@ -124,7 +124,7 @@ export class VisitsService {
   async archive(visitor: Visitor): Promise<{ archive: Archive; name: string; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
-      const found = await contents(this.db.manager, share.itemIds);
+      const found = await this.served(share);
       return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
     });
     return { archive, name: `${share.title}.zip`, taken: () => this.noteArchive(share, visit, files) };
@@ -288,8 +288,13 @@ export class VisitsService {
   }
 
   private contentsOf(visitor: Visitor, share: ShareRecord): Promise<VisitorContents> {
-    const lay = async () => shownOf(await contents(this.db.manager, share.itemIds));
+    const lay = async () => shownOf(await this.served(share));
     return this.turns.run(sourceOf(visitor.fromAddress), lay);
+  }
+
+  /** What is in a share: of its items and all below them, what its publisher may publish. */
+  private served(share: ShareRecord): Promise<ContentFile[]> {
+    return contents(this.db.manager, share.itemIds, { personId: share.createdBy, act: 'publish' });
   }
 }
 

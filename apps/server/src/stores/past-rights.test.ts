@@ -94,8 +94,6 @@ describe('as it was, by the rights of today', () => {
       `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at) SELECT gen_random_uuid(), $1, $2, 'folder', 'n ' || i, 'n ' || i, $3, $3 FROM generate_series(1, 20500) i`,
       [storeId, id, office.clock.date()],
     );
-    // What the database does by itself soon after.
-    for (const table of ['node', 'node_past', 'folder_access']) await office.db.query(`ANALYZE ${table}`);
     const at = moment(office);
     await office.db.query('UPDATE node SET trashed_at = $2 WHERE parent_id = $1', [id, office.clock.date()]);
     office.clock.advance(1000);

@@ -505,7 +505,9 @@ export async function trashOf(m: EntityManager, storeId: string): Promise<TrashI
 /** Of these folded names, those that live items of the folder bear. */
 export async function takenKeys(m: EntityManager, folderId: string, keys: string[]): Promise<Set<string>> {
   const rows = await m.query<{ name_key: string }[]>(
-    'SELECT name_key FROM node WHERE parent_id = $1 AND trashed_at IS NULL AND name_key = ANY($2)',
+    // Not = ANY: with statistics of before, an index was walked from its beginning for each of thousands of names.
+    `SELECT k.name_key FROM unnest($2::text[]) AS k (name_key)
+      WHERE EXISTS (SELECT 1 FROM node n WHERE n.parent_id = $1 AND n.name_key = k.name_key AND n.trashed_at IS NULL)`,
     [folderId, keys],
   );
   return new Set(rows.map((r) => r.name_key));

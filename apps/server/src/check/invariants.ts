@@ -57,13 +57,13 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     'a folder has the nearest root at or above it',
-    `WITH RECURSIVE marked AS (
-       SELECT n.id, n.parent_id, access_is_root(n.id) AS is_root FROM node n WHERE n.kind = 'folder'
-     ), down AS (
-       SELECT id, id AS root FROM marked WHERE parent_id IS NULL
-       UNION ALL SELECT m.id, CASE WHEN m.is_root THEN m.id ELSE down.root END FROM down JOIN marked m ON m.parent_id = down.id
-     ) SELECT d.id::text AS what FROM down d LEFT JOIN folder_access a ON a.folder_id = d.id LEFT JOIN access_root r ON r.id = a.root
-        WHERE r.folder_id IS DISTINCT FROM d.root`,
+    // Of each folder by itself: it is its own root, or has that of the folder it lies in.
+    `SELECT n.id::text AS what FROM node n LEFT JOIN folder_access a ON a.folder_id = n.id
+       LEFT JOIN access_root r ON r.id = a.root LEFT JOIN folder_access above ON above.folder_id = n.parent_id
+      WHERE n.kind = 'folder' AND CASE
+        WHEN n.parent_id IS NULL OR NOT n.inherits OR n.others_rule IS NOT NULL
+          OR EXISTS (SELECT 1 FROM access_grant g WHERE g.node_id = n.id AND g.ended_at IS NULL) THEN r.folder_id IS DISTINCT FROM n.id
+        ELSE a.root IS NULL OR a.root IS DISTINCT FROM above.root END`,
   ],
   [
     'a root is one, and lies where it says',

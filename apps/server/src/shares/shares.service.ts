@@ -286,7 +286,7 @@ export class SharesService {
   }
 
   private async requirePublishable(who: Who, nodeIds: string[], tx: EntityManager): Promise<void> {
-    const nodes = await this.access.requireNodes(who, nodeIds, 'edit', tx);
+    const nodes = await this.access.requirePublishable(who, nodeIds, tx);
     const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [
       nodeIds,
     ]);

@@ -179,6 +179,14 @@ describe('those who may add files', () => {
       await status(rosa, `/api/files/${own}/content`),
     ]).toEqual([404, 200]);
     expect((await rename(rosa, own, 'mine.txt')).status).toBe(200);
+    const share = {
+      title: 'Mine',
+      nodeIds: [own],
+      window: { opensAt: null, closesAt: null },
+      password: null,
+      visitLimit: null,
+    };
+    expect((await rosa.ask('POST', '/api/shares', share)).body.code).toBe('access.level');
     expect((await rename(rosa, theirs, 'mine too.txt')).status).toBe(404);
     expect((await trash(rosa, [theirs])).status).toBe(404);
     await rule(drop, 'see');

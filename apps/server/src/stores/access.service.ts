@@ -68,6 +68,13 @@ export class AccessService {
     return nodes;
   }
 
+  /** As {@link requireNodes}, of items that may be published: what somebody only brought may be changed by them, not published. */
+  async requirePublishable(who: Who, nodeIds: string[], m: EntityManager): Promise<ReachableNode[]> {
+    const nodes = await this.requireNodes(who, nodeIds, 'edit', m);
+    if (nodes.some((n) => !n.acts.includes('publish'))) throw levelNeeded('edit', 'contribute');
+    return nodes;
+  }
+
   /** As {@link requireNodes}, in the trash or not. */
   async reachable(
     who: Who,
@@ -126,12 +133,11 @@ const bitsFor = (needed: AccessLevel, kind: 'folder' | 'file'): number =>
 function required(acts: number, kind: 'folder' | 'file', needed: AccessLevel, what?: string): AccessLevel {
   const level = levelOfActs(actsOfBits(acts));
   if ((acts & bitsFor('view', kind)) === 0 || level === null) throw notFound(what);
-  if ((acts & bitsFor(needed, kind)) === 0)
-    throw new Problem(
-      'forbidden',
-      'access.level',
-      `For that you need the level "${needed}" here; yours is "${level}".`,
-      { needed, level },
-    );
+  if ((acts & bitsFor(needed, kind)) === 0) throw levelNeeded(needed, level);
   return level;
+}
+
+function levelNeeded(needed: AccessLevel, level: AccessLevel): Problem {
+  const words = `For that you need the level "${needed}" here; yours is "${level}".`;
+  return new Problem('forbidden', 'access.level', words, { needed, level });
 }

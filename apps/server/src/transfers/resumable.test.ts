@@ -11,7 +11,7 @@ import { checkInvariants } from '../check/invariants.js';
 import { BLOBS } from '../platform/blobs/blob-store.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
-import { regrant } from '../_fixtures/grants.js';
+import { endGrants, grantOn, regrant } from '../_fixtures/grants.js';
 
 let office: TestOffice;
 let tomas: Client;
@@ -254,6 +254,21 @@ describe('resumable uploads (tus 1.0)', () => {
     expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'version' })).body.code).toBe('access.level');
     expect((await tomas.ask('POST', `${at}/finish`, { conflict: 'keep-both' })).status).toBe(200);
     await regrant(office.db, office.roots.partners, 'view');
+  });
+  it('is refused from the moment that a grant further down has ended, and nothing of it is recorded', async () => {
+    const id = await folder(iris, office.roots.partners, 'For a while');
+    const [{ person }] = await office.db.query<[{ person: string }]>(
+      `SELECT id AS person FROM person WHERE sign_in_name = 'rosa'`,
+    );
+    const rosa = await office.signedIn('rosa');
+    await grantOn(office.db, id, person, 'contribute');
+    const at = await begin(rosa, id, 'half.bin', 10);
+    expect((await patch(rosa, at, 0, Buffer.from('12345'))).status).toBe(204);
+    await endGrants(office.db, id);
+    expect((await patch(rosa, at, 5, Buffer.from('67890'))).status).toBe(404);
+    expect((await rosa.upload(id, 'whole.bin', Buffer.from('x'))).status).toBe(404);
+    expect((await iris.ask<FolderPage>('GET', `/api/folders/${id}`)).body.items).toEqual([]);
+    await tus(rosa, 'DELETE', at);
   });
   it('parts are counted to their person, kept for a week, and then removed', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Parts');

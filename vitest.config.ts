@@ -2,7 +2,18 @@ import { defineConfig } from 'vitest/config';
 import { BaseSequencer, type TestSpecification } from 'vitest/node';
 
 // What takes longest, first: begun last it would run alone at the end, and leave a core idle.
-const LONG = ['kill-uploads', 'kill', 'matrix', 'faults', 'hostile', 'denial', 'past-rights', 'naive', 'desk', 'stores'];
+const LONG = [
+  'kill-uploads',
+  'kill',
+  'matrix',
+  'faults',
+  'hostile',
+  'denial',
+  'past-rights',
+  'naive',
+  'desk',
+  'stores',
+];
 
 class LongestFirst extends BaseSequencer {
   override async sort(files: TestSpecification[]): Promise<TestSpecification[]> {

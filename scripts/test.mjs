@@ -26,13 +26,11 @@ export async function run(args) {
   if (args.length === 0) {
     // Two lanes, one for each core: what is read, and what is run.
     await Promise.all([
-      lane([
-        () => check('layout (prettier)', inModules('prettier/bin/prettier.cjs'), '--check', '--log-level=warn', '.'),
-        () => check('lint', inModules('eslint/bin/eslint.js'), '.', '--max-warnings=0'),
-      ]),
+      lane([() => check('lint', inModules('eslint/bin/eslint.js'), '.', '--max-warnings=0')]),
       lane([
         () => check('types of tests, benchmarks and browser journeys', TSC, '-p', 'tsconfig.json', '--noEmit'),
         () => check('types of the web application', TSC, '-p', 'apps/web/tsconfig.json', '--noEmit'),
+        () => check('layout (prettier)', inModules('prettier/bin/prettier.cjs'), '--check', '--log-level=warn', '.'),
         () => tests('unit', []),
       ]),
     ]);

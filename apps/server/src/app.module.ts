@@ -1,5 +1,6 @@
 import { Module, type DynamicModule } from '@nestjs/common';
 import { TypeOrmModule } from '@nestjs/typeorm';
+import { AccessModule } from './access/access.module.js';
 import { AdoptModule } from './adopt/adopt.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
@@ -32,6 +33,7 @@ export class AppModule {
           retryDelay: 500,
         }),
         PlatformModule.with(config),
+        AccessModule,
         LedgerModule,
         PeopleModule,
         StoresModule,

@@ -1,5 +1,5 @@
 import type { QuayEvent } from '@quay/contract';
-import { ACCESS_LEVELS, includes, type AccessLevel } from '@quay/core';
+import { ACCESS_LEVELS, actsOf, type AccessLevel, type Act } from '@quay/core';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from './_fixtures/acts.js';
@@ -103,10 +103,23 @@ function may(actor: Actor, allowed: Allowed, where: 'common' | 'home'): boolean 
       return actor === (where === 'home' ? 'owner' : 'admin');
     case 'publisher':
       return actor === (where === 'home' ? 'owner' : 'admin');
+    case 'see-somewhere':
+    case 'remove-somewhere':
+      return (
+        (actor === 'beside' && where === 'common') ||
+        (actor === 'contribute' && where === 'common') ||
+        can(actor, allowed.replace('-somewhere', '') as Act, where)
+      );
     default:
-      if (where === 'home') return actor === 'owner';
-      return actor === 'admin' || includes(ACCESS_LEVELS.find((l) => l === actor) ?? null, allowed);
+      return can(actor, allowed, where);
   }
+}
+
+/** Whether somebody may do this where the example is, if only with what they brought. */
+function can(actor: Actor, act: Act, where: 'common' | 'home'): boolean {
+  if (where === 'home') return actor === 'owner';
+  const level = ACCESS_LEVELS.find((l) => l === actor);
+  return actor === 'admin' || (level !== undefined && actsOf(level, 'read').all.includes(act));
 }
 
 /** Acts that use up what they name, or somebody's session: what they need is made anew. */
@@ -196,7 +209,11 @@ describe('every kind of event', () => {
   const HEARD: Record<Topic, { event: (t: Things) => QuayEvent; common: Actor[]; home: Actor[] }> = {
     node: { event: (t) => ({ topic: 'node', id: t.folder }), common: [...ACCESS_LEVELS, 'admin'], home: ['owner'] },
     preview: { event: (t) => ({ topic: 'preview', id: t.file }), common: [...ACCESS_LEVELS, 'admin'], home: ['owner'] },
-    store: { event: (t) => ({ topic: 'store', id: t.storeId }), common: [...ACCESS_LEVELS, 'admin'], home: ['owner'] },
+    store: {
+      event: (t) => ({ topic: 'store', id: t.storeId }),
+      common: ['beside', ...ACCESS_LEVELS, 'admin'],
+      home: ['owner'],
+    },
     share: { event: (t) => ({ topic: 'share', id: t.share.id }), common: ['admin'], home: ['admin', 'owner'] },
     ledger: {
       event: (t) => ({ topic: 'ledger', id: 'share.visited', personId: null, shareId: t.share.id }),
@@ -206,6 +223,11 @@ describe('every kind of event', () => {
     task: { event: (t) => ({ topic: 'task', id: t.task }), common: ['admin'], home: ['admin'] },
     reach: {
       event: (t) => ({ topic: 'reach', id: t.address }),
+      common: ACTORS.filter(staff),
+      home: ACTORS.filter(staff),
+    },
+    access: {
+      event: () => ({ topic: 'access', id: 'any' }),
       common: ACTORS.filter(staff),
       home: ACTORS.filter(staff),
     },

@@ -1,7 +1,7 @@
 /** What the event stream (server-sent events) carries: which things changed, never their contents. */
 export interface QuayEvent {
-  topic: 'share' | 'node' | 'store' | 'ledger' | 'session' | 'preview' | 'task' | 'reach';
-  /** The share, the folder whose listing changed, the store, or the address. */
+  topic: 'share' | 'node' | 'store' | 'ledger' | 'session' | 'preview' | 'task' | 'reach' | 'access';
+  /** The share, the folder whose listing changed, the store, the address; of access, that it changed and no more. */
   id: string;
   /** Of the ledger: whose doing it was, and the share that it concerns. Told to nobody, but decided by. */
   personId?: string | null;

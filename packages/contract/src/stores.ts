@@ -1,13 +1,19 @@
-import type { AccessLevel, PreviewKind, RemovalReason, StoreKind } from '@quay/core';
+import type { AccessLevel, Act, PreviewKind, RemovalReason, StoreKind } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, nameSchema, timeSchema } from './common.js';
 
+/** A place where somebody comes in: a store, or a folder in one of which they do not see what lies above. */
 export interface StoreSummary {
+  /** The store's. */
   id: string;
   kind: StoreKind;
   name: string;
+  /** The folder that is opened: the store's own, or the one deeper down. */
   rootId: string;
+  /** A folder deeper down: of the store around it nothing is told. */
+  part: boolean;
   level: AccessLevel;
+  acts: Act[];
   itemCount: number;
   /** Versions and trash counted in, each blob once. */
   usedBytes: number;
@@ -30,6 +36,8 @@ export interface NodeItem {
   changedBy: string | null;
   litter: boolean;
   pinned: boolean;
+  /** Brought by who asks, and accepted by nobody yet. */
+  mine: boolean;
   /** Ids of tags. */
   tags: string[];
 }
@@ -45,6 +53,10 @@ export interface FolderHead {
   storeKind: StoreKind;
   name: string;
   level: AccessLevel;
+  acts: Act[];
+  /** With what one has brought oneself and nobody has accepted. */
+  own: Act[];
+  /** From the topmost folder that is seen down to this one. */
   path: PathPart[];
   itemCount: number;
   litterCount: number;
@@ -152,6 +164,13 @@ export interface TrashItem {
   placeIsThere: boolean;
   /** When age removes it for good; null: never. */
   purgeAt: string | null;
+  /** Whether who asks may remove it for good. */
+  removable: boolean;
+}
+export interface TrashList {
+  items: TrashItem[];
+  /** True when there are more than are shown. */
+  more: boolean;
 }
 
 export const CONFLICT_CHOICES = ['refuse', 'version', 'keep-both'] as const;
@@ -238,7 +257,7 @@ export interface PastItem {
   now: 'same' | 'changed' | 'moved' | 'trashed' | 'gone';
 }
 export interface PastFolder {
-  folder: { id: string; name: string; path: PathPart[]; storeId: string; level: AccessLevel };
+  folder: { id: string; name: string; path: PathPart[]; storeId: string; acts: Act[] };
   items: PastItem[];
   /** True when there were more than are shown. */
   more: boolean;
@@ -377,8 +396,13 @@ export interface StoreUsage {
   store: StoreSummary;
   policy: StorePolicyText;
   policyWords: string;
-  /** By folder, three levels deep; earlier versions and trash as parts of their own. */
+  /** By folder, three levels deep; earlier versions and trash as parts of their own. What is not seen is not in it. */
   tree: UsagePart;
+  /** Of all of the store; null for who sees a part of it. */
+  growth: StoreGrowth | null;
+}
+/** How a store grows, until when that goes well, and who brought what. */
+export interface StoreGrowth {
   samples: { day: string; usedBytes: number }[];
   capacityBytes: number;
   capacityOf: 'quota' | 'disk';

@@ -1,5 +1,7 @@
 export * from './access/access.js';
+export * from './access/actor.js';
 export * from './access/acts.js';
+export * from './access/duty.js';
 export * from './access/effective.js';
 export * from './access/explain.js';
 export * from './access/reach-of.js';

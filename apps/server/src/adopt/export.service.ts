@@ -13,7 +13,8 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
-import { AccessService } from '../stores/access.service.js';
+import { isSeen } from '../access/access.queries.js';
+import { AccessService } from '../access/access.service.js';
 import { requireAdmin } from '../stores/labels.service.js';
 import { childrenOf, type ContentFile } from '../stores/stores.queries.js';
 import { newExportName } from './import.service.js';
@@ -65,6 +66,8 @@ export class ExportService {
 
   private async run(task: TaskRow, tell: (progress: Task['progress']) => Promise<void>): Promise<TaskReport> {
     const { storeId, store } = task.detail as { storeId: string; store: string };
+    const personId = task.asked_by as string;
+    await this.access.requireStore({ personId }, storeId, 'manage');
     const target = join(this.config.exportRoot as string, newExportName(store, this.clock.date()));
     const making = `${target}.making`;
     await mkdir(making, { recursive: true, mode: 0o700 });
@@ -75,11 +78,11 @@ export class ExportService {
         [storeId],
       );
       const top = new Set<string>();
-      for await (const item of childrenOf(this.db.manager, root?.id as string)) top.add(nameKey(item.path));
+      for await (const item of childrenOf(this.db.manager, personId, root?.id as string)) top.add(nameKey(item.path));
       const lists = [new Listing(making, 'SHA256SUMS', top), new Listing(making, 'manifest.jsonl', top)] as const;
       let done = 0;
       try {
-        for await (const item of this.below(root?.id as string, '')) {
+        for await (const item of this.below(personId, root?.id as string, '')) {
           done += 1;
           await this.writeOut(making, item, report, lists);
           const words = `${countOf(done, 'item')}, ${formatSize(report.bytes)}`;
@@ -99,12 +102,13 @@ export class ExportService {
     }
   }
 
-  /** Everything live in a folder and below, each with its path. */
-  private async *below(folderId: string, path: string): AsyncGenerator<ContentFile> {
-    for await (const item of childrenOf(this.db.manager, folderId)) {
+  /** Everything live in a folder and below that whoever asked may read, each with its path. */
+  private async *below(personId: string, folderId: string, path: string): AsyncGenerator<ContentFile> {
+    await this.access.ensure({ personId });
+    for await (const item of childrenOf(this.db.manager, personId, folderId)) {
       const at = { ...item, path: path === '' ? item.path : `${path}/${item.path}` };
       yield at;
-      if (item.kind === 'folder') yield* this.below(item.id, at.path);
+      if (item.kind === 'folder') yield* this.below(personId, item.id, at.path);
     }
   }
 
@@ -176,8 +180,13 @@ export class ExportService {
   /** Files whose bytes are damaged or missing now. */
   async damaged(who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
     requireAdmin(who);
+    await this.access.ensure(who);
     const rows = await this.db.query<{ nodeId: string; name: string; version: number; since: Date }[]>(
-      'SELECT n.id AS "nodeId", n.name, v.number AS version, b.damaged_at AS since FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500',
+      `SELECT n.id AS "nodeId", CASE WHEN ${isSeen('n', '$1')} THEN n.name ELSE 'A file that is closed to you' END AS name,
+              v.number AS version, b.damaged_at AS since
+         FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id
+        WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500`,
+      [who.personId],
     );
     return rows.map((r) => ({ ...r, since: r.since.toISOString() }));
   }

@@ -13,7 +13,7 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
-import { AccessService } from '../stores/access.service.js';
+import { AccessService } from '../access/access.service.js';
 import { RoomService } from '../stores/room.service.js';
 import { requireAdmin } from '../stores/labels.service.js';
 import { actorOf } from '../stores/names.js';
@@ -73,7 +73,7 @@ export class ImportService {
     requireAdmin(who);
     const { folder: opened, real } = await this.openAllowed(path);
     await opened.close();
-    const folder = await this.access.requireNode(who, folderId, 'edit');
+    const folder = await this.access.requireNode(who, folderId, 'add');
     return this.tasks.ask(who, 'import', { path: real, folderId, folder: folder.name, personName: who.name });
   }
 
@@ -145,7 +145,7 @@ export class ImportService {
 
   private async takeAll(who: Who, folderId: string, group: FoundFile[], report: TaskReport, note: Note): Promise<void> {
     try {
-      const folder = await this.access.requireNode(who, folderId, 'edit');
+      const folder = await this.access.requireNode(who, folderId, 'add');
       const by = { personId: who.personId, storeId: folder.storeId };
       await this.rooms.whileBringing(by, null, ({ ask }) => this.take(who, folderId, group, report, note, ask));
     } finally {

@@ -45,7 +45,7 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     "the present end of an item's past is how it is",
-    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.store_id, t.name, t.version_id, t.trashed, t.inherits, t.others_rule) IS DISTINCT FROM (n.parent_id, n.store_id, n.name, n.version_id, n.trashed_at IS NOT NULL, n.inherits, n.others_rule))`,
+    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.name, t.version_id, t.trashed, t.inherits, t.others_rule) IS DISTINCT FROM (n.parent_id, n.name, n.version_id, n.trashed_at IS NOT NULL, n.inherits, n.others_rule))`,
   ],
   [
     'the past of an item has no gaps and does not overlap',

@@ -1,39 +1,51 @@
-import { Injectable } from '@nestjs/common';
+import { Injectable, type OnModuleInit } from '@nestjs/common';
 import type { QuayEvent } from '@quay/contract';
 import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
+import { seenIn, type AccessPlace, type ReachOfRoots } from '../access/access.queries.js';
+import { AccessService } from '../access/access.service.js';
+import { Events } from '../platform/events/events.js';
 import type { Who } from '../people/who.js';
-import { AccessService } from '../stores/access.service.js';
 
 /** Answers that a burst of events asks for again and again are remembered for this long. */
 const REMEMBERED_MS = 1000;
 
 /** Which events somebody who is signed in may hear: of what they could look at, and of nothing else. */
 @Injectable()
-export class StaffEars {
-  private readonly storesOf = new LRUCache<string, Promise<Set<string>>>({ max: 1000, ttl: REMEMBERED_MS });
-  private readonly storeOfNode = new LRUCache<string, Promise<string | null>>({ max: 5000, ttl: REMEMBERED_MS });
+export class StaffEars implements OnModuleInit {
+  private readonly reaches = new LRUCache<string, Promise<ReachOfRoots>>({ max: 1000, ttl: REMEMBERED_MS });
+  private readonly places = new LRUCache<string, Promise<AccessPlace | null>>({ max: 5000, ttl: REMEMBERED_MS });
   private readonly ownerOfShare = new LRUCache<string, Promise<string | null>>({ max: 5000, ttl: REMEMBERED_MS });
 
   constructor(
     private readonly db: DataSource,
     private readonly access: AccessService,
+    private readonly events: Events,
   ) {}
+
+  onModuleInit(): void {
+    this.events.stream.subscribe((event) => {
+      if (event.topic !== 'access') return;
+      this.reaches.clear();
+      this.places.clear();
+    });
+  }
 
   async mayHear(who: Who, event: QuayEvent): Promise<boolean> {
     switch (event.topic) {
       case 'node':
       case 'preview':
-        return this.reaches(who, await this.once(this.storeOfNode, event.id, STORE_OF_NODE));
+        return this.sees(who, event.id);
       case 'store':
-        return this.reaches(who, event.id);
+        return (await this.reach(who)).stores.has(event.id);
       case 'share':
-        return who.role === 'admin' || (await this.once(this.ownerOfShare, event.id, OWNER_OF_SHARE)) === who.personId;
+        return who.role === 'admin' || (await this.ownerOf(event.id)) === who.personId;
       case 'ledger':
         return who.role === 'admin' || (await this.concerns(who, event));
       case 'task':
         return who.role === 'admin';
-      // How an address stands is seen by everybody who publishes.
+      // That something changed in who may do what, and not what; how an address stands is seen by all who publish.
+      case 'access':
       case 'reach':
       case 'session':
         return true;
@@ -44,29 +56,34 @@ export class StaffEars {
   private async concerns(who: Who, event: QuayEvent): Promise<boolean> {
     if (event.personId === who.personId) return true;
     if (!event.shareId) return false;
-    return (await this.once(this.ownerOfShare, event.shareId, OWNER_OF_SHARE)) === who.personId;
+    return (await this.ownerOf(event.shareId)) === who.personId;
   }
 
-  private async reaches(who: Who, storeId: string | null): Promise<boolean> {
-    if (storeId === null) return false;
-    let stores = this.storesOf.get(who.personId);
-    if (!stores) {
-      stores = this.access.storesAt(who, 'view').then((ids) => new Set(ids));
-      this.storesOf.set(who.personId, stores);
-    }
-    return (await stores).has(storeId);
+  private async sees(who: Who, nodeId: string): Promise<boolean> {
+    const place = await once(this.places, nodeId, () => this.access.placeOf(nodeId));
+    return place !== null && seenIn(await this.reach(who), place, who.personId);
   }
 
-  private once(cache: LRUCache<string, Promise<string | null>>, id: string, sql: string): Promise<string | null> {
-    const known = cache.get(id);
-    if (known) return known;
-    const asked = this.db.query<{ found: string }[]>(sql, [id]).then((rows) => rows[0]?.found ?? null);
-    cache.set(id, asked);
-    // What could not be asked is not remembered.
-    asked.catch(() => cache.delete(id));
-    return asked;
+  private reach(who: Who): Promise<ReachOfRoots> {
+    return once(this.reaches, who.personId, () => this.access.reachOf(who));
+  }
+
+  private ownerOf(shareId: string): Promise<string | null> {
+    return once(this.ownerOfShare, shareId, async () => {
+      const rows = await this.db.query<{ owner: string }[]>('SELECT created_by AS owner FROM share WHERE id = $1', [
+        shareId,
+      ]);
+      return rows[0]?.owner ?? null;
+    });
   }
 }
 
-const STORE_OF_NODE = 'SELECT store_id AS found FROM node WHERE id = $1';
-const OWNER_OF_SHARE = 'SELECT created_by AS found FROM share WHERE id = $1';
+/** Asks once for all who ask at the same time. What could not be asked is not remembered. */
+function once<T>(cache: LRUCache<string, Promise<T>>, key: string, ask: () => Promise<T>): Promise<T> {
+  const known = cache.get(key);
+  if (known) return known;
+  const asked = ask();
+  cache.set(key, asked);
+  asked.catch(() => cache.delete(key));
+  return asked;
+}

@@ -1,4 +1,5 @@
 import { RequestMethod, SetMetadata } from '@nestjs/common';
+import type { Act } from '@quay/core';
 
 /**
  * Who an endpoint is for. The services decide; this says beside each route what they must come to, and a test asks every
@@ -6,7 +7,8 @@ import { RequestMethod, SetMetadata } from '@nestjs/common';
  * - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit lasts
  * - `signed-in`: all staff; `admin`: the admin alone; `admin-there`: the admin, and not on homes; `mine`: whoever it belongs to
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
- * - a level: whoever has at least that on what the request names
+ * - an act: whoever may do that with what the request names
+ * - an act `-somewhere`: whoever may do it anywhere in the store that the request names, if only with what they brought
  */
 export type Allowed =
   | 'anyone'
@@ -17,11 +19,8 @@ export type Allowed =
   | 'admin-there'
   | 'mine'
   | 'publisher'
-  | 'view'
-  | 'download'
-  | 'contribute'
-  | 'edit'
-  | 'manage';
+  | Act
+  | `${'see' | 'remove'}-somewhere`;
 
 const ALLOWED = 'quay:allowed';
 const declared: { owner: object; handler: string | symbol }[] = [];

@@ -11,7 +11,7 @@ import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
-import { AccessService } from '../stores/access.service.js';
+import { AccessService } from '../access/access.service.js';
 import { fileBytes, type FileBytes } from '../stores/stores.queries.js';
 import { VersionsService, versionNumber } from '../stores/versions.service.js';
 import { PreviewsService } from './previews.service.js';
@@ -33,7 +33,7 @@ export class PreviewsController {
   ) {}
 
   @Get('preview')
-  @For('view')
+  @For('see')
   @Takes('How a file can be looked at')
   async facts(@Me() who: Who, @Param('id', id) nodeId: string): Promise<PreviewFacts> {
     const file = await this.file(who, nodeId, undefined);
@@ -41,7 +41,7 @@ export class PreviewsController {
   }
 
   @Get('thumb')
-  @For('view')
+  @For('see')
   @Takes('A small picture (WebP); 202 while it is being made')
   async thumb(
     @Me() who: Who,
@@ -53,7 +53,7 @@ export class PreviewsController {
   }
 
   @Get('large')
-  @For('view')
+  @For('see')
   @Takes('A picture that fills the screen (WebP)')
   async large(
     @Me() who: Who,
@@ -66,7 +66,7 @@ export class PreviewsController {
   }
 
   @Get('pages/:page')
-  @For('view')
+  @For('see')
   @Takes('One page of a document, from 1, as a picture (WebP)')
   async page(
     @Me() who: Who,
@@ -82,7 +82,7 @@ export class PreviewsController {
   }
 
   @Get('text')
-  @For('view')
+  @For('see')
   @Takes('The text of a file, as far as it is shown')
   async text(
     @Me() who: Who,
@@ -141,11 +141,11 @@ export class PreviewsController {
 
   private async file(who: Who, nodeId: string, version: string | undefined): Promise<FileBytes> {
     // Looking is what the level "view" is for; the bytes themselves need "download".
-    await this.access.requireNode(who, nodeId, 'view');
+    await this.access.requireNode(who, nodeId, 'see');
     const file =
       version === undefined
         ? await fileBytes(this.db.manager, nodeId)
-        : await this.versions.bytes(who, nodeId, versionNumber(version), 'view');
+        : await this.versions.bytes(who, nodeId, versionNumber(version), 'see');
     if (!file) throw notFound('This file');
     return file;
   }

@@ -36,7 +36,7 @@ export class SharesController {
   }
 
   @Post()
-  @For('edit')
+  @For('publish')
   @Takes('Publish items', createShareSchema)
   publish(@Me() who: Who, @Body(valid(createShareSchema)) asked: CreateShare): Promise<ShareSheet> {
     return this.service.publish(who, asked);
@@ -61,14 +61,14 @@ export class SharesController {
   }
 
   @Get('of/:id')
-  @For('view')
+  @For('see')
   @Takes('Where an item is shared, and when outsiders last opened it')
   ofNode(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeShares> {
     return this.service.ofNode(who, nodeId);
   }
 
   @Post('marks')
-  @For('view')
+  @For('see')
   @HttpCode(200)
   @Takes('The state of the shares that publish these items', nodeIdsSchema)
   marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
@@ -76,7 +76,7 @@ export class SharesController {
   }
 
   @Post('affected')
-  @For('edit')
+  @For('remove')
   @HttpCode(200)
   @Takes('Shares that would lose an item if these went to the trash', nodeIdsSchema)
   affected(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<{ id: string; title: string }[]> {

@@ -9,7 +9,8 @@ import {
 } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
-import { ensureReach } from '../stores/access-reach.js';
+import { bitsIn, folderOf, isSeen, walkDown } from '../access/access.queries.js';
+import { ensureReach } from '../access/access-reach.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -47,11 +48,23 @@ export interface ShareFilter {
   visitsSince?: Date;
 }
 
-/** Shares with the state of their items at a moment, newest first. An item is gone when it or a folder above it is in the trash. */
+/**
+ * Shares with the state of their items at a moment, newest first. An item is gone when it or a folder above it is in the
+ * trash. A share serves what its publisher may publish now: whoever has left, or may not publish there any more, publishes
+ * nothing there any more either, and nothing else is weighed.
+ */
 export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter): Promise<ShareRecord[]> {
+  const wanted = [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null];
+  const publishers = await m.query<{ id: string }[]>(
+    `SELECT DISTINCT s.created_by AS id FROM share s ${WANTED}`,
+    wanted,
+  );
+  if (publishers.length === 0) return [];
+  const personIds = publishers.map((p) => p.id);
+  await ensureReach(m, personIds, at);
+  const walk = walkDown('down.person', MAY_PUBLISH);
   const rows = await m.query<
-    (Omit<ShareRecord, 'totalBytes' | 'address' | 'homeOwners'> & {
-      totalBytes: string;
+    (Omit<ShareRecord, 'address'> & {
       scheme: Address['scheme'];
       host: string;
       port: number | null;
@@ -59,61 +72,52 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
       addressId: string;
     })[]
   >(
-    `WITH RECURSIVE chosen AS (
-       SELECT * FROM share s
-        WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2) AND ($3::bytea IS NULL OR s.token_hash = $3)
+    `WITH RECURSIVE chosen AS (SELECT s.* FROM share s ${WANTED})
+     , item AS (
+       SELECT i.share_id, c.created_by AS person, i.node_id, i.position FROM share_item i JOIN chosen c ON c.id = i.share_id
      ), up AS (
-       SELECT i.share_id, n.parent_id, n.trashed_at FROM share_item i JOIN chosen c ON c.id = i.share_id JOIN node n ON n.id = i.node_id
+       SELECT i.share_id, n.parent_id, n.trashed_at FROM item i JOIN node n ON n.id = i.node_id
        UNION ALL
        SELECT up.share_id, n.parent_id, n.trashed_at FROM up JOIN node n ON n.id = up.parent_id
      ), down AS (
-       SELECT i.share_id, n.id, n.size_bytes FROM share_item i JOIN chosen c ON c.id = i.share_id JOIN node n ON n.id = i.node_id
+       SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.begin}
+         FROM item down JOIN node n ON n.id = down.node_id
        UNION ALL
-       SELECT down.share_id, n.id, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+       SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.below}
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step} WHERE ${walk.goesOn}
+     ), rights AS (
+       SELECT i.share_id, bool_and((${bitsIn(folderOf('n'), 'i.person')} & ${MAY_PUBLISH}) <> 0) AS it,
+              array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS owners
+         FROM item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id GROUP BY i.share_id
      )
-     SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash", c.opens_at AS "opensAt", c.closes_at AS "closesAt",
-            c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed", c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
+     SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash",
+            c.opens_at AS "opensAt", c.closes_at AS "closesAt", c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed",
+            c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
             p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
-            coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
-            ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
-            (SELECT coalesce(sum(d.size_bytes), 0) FROM down d WHERE d.share_id = c.id) AS "totalBytes",
-            coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true) AS broken,
+            coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
+                     'unknown') AS reach,
+            ARRAY(SELECT i.node_id::text FROM item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
+            (SELECT coalesce(sum(down.size_bytes), 0)::float8 FROM down WHERE down.share_id = c.id AND ${walk.allowed}) AS "totalBytes",
+            coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true)
+              OR NOT coalesce(rights.it, false) AS broken,
+            coalesce(rights.owners, '{}') AS "homeOwners",
             (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
-            ARRAY(SELECT v.began_at FROM visit v WHERE $4::timestamptz IS NOT NULL AND v.share_id = c.id AND v.began_at >= $4 ORDER BY v.began_at LIMIT 500) AS "visitTimes"
+            ARRAY(SELECT v.began_at FROM visit v WHERE $4::timestamptz IS NOT NULL AND v.share_id = c.id AND v.began_at >= $4
+                   ORDER BY v.began_at LIMIT 500) AS "visitTimes"
        FROM chosen c JOIN person p ON p.id = c.created_by JOIN address a ON a.id = c.address_id
+       LEFT JOIN rights ON rights.share_id = c.id
       ORDER BY c.created_at DESC, c.id DESC`,
-    [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null, filter.visitsSince ?? null],
+    [...wanted, filter.visitsSince ?? null],
   );
-  const rights = await publishersRights(m, at, rows);
   return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({
     ...row,
-    ...rights(row),
-    totalBytes: Number(row.totalBytes),
     address: { id: addressId, scheme, host, port, pathPrefix },
   }));
 }
 
-/**
- * A share serves what its publisher may publish now: whoever has left, or may not publish there any more, publishes nothing
- * there any more either.
- */
-async function publishersRights(m: EntityManager, at: Date, rows: readonly { id: string; createdBy: string }[]) {
-  await ensureReach(m, [...new Set(rows.map((r) => r.createdBy))], at);
-  const rights = await m.query<{ id: string; mayPublish: boolean; homeOwners: string[] }[]>(
-    `SELECT c.id, bool_and((coalesce(a.acts, 0) & $2) <> 0) AS "mayPublish",
-            array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS "homeOwners"
-       FROM share c JOIN share_item i ON i.share_id = c.id JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
-       JOIN folder_access f ON f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END
-       LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = c.created_by
-      WHERE c.id = ANY($1) GROUP BY c.id`,
-    [rows.map((r) => r.id), actBits(['publish'])],
-  );
-  const rightsOf = new Map(rights.map((r) => [r.id, r]));
-  return ({ id, broken }: { id: string; broken: boolean }) => {
-    const { mayPublish, homeOwners } = rightsOf.get(id) ?? { mayPublish: false, homeOwners: [] };
-    return { broken: broken || !mayPublish, homeOwners };
-  };
-}
+const MAY_PUBLISH = actBits(['publish']);
+const WANTED = `WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2)
+  AND ($3::bytea IS NULL OR s.token_hash = $3)`;
 
 /** The facts that the core's rule decides the state by. */
 export function factsOf(share: ShareRecord): ShareFacts {
@@ -128,20 +132,23 @@ export function factsOf(share: ShareRecord): ShareFacts {
 
 export const stateOf = (share: ShareRecord, at: Instant): ShareState => shareState(factsOf(share), at);
 
-export async function itemsOf(m: EntityManager, shareId: string): Promise<ShareSheet['items']> {
-  const rows = await m.query<(ShareSheet['items'][number] & { sizeBytes: string })[]>(
+/** The items of a share, with the folders that each lies in as far as somebody sees them. Asked after `ensureReach`. */
+export async function itemsOf(m: EntityManager, personId: string, shareId: string): Promise<ShareSheet['items']> {
+  return m.query<ShareSheet['items']>(
     `WITH RECURSIVE up AS (
-       SELECT i.node_id AS origin, n.parent_id, n.trashed_at, 0 AS height, ''::text AS name FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1
+       SELECT i.node_id AS origin, n.parent_id, n.trashed_at, 0 AS height, ''::text AS name, true AS seen
+         FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1
        UNION ALL
-       SELECT up.origin, n.parent_id, n.trashed_at, up.height + 1, n.name FROM up JOIN node n ON n.id = up.parent_id
+       SELECT up.origin, n.parent_id, n.trashed_at, up.height + 1, n.name, up.seen AND ${isSeen('n', '$2')}
+         FROM up JOIN node n ON n.id = up.parent_id
      )
-     SELECT n.id, n.name, n.kind, n.size_bytes AS "sizeBytes",
+     SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes",
             (SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.origin = n.id) AS gone,
-            (SELECT string_agg(u.name, ' / ' ORDER BY u.height DESC) FROM up u WHERE u.origin = n.id AND u.height > 0) AS place
+            (SELECT string_agg(u.name, ' / ' ORDER BY u.height DESC) FROM up u
+              WHERE u.origin = n.id AND u.height > 0 AND u.seen) AS place
        FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1 ORDER BY i.position`,
-    [shareId],
+    [shareId, personId],
   );
-  return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes) }));
 }
 
 export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
@@ -163,32 +170,45 @@ export async function sharesOfNodes(
   ]);
 }
 
-/** Shares that lose an item when these nodes go to the trash. */
-export async function sharesLosing(m: EntityManager, nodeIds: string[]): Promise<string[]> {
+/** Shares that lose an item that somebody sees when these nodes go to the trash. Asked after `ensureReach`. */
+export async function sharesLosing(m: EntityManager, personId: string, nodeIds: string[]): Promise<string[]> {
+  const walk = walkDown('$2', actBits(['see']));
   const rows = await m.query<{ share_id: string }[]>(
     `WITH RECURSIVE down AS (
-       SELECT id FROM node WHERE id = ANY($1) UNION ALL SELECT n.id FROM down JOIN node n ON n.parent_id = down.id
-     ) SELECT DISTINCT share_id FROM share_item WHERE node_id IN (SELECT id FROM down)`,
-    [nodeIds],
+       SELECT n.id, n.kind, ${walk.begin} FROM node n WHERE n.id = ANY($1)
+       UNION ALL
+       SELECT n.id, n.kind, ${walk.below} FROM down JOIN node n ON n.parent_id = down.id ${walk.step} WHERE ${walk.goesOn}
+     ) SELECT DISTINCT share_id FROM share_item WHERE node_id IN (SELECT id FROM down WHERE ${walk.allowed})`,
+    [nodeIds, personId],
   );
   return rows.map((r) => r.share_id);
 }
 
-/** Shares that publish a node itself or a folder above it, with the time this node was last taken through each. */
+/**
+ * Shares that publish a node itself or a folder above it that somebody sees, with the time this node was last taken through
+ * each. Asked after `ensureReach`.
+ */
 export async function sharesAround(
   m: EntityManager,
+  personId: string,
   nodeId: string,
 ): Promise<{ shareId: string; through: string | null; lastTakenAt: Date | null }[]> {
   return m.query(
     `WITH RECURSIVE up AS (
-       SELECT id, parent_id, name, 0 AS height FROM node WHERE id = $1 UNION ALL SELECT n.id, n.parent_id, n.name, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+       SELECT n.id, n.parent_id, n.name, 0 AS height, true AS seen FROM node n WHERE n.id = $1
+       UNION ALL
+       SELECT n.id, n.parent_id, n.name, up.height + 1, up.seen AND ${isSeen('n', '$2')}
+         FROM up JOIN node n ON n.id = up.parent_id
      ) SELECT i.share_id AS "shareId", CASE WHEN up.height > 0 THEN up.name END AS through,
               (SELECT max(at) FROM (
-                SELECT f.first_at AS at FROM visit_file f JOIN visit v ON v.id = f.visit_id WHERE f.node_id = $1 AND v.share_id = i.share_id
+                SELECT f.first_at AS at FROM visit_file f JOIN visit v ON v.id = f.visit_id
+                 WHERE f.node_id = $1 AND v.share_id = i.share_id
                 -- An archive is everything that was there by then.
-                UNION ALL SELECT v.archive_at FROM visit v JOIN node n ON n.id = $1 WHERE v.share_id = i.share_id AND v.archive_at >= n.created_at
+                UNION ALL
+                SELECT v.archive_at FROM visit v JOIN node n ON n.id = $1
+                 WHERE v.share_id = i.share_id AND v.archive_at >= n.created_at
               ) t) AS "lastTakenAt"
-         FROM up JOIN share_item i ON i.node_id = up.id`,
-    [nodeId],
+         FROM up JOIN share_item i ON i.node_id = up.id WHERE up.seen`,
+    [nodeId, personId],
   );
 }

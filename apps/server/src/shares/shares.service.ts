@@ -35,7 +35,7 @@ import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
-import { AccessService } from '../stores/access.service.js';
+import { AccessService } from '../access/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { Share, ShareItem } from './shares.entity.js';
@@ -85,8 +85,9 @@ export class SharesService {
     if (isClosedTo(who, record)) throw homeClosed();
     const now = this.clock.now();
     const m = this.db.manager;
+    await this.access.ensure(who);
     const [items, visits, history, { zone }] = await Promise.all([
-      itemsOf(m, shareId),
+      itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
       this.ledger.page({ limit: 200, shareId }),
       this.office.settings(),
@@ -211,7 +212,7 @@ export class SharesService {
 
   /** The mark each item bears in a listing. */
   async marks(who: Who, nodeIds: string[]): Promise<ShareMarks> {
-    const reachable = (await this.access.reachable(who, nodeIds, 'view')).map((n) => n.id);
+    const reachable = (await this.access.reachable(who, nodeIds, 'see')).map((n) => n.id);
     const pairs = await sharesOfNodes(this.db.manager, reachable);
     if (pairs.length === 0) return {};
     const now = this.clock.now();
@@ -231,8 +232,8 @@ export class SharesService {
 
   /** Open and scheduled shares that would lose an item if these went to the trash. */
   async affected(who: Who, nodeIds: string[]): Promise<{ id: string; title: string }[]> {
-    await this.access.reachable(who, nodeIds, 'edit');
-    const ids = await sharesLosing(this.db.manager, nodeIds);
+    await this.access.reachable(who, nodeIds, 'remove');
+    const ids = await sharesLosing(this.db.manager, who.personId, nodeIds);
     const now = this.clock.now();
     const records = ids.length ? await loadShares(this.db.manager, this.clock.date(), { ids }) : [];
     return records
@@ -242,8 +243,8 @@ export class SharesService {
 
   /** Where an item is shared, by itself or within a folder above it, and when outsiders last opened it there. */
   async ofNode(who: Who, nodeId: string): Promise<NodeShares> {
-    await this.access.requireNode(who, nodeId, 'view');
-    const found = await sharesAround(this.db.manager, nodeId);
+    await this.access.requireNode(who, nodeId, 'see');
+    const found = await sharesAround(this.db.manager, who.personId, nodeId);
     const now = this.clock.now();
     const records = found.length
       ? await loadShares(this.db.manager, this.clock.date(), { ids: found.map((f) => f.shareId) })
@@ -286,7 +287,7 @@ export class SharesService {
   }
 
   private async requirePublishable(who: Who, nodeIds: string[], tx: EntityManager): Promise<void> {
-    const nodes = await this.access.requirePublishable(who, nodeIds, tx);
+    const nodes = await this.access.requireNodes(who, nodeIds, 'publish', tx);
     const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [
       nodeIds,
     ]);

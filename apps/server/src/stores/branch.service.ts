@@ -8,12 +8,12 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from './access-lock.js';
-import { AccessService, type ReachableNode } from './access.service.js';
+import { holdAccess } from '../access/access-lock.js';
+import { walkDown, type NodePlace } from '../access/access.queries.js';
+import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
 import {
-  bitsBelow,
   branchOf,
   extentOf,
   filesWithin,
@@ -23,9 +23,8 @@ import {
   insertNodes,
   insertVersions,
   isWithin,
-  takenKeys,
+  takenNames,
   topmost,
-  type NodePlace,
 } from './stores.queries.js';
 
 /** The most items that one copy makes. */
@@ -57,10 +56,12 @@ export class BranchService {
   async move(who: Who, asked: MoveNodes): Promise<MoveAnswer> {
     return this.events.change(async (tx) => {
       await holdAccess(tx, 'alone');
-      const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'edit', tx);
+      const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'remove', tx);
+      await this.access.requireBelow(who, nodes, 'remove', tx);
       const moving = nodes.filter((n) => n.parentId !== target.id);
       const names = await this.namesThere(
         tx,
+        who,
         moving.map((n) => n.name),
         target.id,
         asked.ifTaken,
@@ -104,7 +105,7 @@ export class BranchService {
   async copy(who: Who, asked: string[], toFolderId: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
-      const { nodes, target } = await this.hold(who, asked, toFolderId, 'download', tx);
+      const { nodes, target } = await this.hold(who, asked, toFolderId, 'read', tx);
       const nodeIds = nodes.map((n) => n.id);
       await this.requireFits(tx, who, nodes, target, true);
       const rows = await copyRows(tx, who.personId, nodeIds);
@@ -144,15 +145,15 @@ export class BranchService {
     who: Who,
     nodeIds: string[],
     toFolderId: string,
-    needed: 'edit' | 'download',
+    act: 'remove' | 'read',
     tx: EntityManager,
   ): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
     await holdNodes(tx, [...nodeIds, toFolderId]);
-    const all = await this.access.requireNodes(who, nodeIds, needed, tx);
+    const all = await this.access.requireNodes(who, nodeIds, act, tx);
     // What lies in another of them goes along with it.
     const top = new Set(await topmost(tx, nodeIds));
     const nodes = all.filter((n) => top.has(n.id));
-    const target = await this.access.requireNode(who, toFolderId, 'contribute', tx);
+    const target = await this.access.requireNode(who, toFolderId, 'add', tx);
     if (target.kind !== 'folder') throw notFound('This folder');
     if (nodes.some((n) => n.parentId === null))
       throw new Problem('forbidden', 'store.root', 'A whole store cannot be moved or copied; choose what is in it.');
@@ -169,17 +170,18 @@ export class BranchService {
 
   private async namesThere(
     tx: EntityManager,
+    who: Who,
     names: string[],
     folderId: string,
     ifTaken: MoveNodes['ifTaken'],
   ): Promise<string[]> {
     if (ifTaken === 'keep-both') return freeNames(tx, folderId, names);
-    const taken = await takenKeys(tx, folderId, names.map(nameKey));
+    const taken = await takenNames(tx, who.personId, folderId, names.map(nameKey));
     const clash = names.find(
-      (name, i) => taken.has(nameKey(name)) || names.findIndex((n) => nameKey(n) === nameKey(name)) !== i,
+      (name, i) => taken.get(nameKey(name)) || names.findIndex((n) => nameKey(n) === nameKey(name)) !== i,
     );
     if (clash) throw nameTaken(clash);
-    return names;
+    return taken.size === 0 ? names : freeNames(tx, folderId, names);
   }
 
   /** What comes must fit where it goes: by depth everywhere, by the rules and the quota of a store that it is new to. */
@@ -257,14 +259,17 @@ export class BranchService {
 
 /** What is live at and below the nodes and may be read, with the bytes of each file; parents come before their children. */
 async function copyRows(tx: EntityManager, personId: string, nodeIds: string[]): Promise<CopyRow[]> {
+  const walk = walkDown('$2', actBits(['read']));
+  const columns = 'n.id, n.parent_id, n.kind, n.name, n.size_bytes, n.media_type, n.version_id';
   return tx.query(
     `WITH RECURSIVE down AS (
-       SELECT n.*, 0 AS depth, $3::int AS bits FROM node n WHERE n.id = ANY($1)
+       SELECT ${columns}, 0 AS depth, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT n.*, down.depth + 1, ${bitsBelow('n', '$2')} FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
-        WHERE (down.bits & $3) <> 0
-     ) SELECT d.id, d.parent_id, d.kind, d.name, d.size_bytes, d.media_type, v.sha256, v.modified_at
-         FROM down d LEFT JOIN file_version v ON v.id = d.version_id WHERE (d.bits & $3) <> 0 ORDER BY d.depth LIMIT ${MOST_COPIED + 1}`,
-    [nodeIds, personId, actBits(['read'])],
+       SELECT ${columns}, down.depth + 1, ${walk.below}
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL ${walk.step} WHERE ${walk.goesOn}
+     ) SELECT down.id, down.parent_id, down.kind, down.name, down.size_bytes, down.media_type, v.sha256, v.modified_at
+         FROM down LEFT JOIN file_version v ON v.id = down.version_id
+        WHERE ${walk.allowed} ORDER BY down.depth LIMIT ${MOST_COPIED + 1}`,
+    [nodeIds, personId],
   );
 }

@@ -2,15 +2,24 @@ import { Injectable } from '@nestjs/common';
 import { nameKey } from '@quay/core';
 import { MOST_FOUND, type FindAnswer, type FindQuery, type FoundItem } from '@quay/contract';
 import { DataSource } from 'typeorm';
+import { entrancesOf, isSeen } from '../access/access.queries.js';
+import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { AccessService } from './access.service.js';
-import { IS_SEEN, ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
+import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
+/** Files that were changed last: so many are looked at, and so many shown. */
+const RECENT = { lookedAt: 120, shown: 100 } as const;
 
-/** Finds items by name, tag, kind, size, date and person, in the stores that somebody may see. */
+/** Where somebody may look: stores that they come into at the top, and folders deeper down where their access begins. */
+interface Field {
+  stores: string[];
+  folders: string[];
+}
+
+/** Finds items by name, tag, kind, size, date and person, among all that somebody may see. */
 @Injectable()
 export class FindService {
   constructor(
@@ -19,74 +28,42 @@ export class FindService {
   ) {}
 
   async find(who: Who, query: FindQuery): Promise<FindAnswer> {
-    const storeIds = await this.visible(who, query.storeId);
     const text = nameKey(query.text ?? '');
-    const narrowed =
-      text !== '' ||
-      query.tagId ||
-      query.kind ||
-      query.personId ||
-      query.minBytes !== undefined ||
-      query.maxBytes !== undefined ||
-      query.from ||
-      query.to;
-    if (!narrowed) throw invalidField('text', 'find.nothing', 'Say what to look for: a name, or one of the filters.');
-    const bound: unknown[] = [who.personId, storeIds];
-    const put = (value: unknown) => `$${bound.push(value)}`;
-    const where = ['n.trashed_at IS NULL', 'n.parent_id IS NOT NULL'];
-    if (query.inside && text !== '')
-      where.push(
-        `n.version_id IN (SELECT w.id FROM preview p JOIN file_version w ON w.sha256 = p.sha256 WHERE p.words @@ plainto_tsquery('simple', ${put(text)}))`,
-      );
-    else for (const word of text.split(/\s+/).filter(Boolean)) where.push(likeCondition(word, put));
-    if (query.tagId) where.push(`n.id IN (SELECT node_id FROM node_tag WHERE tag_id = ${put(query.tagId)})`);
-    if (query.kind) where.push(`n.class = ${put(query.kind)}`);
-    if (query.personId) where.push(`n.changed_by = ${put(query.personId)}`);
-    const sized = query.minBytes !== undefined || query.maxBytes !== undefined;
-    if (query.minBytes !== undefined) where.push(`n.size_bytes >= ${put(query.minBytes)}`);
-    if (query.maxBytes !== undefined) where.push(`n.size_bytes <= ${put(query.maxBytes)}`);
-    if (sized || (!query.kind && text === '')) where.push(`n.kind = 'file'`);
-    if (query.from) where.push(`n.changed_at >= ${put(new Date(query.from))}`);
-    if (query.to) where.push(`n.changed_at < ${put(new Date(query.to))}`);
-    const items = await this.rows(
-      candidates(
-        where.join(' AND '),
-        text !== '' || query.tagId !== undefined,
-        sized ? 'n.size_bytes' : 'n.changed_at',
-      ),
-      bound,
-      text,
-    );
+    const { conditions, named, sized, bound } = conditionsOf(who, query, text);
+    if (conditions.length === 0)
+      throw invalidField('text', 'find.nothing', 'Say what to look for: a name, or one of the filters.');
+    if (sized || (!query.kind && text === '')) conditions.push(`n.kind = 'file'`);
+    const field = await this.field(who, query.storeId);
+    const looking = { field, conditions: ['n.parent_id IS NOT NULL', ...conditions], bound, limit: CANDIDATES };
+    const order = sized ? 'n.size_bytes' : 'n.changed_at';
+    const items = await this.rows(named ? anyFound(looking) : firstFound(looking, order), bound, text);
     return { items: items.slice(0, MOST_FOUND), more: items.length > MOST_FOUND };
   }
 
-  /** Files that were changed last, in all stores that somebody may see. */
+  /** Files that were changed last, wherever somebody may see them. */
   async recent(who: Who): Promise<FindAnswer> {
-    const storeIds = await this.visible(who);
-    const items = await this.rows(
-      `SELECT r.id FROM unnest($2::text[]) AS s (id) CROSS JOIN LATERAL (SELECT n.id, n.changed_at FROM node n WHERE n.store_id = s.id::uuid AND n.kind = 'file' AND n.trashed_at IS NULL AND NOT n.litter ORDER BY n.changed_at DESC LIMIT 120) r ORDER BY r.changed_at DESC LIMIT 120`,
-      [who.personId, storeIds],
-      null,
-    );
-    return { items: items.slice(0, 100), more: false };
+    const bound: unknown[] = [who.personId];
+    const conditions = [`n.kind = 'file'`, 'NOT n.litter'];
+    const looking = { field: await this.field(who), conditions, bound, limit: RECENT.lookedAt };
+    const items = await this.rows(firstFound(looking, 'n.changed_at'), bound, null);
+    return { items: items.slice(0, RECENT.shown), more: false };
   }
 
-  /** What somebody has pinned, in the order of pinning. */
+  /** What somebody has pinned and still sees, in the order of pinning. */
   async pinned(who: Who): Promise<FindAnswer> {
-    const storeIds = await this.visible(who);
-    return {
-      items: await this.rows(
-        'SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id WHERE pin.person_id = $1 AND n.store_id::text = ANY($2::text[]) AND n.trashed_at IS NULL ORDER BY pin.at',
-        [who.personId, storeIds],
-        null,
-      ),
-      more: false,
-    };
+    await this.access.ensure(who);
+    const pins = `SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id
+      WHERE pin.person_id = $1 AND n.trashed_at IS NULL AND ${isSeen('n', '$1')} ORDER BY pin.at`;
+    return { items: await this.rows(pins, [who.personId], null), more: false };
   }
 
-  private async visible(who: Who, only?: string): Promise<string[]> {
-    const stores = await this.access.storesAt(who, 'view');
-    return only === undefined ? stores : stores.filter((id) => id === only);
+  private async field(who: Who, onlyStore?: string): Promise<Field> {
+    await this.access.ensure(who);
+    const entrances = (await entrancesOf(this.db.manager, who.personId)).filter(
+      (e) => onlyStore === undefined || e.storeId === onlyStore,
+    );
+    const stores = entrances.filter((e) => e.whole).map((e) => e.storeId);
+    return { stores, folders: entrances.filter((e) => !stores.includes(e.storeId)).map((e) => e.folderId) };
   }
 
   /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */
@@ -96,15 +73,23 @@ export class FindService {
       await tx.query('SET LOCAL enable_seqscan = off');
       return tx.query<ItemRow<FoundItem>[]>(
         `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
-         SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height FROM found f JOIN node n ON n.id = f.id
-         UNION ALL SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
-       ), place AS (
-         SELECT origin, bool_and(trashed_at IS NULL) AS live, json_agg(json_build_object('id', id, 'name', name) ORDER BY height DESC) FILTER (WHERE height > 0) AS path FROM up GROUP BY origin
-       ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId", place.path FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id WHERE ${IS_SEEN} ORDER BY f.rank`,
+           SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height
+             FROM found f JOIN node n ON n.id = f.id
+           UNION ALL
+           SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1
+             FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
+         ), seen AS (SELECT up.*, ${isSeen('n', '$1')} AS it FROM up JOIN node n ON n.id = up.id)
+         , place AS (
+           SELECT origin, bool_and(trashed_at IS NULL) AS live,
+                  coalesce(min(height) FILTER (WHERE NOT it), 2147483647) AS closed_from FROM seen GROUP BY origin
+         ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId",
+                  (SELECT json_agg(json_build_object('id', s.id, 'name', s.name) ORDER BY s.height DESC)
+                     FROM seen s WHERE s.origin = n.id AND s.height BETWEEN 1 AND place.closed_from - 1) AS path
+             FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ORDER BY f.rank`,
         bound,
       );
     });
-    const items = rows.map((row) => itemFrom<FoundItem>(row));
+    const items = rows.map((row) => itemFrom<FoundItem>({ ...row, path: row.path ?? [] }));
     return text
       ? items
           .map((item) => ({ item, rank: rankOf(nameKey(item.name), text) }))
@@ -114,15 +99,75 @@ export class FindService {
   }
 }
 
+/** What a question narrows by, as conditions on a node `n`; $1 of what is bound is who asks. */
+function conditionsOf(who: Who, query: FindQuery, text: string) {
+  const bound: unknown[] = [who.personId];
+  const put = (value: unknown) => `$${bound.push(value)}`;
+  const named = text !== '' || query.tagId !== undefined;
+  // With a name or a tag, only their indexes must be used: the others would be walked to their end for a rare word.
+  const beside = (column: string) => (named ? `${column}::text || ''` : column);
+  const conditions: string[] = [];
+  if (query.inside && text !== '')
+    conditions.push(
+      `n.version_id IN (SELECT w.id FROM preview p JOIN file_version w ON w.sha256 = p.sha256
+         WHERE p.words @@ plainto_tsquery('simple', ${put(text)}))`,
+    );
+  else for (const word of text.split(/\s+/).filter(Boolean)) conditions.push(likeCondition(word, put));
+  if (query.tagId) conditions.push(`n.id IN (SELECT node_id FROM node_tag WHERE tag_id = ${put(query.tagId)})`);
+  if (query.kind) conditions.push(`${beside('n.class')} = ${put(query.kind)}`);
+  if (query.personId) conditions.push(`${beside('n.changed_by')} = ${put(query.personId)}`);
+  if (query.minBytes !== undefined) conditions.push(`n.size_bytes >= ${put(query.minBytes)}`);
+  if (query.maxBytes !== undefined) conditions.push(`n.size_bytes <= ${put(query.maxBytes)}`);
+  if (query.from) conditions.push(`n.changed_at >= ${put(new Date(query.from))}`);
+  if (query.to) conditions.push(`n.changed_at < ${put(new Date(query.to))}`);
+  return { conditions, named, sized: query.minBytes !== undefined || query.maxBytes !== undefined, bound };
+}
+
+interface Looking {
+  field: Field;
+  /** On a node `n`. */
+  conditions: string[];
+  bound: unknown[];
+  limit: number;
+}
+
+/** What is found by name or tag, in no order: it is ranked afterwards. */
+function anyFound({ field, conditions, bound, limit }: Looking): string {
+  const where = ['n.trashed_at IS NULL', ...conditions, isSeen('n', '$1')].join(' AND ');
+  const stores = `$${bound.push(field.stores)}::text[]`;
+  const below = walkFrom(field, bound);
+  return `SELECT id FROM (
+      (SELECT n.id FROM node n WHERE n.store_id::text = ANY(${stores}) AND ${where} LIMIT ${limit})
+      ${below && `UNION ALL (SELECT n.id FROM ${below} d JOIN node n ON n.id = d.id WHERE ${where} LIMIT ${limit})`}
+    ) every LIMIT ${limit}`;
+}
+
 /**
- * The query for what might be shown. With a name or a tag whatever is found first is ranked afterwards; without, each store
- * is walked along the index of its order (schema-0002), so that a million others cost nothing.
+ * What comes first in an order. Each store is walked along the index of that order (schema-0002), so that a million others
+ * cost nothing; where access begins deeper down, everything there is looked at.
  */
-function candidates(where: string, named: boolean, order: string): string {
-  // Written so that only the index of names (or tags) can be used: the others would be walked to their end for a rare word.
-  if (named)
-    return `SELECT n.id FROM node n WHERE n.store_id::text = ANY($2::text[]) AND ${where.replace('n.class =', "n.class || '' =").replace('n.changed_by =', 'n.changed_by::text =')} LIMIT ${CANDIDATES}`;
-  return `SELECT f.id FROM unnest($2::text[]) AS s (id) CROSS JOIN LATERAL (SELECT n.id, ${order} AS sort FROM node n WHERE n.store_id = s.id::uuid AND ${where} ORDER BY ${order} DESC LIMIT ${CANDIDATES}) f ORDER BY f.sort DESC LIMIT ${CANDIDATES}`;
+function firstFound({ field, conditions, bound, limit }: Looking, order: string): string {
+  const where = ['n.trashed_at IS NULL', ...conditions, isSeen('n', '$1')].join(' AND ');
+  const first = `ORDER BY ${order} DESC LIMIT ${limit}`;
+  const stores = `$${bound.push(field.stores)}::uuid[]`;
+  const below = walkFrom(field, bound);
+  return `SELECT id FROM (
+      (SELECT f.* FROM unnest(${stores}) AS s (id) CROSS JOIN LATERAL (
+         SELECT n.id, ${order} AS sort FROM node n WHERE n.store_id = s.id AND ${where} ${first}) f)
+      ${below && `UNION ALL (SELECT n.id, ${order} AS sort FROM ${below} d JOIN node n ON n.id = d.id WHERE ${where} ${first})`}
+    ) every ORDER BY sort DESC LIMIT ${limit}`;
+}
+
+/** Everything at and below the folders where access begins deeper down; nothing where there is none. */
+function walkFrom(field: Field, bound: unknown[]): string {
+  if (field.folders.length === 0) return '';
+  return `(WITH RECURSIVE down AS (
+      SELECT id FROM unnest($${bound.push(field.folders)}::uuid[]) AS f (id)
+      -- Where access begins anew below a closed folder, both ways lead there.
+      UNION
+      SELECT c.id FROM down CROSS JOIN LATERAL (
+        SELECT n.id FROM node n WHERE n.parent_id = down.id AND n.trashed_at IS NULL OFFSET 0) c
+    ) SELECT id FROM down)`;
 }
 
 // Trigrams find from three letters on; shorter words are looked for at the beginning of names, by another index.

@@ -6,7 +6,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
-import { AccessService } from './access.service.js';
+import { AccessService } from '../access/access.service.js';
 
 /** Pins, which are one's own, and tags, which the office shares. */
 @Injectable()
@@ -49,7 +49,7 @@ export class LabelsService {
 
   async tag(who: Who, asked: TagNodes): Promise<void> {
     await this.events.change(async (tx) => {
-      const nodes = await this.access.requireNodes(who, asked.nodeIds, 'edit', tx);
+      const nodes = await this.access.requireNodes(who, asked.nodeIds, 'change', tx);
       const [known] = await tx.query<unknown[]>('SELECT 1 FROM tag WHERE id = $1', [asked.tagId]);
       if (!known) throw notFound('This tag');
       if (asked.on)
@@ -64,7 +64,7 @@ export class LabelsService {
   }
 
   async pin(who: Who, nodeIds: string[], on: boolean): Promise<void> {
-    await this.access.requireNodes(who, nodeIds, 'view');
+    await this.access.requireNodes(who, nodeIds, 'see');
     if (on)
       await this.db.query(
         'INSERT INTO pin (person_id, node_id, at) SELECT $1, unnest($2::uuid[]), $3 ON CONFLICT DO NOTHING',

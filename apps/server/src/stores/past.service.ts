@@ -1,5 +1,6 @@
 import { Injectable } from '@nestjs/common';
 import {
+  actBits,
   admissionWords,
   fileFault,
   isLitter,
@@ -19,11 +20,12 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from './access-lock.js';
-import { AccessService, type ReachableNode } from './access.service.js';
+import { holdAccess } from '../access/access-lock.js';
+import { bitsOn, folderOf, isSeen, pathOf } from '../access/access.queries.js';
+import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf, mediaTypeOf } from './names.js';
-import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, pathOf, type NodeRow } from './stores.queries.js';
+import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, type NodeRow } from './stores.queries.js';
 import { VersionsService } from './versions.service.js';
 
 interface Row {
@@ -35,7 +37,8 @@ interface Row {
   sha256: Buffer | null;
   size_bytes: string | null;
   modified_at: Date | null;
-  now_store: string;
+  /** What who asks may do with it where it lies now, as bits. */
+  now_bits: number;
   now_parent: string;
   now_name: string;
   now_version: string | null;
@@ -56,8 +59,6 @@ interface Restoring {
   tx: EntityManager;
   who: Who;
   at: Date;
-  visible: string[];
-  readable: Set<string>;
   /** Of the store that it comes back to: they hold for what comes back as for what comes new. */
   rules: StoreRules;
   answer: RestoreAnswer;
@@ -87,16 +88,15 @@ export class PastService {
   ) {}
 
   async folder(who: Who, folderId: string, at: Date): Promise<PastFolder> {
-    const node = await this.place(who, folderId, 'view', this.db.manager);
+    const node = await this.place(who, folderId);
     const m = this.db.manager;
-    const visible = await this.access.storesAt(who, 'view');
     const [rows, path, moments] = await Promise.all([
-      childrenAt(m, folderId, at, visible, null, MOST_ITEMS_SHOWN + 1),
-      pathOf(m, folderId),
-      momentsOf(m, folderId, visible),
+      childrenAt(m, who.personId, folderId, at, null, MOST_ITEMS_SHOWN + 1),
+      pathOf(m, who.personId, folderId),
+      momentsOf(m, who.personId, folderId),
     ]);
     return {
-      folder: { id: node.id, name: node.name, path, storeId: node.storeId, level: node.level },
+      folder: { id: node.id, name: node.name, path, storeId: node.storeId, acts: node.acts },
       items: sorted(rows.slice(0, MOST_ITEMS_SHOWN)).map((r) => itemOf(r, folderId)),
       more: rows.length > MOST_ITEMS_SHOWN,
       moments,
@@ -115,12 +115,10 @@ export class PastService {
     return this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
       await holdNodes(tx, [folderId]);
-      const folder = await this.access.requireNode(who, folderId, 'edit', tx);
-      const visible = await this.access.storesAt(who, 'view', tx);
-      const readable = await this.access.storesAt(who, 'download', tx);
+      const folder = await this.access.requireNode(who, folderId, 'change', tx);
       const answer: RestoreAnswer = { restored: 0, same: 0, lost: [], refused: [] };
       const rules = await this.admission.rules(folder.storeId, tx);
-      const restoring: Restoring = { tx, who, at, visible, readable: new Set(readable), rules, answer };
+      const restoring: Restoring = { tx, who, at, rules, answer };
       const place: Place = { targetId: folderId, storeId: folder.storeId, depth: await extentTo(tx, folderId) };
       let found = 0;
       for await (const page of this.heldChildren(restoring, folderId)) {
@@ -144,13 +142,13 @@ export class PastService {
   }
 
   /** What was in a folder at the moment, each row held before it is read, so that nobody purges or moves it meanwhile. */
-  private async *heldChildren({ tx, at, visible }: Restoring, folderId: string): AsyncGenerator<Row[]> {
+  private async *heldChildren({ tx, who, at }: Restoring, folderId: string): AsyncGenerator<Row[]> {
     for (let after: string | null = null; ;) {
-      const ids = (await childrenAt(tx, folderId, at, visible, after, PAGE)).map((r) => r.id);
+      const ids = (await childrenAt(tx, who.personId, folderId, at, after, PAGE)).map((r) => r.id);
       if (ids.length === 0) return;
       await holdNodes(tx, ids);
       // Read again now that they are held: what has left for where it cannot be seen is not there any more.
-      yield sorted(await childrenAt(tx, folderId, at, visible, after, PAGE, ids));
+      yield sorted(await childrenAt(tx, who.personId, folderId, at, after, PAGE, ids));
       if (ids.length < PAGE) return;
       after = ids.at(-1) as string;
     }
@@ -176,15 +174,15 @@ export class PastService {
   }
 
   /** Whether an item may be brought here; if not, the answer says why. */
-  private isWelcome({ rules, readable, answer }: Restoring, row: Row, place: Place): boolean {
+  private isWelcome({ rules, answer }: Restoring, row: Row, place: Place): boolean {
     const asItWas =
       isHere(row, place) && !row.now_trashed && (row.kind === 'folder' || row.now_version === row.version_id);
-    if (asItWas) return true;
+    if (asItWas && (row.kind === 'file' || mayChange(row))) return true;
     if (row.kind === 'file' && row.sha256 === null) {
       answer.lost.push(row.name);
       return false;
     }
-    const why = isHere(row, place) ? null : this.whyNotFromElsewhere(row, place, readable);
+    const why = isHere(row, place) ? whyNotHere(row) : this.whyNotFromElsewhere(row, place);
     const fault = row.kind === 'file' ? fileFault({ name: row.name, sizeBytes: Number(row.size_bytes) }, rules) : null;
     const words = why ?? (fault && admissionWords(fault, rules));
     if (words) answer.refused.push({ name: row.name, why: words });
@@ -192,8 +190,8 @@ export class PastService {
   }
 
   /** Elsewhere it is somebody's to read or not, whatever it was here; and the way here must be one that can be opened. */
-  private whyNotFromElsewhere(row: Row, place: Place, readable: Set<string>): string | null {
-    if (row.kind === 'file' && !readable.has(row.now_store))
+  private whyNotFromElsewhere(row: Row, place: Place): string | null {
+    if (row.kind === 'file' && (row.now_bits & READ) === 0)
       return 'It lies in another place now, where you may not read it.';
     const fault = pathFault(deeper(place.depth, row.name));
     return fault && PATH_FAULT_WORDS[fault];
@@ -294,12 +292,24 @@ export class PastService {
     };
   }
 
-  private async place(who: Who, folderId: string, needed: 'view' | 'edit', m: EntityManager): Promise<ReachableNode> {
-    const [node] = await this.access.reachable(who, [folderId], needed, m);
+  private async place(who: Who, folderId: string): Promise<ReachableNode> {
+    const [node] = await this.access.reachable(who, [folderId], 'see');
     if (!node || node.kind !== 'folder') throw notFound('This folder');
     return node;
   }
 }
+
+/**
+ * Where a node `n` lies now. What was removed for good lies where it last lay: in the store that it was in, when the folder
+ * around it has moved to another since.
+ */
+const WHERE_IT_LIES = `CASE WHEN n.purged_at IS NULL THEN ${folderOf('n')} ELSE (
+  SELECT CASE WHEN around.store_id = n.store_id THEN around.id ELSE top.id END
+    FROM node around JOIN node top ON top.store_id = n.store_id AND top.parent_id IS NULL WHERE around.id = n.parent_id) END`;
+const READ = actBits(['read']);
+const mayChange = (row: Row): boolean => (row.now_bits & actBits(['change'])) !== 0;
+/** A folder in this one may be closed to somebody who may change this one. */
+const whyNotHere = (row: Row): string | null => (mayChange(row) ? null : 'You may not change it where it lies.');
 
 /** Whether something lies where it is to be brought, in the trash or not. */
 const isHere = (row: Row, place: Place): boolean => row.now_parent === place.targetId && !row.now_purged;
@@ -317,24 +327,25 @@ const deeper = (extent: PathExtent, name: string): PathExtent => ({
   bytes: extent.bytes + 1 + utf8Bytes(name).length,
 });
 
-/** A page of what was in a folder at a moment and lies in one of these stores now, in the order of ids. */
+/** A page of what was in a folder at a moment and is seen where it lies now, in the order of ids. After `ensureReach`. */
 async function childrenAt(
   m: EntityManager,
+  personId: string,
   folderId: string,
   at: Date,
-  storeIds: string[],
   after: string | null,
   limit: number,
   only: string[] | null = null,
 ): Promise<Row[]> {
   return m.query(
-    `SELECT t.node_id AS id, t.kind, t.name, t.version_id, v.number, v.sha256, v.size_bytes, v.modified_at, n.store_id AS now_store,
-            n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version, n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
+    `SELECT t.node_id AS id, t.kind, t.name, t.version_id, v.number, v.sha256, v.size_bytes, v.modified_at,
+            ${bitsOn('n', '$3', WHERE_IT_LIES)} AS now_bits, n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version,
+            n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
        FROM node_past t JOIN node n ON n.id = t.node_id LEFT JOIN file_version v ON v.id = t.version_id
-      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed AND n.store_id = ANY($3)
+      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed AND ${isSeen('n', '$3', WHERE_IT_LIES)}
         AND ($4::uuid IS NULL OR t.node_id > $4) AND ($6::uuid[] IS NULL OR t.node_id = ANY($6))
       ORDER BY t.node_id LIMIT $5`,
-    [folderId, at, storeIds, after, limit, only],
+    [folderId, at, personId, after, limit, only],
   );
 }
 
@@ -355,11 +366,13 @@ function sorted(rows: Row[]): Row[] {
 const COLLATOR = new Intl.Collator('und', { numeric: true, sensitivity: 'accent' });
 
 /** When something changed in a folder that may be seen; of many moments an even selection. */
-async function momentsOf(m: EntityManager, folderId: string, storeIds: string[]): Promise<string[]> {
+async function momentsOf(m: EntityManager, personId: string, folderId: string): Promise<string[]> {
   const rows = await m.query<{ at: Date }[]>(
-    `WITH seen AS (SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id WHERE t.parent_id = $1 AND n.store_id = ANY($2))
-     SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM (SELECT since AS at FROM seen UNION ALL SELECT until FROM seen WHERE until IS NOT NULL) m ORDER BY at`,
-    [folderId, storeIds],
+    `WITH seen AS (
+       SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id WHERE t.parent_id = $1 AND ${isSeen('n', '$2', WHERE_IT_LIES)}
+     ), changes AS (SELECT since AS at FROM seen UNION ALL SELECT until FROM seen WHERE until IS NOT NULL)
+     SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM changes ORDER BY at`,
+    [folderId, personId],
   );
   const step = Math.max(1, Math.ceil(rows.length / MOST_MOMENTS));
   return rows.filter((_, i) => i % step === 0 || i === rows.length - 1).map((r) => r.at.toISOString());

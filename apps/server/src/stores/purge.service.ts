@@ -5,7 +5,7 @@ import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { AccessService } from './access.service.js';
+import { AccessService } from '../access/access.service.js';
 import { actorOf } from './names.js';
 import { holdBranch, holdNodes } from './stores.queries.js';
 
@@ -34,9 +34,10 @@ export class PurgeService {
   async purge(who: Who, nodeIds: string[]): Promise<PurgeAnswer> {
     return this.events.change(async (tx) => {
       await holdNodes(tx, nodeIds);
-      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
+      const nodes = (await this.access.reachable(who, nodeIds, 'manage', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
+      await this.access.requireBelow(who, nodes, 'manage', tx);
       return this.remove(tx, nodes, actorOf(who));
     });
   }

@@ -5,7 +5,7 @@ import type {
   PurgeAnswer,
   RestoreAnswer,
   StoreUsage,
-  TrashItem,
+  TrashList,
   VersionList,
 } from '@quay/contract';
 import { createHash, randomBytes } from 'node:crypto';
@@ -97,9 +97,9 @@ describe('the trash', () => {
     await tomas.ask('POST', '/api/trash', { nodeIds: [file.id] });
     await tomas.ask('POST', '/api/trash', { nodeIds: [id] });
     expect(
-      (await tomas.ask<TrashItem[]>('GET', `/api/stores/${await storeOf(tomas, office.roots.tomas)}/trash`)).body.find(
-        (t) => t.name === 'keep.txt',
-      ),
+      (
+        await tomas.ask<TrashList>('GET', `/api/stores/${await storeOf(tomas, office.roots.tomas)}/trash`)
+      ).body.items.find((t) => t.name === 'keep.txt'),
     ).toMatchObject({ placeIsThere: false, from: 'tomas / Short-lived' });
     expect((await tomas.ask('POST', '/api/trash/put-back', { nodeIds: [file.id] })).body.code).toBe('trash.place-gone');
     await tomas.ask('POST', '/api/trash/purge', { nodeIds: [id] });
@@ -137,7 +137,7 @@ describe('the trash', () => {
     later(91 * DAY);
     [iris, tomas] = await Promise.all([office.signedIn('iris'), office.signedIn('tomas')]);
     await office.app.get(Housekeeping).tidy();
-    const left = (await iris.ask<TrashItem[]>('GET', `/api/stores/${await storeOf(iris, id)}/trash`)).body.map(
+    const left = (await iris.ask<TrashList>('GET', `/api/stores/${await storeOf(iris, id)}/trash`)).body.items.map(
       (t) => t.name,
     );
     expect(left).toEqual(expect.arrayContaining(['shared.bin', 'held.bin']));
@@ -271,8 +271,8 @@ describe('what a store uses', () => {
       ['Trash', 400],
     ]);
     expect([body.tree.bytes, body.store.usedBytes]).toEqual([3400, 3400]);
-    expect(body.people).toEqual([{ name: 'Rosa Quill', usedBytes: 3400 }]);
-    expect(body.forecast).toBeNull();
+    expect(body.growth?.people).toEqual([{ name: 'Rosa Quill', usedBytes: 3400 }]);
+    expect(body.growth?.forecast).toBeNull();
   });
   it('litter is listed, and goes to the trash when it is told to', async () => {
     const store = await storeOf(tomas, office.roots.tomas);

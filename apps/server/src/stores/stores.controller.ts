@@ -46,7 +46,7 @@ import {
   type Tag,
   type TagNodes,
   type TrashAnswer,
-  type TrashItem,
+  type TrashList,
   type UploadAnswer,
   type VersionList,
   type VersionRow,
@@ -85,7 +85,7 @@ export class StoresController {
   }
 
   @Get('folders/:id')
-  @For('view')
+  @For('see')
   @Takes('One page of a folder', undefined, folderQuerySchema)
   folder(
     @Me() who: Who,
@@ -96,7 +96,7 @@ export class StoresController {
   }
 
   @Post('folders/:id/folders')
-  @For('contribute')
+  @For('add')
   @Takes('Create a folder', createFolderSchema)
   createFolder(
     @Me() who: Who,
@@ -107,7 +107,7 @@ export class StoresController {
   }
 
   @Post('sizes')
-  @For('view')
+  @For('see')
   @HttpCode(200)
   @Takes('Files and bytes of items, with all that is in them', nodeIdsSchema)
   sizes(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ItemTotal[]> {
@@ -115,14 +115,14 @@ export class StoresController {
   }
 
   @Get('nodes/:id')
-  @For('view')
+  @For('see')
   @Takes('Everything about one item')
   info(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeInfo> {
     return this.service.info(who, nodeId);
   }
 
   @Patch('nodes/:id')
-  @For('edit')
+  @For('change')
   @Takes('Rename', renameSchema)
   rename(
     @Me() who: Who,
@@ -133,7 +133,7 @@ export class StoresController {
   }
 
   @Post('nodes/move')
-  @For('edit')
+  @For('remove')
   @HttpCode(200)
   @Takes('Move items into another folder', moveSchema)
   move(@Me() who: Who, @Body(valid(moveSchema)) asked: MoveNodes): Promise<MoveAnswer> {
@@ -141,7 +141,7 @@ export class StoresController {
   }
 
   @Post('nodes/copy')
-  @For('contribute')
+  @For('add')
   @Takes('Copy items into a folder', copySchema)
   copy(@Me() who: Who, @Body(valid(copySchema)) asked: CopyNodes): Promise<TrashAnswer> {
     return this.branches.copy(who, asked.nodeIds, asked.toFolderId);
@@ -181,14 +181,14 @@ export class RecoverController {
   ) {}
 
   @Get('stores/:id/trash')
-  @For('edit')
+  @For('remove-somewhere')
   @Takes('What lies in the trash of a store')
-  trashList(@Me() who: Who, @Param('id', id) storeId: string): Promise<TrashItem[]> {
+  trashList(@Me() who: Who, @Param('id', id) storeId: string): Promise<TrashList> {
     return this.service.trashList(who, storeId);
   }
 
   @Post('trash')
-  @For('edit')
+  @For('remove')
   @HttpCode(200)
   @Takes('Move items to the trash', nodeIdsSchema)
   trash(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<TrashAnswer> {
@@ -196,7 +196,7 @@ export class RecoverController {
   }
 
   @Post('trash/put-back')
-  @For('edit')
+  @For('remove')
   @HttpCode(200)
   @Takes('Put items back where they were, or into another folder', putBackSchema)
   putBack(@Me() who: Who, @Body(valid(putBackSchema)) asked: PutBack): Promise<TrashAnswer> {
@@ -204,7 +204,7 @@ export class RecoverController {
   }
 
   @Post('trash/purge')
-  @For('edit')
+  @For('manage')
   @HttpCode(200)
   @Takes('Remove items in the trash for good', nodeIdsSchema)
   purge(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<PurgeAnswer> {
@@ -212,14 +212,14 @@ export class RecoverController {
   }
 
   @Get('files/:id/versions')
-  @For('view')
+  @For('see')
   @Takes('The versions of a file, newest first')
   list(@Me() who: Who, @Param('id', id) nodeId: string): Promise<VersionList> {
     return this.versions.list(who, nodeId);
   }
 
   @Post('files/:id/versions/:version/restore')
-  @For('edit')
+  @For('change')
   @HttpCode(200)
   @Takes('Make an earlier version the present one, as a new version')
   restore(@Me() who: Who, @Param('id', id) nodeId: string, @Param('version') version: string): Promise<UploadAnswer> {
@@ -227,7 +227,7 @@ export class RecoverController {
   }
 
   @Patch('files/:id/versions/:version')
-  @For('edit')
+  @For('change')
   @Takes('Keep a version for ever, or not any more', keepSchema)
   keep(
     @Me() who: Who,
@@ -239,7 +239,7 @@ export class RecoverController {
   }
 
   @Get('folders/:id/past')
-  @For('view')
+  @For('see')
   @Takes('A folder as it was at a moment', undefined, atSchema)
   pastFolder(
     @Me() who: Who,
@@ -250,7 +250,7 @@ export class RecoverController {
   }
 
   @Post('folders/:id/restore')
-  @For('edit')
+  @For('change')
   @HttpCode(200)
   @Takes('Bring items of a folder back as they were at a moment', restorePastSchema)
   restorePast(
@@ -302,7 +302,7 @@ export class LabelsController {
   }
 
   @Post('nodes/tags')
-  @For('edit')
+  @For('change')
   @HttpCode(204)
   @Takes('Put a tag on items, or take it off', tagNodesSchema)
   tag(@Me() who: Who, @Body(valid(tagNodesSchema)) asked: TagNodes): Promise<void> {
@@ -310,7 +310,7 @@ export class LabelsController {
   }
 
   @Post('pins')
-  @For('view')
+  @For('see')
   @HttpCode(204)
   @Takes('Pin items for yourself, or unpin them', pinSchema)
   pin(@Me() who: Who, @Body(valid(pinSchema)) asked: NodeIds & { on: boolean }): Promise<void> {
@@ -328,7 +328,7 @@ export class UsageController {
   ) {}
 
   @Get('stores/:id/usage')
-  @For('view')
+  @For('see-somewhere')
   @Takes('What fills a store, its rules, and when it will be full')
   usage(@Me() who: Who, @Param('id', id) storeId: string): Promise<StoreUsage> {
     return this.usages.usage(who, storeId);
@@ -358,7 +358,7 @@ export class UsageController {
   }
 
   @Get('stores/:id/litter')
-  @For('edit')
+  @For('remove-somewhere')
   @Takes('What desktop systems left behind in a store')
   litter(@Me() who: Who, @Param('id', id) storeId: string): Promise<LitterItem[]> {
     return this.usages.litter(who, storeId);

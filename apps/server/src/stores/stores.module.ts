@@ -1,6 +1,5 @@
 import { Module, type OnModuleInit } from '@nestjs/common';
 import { Housekeeping } from '../platform/housekeeping.js';
-import { AccessService } from './access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
 import { FindService } from './find.service.js';
@@ -17,7 +16,6 @@ import { VersionsService } from './versions.service.js';
   controllers: [StoresController, RecoverController, LabelsController, UsageController],
   providers: [
     StoresService,
-    AccessService,
     AdmissionService,
     BranchService,
     FindService,
@@ -28,7 +26,7 @@ import { VersionsService } from './versions.service.js';
     UsageService,
     VersionsService,
   ],
-  exports: [StoresService, AccessService, AdmissionService, PurgeService, RoomService, VersionsService],
+  exports: [StoresService, AdmissionService, PurgeService, RoomService, VersionsService],
 })
 export class StoresModule implements OnModuleInit {
   constructor(

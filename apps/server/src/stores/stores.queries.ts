@@ -6,91 +6,20 @@ import {
   nameKey,
   type Act,
   type PathExtent,
-  type StoreKind,
 } from '@quay/core';
-import type {
-  FolderQuery,
-  ItemTotal,
-  NodeInfo,
-  NodeItem,
-  PathPart,
-  SortKey,
-  StoreSummary,
-  TrashItem,
-} from '@quay/contract';
+import type { FolderQuery, ItemTotal, NodeInfo, NodeItem, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
-
-/** A node with what deciding about access needs. */
-export interface NodePlace {
-  id: string;
-  storeId: string;
-  storeKind: StoreKind;
-  ownerId: string | null;
-  parentId: string | null;
-  kind: 'folder' | 'file';
-  name: string;
-  trashedAt: Date | null;
-  /** Removed for good: only its name is left. */
-  purged: boolean;
-  /** True when the node and all folders above it are out of the trash. */
-  live: boolean;
-}
-
-// From each node up to its root; the deepest folder that was ever asked for is far below the limit.
-const ANCESTORS = `WITH RECURSIVE up AS (
-  SELECT id AS origin, id, parent_id, name, trashed_at, 0 AS height FROM node WHERE id = ANY($1)
-  UNION ALL
-  SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
-)`;
-
-export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<NodePlace[]> {
-  return m.query<NodePlace[]>(`${PLACES} ${PLACES_FROM}`, [nodeIds]);
-}
-
-const PLACES = `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
-  SELECT n.id, n.store_id AS "storeId", s.kind AS "storeKind", s.owner_id AS "ownerId", n.parent_id AS "parentId",
-         n.kind, n.name, n.trashed_at AS "trashedAt", n.purged_at IS NOT NULL AS purged, state.live`;
-const PLACES_FROM = 'FROM node n JOIN store s ON s.id = n.store_id JOIN state ON state.origin = n.id';
-
-/** A node with what somebody may do with it, as bits (actBits in core). */
-export type ReachedPlace = NodePlace & { bits: number };
-
-/**
- * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did not,
- * it is asked again after `ensureReach`. What they have brought themselves, until somebody accepts it, they may do more
- * with; a folder is their own only if everything in it is.
- */
-export async function reachedPlaces(
-  m: EntityManager,
-  personId: string,
-  nodeIds: string[],
-  at: Date,
-): Promise<{ places: ReachedPlace[]; stood: boolean }> {
-  const rows = await m.query<(ReachedPlace & { stood: boolean })[]>(
-    `${PLACES}, (${REACH_STOOD}) AS stood, coalesce(CASE WHEN own.it AND NOT EXISTS (
-         WITH RECURSIVE down AS (
-           SELECT c.id, c.brought_by, c.accepted_at FROM node c WHERE c.parent_id = n.id AND c.purged_at IS NULL
-           UNION ALL
-           SELECT c.id, c.brought_by, c.accepted_at FROM down JOIN node c ON c.parent_id = down.id AND c.purged_at IS NULL
-         ) SELECT 1 FROM down WHERE down.brought_by IS DISTINCT FROM $2 OR down.accepted_at IS NOT NULL
-       ) THEN a.own ELSE a.acts END, 0) AS bits
-       ${PLACES_FROM}
-       LEFT JOIN folder_access f ON f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END
-       LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = $2
-       CROSS JOIN LATERAL (SELECT n.brought_by = $2 AND n.accepted_at IS NULL AND a.own <> a.acts AS it) own`,
-    [nodeIds, personId, at],
-  );
-  return { places: rows, stood: rows.every((r) => r.stood) };
-}
-
-/** Whether what the person $2 reaches stands in `access_reach` as of the present state of the facts and of the moment $3. */
-const REACH_STOOD = `SELECT coalesce(bool_and(s.generation = g.generation AND s.since <= $3 AND (s.valid_until IS NULL OR s.valid_until > $3)), false)
-  FROM access_state g LEFT JOIN access_reach_state s ON s.person_id = $2`;
-
-/** The folders from the root down to the node itself. The root bears the store's name. */
-export async function pathOf(m: EntityManager, nodeId: string): Promise<PathPart[]> {
-  return m.query<PathPart[]>(`${ANCESTORS} SELECT id, name FROM up ORDER BY height DESC`, [[nodeId]]);
-}
+import {
+  ANCESTORS,
+  bitsIn,
+  bitsOn,
+  entrancesOf,
+  isOwn,
+  isSeen,
+  isSeenThere,
+  storesTold,
+  walkDown,
+} from '../access/access.queries.js';
 
 /** True when `ancestorId` lies on the way up from the node (or is the node). */
 export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: string[]): Promise<boolean> {
@@ -108,15 +37,19 @@ export interface ListingCursor {
   id: string;
 }
 
+const SEEN_INSIDE = isSeenThere('c', 'n.id', '$1');
+const SEEN_HERE = isSeenThere('n', '$2', '$1');
+
 /** The columns of {@link ItemRow} for a node `n`; $1 is who asks. Each is looked up by itself: a page is never a join. */
 export const ITEM_COLUMNS = `n.id, n.parent_id AS "parentId", n.kind, n.name, n.size_bytes::float8 AS "sizeBytes",
   n.media_type AS "mediaType", (extract(epoch FROM n.changed_at) * 1000)::float8 AS "changedAt",
   (SELECT p.name FROM person p WHERE p.id = n.changed_by) AS "changedBy",
   coalesce((SELECT v.number FROM file_version v WHERE v.id = n.version_id), 0) AS "versionCount", n.litter,
-  EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned,
+  EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned, ${isOwn('n', '$1')} IS TRUE AS mine,
   ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags,
   CASE WHEN n.kind = 'folder' THEN (
     SELECT count(*)::int FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter
+       AND CASE c.kind WHEN 'folder' THEN ${SEEN_INSIDE.folders} ELSE ${SEEN_INSIDE.files} END
   ) END AS "itemCount"`;
 
 /** An item as the database gives it: its time is a number of milliseconds, which is much quicker than a text. */
@@ -125,37 +58,6 @@ export type ItemRow<Item extends NodeItem = NodeItem> = Omit<Item, 'changedAt'> 
 export function itemFrom<Item extends NodeItem>(row: ItemRow<Item>): Item {
   return Object.assign(row, { changedAt: new Date(row.changedAt).toISOString() }) as unknown as Item;
 }
-
-/** A folder that somebody may add to is one they see, whatever they see in it. */
-const FOLDER_SEEN = actBits(['see', 'add']);
-const SEEN = actBits(['see']);
-
-/**
- * Whether the person $1 sees a node `n`, asked after `ensureReach`: everything, or what they brought and nobody accepted.
- * Folders have a root of their own, files that of their folder. A value and not EXISTS: the planner would make a join of that
- * and walk a whole folder for one page (180 ms instead of 5).
- */
-export const IS_SEEN = `(
-  SELECT (a.acts & CASE n.kind WHEN 'folder' THEN ${FOLDER_SEEN} ELSE ${SEEN} END) <> 0
-      OR ((a.own & ${SEEN}) <> 0 AND n.brought_by = $1 AND n.accepted_at IS NULL)
-    FROM folder_access f JOIN access_reach a ON a.root = f.root AND a.person_id = $1
-   WHERE f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END)`;
-
-/** Of the folder $2, asked once for a page: whether $1 has one of these acts there, on everything or on their own. */
-const hasThere = (which: 'acts' | 'own', acts: number): string => `(
-  SELECT (a.${which} & ${acts}) <> 0 FROM folder_access f JOIN access_reach a ON a.root = f.root AND a.person_id = $1
-   WHERE f.folder_id = $2)`;
-
-/**
- * Whether the person $1, who sees the folder $2, sees a node `n` in it: what {@link IS_SEEN} says, for little. A folder has
- * the access of the one it lies in, unless it is a root itself; files always have.
- */
-const IS_SEEN_THERE = {
-  folders: `n.id <> ALL (ARRAY(
-    SELECT r.folder_id FROM access_root r LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = $1
-     WHERE r.lies_in = $2 AND (coalesce(a.acts, 0) & ${FOLDER_SEEN}) = 0))`,
-  files: `(${hasThere('acts', SEEN)} OR (n.brought_by = $1 AND n.accepted_at IS NULL AND ${hasThere('own', SEEN)}))`,
-};
 
 /** One thing that a listing is sorted by. */
 interface OrderKey {
@@ -224,7 +126,7 @@ async function groupPage(
   const own = keys.flatMap((k) => (typeof k.told === 'function' ? [] : [k.told.column]));
   const rows = await m.query<(ItemRow & { told?: string[] })[]>(
     `SELECT ${ITEM_COLUMNS}${own.length ? `, ARRAY[${own.join(', ')}] AS told` : ''} FROM node n
-      WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound} AND ${IS_SEEN_THERE[kind]}
+      WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound} AND ${SEEN_HERE[kind]}
       ORDER BY ${[...keys.map((k) => k.by), 'n.id'].map((by) => `${by} ${direction}`).join(', ')} LIMIT $4`,
     [personId, folderId, query.litter, limit, ...(after ? [...after.keys, after.id] : [])],
   );
@@ -236,11 +138,17 @@ async function groupPage(
   return { items, last: { group, keys: place, id: end.id } };
 }
 
-/** How many items a folder shows, and how many it hides as litter. */
-export async function countItems(m: EntityManager, folderId: string): Promise<{ shown: number; litter: number }> {
+/** How many items a folder shows to somebody who sees it, and how many of them it hides as litter. */
+export async function countItems(
+  m: EntityManager,
+  personId: string,
+  folderId: string,
+): Promise<{ shown: number; litter: number }> {
   const [row] = await m.query<{ shown: string; litter: string }[]>(
-    'SELECT count(*) FILTER (WHERE NOT litter) AS shown, count(*) FILTER (WHERE litter) AS litter FROM node WHERE parent_id = $1 AND trashed_at IS NULL',
-    [folderId],
+    `SELECT count(*) FILTER (WHERE NOT n.litter) AS shown, count(*) FILTER (WHERE n.litter) AS litter
+       FROM node n WHERE n.parent_id = $2 AND n.trashed_at IS NULL
+        AND CASE n.kind WHEN 'folder' THEN ${SEEN_HERE.folders} ELSE ${SEEN_HERE.files} END`,
+    [personId, folderId],
   );
   return { shown: Number(row?.shown ?? 0), litter: Number(row?.litter ?? 0) };
 }
@@ -333,29 +241,17 @@ export interface ContentFile {
   modifiedAt: number;
 }
 
-/** What a person may do in a folder, as bits, asked after `ensureReach`; both are places in the statement. */
-export const bitsIn = (folder: string, person: string): string => `coalesce((
-  SELECT a.acts FROM folder_access f JOIN access_reach a ON a.root = f.root AND a.person_id = ${person} WHERE f.folder_id = ${folder}
-), 0)`;
-
-/** As {@link bitsIn}, of a node that is a folder or lies in one. */
-const bitsOn = (node: string, person: string): string =>
-  bitsIn(`CASE ${node}.kind WHEN 'folder' THEN ${node}.id ELSE ${node}.parent_id END`, person);
-
-/** The same of a node below the one called `down`, whose bits are known: files have those of their folder. */
-export const bitsBelow = (node: string, person: string): string =>
-  `CASE ${node}.kind WHEN 'folder' THEN ${bitsIn(`${node}.id`, person)} ELSE down.bits END`;
-
 /** Files and bytes of each node and of all below it that is live and that the person sees. */
 export async function totalsEach(m: EntityManager, personId: string, nodeIds: string[]): Promise<ItemTotal[]> {
+  const walk = walkDown('$2', actBits(['see']));
   const rows = await m.query<{ id: string; files: string; bytes: string }[]>(
     `WITH RECURSIVE down AS (
-       SELECT n.id AS origin, n.id, n.kind, n.size_bytes, ${bitsOn('n', '$2')} AS bits FROM node n WHERE n.id = ANY($1)
+       SELECT n.id AS origin, n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT down.origin, n.id, n.kind, n.size_bytes, ${bitsBelow('n', '$2')}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter WHERE (down.bits & ${SEEN}) <> 0
+       SELECT down.origin, n.id, n.kind, n.size_bytes, ${walk.below}
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step} WHERE ${walk.goesOn}
      ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes
-         FROM down WHERE (bits & ${SEEN}) <> 0 GROUP BY origin`,
+         FROM down WHERE ${walk.allowed} GROUP BY origin`,
     [nodeIds, personId],
   );
   const totals = new Map(rows.map((r) => [r.id, { files: Number(r.files), sizeBytes: Number(r.bytes) }]));
@@ -377,22 +273,23 @@ export async function contents(
   nodeIds: string[],
   allowed: { personId: string; act: Act },
 ): Promise<ContentFile[]> {
+  const walk = walkDown('$2', '$3::int');
   const rows = await m.query<(ContentFile & { origin: string })[]>(
     `WITH RECURSIVE down AS (
-       SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort, n.version_id, n.media_type, n.changed_at,
-              ${bitsOn('n', '$2')} AS bits FROM node n WHERE n.id = ANY($1)
+       SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort,
+              n.version_id, n.media_type, n.changed_at, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C", n.version_id, n.media_type, n.changed_at,
-              ${bitsBelow('n', '$2')}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter
+       SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C",
+              n.version_id, n.media_type, n.changed_at, ${walk.below}
+         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step}
         -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
-        WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND (down.bits & $3) <> 0
+        WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND ${walk.goesOn}
      )
      SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
             coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
             round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
-      WHERE (down.bits & $3) <> 0 ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
+      WHERE ${walk.allowed} ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
     [nodeIds, allowed.personId, actBits([allowed.act])],
   );
   return withOwnTops(rows, nodeIds);
@@ -413,16 +310,20 @@ function withOwnTops(rows: (ContentFile & { origin: string })[], nodeIds: string
 
 const topOf = (path: string): string => path.split('/', 1)[0] as string;
 
-/** What is live and no litter directly in a folder, some at a time, in the order of ids: for walking through all of it. */
-export async function* childrenOf(m: EntityManager, folderId: string): AsyncGenerator<ContentFile> {
+/**
+ * What is live and no litter directly in a folder and may be read by somebody, some at a time, in the order of ids: for
+ * walking through all of it. Asked after `ensureReach`.
+ */
+export async function* childrenOf(m: EntityManager, personId: string, folderId: string): AsyncGenerator<ContentFile> {
   for (let after: string | null = null; ;) {
     const rows: ContentFile[] = await m.query(
       `SELECT n.id, n.name AS path, n.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType",
               coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
               round(extract(epoch FROM coalesce(v.modified_at, n.changed_at)) * 1000)::float8 AS "modifiedAt"
          FROM node n LEFT JOIN file_version v ON v.id = n.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
-        WHERE n.parent_id = $1 AND n.trashed_at IS NULL AND NOT n.litter AND ($2::uuid IS NULL OR n.id > $2) ORDER BY n.id LIMIT 1000`,
-      [folderId, after],
+        WHERE n.parent_id = $1 AND n.trashed_at IS NULL AND NOT n.litter AND ($2::uuid IS NULL OR n.id > $2)
+          AND (${bitsOn('n', '$3')} & ${actBits(['read'])}) <> 0 ORDER BY n.id LIMIT 1000`,
+      [folderId, after, personId],
     );
     yield* rows;
     if (rows.length < 1000) return;
@@ -449,54 +350,109 @@ export async function fileBytes(m: EntityManager, nodeId: string): Promise<FileB
   return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
 }
 
-export interface StoreRow extends Omit<StoreSummary, 'level'> {
-  /** What whoever asked may do on the store's own folder, as bits. */
-  acts: number;
+export interface StoreRow extends Omit<StoreSummary, 'level' | 'acts'> {
+  /** What whoever asked may do in the folder where they come in, as bits. */
+  bits: number;
 }
 
-/** Every store whose own folder somebody may see or add to, with what they may do there. Asked after `ensureReach`. */
+/**
+ * Every place where somebody comes in: stores by their own folder, and folders deeper down where their access begins. What
+ * they do not see is not counted. Asked after `ensureReach`.
+ */
 export async function storesOf(m: EntityManager, personId: string): Promise<StoreRow[]> {
-  const rows = await m.query<(StoreRow & { usedBytes: string; itemCount: string; changedAt: Date | null })[]>(
-    `SELECT s.id, s.kind, s.name, root.id AS "rootId", a.acts,
-            (SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL) AS "itemCount",
-            s.used_bytes AS "usedBytes", s.quota_bytes AS "quotaBytes",
-            (SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL ORDER BY n.changed_at DESC LIMIT 1) AS "changedAt"
-       FROM store s JOIN node root ON root.store_id = s.id AND root.parent_id IS NULL
-       JOIN access_root r ON r.folder_id = root.id JOIN access_reach a ON a.root = r.id AND a.person_id = $1
-      WHERE (a.acts & $2) <> 0 ORDER BY s.kind = 'home' DESC, s.name`,
-    [personId, FOLDER_SEEN],
+  const entrances = await entrancesOf(m, personId);
+  const whole = await storesTold(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
+  const closed = entrances.filter((e) => e.whole && !whole.has(e.storeId)).map((e) => e.storeId);
+  const seen = await filesSeen(m, personId, closed);
+  const parts = await totalsEach(
+    m,
+    personId,
+    entrances.filter((e) => !e.whole).map((e) => e.folderId),
   );
-  return rows.map((r) => ({
-    ...r,
-    usedBytes: Number(r.usedBytes),
-    quotaBytes: r.quotaBytes === null ? null : Number(r.quotaBytes),
-    itemCount: Number(r.itemCount),
-    changedAt: r.changedAt?.toISOString() ?? null,
-  }));
+  const rows = await m.query<(StoreRow & { changedAt: Date | null })[]>(
+    `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits, root.parent_id IS NOT NULL AS part,
+            CASE WHEN s.id = ANY($3) THEN (
+              SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
+            ) ELSE 0 END::float8 AS "itemCount",
+            s.used_bytes::float8 AS "usedBytes", s.quota_bytes::float8 AS "quotaBytes",
+            CASE WHEN root.parent_id IS NULL THEN (
+              SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
+                 AND ${isSeen('n', '$1')} ORDER BY n.changed_at DESC LIMIT 1) END AS "changedAt"
+       FROM node root JOIN store s ON s.id = root.store_id
+      CROSS JOIN LATERAL (SELECT CASE WHEN root.parent_id IS NULL THEN s.name ELSE root.name END AS name) called
+      WHERE root.id = ANY($2) ORDER BY s.kind = 'home' DESC, called.name COLLATE natural_order`,
+    [personId, entrances.map((e) => e.folderId), [...whole]],
+  );
+  return rows.map((row) => {
+    const partly = parts.find((p) => p.id === row.rootId) ?? seen.get(row.id);
+    return {
+      ...row,
+      // What a store holds in all, versions and trash too, is told to those who see all of it.
+      ...(partly && { itemCount: partly.files, usedBytes: partly.sizeBytes, quotaBytes: null }),
+      changedAt: row.changedAt?.toISOString() ?? null,
+    };
+  });
 }
 
-/** What lies in a store's trash: the items that were put there, not what is inside them. Newest first. */
-export async function trashOf(m: EntityManager, storeId: string): Promise<TrashItem[]> {
-  const rows = await m.query<(TrashItem & { sizeBytes: string; trashedAt: Date; purgeAt: Date | null })[]>(
+/** Live files in stores, and their bytes, of which somebody sees a part. */
+async function filesSeen(
+  m: EntityManager,
+  personId: string,
+  storeIds: string[],
+): Promise<Map<string, { files: number; sizeBytes: number }>> {
+  if (storeIds.length === 0) return new Map();
+  const rows = await m.query<{ id: string; files: number; sizeBytes: number }[]>(
+    `SELECT s.id, count(n.id)::float8 AS files, coalesce(sum(n.size_bytes), 0)::float8 AS "sizeBytes"
+       FROM unnest($2::uuid[]) AS s (id)
+       LEFT JOIN (access_reach a JOIN folder_access f ON f.root = a.root AND a.person_id = $1
+                  JOIN node n ON n.parent_id = f.folder_id AND n.kind = 'file' AND n.trashed_at IS NULL
+                   AND ((a.acts & ${actBits(['see'])}) <> 0
+                        OR ((a.own & ${actBits(['see'])}) <> 0 AND n.brought_by = $1 AND n.accepted_at IS NULL)))
+         ON n.store_id = s.id GROUP BY s.id`,
+    [personId, storeIds],
+  );
+  return new Map(rows.map((r) => [r.id, r]));
+}
+
+/** The most items that a list of the trash shows. */
+export const MOST_TRASHED = 1000;
+
+/**
+ * What lies in a store's trash that somebody may take out of it: the items that were put there, not what is inside them.
+ * Newest first, at most one more than {@link MOST_TRASHED}, so that more is noticed. Asked after `ensureReach`.
+ */
+export async function trashOf(m: EntityManager, personId: string, storeId: string): Promise<TrashItem[]> {
+  const walk = walkDown('$2', actBits(['see']));
+  const rows = await m.query<(TrashItem & { trashedAt: Date; purgeAt: Date | null })[]>(
     `WITH RECURSIVE chosen AS (
-       SELECT n.*, s.trash_days FROM node n JOIN store s ON s.id = n.store_id
-        WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL AND n.purged_at IS NULL ORDER BY n.trashed_at DESC LIMIT 1000
+       SELECT n.*, ${bitsOn('n', '$2')} AS may FROM node n
+        WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL AND n.purged_at IS NULL
+          AND (${bitsOn('n', '$2')} & ${actBits(['remove'])}) <> 0
+        ORDER BY n.trashed_at DESC LIMIT ${MOST_TRASHED + 1}
      ), up AS (
-       SELECT c.id AS origin, n.id, n.parent_id, n.name, n.trashed_at, 1 AS height FROM chosen c JOIN node n ON n.id = c.parent_id
-       UNION ALL SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+       SELECT c.id AS origin, n.id, n.parent_id, n.name, n.trashed_at, 1 AS height, ${isSeen('n', '$2')} AS seen
+         FROM chosen c JOIN node n ON n.id = c.parent_id
+       UNION ALL
+       SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1, up.seen AND ${isSeen('n', '$2')}
+         FROM up JOIN node n ON n.id = up.parent_id
      ), place AS (
-       SELECT origin, string_agg(name, ' / ' ORDER BY height DESC) AS path, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin
+       SELECT origin, string_agg(name, ' / ' ORDER BY height DESC) FILTER (WHERE seen) AS path,
+              bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin
      )
-     SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy", place.path AS "from", place.live AS "placeIsThere",
-            c.trashed_at + make_interval(days => c.trash_days) AS "purgeAt",
-            (WITH RECURSIVE down AS (SELECT c.id, c.size_bytes UNION ALL SELECT d.id, d.size_bytes FROM down JOIN node d ON d.parent_id = down.id)
-             SELECT coalesce(sum(size_bytes), 0) FROM down) AS "sizeBytes"
-       FROM chosen c JOIN place ON place.origin = c.id LEFT JOIN person p ON p.id = c.trashed_by ORDER BY c.trashed_at DESC`,
-    [storeId],
+     SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy", coalesce(place.path, '') AS "from",
+            place.live AS "placeIsThere", c.trashed_at + make_interval(days => s.trash_days) AS "purgeAt",
+            (c.may & ${actBits(['manage'])}) <> 0 AS "removable",
+            (WITH RECURSIVE down AS (
+               SELECT n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = c.id
+               UNION ALL
+               SELECT n.id, n.kind, n.size_bytes, ${walk.below} FROM down JOIN node n ON n.parent_id = down.id ${walk.step} WHERE ${walk.goesOn}
+             ) SELECT coalesce(sum(size_bytes), 0)::float8 FROM down WHERE ${walk.allowed}) AS "sizeBytes"
+       FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN person p ON p.id = c.trashed_by
+      ORDER BY c.trashed_at DESC`,
+    [storeId, personId],
   );
   return rows.map((r) => ({
     ...r,
-    sizeBytes: Number(r.sizeBytes),
     trashedAt: r.trashedAt.toISOString(),
     purgeAt: r.purgeAt?.toISOString() ?? null,
   }));
@@ -511,6 +467,24 @@ export async function takenKeys(m: EntityManager, folderId: string, keys: string
     [folderId, keys],
   );
   return new Set(rows.map((r) => r.name_key));
+}
+
+/**
+ * Of these folded names, those that live items of the folder bear, each with whether somebody sees that item. Of one that
+ * they do not see nothing is told: what comes under its name gets a number. Asked after `ensureReach`.
+ */
+export async function takenNames(
+  m: EntityManager,
+  personId: string,
+  folderId: string,
+  keys: string[],
+): Promise<Map<string, boolean>> {
+  const rows = await m.query<{ key: string; seen: boolean }[]>(
+    `SELECT n.name_key AS key, ${isSeen('n', '$3')} AS seen FROM unnest($2::text[]) AS k (name_key) CROSS JOIN LATERAL (
+       SELECT * FROM node n WHERE n.parent_id = $1 AND n.name_key = k.name_key AND n.trashed_at IS NULL OFFSET 0) n`,
+    [folderId, keys, personId],
+  );
+  return new Map(rows.map((r) => [r.key, r.seen]));
 }
 
 /** Of the live names of a folder, a free one for each that is wished: as it is, or numbered. */

@@ -1,14 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import {
-  type AccessLevel,
-  extensionOf,
-  isLitter,
-  utf8Bytes,
-  nameKey,
-  previewKind,
-  levelOfActs,
-  actsOfBits,
-} from '@quay/core';
+import { type Act, extensionOf, isLitter, utf8Bytes, nameKey, previewKind, levelOfActs, actsOfBits } from '@quay/core';
 import {
   idSchema,
   PAGE_SIZE,
@@ -21,7 +12,7 @@ import {
   type NodeInfo,
   type StoreSummary,
   type TrashAnswer,
-  type TrashItem,
+  type TrashList,
 } from '@quay/contract';
 import { DataSource, IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -30,8 +21,9 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from './access-lock.js';
-import { AccessService, type ReachableNode } from './access.service.js';
+import { holdAccess } from '../access/access-lock.js';
+import { pathOf, placesOf } from '../access/access.queries.js';
+import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
 import { actorOf, mediaTypeOf, nameTaken, uniqueName } from './names.js';
@@ -45,9 +37,8 @@ import {
   holdNodes,
   isWithin,
   listing,
-  pathOf,
-  placesOf,
-  takenKeys,
+  MOST_TRASHED,
+  takenNames,
   totalsEach,
   trashOf,
   type ListingCursor,
@@ -69,9 +60,10 @@ export class StoresService {
   async stores(who: Who): Promise<StoreSummary[]> {
     await this.access.ensure(who);
     const rows = await storesOf(this.db.manager, who.personId);
-    return rows.flatMap(({ acts, ...store }) => {
-      const level = levelOfActs(actsOfBits(acts));
-      return level ? [{ ...store, level }] : [];
+    return rows.flatMap(({ bits, ...store }) => {
+      const acts = actsOfBits(bits);
+      const level = levelOfActs(acts);
+      return level ? [{ ...store, level, acts }] : [];
     });
   }
 
@@ -79,23 +71,26 @@ export class StoresService {
   async folder(who: Who, folderId: string, query: FolderQuery): Promise<FolderPage> {
     const m = this.db.manager;
     const page = () => listing(m, who.personId, folderId, query, cursorFrom(query.after, query.sort), PAGE_SIZE);
-    const [node, { items, next }] = await this.access.requireNodeBeside(who, folderId, 'view', page);
+    const [node, { items, next }] = await this.access.requireNodeBeside(who, folderId, 'see', page);
     if (node.kind !== 'folder') throw notFound('This folder');
     return {
-      folder: query.after === undefined ? await this.head(m, node, query) : null,
+      folder: query.after === undefined ? await this.head(who, node, query) : null,
       items,
       next: next && cursorText(next, query.sort),
     };
   }
 
-  private async head(m: EntityManager, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {
-    const [path, count] = await Promise.all([pathOf(m, node.id), countItems(m, node.id)]);
+  private async head(who: Who, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {
+    const m = this.db.manager;
+    const [path, count] = await Promise.all([pathOf(m, who.personId, node.id), countItems(m, who.personId, node.id)]);
     return {
       id: node.id,
       storeId: node.storeId,
       storeKind: node.storeKind,
       name: node.name,
       level: node.level,
+      acts: node.acts,
+      own: node.own,
       path,
       itemCount: count.shown + (query.litter ? count.litter : 0),
       litterCount: count.litter,
@@ -104,10 +99,10 @@ export class StoresService {
 
   /** Everything about one item that its row does not say. */
   async info(who: Who, nodeId: string): Promise<NodeInfo> {
-    const node = await this.access.requireNode(who, nodeId, 'view');
+    const node = await this.access.requireNode(who, nodeId, 'see');
     const m = this.db.manager;
     const [path, total, facts] = await Promise.all([
-      pathOf(m, nodeId),
+      pathOf(m, who.personId, nodeId),
       totalsEach(m, who.personId, [nodeId]),
       factsOf(m, nodeId, who.personId),
     ]);
@@ -135,12 +130,14 @@ export class StoresService {
       const present = await tx.findOne(Node, {
         where: { parentId, nameKey: nameKey(asked.name), trashedAt: IsNull() },
       });
-      if (present) {
+      const hidden = present !== null && !(await this.access.sees(who, present.id, tx));
+      if (present && !hidden) {
         if (asked.ifExists === 'use' && present.kind === 'folder')
           return { id: present.id, name: present.name, created: false };
         throw nameTaken(asked.name);
       }
-      await this.admission.requireDepth(tx, parentId, { levels: 1, bytes: utf8Bytes(asked.name).length });
+      const name = hidden ? ((await freeNames(tx, parentId, [asked.name]))[0] as string) : asked.name;
+      await this.admission.requireDepth(tx, parentId, { levels: 1, bytes: utf8Bytes(name).length });
       const now = this.clock.date();
       const id = uuidv7();
       await tx.insert(Node, {
@@ -148,9 +145,9 @@ export class StoresService {
         storeId: parent.storeId,
         parentId,
         kind: 'folder',
-        name: asked.name,
-        nameKey: nameKey(asked.name),
-        litter: isLitter(asked.name),
+        name,
+        nameKey: nameKey(name),
+        litter: isLitter(name),
         createdAt: now,
         changedAt: now,
         changedBy: who.personId,
@@ -160,21 +157,20 @@ export class StoresService {
         kind: 'folder.created',
         actor: actorOf(who),
         nodeId: id,
-        detail: { name: asked.name },
+        detail: { name },
       });
-      return { id, name: asked.name, created: true };
+      return { id, name, created: true };
     });
   }
 
-  async rename(who: Who, nodeId: string, name: string): Promise<{ id: string; name: string }> {
+  async rename(who: Who, nodeId: string, wished: string): Promise<{ id: string; name: string }> {
     return this.events.change(async (tx) => {
       await holdNodes(tx, [nodeId]);
-      const node = await this.access.requireNode(who, nodeId, 'edit', tx);
+      const node = await this.access.requireNode(who, nodeId, 'change', tx);
       if (node.parentId === null)
         throw new Problem('forbidden', 'store.root', 'A store is renamed in its settings, not here.');
-      if (node.name === name) return { id: nodeId, name };
-      const key = nameKey(name);
-      if (key !== nameKey(node.name) && (await takenKeys(tx, node.parentId, [key])).size > 0) throw nameTaken(name);
+      if (node.name === wished) return { id: nodeId, name: wished };
+      const name = await this.newName(tx, who, node, wished);
       await this.requireRenamable(tx, who, node, name);
       await uniqueName(name, () =>
         tx.update(
@@ -182,7 +178,7 @@ export class StoresService {
           { id: nodeId },
           {
             name,
-            nameKey: key,
+            nameKey: nameKey(name),
             litter: isLitter(name),
             // What a file is taken for goes by its name.
             ...(node.kind === 'file' && { mediaType: mediaTypeOf(name) }),
@@ -202,6 +198,15 @@ export class StoresService {
     });
   }
 
+  /** @throws Problem name.taken, unless it is by something that they do not see */
+  private async newName(tx: EntityManager, who: Who, node: ReachableNode, wished: string): Promise<string> {
+    const key = nameKey(wished);
+    if (key === nameKey(node.name)) return wished;
+    const seen = (await takenNames(tx, who.personId, node.parentId as string, [key])).get(key);
+    if (seen) throw nameTaken(wished);
+    return seen === undefined ? wished : ((await freeNames(tx, node.parentId as string, [wished]))[0] as string);
+  }
+
   /** Another kind of file is let in by the store's rule for types; a longer name must leave a path that can be opened. */
   private async requireRenamable(tx: EntityManager, who: Who, node: ReachableNode, name: string): Promise<void> {
     const longer = utf8Bytes(name).length - utf8Bytes(node.name).length;
@@ -218,7 +223,8 @@ export class StoresService {
   async trash(who: Who, nodeIds: string[]): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
       await holdNodes(tx, nodeIds);
-      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter((n) => n.trashedAt === null);
+      const nodes = (await this.access.reachable(who, nodeIds, 'remove', tx)).filter((n) => n.trashedAt === null);
+      await this.access.requireBelow(who, nodes, 'remove', tx);
       if (nodes.some((n) => n.parentId === null))
         throw new Problem('forbidden', 'store.root', 'A whole store cannot go to the trash.');
       const ids = nodes.map((n) => n.id);
@@ -247,7 +253,7 @@ export class StoresService {
     return this.events.change(async (tx) => {
       await holdAccess(tx, toFolderId ? 'alone' : 'shared');
       await holdNodes(tx, [...nodeIds, ...(toFolderId ? [toFolderId] : [])]);
-      const nodes = (await this.access.reachable(who, nodeIds, 'edit', tx)).filter(
+      const nodes = (await this.access.reachable(who, nodeIds, 'remove', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
       const target = toFolderId ? await this.lockFolder(who, toFolderId, tx) : null;
@@ -262,6 +268,7 @@ export class StoresService {
       );
       for (const node of nodes) {
         const place = toFolderId ?? (node.parentId as string);
+        if (!toFolderId) await this.access.reachable(who, [place], 'add', tx);
         if (!toFolderId && !parents.get(place)?.live)
           throw new Problem(
             'conflict',
@@ -308,14 +315,16 @@ export class StoresService {
     await this.branches.requireFits(tx, who, nodes, target, false);
   }
 
-  async trashList(who: Who, storeId: string): Promise<TrashItem[]> {
-    await this.access.requireStore(who, storeId, 'edit');
-    return trashOf(this.db.manager, storeId);
+  /** What lies in the trash of a store, as far as somebody may take it out again. */
+  async trashList(who: Who, storeId: string): Promise<TrashList> {
+    await this.access.requireSomewhere(who, storeId, 'remove');
+    const items = await trashOf(this.db.manager, who.personId, storeId);
+    return { items: items.slice(0, MOST_TRASHED), more: items.length > MOST_TRASHED };
   }
 
   /** Files and bytes of each item, with all that is in it. */
   async sizes(who: Who, nodeIds: string[]): Promise<ItemTotal[]> {
-    await this.access.reachable(who, nodeIds, 'view');
+    await this.access.reachable(who, nodeIds, 'see');
     return totalsEach(this.db.manager, who.personId, nodeIds);
   }
 
@@ -324,10 +333,10 @@ export class StoresService {
     who: Who,
     folderId: string,
     tx: EntityManager,
-    needed: AccessLevel = 'contribute',
+    act: Act = 'add',
   ): Promise<{ id: string; storeId: string; name: string }> {
     await holdNodes(tx, [folderId]);
-    const folder = await this.access.requireNode(who, folderId, needed, tx);
+    const folder = await this.access.requireNode(who, folderId, act, tx);
     if (folder.kind !== 'folder') throw notFound('This folder');
     return folder;
   }

@@ -1,5 +1,5 @@
 import { nameKey } from '@quay/core';
-import { PAGE_SIZE, type FolderPage, type StoreSummary, type TrashItem } from '@quay/contract';
+import { PAGE_SIZE, type FolderPage, type StoreSummary, type TrashList } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, START, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -134,7 +134,7 @@ describe('folders, renaming, trash', () => {
     expect(await namesIn(tomas, office.roots.tomas)).not.toContain('Weir');
     expect((await tomas.ask('GET', `/api/folders/${folder.id}`)).body.code).toBe('node.trashed');
     const storeId = (await list(tomas, office.roots.tomas)).folder?.storeId;
-    expect((await tomas.ask<TrashItem[]>('GET', `/api/stores/${storeId}/trash`)).body).toMatchObject([
+    expect((await tomas.ask<TrashList>('GET', `/api/stores/${storeId}/trash`)).body.items).toMatchObject([
       { name: 'Weir', sizeBytes: 1, trashedBy: 'Tomas Osei', from: 'tomas', placeIsThere: true },
     ]);
     await tomas.ask('POST', '/api/trash/put-back', { nodeIds: [folder.id] });

@@ -1,14 +1,15 @@
 import { Injectable } from '@nestjs/common';
-import { fillForecast, policyWords } from '@quay/core';
-import type { LitterItem, PersonQuota, StorePolicyText, StoreUsage, UsagePart } from '@quay/contract';
+import { actBits, fillForecast, policyWords } from '@quay/core';
+import type { LitterItem, PersonQuota, StoreGrowth, StorePolicyText, StoreUsage, UsagePart } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound } from '../platform/problems/problem.js';
-import { AccessService } from './access.service.js';
-import { AdmissionService } from './admission.service.js';
+import { bitsOn, entrancesOf, storesTold, walkDown } from '../access/access.queries.js';
+import { AccessService } from '../access/access.service.js';
+import { AdmissionService, type StoreRules } from './admission.service.js';
 import { requireAdmin } from './labels.service.js';
 import { actorOf } from './names.js';
 import { RoomService } from './room.service.js';
@@ -39,29 +40,15 @@ export class UsageService {
   ) {}
 
   async usage(who: Who, storeId: string): Promise<StoreUsage> {
-    await this.access.requireStore(who, storeId, 'view');
-    const [rules, stores, tree, samples, people, free] = await Promise.all([
+    await this.access.requireSomewhere(who, storeId, 'see');
+    const [rules, stores, told] = await Promise.all([
       this.admission.rules(storeId),
       this.stores.stores(who),
-      this.tree(storeId),
-      this.samples(storeId),
-      this.people(storeId),
-      this.rooms.diskFree(),
+      storesTold(this.db.manager, who.personId, [storeId]),
     ]);
     const store = stores.find((s) => s.id === storeId);
     if (!store) throw notFound('This store');
-    const quotaFirst = rules.quotaBytes !== null && rules.quotaBytes - rules.usedBytes <= free;
-    const capacityBytes = quotaFirst ? (rules.quotaBytes as number) : rules.usedBytes + free;
-    const now = this.clock.now();
-    const forecast = fillForecast(
-      [
-        ...samples.map((s) => ({ at: Date.parse(s.day), usedBytes: s.usedBytes })),
-        { at: now, usedBytes: rules.usedBytes },
-      ],
-      capacityBytes,
-      now,
-    );
-    const text = (at: number | null) => (at === null || at > 8.64e15 ? null : new Date(at).toISOString());
+    const whole = told.has(storeId);
     return {
       store,
       policy: {
@@ -73,8 +60,27 @@ export class UsageService {
         trashDays: rules.trashDays,
       },
       policyWords: policyWords(rules),
-      tree,
+      tree: await this.tree(who, storeId, whole),
+      growth: whole ? await this.growth(storeId, rules) : null,
+    };
+  }
+
+  /** How a store grows and who brought what: for those who see all of it. */
+  private async growth(storeId: string, rules: StoreRules): Promise<StoreGrowth> {
+    const [samples, people, free] = await Promise.all([
+      this.samples(storeId),
+      this.people(storeId),
+      this.rooms.diskFree(),
+    ]);
+    const quotaFirst = rules.quotaBytes !== null && rules.quotaBytes - rules.usedBytes <= free;
+    const capacityBytes = quotaFirst ? (rules.quotaBytes as number) : rules.usedBytes + free;
+    const now = this.clock.now();
+    const history = samples.map((s) => ({ at: Date.parse(s.day), usedBytes: s.usedBytes }));
+    const forecast = fillForecast([...history, { at: now, usedBytes: rules.usedBytes }], capacityBytes, now);
+    const text = (at: number | null) => (at === null || at > 8.64e15 ? null : new Date(at).toISOString());
+    return {
       samples,
+      people,
       capacityBytes,
       capacityOf: quotaFirst ? 'quota' : 'disk',
       forecast: forecast && {
@@ -83,7 +89,6 @@ export class UsageService {
         earliest: text(forecast.earliest),
         latest: text(forecast.latest),
       },
-      people,
     };
   }
 
@@ -120,13 +125,15 @@ export class UsageService {
 
   /** What desktop systems left behind in a store. */
   async litter(who: Who, storeId: string): Promise<LitterItem[]> {
-    await this.access.requireStore(who, storeId, 'edit');
-    const rows = await this.db.query<(LitterItem & { sizeBytes: string })[]>(
-      `SELECT n.id, n.name, n.kind, n.size_bytes AS "sizeBytes", parent.name AS place FROM node n JOIN node parent ON parent.id = n.parent_id
-        WHERE n.store_id = $1 AND n.litter AND n.trashed_at IS NULL AND NOT parent.litter ORDER BY parent.name COLLATE natural_order, n.name LIMIT 2000`,
-      [storeId],
+    await this.access.requireSomewhere(who, storeId, 'remove');
+    return this.db.query<LitterItem[]>(
+      `SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes", parent.name AS place
+         FROM node n JOIN node parent ON parent.id = n.parent_id
+        WHERE n.store_id = $1 AND n.litter AND n.trashed_at IS NULL AND NOT parent.litter
+          AND (${bitsOn('n', '$2')} & ${actBits(['remove'])}) <> 0
+        ORDER BY parent.name COLLATE natural_order, n.name LIMIT 2000`,
+      [storeId, who.personId],
     );
-    return rows.map((r) => ({ ...r, sizeBytes: Number(r.sizeBytes) }));
   }
 
   async quotas(who: Who): Promise<PersonQuota[]> {
@@ -186,7 +193,7 @@ export class UsageService {
     );
   }
 
-  private async samples(storeId: string): Promise<StoreUsage['samples']> {
+  private async samples(storeId: string): Promise<StoreGrowth['samples']> {
     const rows = await this.db.query<{ day: string; used: string }[]>(
       `SELECT to_char(day, 'YYYY-MM-DD') AS day, used_bytes AS used FROM usage_sample WHERE store_id = $1 ORDER BY day DESC LIMIT 120`,
       [storeId],
@@ -194,7 +201,7 @@ export class UsageService {
     return rows.reverse().map((r) => ({ day: r.day, usedBytes: Number(r.used) }));
   }
 
-  private async people(storeId: string): Promise<StoreUsage['people']> {
+  private async people(storeId: string): Promise<StoreGrowth['people']> {
     const rows = await this.db.query<{ name: string; used: string }[]>(
       'SELECT p.name, sum(b.size_bytes) AS used FROM store_blob b JOIN person p ON p.id = b.person_id WHERE b.store_id = $1 GROUP BY p.name ORDER BY used DESC',
       [storeId],
@@ -202,20 +209,47 @@ export class UsageService {
     return rows.map((r) => ({ name: r.name, usedBytes: Number(r.used) }));
   }
 
-  /** Bytes by folder, three levels deep, from one walk; earlier versions and trash apart, so that the parts add up. */
-  private async tree(storeId: string): Promise<UsagePart> {
+  /**
+   * Bytes by folder, three levels deep, from one walk through what is seen; earlier versions and trash apart where all is
+   * told, so that the parts add up.
+   */
+  private async tree(who: Who, storeId: string, whole: boolean): Promise<UsagePart> {
+    const walk = walkDown('$2', actBits(['see']));
+    const tops = (await entrancesOf(this.db.manager, who.personId)).filter((e) => e.storeId === storeId);
     const rows = await this.db.query<
       { id: string; parent: string | null; name: string; depth: number; bytes: string; files: string }[]
     >(
       `WITH RECURSIVE down AS (
-         SELECT id, parent_id, name, kind, size_bytes, 0 AS depth, id AS shown FROM node WHERE store_id = $1 AND parent_id IS NULL
+         SELECT n.id, NULL::uuid AS parent, n.name, n.kind, n.size_bytes, 0 AS depth, n.id AS shown, ${walk.begin}
+           FROM node n WHERE n.id = ANY($1)
          UNION ALL
-         SELECT n.id, n.parent_id, n.name, n.kind, n.size_bytes, down.depth + 1, CASE WHEN n.kind = 'folder' AND down.depth < ${LEVELS_SHOWN} THEN n.id ELSE down.shown END
-           FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
-       ), sums AS (SELECT shown, coalesce(sum(size_bytes) FILTER (WHERE kind = 'file'), 0) AS bytes, count(*) FILTER (WHERE kind = 'file') AS files FROM down GROUP BY shown)
-       SELECT d.id, d.parent_id AS parent, d.name, d.depth, s.bytes, s.files FROM down d JOIN sums s ON s.shown = d.id ORDER BY d.depth`,
-      [storeId],
+         SELECT n.id, n.parent_id, n.name, n.kind, n.size_bytes, down.depth + 1,
+                CASE WHEN n.kind = 'folder' AND down.depth < ${LEVELS_SHOWN} THEN n.id ELSE down.shown END, ${walk.below}
+           FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL ${walk.step} WHERE ${walk.goesOn}
+       ), seen AS (SELECT * FROM down WHERE ${walk.allowed})
+       , sums AS (
+         SELECT shown, coalesce(sum(size_bytes) FILTER (WHERE kind = 'file'), 0) AS bytes,
+                count(*) FILTER (WHERE kind = 'file') AS files FROM seen GROUP BY shown
+       ) SELECT d.id, d.parent, d.name, d.depth, s.bytes, s.files FROM seen d JOIN sums s ON s.shown = d.id ORDER BY d.depth`,
+      [tops.map((t) => t.folderId), who.personId],
     );
+    const parts = new Map<string, UsagePart>();
+    const roots: UsagePart[] = [];
+    for (const row of rows) {
+      const part: UsagePart = { id: row.id, name: row.name, kind: 'folder', bytes: 0, files: 0, children: [] };
+      parts.set(row.id, part);
+      if (Number(row.bytes) > 0) part.children.push(partOf(`${row.id}-files`, 'Files here', 'files', row));
+      if (row.parent === null) roots.push(part);
+      else parts.get(row.parent)?.children.push(part);
+    }
+    const root = roots.length === 1 ? (roots[0] as UsagePart) : { ...partOf('all', 'All', 'folder'), children: roots };
+    if (roots.length === 0) throw notFound('This store');
+    if (whole) root.children.push(...(await this.beside(storeId)));
+    return summed(root);
+  }
+
+  /** What a store holds beside its present files. */
+  private async beside(storeId: string): Promise<UsagePart[]> {
     const [extra] = await this.db.query<
       { versions: string; versionCount: string; trash: string; trashCount: string }[]
     >(
@@ -226,45 +260,19 @@ export class UsageService {
            FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN lost l ON l.id = n.id WHERE n.store_id = $1`,
       [storeId],
     );
-    const parts = new Map<string, UsagePart>();
-    let root: UsagePart | null = null;
-    for (const row of rows) {
-      const part: UsagePart = { id: row.id, name: row.name, kind: 'folder', bytes: 0, files: 0, children: [] };
-      parts.set(row.id, part);
-      if (Number(row.bytes) > 0)
-        part.children.push({
-          id: `${row.id}-files`,
-          name: 'Files here',
-          kind: 'files',
-          bytes: Number(row.bytes),
-          files: Number(row.files),
-          children: [],
-        });
-      if (row.parent === null) root = part;
-      else parts.get(row.parent)?.children.push(part);
-    }
-    if (!root) throw notFound('This store');
-    if (Number(extra?.versions) > 0)
-      root.children.push({
-        id: 'versions',
-        name: 'Earlier versions',
-        kind: 'versions',
-        bytes: Number(extra?.versions),
-        files: Number(extra?.versionCount),
-        children: [],
-      });
-    if (Number(extra?.trash) > 0)
-      root.children.push({
-        id: 'trash',
-        name: 'Trash',
-        kind: 'trash',
-        bytes: Number(extra?.trash),
-        files: Number(extra?.trashCount),
-        children: [],
-      });
-    return summed(root);
+    return [
+      partOf('versions', 'Earlier versions', 'versions', { bytes: extra?.versions, files: extra?.versionCount }),
+      partOf('trash', 'Trash', 'trash', { bytes: extra?.trash, files: extra?.trashCount }),
+    ].filter((part) => part.bytes > 0);
   }
 }
+
+const partOf = (
+  id: string,
+  name: string,
+  kind: UsagePart['kind'],
+  { bytes = '0', files = '0' }: { bytes?: string; files?: string } = {},
+): UsagePart => ({ id, name, kind, bytes: Number(bytes), files: Number(files), children: [] });
 
 function summed(part: UsagePart): UsagePart {
   const children = part.children

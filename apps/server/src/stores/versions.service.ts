@@ -9,8 +9,8 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { grouped } from '../platform/grouped.js';
 import { invalidField, notFound } from '../platform/problems/problem.js';
-import { holdAccess } from './access-lock.js';
-import { AccessService } from './access.service.js';
+import { holdAccess } from '../access/access-lock.js';
+import { AccessService } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
 import { holdNodes, type FileBytes } from './stores.queries.js';
@@ -46,7 +46,7 @@ export class VersionsService {
   ) {}
 
   async list(who: Who, nodeId: string): Promise<VersionList> {
-    const node = await this.access.requireNode(who, nodeId, 'view');
+    const node = await this.access.requireNode(who, nodeId, 'see');
     if (node.kind !== 'file') throw notFound('This file');
     const rows = await this.db.query<(Row & { by: string | null })[]>(
       'SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN person p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC',
@@ -69,8 +69,8 @@ export class VersionsService {
   }
 
   /** The bytes of one version, for who may have them, or look at them. @throws Problem not-found */
-  async bytes(who: Who, nodeId: string, number: number, needed: 'view' | 'download'): Promise<FileBytes> {
-    const node = await this.access.requireNode(who, nodeId, needed);
+  async bytes(who: Who, nodeId: string, number: number, act: 'see' | 'read'): Promise<FileBytes> {
+    const node = await this.access.requireNode(who, nodeId, act);
     const [row] = await this.db.query<(Row & { media_type: string | null })[]>(
       'SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2',
       [nodeId, number],
@@ -91,7 +91,7 @@ export class VersionsService {
     return this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
-      const node = await this.access.requireNode(who, nodeId, 'edit', tx);
+      const node = await this.access.requireNode(who, nodeId, 'change', tx);
       const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [
         nodeId,
         number,
@@ -150,7 +150,7 @@ export class VersionsService {
   async keep(who: Who, nodeId: string, number: number, kept: boolean): Promise<VersionRow[]> {
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
-      const node = await this.access.requireNode(who, nodeId, 'edit', tx);
+      const node = await this.access.requireNode(who, nodeId, 'change', tx);
       const [rows] = (await tx.query(
         'UPDATE file_version SET kept = $3 WHERE node_id = $1 AND number = $2 RETURNING id',
         [nodeId, number, kept],

@@ -1,6 +1,5 @@
 import { Injectable } from '@nestjs/common';
 import {
-  type AccessLevel,
   fileFault,
   admissionWords,
   isLitter,
@@ -25,7 +24,8 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
-import { holdAccess } from '../stores/access-lock.js';
+import { holdAccess } from '../access/access-lock.js';
+import { AccessService } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { actorOf, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
@@ -48,15 +48,13 @@ export interface Recording {
   beganAt: Date;
 }
 
-/** To replace what is there takes more than to add to it. Asked where it is recorded: the folder may have moved since. */
-export const levelFor = (conflict: ConflictChoice): AccessLevel => (conflict === 'version' ? 'edit' : 'contribute');
-
 /** Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one transaction. */
 @Injectable()
 export class Recorder {
   constructor(
     private readonly clock: Clock,
     private readonly stores: StoresService,
+    private readonly access: AccessService,
     private readonly versions: VersionsService,
     private readonly admission: AdmissionService,
     private readonly keeper: BlobKeeper,
@@ -75,7 +73,7 @@ export class Recorder {
     const answer = await this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
-      const folder = await this.stores.lockFolder(who, how.folderId, tx, levelFor(how.conflict));
+      const folder = await this.stores.lockFolder(who, how.folderId, tx);
       const rules = await this.admission.rules(folder.storeId, tx);
       const below = { levels: 1, bytes: utf8Bytes(file.name).length };
       await this.admission.requireDepth(tx, folder.id, below);
@@ -106,7 +104,7 @@ export class Recorder {
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await this.stores.lockFolder(who, how.folderId, tx, levelFor(how.conflict));
+      const folder = await this.stores.lockFolder(who, how.folderId, tx);
       const rules = await this.admission.rules(folder.storeId, tx);
       const told = await this.recordMany(tx, who, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
@@ -294,20 +292,22 @@ export class Recorder {
     tx: EntityManager,
     who: Who,
     parentId: string,
-    name: string,
+    wished: string,
     storeId: string,
     made: Set<string>,
   ): Promise<string> {
-    const fault = nameFault(name);
-    if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
+    const fault = nameFault(wished);
+    if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${wished}")`);
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
-    const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(name), trashedAt: IsNull() } });
-    if (present?.kind === 'folder') {
+    const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
+    const hidden = present !== null && !(await this.access.sees(who, present.id, tx));
+    if (present?.kind === 'folder' && !hidden) {
       // Held, so that nobody puts a name into it between the look and the insertion.
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
       return present.id;
     }
-    if (present) throw nameTaken(name);
+    if (present && !hidden) throw nameTaken(wished);
+    const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
     const id = uuidv7();
     const now = this.clock.date();
     await tx.insert(Node, {
@@ -351,15 +351,15 @@ export class Recorder {
     const modifiedAt = file.modifiedAt ?? now;
     const present = await this.heldByName(tx, how.folderId, wished);
     const overtaken = present !== null && present.createdAt > how.beganAt && how.conflict === 'refuse';
-    if (
-      present &&
-      !overtaken &&
-      (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder'))
-    )
+    // Of what they do not see they are told nothing: both are kept.
+    const beside = overtaken || (present !== null && !(await this.access.sees(who, present.id, tx)));
+    if (present && !beside && (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder')))
       throw nameTaken(wished);
     await this.events.tell(tx, { topic: 'node', id: how.folderId });
     const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };
-    if (present && how.conflict === 'version') {
+    if (present && !beside && how.conflict === 'version') {
+      // To replace what is there takes more than to add to it, unless one has brought it oneself.
+      await this.access.requireNode(who, present.id, 'change', tx);
       const version = await this.versions.addVersion(tx, who, {
         nodeId: present.id,
         storeId: how.storeId,

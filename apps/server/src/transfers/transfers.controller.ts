@@ -22,7 +22,7 @@ import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
-import { AccessService } from '../stores/access.service.js';
+import { AccessService } from '../access/access.service.js';
 import { fileBytes } from '../stores/stores.queries.js';
 import { versionNumber, VersionsService } from '../stores/versions.service.js';
 import { DownloadService } from './download.service.js';
@@ -45,7 +45,7 @@ export class TransfersController {
   ) {}
 
   @Put('folders/:id/files')
-  @For('contribute')
+  @For('add')
   @HttpCode(201)
   @ApiConsumes('application/octet-stream')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
@@ -70,7 +70,7 @@ export class TransfersController {
   }
 
   @Post('folders/:id/check-files')
-  @For('contribute')
+  @For('add')
   @HttpCode(200)
   @Takes('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
   check(
@@ -82,7 +82,7 @@ export class TransfersController {
   }
 
   @Put('folders/:id/batch')
-  @For('contribute')
+  @For('add')
   @HttpCode(200)
   @ApiConsumes('application/x-tar')
   @ApiBody({ schema: { type: 'string', format: 'binary' } })
@@ -130,7 +130,7 @@ export class TransfersController {
   }
 
   @Get('files/:id/content')
-  @For('download')
+  @For('read')
   @Takes('Download a file; byte ranges are served')
   async download(
     @Me() who: Who,
@@ -138,18 +138,18 @@ export class TransfersController {
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const node = await this.access.requireNode(who, nodeId, 'download');
+    const node = await this.access.requireNode(who, nodeId, 'read');
     const { version } = req.query;
     const file =
       typeof version === 'string'
-        ? await this.versions.bytes(who, node.id, versionNumber(version), 'download')
+        ? await this.versions.bytes(who, node.id, versionNumber(version), 'read')
         : await fileBytes(this.db.manager, node.id);
     if (!file) throw notFound('This file');
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
   }
 
   @Get('archive')
-  @For('download')
+  @For('read')
   @Takes('Download several items as one ZIP of exactly announced size', undefined, archiveQuerySchema)
   async archive(
     @Me() who: Who,
@@ -157,7 +157,7 @@ export class TransfersController {
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const nodes = await this.access.requireNodes(who, query.ids, 'download');
+    const nodes = await this.access.requireNodes(who, query.ids, 'read');
     const name = nodes.length === 1 ? `${nodes[0]?.name}.zip` : `${nodes.length} items.zip`;
     await this.downloads.archive(req, res, name, await this.downloads.plan(who.personId, query.ids));
   }

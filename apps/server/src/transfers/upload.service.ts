@@ -19,13 +19,13 @@ import type { Who } from '../people/who.js';
 import { BLOBS, type AskRoom, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { AccessService, type ReachableNode } from '../stores/access.service.js';
+import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from '../stores/admission.service.js';
 import { RoomService } from '../stores/room.service.js';
 import { nameTaken } from '../stores/names.js';
 import { refusal } from '../stores/refusal.js';
-import { takenKeys } from '../stores/stores.queries.js';
-import { levelFor, Recorder, type Arrived } from './recorder.service.js';
+import { takenNames } from '../stores/stores.queries.js';
+import { Recorder, type Arrived } from './recorder.service.js';
 
 export interface UploadAsked {
   folderId: string;
@@ -76,7 +76,7 @@ export class UploadService {
 
   /** The store that an upload goes on into, while its person may still add to the folder (in the trash or not). */
   async storeOf(who: Who, folderId: string): Promise<string> {
-    const [folder] = await this.access.reachable(who, [folderId], 'contribute');
+    const [folder] = await this.access.reachable(who, [folderId], 'add');
     return (folder as ReachableNode).storeId;
   }
 
@@ -85,12 +85,12 @@ export class UploadService {
     who: Who,
     asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
   ): Promise<string> {
-    const folder = await this.access.requireNode(who, asked.folderId, levelFor(asked.conflict));
+    const folder = await this.access.requireNode(who, asked.folderId, 'add');
     if (folder.kind !== 'folder') throw notFound('This folder');
     await this.admission.requireFile(who, folder.storeId, asked);
     if (
       asked.conflict === 'refuse' &&
-      (await takenKeys(this.db.manager, asked.folderId, [nameKey(asked.name)])).size > 0
+      (await takenNames(this.db.manager, who.personId, asked.folderId, [nameKey(asked.name)])).get(nameKey(asked.name))
     )
       throw nameTaken(asked.name);
     return folder.storeId;
@@ -98,10 +98,11 @@ export class UploadService {
 
   /** Looks at a whole list before any of it is sent: names, types, sizes, and room for all together. */
   async check(who: Who, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
-    const folder = await this.access.requireNode(who, folderId, 'contribute');
+    const folder = await this.access.requireNode(who, folderId, 'add');
     const rules = await this.admission.rules(folder.storeId);
-    const taken = await takenKeys(
+    const taken = await takenNames(
       this.db.manager,
+      who.personId,
       folderId,
       files.map((f) => nameKey(normalizeName(f.name))),
     );
@@ -118,7 +119,7 @@ export class UploadService {
         const code = fileFault(file, rules);
         return code ? [{ index, code, words: admissionWords(code, rules) }] : [];
       }),
-      taken: files.flatMap((file, index) => (taken.has(nameKey(normalizeName(file.name))) ? [index] : [])),
+      taken: files.flatMap((file, index) => (taken.get(nameKey(normalizeName(file.name))) ? [index] : [])),
       room: full && { code: full, words: admissionWords(full, rules, room) },
     };
   }
@@ -142,7 +143,7 @@ export class UploadService {
       body.resume();
       return before.answer;
     }
-    const folder = await this.access.requireNode(who, folderId, levelFor(query.conflict));
+    const folder = await this.access.requireNode(who, folderId, 'add');
     const by = { personId: who.personId, storeId: folder.storeId };
     return this.rooms.whileBringing(by, null, ({ ask }) => this.takeBatch(who, folderId, query, body, beganAt, ask));
   }

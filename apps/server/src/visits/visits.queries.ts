@@ -1,6 +1,7 @@
 import type { EntityManager } from 'typeorm';
 import { actBits } from '@quay/core';
-import { bitsIn, type FileBytes } from '../stores/stores.queries.js';
+import { bitsIn } from '../access/access.queries.js';
+import type { FileBytes } from '../stores/stores.queries.js';
 
 export interface VisitRow {
   id: string;

@@ -58,5 +58,8 @@ function keysOf(event: QuayEvent): string[][] {
       return [['ledger']];
     case 'session':
       return [['me']];
+    // Whatever is shown may be more now, or less.
+    case 'access':
+      return [[]];
   }
 }

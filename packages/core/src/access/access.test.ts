@@ -1,13 +1,17 @@
 import { describe, expect, it } from 'vitest';
-import { ACCESS_LEVELS, includes } from './access.js';
-import { actBits, ACTS, actsOf, actsOfBits, levelOfActs } from './acts.js';
+import { ACCESS_LEVELS } from './access.js';
+import { actBits, ACTS, actsOf, actsOfBits, LEVEL_FOR_ACT, levelOfActs } from './acts.js';
 
 describe('levels', () => {
-  it('include those before them, and nothing includes more than itself', () => {
-    ACCESS_LEVELS.forEach((level, i) =>
-      ACCESS_LEVELS.forEach((needed, j) => expect(includes(level, needed)).toBe(i >= j)),
-    );
-    expect(includes(null, 'view')).toBe(false);
+  it('are sets of acts and no ladder: who adds files does not read what is there by that', () => {
+    expect(actsOf('contribute', 'nothing').all).toEqual(['add']);
+    expect(actsOf('download', 'nothing').all).toEqual(['see', 'read']);
+  });
+  it('that are named for an act let somebody do it, and none before them does', () => {
+    for (const act of ACTS) {
+      const least = ACCESS_LEVELS.indexOf(LEVEL_FOR_ACT[act]);
+      ACCESS_LEVELS.forEach((level, i) => expect(actsOf(level, 'read').all.includes(act)).toBe(i >= least));
+    }
   });
 });
 

@@ -1,11 +1,6 @@
-/** Each level includes those before it. `contribute` adds files; whether others' files are seen is the folder's rule. */
+/** Named sets of acts (acts.ts), and no rungs of a ladder: what contributors see of others is the folder's rule. */
 export const ACCESS_LEVELS = ['view', 'download', 'contribute', 'edit', 'manage'] as const;
 export type AccessLevel = (typeof ACCESS_LEVELS)[number];
-
-/** Whether a level is at least the one that is needed; null is no access at all. */
-export function includes(level: AccessLevel | null, needed: AccessLevel): boolean {
-  return level !== null && ACCESS_LEVELS.indexOf(level) >= ACCESS_LEVELS.indexOf(needed);
-}
 
 export const LEVEL_WORDS: Record<AccessLevel, string> = {
   view: 'can view',
@@ -16,4 +11,3 @@ export const LEVEL_WORDS: Record<AccessLevel, string> = {
 };
 
 export type StoreKind = 'home' | 'common' | 'sealed';
-export type Role = 'admin' | 'staff';

@@ -52,8 +52,19 @@ export const actBits = (acts: Iterable<Act>): number => {
 
 export const actsOfBits = (bits: number): Act[] => ACTS.filter((_, i) => (bits & (1 << i)) !== 0);
 
-/** The act that a level was asked for, where somebody needs "at least" that level. */
-export const ACT_OF_LEVEL: Record<AccessLevel, Act> = {
+/** The least that somebody must be granted to do this: what a refusal names. */
+export const LEVEL_FOR_ACT: Record<Act, AccessLevel> = {
+  see: 'view',
+  read: 'download',
+  add: 'contribute',
+  change: 'edit',
+  remove: 'edit',
+  publish: 'edit',
+  manage: 'manage',
+};
+
+/** The act by which a level is told from the others. */
+const SIGN_OF_LEVEL: Record<AccessLevel, Act> = {
   view: 'see',
   download: 'read',
   contribute: 'add',
@@ -63,6 +74,6 @@ export const ACT_OF_LEVEL: Record<AccessLevel, Act> = {
 
 /** The level that says best what these acts are; null where there is none to show. */
 export function levelOfActs(acts: readonly Act[]): AccessLevel | null {
-  const best = [...ACCESS_LEVELS].reverse().find((level) => acts.includes(ACT_OF_LEVEL[level]));
+  const best = [...ACCESS_LEVELS].reverse().find((level) => acts.includes(SIGN_OF_LEVEL[level]));
   return best === 'manage' && !acts.includes('see') ? null : (best ?? null);
 }

@@ -1,6 +1,7 @@
 import { sha256 } from '@noble/hashes/sha2.js';
 import { bytesToHex } from '@noble/hashes/utils.js';
 import canonicalizeModule from 'canonicalize';
+import type { Actor } from '../access/actor.js';
 import { utf8Bytes } from '../text/utf8.js';
 
 const canonicalize = canonicalizeModule as unknown as (value: unknown) => string | undefined;
@@ -10,7 +11,7 @@ export interface LedgerBody {
   seq: number;
   at: string;
   kind: string;
-  actor: { kind: 'person' | 'visitor' | 'system'; id: string | null; name: string };
+  actor: { kind: Actor['kind']; id: string | null; name: string };
   shareId: string | null;
   nodeId: string | null;
   detail: Record<string, string | number | boolean | null>;

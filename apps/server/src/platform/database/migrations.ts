@@ -6,6 +6,7 @@ import { MEND_SCHEMA } from './schema-0004.js';
 import { TASKS_SCHEMA } from './schema-0005.js';
 import { ACCESS_SCHEMA } from './schema-0006.js';
 import { REACH_OF_SCHEMA } from './schema-0007.js';
+import { ACTORS_SCHEMA } from './schema-0008.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -77,6 +78,16 @@ export class AccessReach1764700000000 implements MigrationInterface {
   }
 }
 
+export class Actors1764800000000 implements MigrationInterface {
+  name = 'Actors1764800000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(ACTORS_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who did what is not forgotten: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -86,6 +97,7 @@ export const MIGRATIONS = [
   Tasks1764500000000,
   Access1764600000000,
   AccessReach1764700000000,
+  Actors1764800000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -97,4 +109,5 @@ export const SCHEMAS = [
   TASKS_SCHEMA,
   ACCESS_SCHEMA,
   REACH_OF_SCHEMA,
+  ACTORS_SCHEMA,
 ];

@@ -1,5 +1,4 @@
 import type { FolderPage } from '@quay/contract';
-import { includes } from '@quay/core';
 import { useInfiniteQuery, useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Modal } from 'react-bootstrap';
@@ -45,9 +44,9 @@ function StoreList({ go }: { go: (id: string) => void }) {
   return (
     <Modal.Body className="chooser">
       {stores
-        .filter((s) => includes(s.level, 'contribute'))
+        .filter((s) => s.acts.includes('add'))
         .map((s) => (
-          <button key={s.id} type="button" onClick={() => go(s.rootId)}>
+          <button key={s.rootId} type="button" onClick={() => go(s.rootId)}>
             <i className={`bi ${s.kind === 'home' ? 'bi-person' : 'bi-hdd-stack'}`} aria-hidden />{' '}
             {s.kind === 'home' ? 'My files' : s.name}
           </button>
@@ -105,7 +104,7 @@ function FolderList({
           Cancel
         </Button>
         <Button
-          disabled={!head || !includes(head.level, 'contribute')}
+          disabled={!head || !head.acts.includes('add')}
           onClick={() => {
             if (head) choose({ id: head.id, name: head.name });
             close();

@@ -30,7 +30,7 @@ export interface ListProps {
   menu: (event: MouseEvent, index: number) => void;
   drag: (event: DragEvent, index: number) => void;
   drop: (dragged: Dragged, copy: boolean, onto: NodeItem) => void;
-  mayEdit: boolean;
+  mayAdd: boolean;
 }
 
 const COLUMNS: [key: SortKey | null, name: string, className: string][] = [
@@ -123,10 +123,10 @@ function Row({
   menu,
   drag,
   drop,
-  mayEdit,
+  mayAdd,
 }: ListProps & { item: NodeItem; index: number; top: number }) {
   const target = useDropTarget((dragged, copy) => drop(dragged, copy, item));
-  const takes = item.kind === 'folder' && mayEdit;
+  const takes = item.kind === 'folder' && mayAdd;
   return (
     <div
       role="row"

@@ -86,7 +86,7 @@ function Tile({
   menu,
   drag,
   drop,
-  mayEdit,
+  mayAdd,
 }: ListProps & { item: NodeItem; index: number }) {
   const target = useDropTarget((dragged, copy) => drop(dragged, copy, item));
   const [hover, setHover] = useState(false);
@@ -99,7 +99,7 @@ function Tile({
       className={`tile${selection.focus === index ? ' focused' : ''}${target.over ? ' drop' : ''}`}
       draggable
       onDragStart={(e) => drag(e, index)}
-      {...(item.kind === 'folder' && mayEdit && target.props)}
+      {...(item.kind === 'folder' && mayAdd && target.props)}
       onMouseEnter={() => setHover(true)}
       onMouseLeave={() => setHover(false)}
       onClick={(e) => selection.click(index, { ctrl: e.ctrlKey || e.metaKey, shift: e.shiftKey })}

@@ -46,9 +46,9 @@ export function Stores() {
       ) : (
         <div className="store-list">
           {stores.map((s) => (
-            <div key={s.id} className="store-row">
+            <div key={s.rootId} className="store-row">
               <Link to={`/stores/${s.rootId}`}>
-                <i className={`bi ${ICONS[s.kind]}`} aria-hidden />
+                <i className={`bi ${s.part ? 'bi-folder' : ICONS[s.kind]}`} aria-hidden />
                 <span>
                   <strong>{s.kind === 'home' ? 'My files' : s.name}</strong>{' '}
                   <span className="quiet">you {LEVEL_WORDS[s.level]}</span>

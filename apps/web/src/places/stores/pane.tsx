@@ -1,5 +1,5 @@
 import type { FolderHead, NodeItem, ShareMarks, SortKey } from '@quay/contract';
-import { countOf, formatSize, includes, LEVEL_WORDS } from '@quay/core';
+import { countOf, formatSize, LEVEL_WORDS, type Act } from '@quay/core';
 import { useInfiniteQuery, useQueries, useQuery } from '@tanstack/react-query';
 import { useCallback, useLayoutEffect, useMemo, useRef, useState, type MouseEvent, type RefObject } from 'react';
 import { Button, Dropdown } from 'react-bootstrap';
@@ -17,6 +17,7 @@ import { FolderChooser } from './folder-chooser';
 import { FolderTable } from './folder-table';
 import { FolderTiles } from './folder-tiles';
 import { ContextMenu, type MenuEntry } from './menu';
+import { mayIn, type May } from './may';
 import { MoveDialog } from './move-dialog';
 import { NameDialog } from './name-dialog';
 import { PathLine } from './path-line';
@@ -67,8 +68,8 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
   const [scroller, setScroller] = useState<HTMLDivElement | null>(null);
   const navigate = useNavigate();
   const slip = useSlip();
-  const mayAdd = includes(folder?.level ?? null, 'contribute');
-  const mayEdit = includes(folder?.level ?? null, 'edit');
+  const may = useMemo(() => mayIn(folder), [folder]);
+  const mayAdd = may('add');
   const focused = items[selection.focus];
   const open = (item: NodeItem) => (item.kind === 'folder' ? go(item.id) : view(item, items));
   const nearEnd = useCallback(() => {
@@ -76,7 +77,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
   }, [pages]);
   const ontoSlip = () =>
     chosen.length > 0 &&
-    mayEdit &&
+    may('publish', chosen) &&
     slip.put(chosen.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })));
   const put = async (asked: MoveAsked, how: 'move' | 'copy') => {
     if (how === 'copy') verbs.copy.mutate(asked);
@@ -97,7 +98,8 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
     (void put({ items: hand.items, toFolderId: folder.id, toName: folder.name }, hand.how),
     hand.how === 'move' && hand.take([], 'copy'));
   const take = (how: 'move' | 'copy') => {
-    if (chosen.length === 0 || (how === 'move' && !mayEdit) || window.getSelection()?.toString()) return;
+    if (chosen.length === 0 || !may(how === 'move' ? 'remove' : 'read', chosen) || window.getSelection()?.toString())
+      return;
     hand.take(
       chosen.map(({ id, name }) => ({ id, name })),
       how,
@@ -135,10 +137,11 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
           s: ontoSlip,
           i: () => looks.change({ details: !looks.details }),
           n: () => mayAdd && setDialog({ kind: 'new-folder' }),
-          t: () => chosen.length > 0 && mayEdit && setDialog({ kind: 'tags', items: chosen }),
-          m: () => chosen.length > 0 && mayEdit && setDialog({ kind: 'choose', items: chosen, how: 'move' }),
-          f2: () => focused && mayEdit && setDialog({ kind: 'rename', item: focused }),
-          delete: () => chosen.length > 0 && mayEdit && verbs.trash.mutate(chosen),
+          t: () => chosen.length > 0 && may('change', chosen) && setDialog({ kind: 'tags', items: chosen }),
+          m: () =>
+            chosen.length > 0 && may('remove', chosen) && setDialog({ kind: 'choose', items: chosen, how: 'move' }),
+          f2: () => focused && may('change', [focused]) && setDialog({ kind: 'rename', item: focused }),
+          delete: () => chosen.length > 0 && may('remove', chosen) && verbs.trash.mutate(chosen),
           'ctrl+x': () => take('move'),
           'ctrl+c': () => take('copy'),
           'ctrl+v': paste,
@@ -177,7 +180,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
     above,
     nearEnd,
     open,
-    mayEdit,
+    mayAdd,
     menu: openMenu,
     drag: (event: React.DragEvent, index: number) => {
       const item = items[index] as NodeItem;
@@ -216,7 +219,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
       </div>
       <SelectionBar
         chosen={chosen}
-        mayEdit={mayEdit}
+        may={may}
         hand={mayAdd ? hand : null}
         paste={paste}
         ontoSlip={ontoSlip}
@@ -250,7 +253,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
           at={menu}
           close={() => setMenu(null)}
           entries={entriesFor(chosen, {
-            mayEdit,
+            may: (act) => may(act, chosen),
             open,
             ontoSlip,
             take,
@@ -469,7 +472,7 @@ function AddButton({
 
 function SelectionBar({
   chosen,
-  mayEdit,
+  may,
   hand,
   paste,
   ontoSlip,
@@ -477,7 +480,7 @@ function SelectionBar({
   selection,
 }: {
   chosen: NodeItem[];
-  mayEdit: boolean;
+  may: May;
   hand: { items: { name: string }[]; how: 'move' | 'copy' } | null;
   paste: () => void;
   ontoSlip: () => void;
@@ -512,31 +515,35 @@ function SelectionBar({
     <div className="selection-bar" role="toolbar" aria-label="Selected items">
       <strong className="text-nowrap">{chosen.length} selected</strong>
       <span className="quiet text-nowrap">{total === null ? 'counting' : formatSize(total)}</span>
-      {mayEdit && (
+      {may('publish', chosen) && (
         <Button onClick={ontoSlip}>
           Put on slip <kbd className="bg-transparent border border-light-subtle">S</kbd>
         </Button>
       )}
-      <Button variant="plain" onClick={() => download(chosen)}>
-        Download
-      </Button>
-      {mayEdit && (
-        <>
-          <Button variant="plain" onClick={() => verbs.move(chosen)}>
-            Move
-          </Button>
-          <Button variant="plain" onClick={() => verbs.tags(chosen)}>
-            Tag
-          </Button>
-          {only && (
-            <Button variant="plain" onClick={() => verbs.rename(only)}>
-              Rename
-            </Button>
-          )}
-          <Button variant="plain" onClick={verbs.trash}>
-            Trash
-          </Button>
-        </>
+      {may('read', chosen) && (
+        <Button variant="plain" onClick={() => download(chosen)}>
+          Download
+        </Button>
+      )}
+      {may('remove', chosen) && (
+        <Button variant="plain" onClick={() => verbs.move(chosen)}>
+          Move
+        </Button>
+      )}
+      {may('change', chosen) && (
+        <Button variant="plain" onClick={() => verbs.tags(chosen)}>
+          Tag
+        </Button>
+      )}
+      {only && may('change', chosen) && (
+        <Button variant="plain" onClick={() => verbs.rename(only)}>
+          Rename
+        </Button>
+      )}
+      {may('remove', chosen) && (
+        <Button variant="plain" onClick={verbs.trash}>
+          Trash
+        </Button>
       )}
       <button type="button" className="btn btn-sm ms-auto" aria-label="Clear the selection" onClick={selection.clear}>
         <i className="bi bi-x-lg" aria-hidden />
@@ -548,7 +555,7 @@ function SelectionBar({
 function entriesFor(
   chosen: NodeItem[],
   act: {
-    mayEdit: boolean;
+    may: (act: Act) => boolean;
     open: (item: NodeItem) => void;
     ontoSlip: () => void;
     take: (how: 'move' | 'copy') => void;
@@ -566,24 +573,28 @@ function entriesFor(
       key: only.kind === 'folder' ? 'Enter' : 'Space',
       run: () => act.open(only),
     },
-    { words: 'Download', run: () => download(chosen) },
-    act.mayEdit && { words: 'Put on slip', key: 's', run: act.ontoSlip },
+    act.may('read') && { words: 'Download', run: () => download(chosen) },
+    act.may('publish') && { words: 'Put on slip', key: 's', run: act.ontoSlip },
     null,
-    act.mayEdit && {
+    act.may('remove') && {
       words: 'Move to ...',
       key: 'm',
       run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'move' }),
     },
-    { words: 'Copy to ...', run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'copy' }) },
-    act.mayEdit && { words: 'Cut', key: 'Ctrl X', run: () => act.take('move') },
-    { words: 'Copy', key: 'Ctrl C', run: () => act.take('copy') },
-    act.mayEdit && only && { words: 'Rename', key: 'F2', run: () => act.setDialog({ kind: 'rename', item: only }) },
+    act.may('read') && {
+      words: 'Copy to ...',
+      run: () => act.setDialog({ kind: 'choose', items: chosen, how: 'copy' }),
+    },
+    act.may('remove') && { words: 'Cut', key: 'Ctrl X', run: () => act.take('move') },
+    act.may('read') && { words: 'Copy', key: 'Ctrl C', run: () => act.take('copy') },
+    act.may('change') &&
+      only && { words: 'Rename', key: 'F2', run: () => act.setDialog({ kind: 'rename', item: only }) },
     null,
-    act.mayEdit && { words: 'Tags ...', key: 't', run: () => act.setDialog({ kind: 'tags', items: chosen }) },
+    act.may('change') && { words: 'Tags ...', key: 't', run: () => act.setDialog({ kind: 'tags', items: chosen }) },
     { words: pinned ? 'Unpin' : 'Pin', run: () => act.pin(!pinned) },
     only && { words: 'Details', key: 'i', run: act.details },
-    act.mayEdit && null,
-    act.mayEdit && { words: 'Move to the trash', key: 'Del', bad: true, run: act.trash },
+    act.may('remove') && null,
+    act.may('remove') && { words: 'Move to the trash', key: 'Del', bad: true, run: act.trash },
   ];
   return entries.filter((e): e is MenuEntry | null => e === null || Boolean(e));
 }

@@ -1,5 +1,5 @@
 import type { PastItem } from '@quay/contract';
-import { countOf, includes, momentInWords } from '@quay/core';
+import { countOf, momentInWords } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
@@ -61,7 +61,7 @@ export function Past() {
     if (!next.delete(id)) next.add(id);
     setChosen(next);
   };
-  const mayEdit = includes(past.folder.level, 'edit');
+  const mayEdit = past.folder.acts.includes('change');
   const changed = past.items.filter((i) => i.now !== 'same').length;
   const bring = (nodeIds: string[] | null) =>
     restorePast.mutate({ folderId, at, nodeIds }, { onSuccess: () => void navigate(`/stores/${folderId}`) });

@@ -22,7 +22,7 @@ import type {
   Tag,
   Task,
   TrashAnswer,
-  TrashItem,
+  TrashList,
   VersionList,
 } from '@quay/contract';
 import { MOST_ITEMS } from '@quay/contract';
@@ -72,7 +72,7 @@ export const marksQuery = (folderId: string, items: NodeItem[]) =>
 export const trashQuery = (storeId: string) =>
   queryOptions({
     queryKey: ['trash', storeId],
-    queryFn: () => api<TrashItem[]>('GET', `/api/stores/${storeId}/trash`),
+    queryFn: () => api<TrashList>('GET', `/api/stores/${storeId}/trash`),
   });
 export const infoQuery = (id: string) =>
   queryOptions({ queryKey: ['info', id], queryFn: () => api<NodeInfo>('GET', `/api/nodes/${id}`) });

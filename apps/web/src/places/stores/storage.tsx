@@ -1,9 +1,8 @@
-import type { StorePolicyText, StoreUsage } from '@quay/contract';
+import type { StoreGrowth, StorePolicyText, StoreUsage } from '@quay/contract';
 import {
   countOf,
   dayInWords,
   formatSize,
-  includes,
   DAYS_RANGE,
   GIGABYTE,
   GIGABYTES_RANGE,
@@ -33,27 +32,19 @@ export function Storage() {
   const me = useMe();
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!usage) return <SkeletonRows />;
-  const manages = includes(usage.store.level, 'manage');
+  const manages = usage.store.acts.includes('manage');
   return (
     <>
       <Title usage={usage} />
       <Treemap tree={usage.tree} storeId={storeId} />
       <div className="two-columns">
         <section>
-          <h2 className="small-head">Use over time</h2>
-          <UsageChart usage={usage} />
-          <h2 className="small-head mt-3">Brought by</h2>
-          <dl className="facts">
-            {usage.people.map((p) => (
-              <div key={p.name} className="d-contents">
-                <dt>{p.name}</dt>
-                <dd>
-                  <Size bytes={p.usedBytes} />
-                </dd>
-              </div>
-            ))}
-          </dl>
-          {includes(usage.store.level, 'edit') && <Litter storeId={storeId} />}
+          {usage.growth ? (
+            <Growth used={usage.store.usedBytes} growth={usage.growth} />
+          ) : (
+            <p className="quiet">You see a part of this store. How all of it grows is shown to those who see it.</p>
+          )}
+          {usage.store.acts.includes('remove') && <Litter storeId={storeId} />}
         </section>
         <section>
           {manages ? (
@@ -69,26 +60,34 @@ export function Storage() {
   );
 }
 
+function Growth({ used, growth }: { used: number; growth: StoreGrowth }) {
+  return (
+    <>
+      <h2 className="small-head">Use over time</h2>
+      <UsageChart used={used} growth={growth} />
+      <h2 className="small-head mt-3">Brought by</h2>
+      <dl className="facts">
+        {growth.people.map((p) => (
+          <div key={p.name} className="d-contents">
+            <dt>{p.name}</dt>
+            <dd>
+              <Size bytes={p.usedBytes} />
+            </dd>
+          </div>
+        ))}
+      </dl>
+    </>
+  );
+}
+
 function Title({ usage }: { usage: StoreUsage }) {
-  const zone = useZone();
-  const { store, forecast, capacityBytes, capacityOf } = usage;
+  const { store, growth } = usage;
   const name = store.kind === 'home' ? 'My files' : store.name;
-  const left = Math.max(0, capacityBytes - store.usedBytes);
-  const soon = forecast?.fullAt && Date.parse(forecast.fullAt) - now() < 60 * 86_400_000;
-  const far = forecast?.fullAt && Date.parse(forecast.fullAt) - now() > 3650 * 86_400_000;
-  const trend = far
-    ? 'At the present pace that lasts for more than ten years.'
-    : !forecast
-      ? 'A week of use is needed to tell when it will be full.'
-      : forecast.fullAt === null
-        ? 'On the present trend it does not fill up.'
-        : `Full around ${dayInWords(Date.parse(forecast.fullAt), now(), zone)}${forecast.earliest ? `, at the earliest ${dayInWords(Date.parse(forecast.earliest), now(), zone)}` : ''}.`;
   return (
     <div className="title-line">
       <h1>
-        {name} holds {formatSize(store.usedBytes)}; {formatSize(left)}{' '}
-        {capacityOf === 'quota' ? 'of its quota is' : 'of the disk are'} left.{' '}
-        <span className={soon ? 'needs-hand' : 'quiet'}>{trend}</span>
+        {name} holds {formatSize(store.usedBytes)}
+        {growth ? <Outlook used={store.usedBytes} growth={growth} /> : ' that you see.'}
       </h1>
       <div className="tools">
         <Link className="btn btn-plain" to={`/stores/${store.id}/trash`}>
@@ -99,6 +98,28 @@ function Title({ usage }: { usage: StoreUsage }) {
         </Link>
       </div>
     </div>
+  );
+}
+
+/** What is left, and when it will be full. */
+function Outlook({ used, growth }: { used: number; growth: StoreGrowth }) {
+  const zone = useZone();
+  const { forecast, capacityBytes, capacityOf } = growth;
+  const left = Math.max(0, capacityBytes - used);
+  const soon = forecast?.fullAt && Date.parse(forecast.fullAt) - now() < 60 * 86_400_000;
+  const far = forecast?.fullAt && Date.parse(forecast.fullAt) - now() > 3650 * 86_400_000;
+  const trend = far
+    ? 'At the present pace that lasts for more than ten years.'
+    : !forecast
+      ? 'A week of use is needed to tell when it will be full.'
+      : forecast.fullAt === null
+        ? 'On the present trend it does not fill up.'
+        : `Full around ${dayInWords(Date.parse(forecast.fullAt), now(), zone)}${forecast.earliest ? `, at the earliest ${dayInWords(Date.parse(forecast.earliest), now(), zone)}` : ''}.`;
+  return (
+    <>
+      ; {formatSize(left)} {capacityOf === 'quota' ? 'of its quota is' : 'of the disk are'} left.{' '}
+      <span className={soon ? 'needs-hand' : 'quiet'}>{trend}</span>
+    </>
   );
 }
 

@@ -14,7 +14,7 @@ import { trashQuery, useVerbs } from './queries';
 /** What lies in the trash of a store: who put it there and from where, when it goes for good, and the way back. */
 export function Trash() {
   const { storeId = '' } = useParams();
-  const { data: items, error, refetch } = useQuery(trashQuery(storeId));
+  const { data: list, error, refetch } = useQuery(trashQuery(storeId));
   const { data: stores } = useQuery(storesQuery);
   const store = stores?.find((s) => s.id === storeId);
   const verbs = useVerbs();
@@ -22,28 +22,30 @@ export function Trash() {
   const [placing, setPlacing] = useState<TrashItem[] | null>(null);
   const [purging, setPurging] = useState<TrashItem[] | null>(null);
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  if (!items) return <SkeletonRows />;
+  if (!list) return <SkeletonRows />;
+  const { items, more } = list;
+  const removable = items.filter((i) => i.removable);
   const selected = items.filter((i) => chosen.has(i.id));
   const toggle = (id: string) => {
     const next = new Set(chosen);
     if (!next.delete(id)) next.add(id);
     setChosen(next);
   };
-  const putBack = (list: TrashItem[]) => {
+  const putBack = (chosenItems: TrashItem[]) => {
     setChosen(new Set());
     // Where the old place is gone, another is asked for.
-    if (list.some((i) => !i.placeIsThere)) setPlacing(list);
+    if (chosenItems.some((i) => !i.placeIsThere)) setPlacing(chosenItems);
     else
       verbs.putBack.mutate(
-        { nodeIds: list.map((i) => i.id) },
-        { onError: (e) => e instanceof ApiProblem && e.code === 'trash.place-gone' && setPlacing(list) },
+        { nodeIds: chosenItems.map((i) => i.id) },
+        { onError: (e) => e instanceof ApiProblem && e.code === 'trash.place-gone' && setPlacing(chosenItems) },
       );
   };
   return (
     <>
       <div className="title-line">
         <h1>
-          Trash of {store?.kind === 'home' ? 'my files' : (store?.name ?? 'this store')}:{' '}
+          Trash of {store?.kind === 'home' ? 'my files' : (store?.name ?? 'this store')}: {more && 'more than '}
           {countOf(items.length, 'item')}, {formatSize(items.reduce((sum, i) => sum + i.sizeBytes, 0))}.
         </h1>
         <div className="tools">
@@ -55,13 +57,15 @@ export function Trash() {
               <Button variant="plain" onClick={() => setPlacing(selected)}>
                 Put elsewhere
               </Button>
-              <Button variant="danger" onClick={() => setPurging(selected)}>
-                Remove for good
-              </Button>
+              {selected.every((i) => i.removable) && (
+                <Button variant="danger" onClick={() => setPurging(selected)}>
+                  Remove for good
+                </Button>
+              )}
             </>
           )}
-          {selected.length === 0 && items.length > 0 && (
-            <Button variant="plain" onClick={() => setPurging(items)}>
+          {selected.length === 0 && removable.length > 0 && (
+            <Button variant="plain" onClick={() => setPurging(removable)}>
               Empty the trash
             </Button>
           )}
@@ -128,6 +132,7 @@ export function Trash() {
           </tbody>
         </table>
       )}
+      {more && <p className="quiet mt-2">These are the newest. When some of them are gone, the next are shown.</p>}
       {placing && (
         <FolderChooser
           title={

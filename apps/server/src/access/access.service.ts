@@ -1,0 +1,180 @@
+import { Injectable } from '@nestjs/common';
+import { actBits, actsOfBits, LEVEL_FOR_ACT, levelOfActs, type AccessLevel, type Act } from '@quay/core';
+import { DataSource, type EntityManager } from 'typeorm';
+import { Clock } from '../platform/clock.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
+import { ensureReach } from './access-reach.js';
+import {
+  accessPlaceOf,
+  closedBelow,
+  FOLDER_SEEN,
+  reachedPlaces,
+  reachOfRoots,
+  seesNode,
+  storesReached,
+  type AccessPlace,
+  type NodePlace,
+  type ReachedPlace,
+  type ReachOfRoots,
+} from './access.queries.js';
+
+/** A node with what somebody may do with it, and the level that says so best. */
+export type ReachableNode = NodePlace & {
+  acts: Act[];
+  /** In a folder, with what they have brought themselves. */
+  own: Act[];
+  level: AccessLevel;
+};
+
+/** Who asks. */
+export interface Asking {
+  personId: string;
+}
+
+/** The one place where the server decides who may do what with a store or a node. */
+@Injectable()
+export class AccessService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+  ) {}
+
+  /** Sees to it that what somebody reaches can be joined (`access_reach`), as of now. @returns whether it stood already */
+  ensure(who: Asking, m: EntityManager = this.db.manager): Promise<boolean> {
+    return ensureReach(m, [who.personId], this.clock.date());
+  }
+
+  /** May do this on a store's own folder. @throws Problem not-found when there is none, so that nobody learns what exists */
+  async requireStore(who: Asking, storeId: string, act: Act): Promise<ReachableNode> {
+    const [root] = await this.db.query<{ id: string }[]>(
+      'SELECT id FROM node WHERE store_id = $1 AND parent_id IS NULL',
+      [storeId],
+    );
+    if (!root) throw notFound('This store');
+    const [node] = await this.reachable(who, [root.id], act, this.db.manager, 'This store');
+    return node as ReachableNode;
+  }
+
+  /** May do this somewhere in a store, if only with what they brought. @throws Problem not-found */
+  async requireSomewhere(who: Asking, storeId: string, act: Act): Promise<void> {
+    if (!(await this.storesWith(who, act)).includes(storeId)) throw notFound('This store');
+  }
+
+  /** The stores in which somebody may do this somewhere, if only with what they brought. */
+  async storesWith(who: Asking, act: Act, m: EntityManager = this.db.manager): Promise<string[]> {
+    await this.ensure(who, m);
+    return storesReached(m, who.personId, bitsFor(act, 'folder'));
+  }
+
+  /** Whether somebody sees a node, wherever it lies. */
+  async sees(who: Asking, nodeId: string, m: EntityManager = this.db.manager): Promise<boolean> {
+    await this.ensure(who, m);
+    return seesNode(m, who.personId, nodeId);
+  }
+
+  /**
+   * May do this with everything in these folders, too. @throws Problem access.below, which does not name what is closed to them
+   */
+  async requireBelow(who: Asking, nodes: readonly NodePlace[], act: Act, m: EntityManager): Promise<void> {
+    if (await closedBelow(m, who.personId, nodes, actBits([act])))
+      throw new Problem('forbidden', 'access.below', 'Something in it is not yours to move or to remove.');
+  }
+
+  /** All that somebody reaches now. */
+  async reachOf(who: Asking): Promise<ReachOfRoots> {
+    await this.ensure(who);
+    return reachOfRoots(this.db.manager, who.personId);
+  }
+
+  /** What a node's access goes by; null when there is no such node. */
+  placeOf(nodeId: string): Promise<AccessPlace | null> {
+    return accessPlaceOf(this.db.manager, nodeId);
+  }
+
+  /** One node out of the trash, with what may be done with it. */
+  async requireNode(who: Asking, nodeId: string, act: Act, m: EntityManager = this.db.manager): Promise<ReachableNode> {
+    const [node] = await this.requireNodes(who, [nodeId], act, m);
+    return node as ReachableNode;
+  }
+
+  /** All of the nodes, each live, and each one that somebody may do this with. @throws Problem not-found, forbidden */
+  async requireNodes(
+    who: Asking,
+    nodeIds: string[],
+    act: Act,
+    m: EntityManager = this.db.manager,
+  ): Promise<ReachableNode[]> {
+    const nodes = await this.reachable(who, nodeIds, act, m);
+    requireLive(nodes);
+    return nodes;
+  }
+
+  /** As {@link requireNodes}, in the trash or not. */
+  async reachable(
+    who: Asking,
+    nodeIds: string[],
+    act: Act,
+    m: EntityManager = this.db.manager,
+    what?: string,
+  ): Promise<ReachableNode[]> {
+    const { places } = await this.look(who, nodeIds, m);
+    return this.allowed(places, nodeIds, act, what);
+  }
+
+  /**
+   * One node, as {@link requireNode}, and what is asked about it at the same time, because that takes as long again. What was
+   * asked is asked again where it was not known yet what they reach.
+   */
+  async requireNodeBeside<T>(
+    who: Asking,
+    nodeId: string,
+    act: Act,
+    ask: () => Promise<T>,
+  ): Promise<[ReachableNode, T]> {
+    const [{ places, stood }, early] = await Promise.all([this.look(who, [nodeId], this.db.manager), ask()]);
+    const [node] = this.allowed(places, [nodeId], act) as [ReachableNode];
+    requireLive([node]);
+    return [node, stood ? early : await ask()];
+  }
+
+  private async look(who: Asking, nodeIds: string[], m: EntityManager) {
+    const at = this.clock.date();
+    const first = await reachedPlaces(m, who.personId, nodeIds, at);
+    if (first.stood) return first;
+    await ensureReach(m, [who.personId], at);
+    return { ...(await reachedPlaces(m, who.personId, nodeIds, at)), stood: false };
+  }
+
+  private allowed(places: ReachedPlace[], nodeIds: string[], act: Act, what?: string): ReachableNode[] {
+    return nodeIds.map((id) => {
+      const place = places.find((p) => p.id === id);
+      if (!place) throw notFound(what);
+      const level = required(place.bits, place.kind, act, what);
+      return { ...place, acts: actsOfBits(place.bits), own: actsOfBits(place.ownBits), level };
+    });
+  }
+}
+
+function requireLive(nodes: readonly NodePlace[]): void {
+  if (nodes.some((n) => !n.live))
+    throw new Problem('not-found', 'node.trashed', 'That is in the trash now. Put it back first.');
+}
+
+/** A folder that somebody may add to is one they see, whatever they see in it. */
+const bitsFor = (act: Act, kind: 'folder' | 'file'): number =>
+  act === 'see' && kind === 'folder' ? FOLDER_SEEN : actBits([act]);
+
+function required(bits: number, kind: 'folder' | 'file', act: Act, what?: string): AccessLevel {
+  const level = levelOfActs(actsOfBits(bits));
+  if ((bits & bitsFor('see', kind)) === 0 || level === null) throw notFound(what);
+  if ((bits & bitsFor(act, kind)) === 0) throw levelNeeded(act, level);
+  return level;
+}
+
+/** Where somebody has acts of a level and not this one: what is their own until it is published, say. */
+function levelNeeded(act: Act, level: AccessLevel): Problem {
+  const needed = LEVEL_FOR_ACT[act];
+  const has = needed === level ? 'contribute' : level;
+  const words = `For that you need the level "${needed}" here; yours is "${has}".`;
+  return new Problem('forbidden', 'access.level', words, { needed, level: has });
+}

@@ -36,6 +36,7 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'unit',
+          sequence: { groupOrder: 0 },
           include: ['packages/*/src/**/*.test.ts', 'apps/outside/src/**/*.test.ts', 'apps/web/src/**/*.test.ts'],
           maxWorkers: 2,
           isolate: false,
@@ -45,6 +46,7 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'server',
+          sequence: { groupOrder: 1 },
           include: ['apps/server/src/**/*.test.ts'],
           testTimeout: 30_000,
           hookTimeout: 60_000,
@@ -58,6 +60,7 @@ export default defineConfig({
         extends: true,
         test: {
           name: 'browser',
+          sequence: { groupOrder: 2 },
           include: ['e2e/**/*.test.ts'],
           testTimeout: 120_000,
           hookTimeout: 120_000,

@@ -1,10 +1,10 @@
 import type { QuayEvent } from '@quay/contract';
-import { ACCESS_LEVELS, actsOf, type AccessLevel, type Act } from '@quay/core';
+import { ACCESS_LEVELS, actsOf, DUTIES, READY_DUTIES, type AccessLevel, type Act, type Duty } from '@quay/core';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from './_fixtures/acts.js';
 import { EXAMPLES, makeThings, request, type Things } from './_fixtures/examples.js';
-import { endGrants, grantOn } from './_fixtures/grants.js';
+import { endGrants, grantOn, setInherits, setOthersRule } from './_fixtures/grants.js';
 import { Client, openOffice, type TestOffice } from './_fixtures/office.js';
 import { PAGES, routesOf } from './_fixtures/router.js';
 import { StaffEars } from './live/staff-ears.service.js';
@@ -16,40 +16,73 @@ import { hashPassword } from './platform/passwords.js';
 
 // Every route of the running router, asked as everybody: who it is for is declared beside it (platform/for.ts).
 
-// `lapsed` had everything until it was ended; `beside` has everything in another folder of the same store.
-const NOTHING_HERE = ['none', 'lapsed', 'beside'] as const;
+// `lapsed` had everything until it was ended; `beside` has everything in another folder of the same store; `above` has
+// everything in the store, and the folder in depth takes nothing over from there; `keeper` looks after the ways in.
+const NOTHING_HERE = ['none', 'lapsed', 'beside', 'keeper'] as const;
+const STRANGERS = ['nobody', 'visitor', 'ended', 'disabled'] as const;
 type Actor =
-  'nobody' | 'visitor' | 'ended' | 'disabled' | (typeof NOTHING_HERE)[number] | AccessLevel | 'admin' | 'owner';
-const ACTORS: Actor[] = ['nobody', 'visitor', 'ended', 'disabled', ...NOTHING_HERE, ...ACCESS_LEVELS, 'admin', 'owner'];
+  (typeof STRANGERS)[number] | (typeof NOTHING_HERE)[number] | AccessLevel | 'above' | 'guest' | 'admin' | 'owner';
+/** Where the things are that a request names: in a store, in somebody's home, in a folder in depth. */
+type Where = 'common' | 'home' | 'depth';
+const EVERYWHERE: Actor[] = [...STRANGERS, ...NOTHING_HERE, ...ACCESS_LEVELS, 'guest', 'admin'];
+const ACTORS: Record<Where, Actor[]> = {
+  common: EVERYWHERE,
+  home: [...EVERYWHERE, 'owner'],
+  depth: ['none', 'above', ...ACCESS_LEVELS, 'guest', 'admin'],
+};
+const STAFF_HERE = [...ACCESS_LEVELS, 'guest', 'admin'] as const;
 
 let office: TestOffice;
 const by = {} as Record<Actor, Client>;
-let common: Things;
-let home: Things;
-let root = '';
+const things = {} as Record<Where, Things>;
+const tops = {} as Record<Where, string>;
+/** Who makes what is named: whoever may do everything there. */
+const MAKER = { common: 'admin', home: 'owner', depth: 'manage' } as const;
 
 beforeAll(async () => {
   office = await openOffice();
   const [iris, rosa] = [await office.signedIn('iris'), await office.signedIn('rosa')];
-  root = await commonStore();
+  const [common, depths] = [await commonStore('Matrix'), await commonStore('Depths')];
   by.admin = iris;
   by.owner = rosa;
   by.nobody = office.client();
-  by.lapsed = await person('lapsed', { level: 'manage' });
-  await endGrants(office.db, root);
-  for (const level of ACCESS_LEVELS) by[level] = await person(level, { level });
-  by.none = await person('none', null);
-  by.beside = await person('beside', { level: 'manage', on: await folder(iris, root, 'Beside') });
-  by.ended = await person('ended', { level: 'manage' });
+  by.visitor = office.client();
+  by.lapsed = await person('lapsed');
+  await grant('lapsed', common, 'manage');
+  await endGrants(office.db, common);
+  const deep = await folder(iris, await folder(iris, depths, 'Below'), 'Deep');
+  for (const level of ACCESS_LEVELS) {
+    by[level] = await person(level);
+    for (const top of [common, deep]) await grant(level, top, level);
+  }
+  by.guest = await person('guest', 'guest');
+  for (const top of [common, deep]) await grant('guest', top, 'edit');
+  by.none = await person('none');
+  by.keeper = await person('keeper');
+  await office.db.query(`UPDATE person SET duties = '{run-reach}' WHERE sign_in_name = 'keeper'`);
+  by.beside = await person('beside');
+  await grant('beside', await folder(iris, common, 'Beside'), 'manage');
+  by.above = await person('above');
+  await grant('above', depths, 'manage');
+  by.ended = await person('ended');
+  await grant('ended', common, 'manage');
   const ending = by.ended.cookieHeader('/api/');
   await by.ended.ask('DELETE', '/api/session', undefined, {});
   by.ended = withCookie(ending);
-  by.disabled = await person('disabled', { level: 'manage' });
+  by.disabled = await person('disabled');
+  await grant('disabled', common, 'manage');
   await office.db.query(`UPDATE person SET disabled_at = now() WHERE sign_in_name = 'disabled'`);
-  [common, home] = [await makeThings(office, iris, root), await makeThings(office, rosa, office.roots.rosa)];
-  by.visitor = office.client();
+  await setInherits(office.db, office.clock.date(), deep, false);
+  await setOthersRule(office.db, office.clock.date(), deep, 'read');
+  Object.assign(tops, { common, home: office.roots.rosa, depth: deep });
+  for (const where of WHERES) await makeAnew(where);
 });
 afterAll(() => office.close());
+
+const WHERES: Where[] = ['common', 'home', 'depth'];
+const makeAnew = async (where: Where) => {
+  things[where] = await makeThings(office, by[MAKER[where]], tops[where]);
+};
 
 /** A client that sends a cookie, whatever it has been told since. */
 function withCookie(cookie: string): Client {
@@ -58,35 +91,44 @@ function withCookie(cookie: string): Client {
   return client;
 }
 
-async function commonStore(): Promise<string> {
+async function commonStore(name: string): Promise<string> {
   const [store, top] = [randomUUID(), randomUUID()];
+  await office.db.query(`INSERT INTO store (id, kind, name, created_at) VALUES ($1, 'common', $2, '2026-01-01')`, [
+    store,
+    name,
+  ]);
   await office.db.query(
-    `INSERT INTO store (id, kind, name, created_at) VALUES ($1, 'common', 'Matrix', '2026-01-01')`,
-    [store],
-  );
-  await office.db.query(
-    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', 'Matrix', 'matrix', '2026-01-01', '2026-01-01', 'read')`,
-    [top, store],
+    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule)
+     VALUES ($1, $2, 'folder', $3, lower($3), '2026-01-01', '2026-01-01', 'read')`,
+    [top, store, name],
   );
   return top;
 }
 
-async function person(name: string, granted: { level: AccessLevel; on?: string } | null): Promise<Client> {
-  const id = randomUUID();
+async function person(name: string, role: 'staff' | 'guest' = 'staff'): Promise<Client> {
   await office.db.query(
-    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', 'staff', $3, '2026-01-01')`,
-    [id, name, await hashPassword('weir-lantern-copper-tide')],
+    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
+     VALUES ($1, $2, $2 || '@saltmarsh.example', $2, 'X', $4, $3, '2026-01-01')`,
+    [randomUUID(), name, await hashPassword('weir-lantern-copper-tide'), role],
   );
-  if (granted) await grantOn(office.db, granted.on ?? root, id, granted.level);
   const client = office.client();
   await client.ask('POST', '/api/session', { signInName: name, password: 'weir-lantern-copper-tide' });
   return client;
 }
 
-const staff = (actor: Actor): boolean => !['nobody', 'visitor', 'ended', 'disabled'].includes(actor);
+async function grant(name: string, folderId: string, level: AccessLevel): Promise<void> {
+  const [row] = await office.db.query<{ id: string }[]>('SELECT id FROM person WHERE sign_in_name = $1', [name]);
+  await grantOn(office.db, folderId, row?.id as string, level);
+}
 
-/** Whether somebody may, on things of the common store or of a home. */
-function may(actor: Actor, allowed: Allowed, where: 'common' | 'home'): boolean {
+const hasAccount = (actor: Actor): boolean => !(STRANGERS as readonly Actor[]).includes(actor);
+const hasDuty = (actor: Actor, duty: Duty): boolean =>
+  actor === 'keeper'
+    ? duty === 'run-reach'
+    : hasAccount(actor) && READY_DUTIES[actor === 'admin' || actor === 'guest' ? actor : 'staff'].includes(duty);
+
+/** Whether somebody may, on things there. */
+function may(actor: Actor, allowed: Allowed, where: Where, route: string): boolean {
   switch (allowed) {
     case 'anyone':
     case 'link':
@@ -94,32 +136,54 @@ function may(actor: Actor, allowed: Allowed, where: 'common' | 'home'): boolean 
     case 'visit':
       return actor === 'visitor';
     case 'signed-in':
-      return staff(actor);
-    case 'admin':
-      return actor === 'admin';
-    case 'admin-there':
-      return actor === 'admin' && where === 'common';
+      return hasAccount(actor);
+    case 'staff':
+      return hasAccount(actor) && actor !== 'guest';
+    case 'run-server-there':
+      return actor === 'admin' && where !== 'home';
     case 'mine':
-      return actor === (where === 'home' ? 'owner' : 'admin');
+      return actor === MAKER[where];
     case 'publisher':
-      return actor === (where === 'home' ? 'owner' : 'admin');
+      return actor === MAKER[where] || (actor === 'admin' && where !== 'home');
+    case 'publish':
+      return hasDuty(actor, 'publish-outside') && can(actor, 'publish', where);
+    case 'see-access':
+      return actor === 'admin' ? where !== 'home' : can(actor, 'see', where);
+    case 'manage-access':
+      return actor === 'admin' ? where !== 'home' : can(actor, 'manage', where);
     case 'see-somewhere':
     case 'remove-somewhere':
-      return (
-        (actor === 'beside' && where === 'common') ||
-        (actor === 'contribute' && where === 'common') ||
-        can(actor, allowed.replace('-somewhere', '') as Act, where)
-      );
+      return somewhere(actor, allowed.replace('-somewhere', '') as Act, where);
+    case 'manage':
+      return route.includes('/stores/') ? runsStore(actor, where) : can(actor, 'manage', where);
     default:
-      return can(actor, allowed, where);
+      return isDuty(allowed) ? hasDuty(actor, allowed) : can(actor, allowed, where);
   }
 }
 
-/** Whether somebody may do this where the example is, if only with what they brought. */
-function can(actor: Actor, act: Act, where: 'common' | 'home'): boolean {
+const isDuty = (allowed: Allowed): allowed is Duty => DUTIES.includes(allowed as Duty);
+const levelOf = (actor: Actor): AccessLevel | undefined =>
+  actor === 'guest' ? 'edit' : ACCESS_LEVELS.find((level) => level === actor);
+
+/** Whether somebody may do this with the things. Past a stop the admin may say who reaches what, and do nothing there. */
+function can(actor: Actor, act: Act, where: Where): boolean {
   if (where === 'home') return actor === 'owner';
-  const level = ACCESS_LEVELS.find((l) => l === actor);
-  return actor === 'admin' || (level !== undefined && actsOf(level, 'read').all.includes(act));
+  if (actor === 'admin') return where === 'common';
+  const level = levelOf(actor);
+  return level !== undefined && actsOf(level, 'read').all.includes(act);
+}
+
+function runsStore(actor: Actor, where: Where): boolean {
+  if (where === 'home') return actor === 'owner';
+  return actor === 'admin' || actor === (where === 'depth' ? 'above' : 'manage');
+}
+
+/** Whether somebody may do this somewhere in the store, if only with what they brought. */
+function somewhere(actor: Actor, act: Act, where: Where): boolean {
+  if (where === 'home') return actor === 'owner';
+  if (actor === 'admin' || actor === (where === 'depth' ? 'above' : 'beside')) return true;
+  const level = levelOf(actor);
+  return level !== undefined && actsOf(level, 'read').own.includes(act);
 }
 
 /** Acts that use up what they name, or somebody's session: what they need is made anew. */
@@ -134,31 +198,29 @@ describe('every route', () => {
     expect([...declared.keys()].filter((route) => !routes.includes(route))).toEqual([]);
   });
 
-  it.each(Object.keys(EXAMPLES))('%s', async (route) => {
+  it.each(Object.keys(EXAMPLES))('%s', { timeout: 60_000 }, async (route) => {
     const allowed = declaredRoutes().get(route)?.allowed as Allowed;
     const method = route.split(' ')[0] as string;
-    for (const where of ['common', 'home'] as const)
-      for (const actor of ACTORS) {
-        if (actor === 'owner' && where === 'common') continue;
+    for (const where of WHERES)
+      for (const actor of ACTORS[where]) {
         const said = await outcome(route, method, actor, where);
-        expect(said, `${actor} (${where})`).toEqual(expected(actor, allowed, where));
+        expect(said, `${actor} (${where})`).toEqual(expected(actor, allowed, where, route));
       }
   });
 
   /** `yes`, or how it is refused: without a session, or as what may not be done or is not there. */
-  async function outcome(route: string, method: string, actor: Actor, where: 'common' | 'home'): Promise<string> {
-    const things = where === 'common' ? common : home;
-    if (actor === 'visitor') await visit(things);
+  async function outcome(route: string, method: string, actor: Actor, where: Where): Promise<string> {
+    const named = things[where];
+    if (actor === 'visitor') await visit(named);
+    // A source may ask for so many visits in a minute.
+    if (route === 'POST /s/:token/open') office.clock.advance(1100);
     const client = clientOf(route, actor);
-    const example = (EXAMPLES[route] as (t: Things) => { also?: number[]; endless?: boolean; path: string })(things);
+    const example = (EXAMPLES[route] as (t: Things) => { also?: number[]; endless?: boolean; path: string })(named);
     const response = await request(client, method, example);
     if (example.endless) await response.body?.cancel();
     else await response.arrayBuffer();
     const { status } = response;
-    if (status < 400 && USES_UP.test(route)) {
-      if (where === 'common') common = await makeThings(office, by.admin, root);
-      else home = await makeThings(office, by.owner, office.roots.rosa);
-    }
+    if (status < 400 && USES_UP.test(route)) await makeAnew(where);
     if (status < 400 || example.also?.includes(status))
       return status === 403 || status === 404 ? 'yes or not there' : 'yes';
     return status === 401 ? 'sign in' : status === 403 || status === 404 ? 'no' : `status ${status}`;
@@ -170,10 +232,10 @@ describe('every route', () => {
     return withCookie(route === 'DELETE /api/session' ? '' : by[actor].cookieHeader('/api/'));
   }
 
-  function expected(actor: Actor, allowed: Allowed, where: 'common' | 'home') {
-    if (may(actor, allowed, where)) return expect.stringMatching(/^yes/) as string;
+  function expected(actor: Actor, allowed: Allowed, where: Where, route: string) {
+    if (may(actor, allowed, where, route)) return expect.stringMatching(/^yes/) as string;
     if (allowed === 'visit') return 'sign in';
-    return staff(actor) ? (expect.stringMatching(/^(no|yes or not there)$/) as string) : 'sign in';
+    return hasAccount(actor) ? (expect.stringMatching(/^(no|yes or not there)$/) as string) : 'sign in';
   }
 
   /** A browser whose visit of the share lasts. */
@@ -193,7 +255,7 @@ describe('what is not there and what may not be seen', () => {
       'GET /api/shares/:id',
     ]) {
       const method = route.split(' ')[0] as string;
-      const example = (EXAMPLES[route] as (t: Things) => { path: string })(home);
+      const example = (EXAMPLES[route] as (t: Things) => { path: string })(things.home);
       const there = (await (await request(by.none, method, example)).json()) as Record<string, unknown>;
       const nowhere = (await (
         await request(by.none, method, { path: example.path.replace(/[0-9a-f-]{36}/, randomUUID()) })
@@ -205,15 +267,13 @@ describe('what is not there and what may not be seen', () => {
 
 describe('every kind of event', () => {
   type Topic = QuayEvent['topic'];
+  const everybody = EVERYWHERE.filter(hasAccount);
+  const all = { common: everybody, home: [...everybody, 'owner' as const] };
   /** Who hears of things in the common store, and of things in a home. A topic without a row does not compile. */
   const HEARD: Record<Topic, { event: (t: Things) => QuayEvent; common: Actor[]; home: Actor[] }> = {
-    node: { event: (t) => ({ topic: 'node', id: t.folder }), common: [...ACCESS_LEVELS, 'admin'], home: ['owner'] },
-    preview: { event: (t) => ({ topic: 'preview', id: t.file }), common: [...ACCESS_LEVELS, 'admin'], home: ['owner'] },
-    store: {
-      event: (t) => ({ topic: 'store', id: t.storeId }),
-      common: ['beside', ...ACCESS_LEVELS, 'admin'],
-      home: ['owner'],
-    },
+    node: { event: (t) => ({ topic: 'node', id: t.folder }), common: [...STAFF_HERE], home: ['owner'] },
+    preview: { event: (t) => ({ topic: 'preview', id: t.file }), common: [...STAFF_HERE], home: ['owner'] },
+    store: { event: (t) => ({ topic: 'store', id: t.storeId }), common: ['beside', ...STAFF_HERE], home: ['owner'] },
     share: { event: (t) => ({ topic: 'share', id: t.share.id }), common: ['admin'], home: ['admin', 'owner'] },
     ledger: {
       event: (t) => ({ topic: 'ledger', id: 'share.visited', personId: null, shareId: t.share.id }),
@@ -221,29 +281,18 @@ describe('every kind of event', () => {
       home: ['admin', 'owner'],
     },
     task: { event: (t) => ({ topic: 'task', id: t.task }), common: ['admin'], home: ['admin'] },
-    reach: {
-      event: (t) => ({ topic: 'reach', id: t.address }),
-      common: ACTORS.filter(staff),
-      home: ACTORS.filter(staff),
-    },
-    access: {
-      event: () => ({ topic: 'access', id: 'any' }),
-      common: ACTORS.filter(staff),
-      home: ACTORS.filter(staff),
-    },
-    session: {
-      event: () => ({ topic: 'session', id: 'address' }),
-      common: ACTORS.filter(staff),
-      home: ACTORS.filter(staff),
-    },
+    reach: { event: (t) => ({ topic: 'reach', id: t.address }), ...all },
+    missed: { event: () => ({ topic: 'missed', id: '' }), ...all },
+    access: { event: () => ({ topic: 'access', id: 'any' }), ...all },
+    session: { event: () => ({ topic: 'session', id: 'address' }), ...all },
   };
   it.each(Object.keys(HEARD) as Topic[])('%s', async (topic) => {
     const ears = office.app.get(StaffEars);
     for (const where of ['common', 'home'] as const)
-      for (const actor of ACTORS.filter(staff)) {
+      for (const actor of ACTORS[where].filter(hasAccount)) {
         const secret = sessionSecret(by[actor].cookieHeader('/api/')) ?? '';
         const who = (await office.app.get(SessionService).whoHolds(secret)) as Who;
-        const heard = await ears.mayHear(who, HEARD[topic].event(where === 'common' ? common : home));
+        const heard = await ears.mayHear(who, HEARD[topic].event(things[where]));
         expect(heard, `${actor} (${where})`).toBe(HEARD[topic][where].includes(actor));
       }
   });

@@ -1,3 +1,4 @@
+export * from './access.js';
 export * from './common.js';
 export * from './events.js';
 export * from './ledger.js';

@@ -1,4 +1,4 @@
-import type { ReachMark, Role } from '@quay/core';
+import type { Duty, ReachMark, Role } from '@quay/core';
 import Joi from 'joi';
 
 export interface SignIn {
@@ -28,6 +28,7 @@ export interface Me {
   initials: string;
   email: string;
   role: Role;
+  duties: Duty[];
   office: { name: string; zone: string };
   /** The addresses that links can be built on, the default first: why each cannot work outside (null: it can), and how it was last found from outside. */
   addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];

@@ -11,6 +11,8 @@ export interface Things {
   /** A file in the trash. */
   trashed: string;
   person: string;
+  /** Of that person, on the folder; in a home there can be none, and this is one that has ended. */
+  grant: string;
   address: string;
   tag: string;
   task: string;
@@ -193,6 +195,32 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     path: '/api/reach/compare',
     body: { line: 'own', fixed: true, router: 'protocol', domain: true, uploadMbit: 10, relayMbit: 10 },
   }),
+  'GET /api/folders/:id/access': (t) => ({ path: `/api/folders/${t.folder}/access` }),
+  'GET /api/folders/:id/access/explain': (t) => ({ path: `/api/folders/${t.folder}/access/explain` }),
+  // Homes are their owner's alone: whoever may is told so there.
+  'PATCH /api/folders/:id/access': (t) => ({
+    path: `/api/folders/${t.folder}/access`,
+    body: { othersRule: 'read' },
+    also: [409],
+  }),
+  'POST /api/folders/:id/grants': (t) => ({
+    path: `/api/folders/${t.folder}/grants`,
+    body: { subject: { kind: 'person', id: t.person }, level: 'view', until: null },
+    also: [409],
+  }),
+  'PUT /api/grants/:id': (t) => ({
+    path: `/api/grants/${t.grant}`,
+    body: { level: 'view', until: null },
+    also: [409, 410],
+  }),
+  'DELETE /api/grants/:id': (t) => ({ path: `/api/grants/${t.grant}`, also: [409, 410] }),
+  'GET /api/grantable': () => ({ path: '/api/grantable' }),
+  'GET /api/homes': () => ({ path: '/api/homes' }),
+  'POST /api/homes/:id/hand-over': (t) => ({
+    path: `/api/homes/${t.storeId}/hand-over`,
+    body: { toPersonId: t.person },
+    also: [404, 409],
+  }),
   'GET /reach/probe': () => ({ path: '/reach/probe' }),
   'GET /reach/probe/:nonce': () => ({ path: '/reach/probe/AAAAAAAAAAAAAAAAAAAAAAAA', also: [410] }),
 };
@@ -205,11 +233,22 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
   await by.upload(inner, 'text.txt', Buffer.from('text'));
   await by.ask('POST', '/api/trash', { nodeIds: [trashed] });
   const text = (await by.ask<{ items: { id: string; name: string }[] }>('GET', `/api/folders/${inner}`)).body.items;
-  const [person, addressRow] = await Promise.all([
+  const [person, stranger, addressRow] = await Promise.all([
     office.db.query<{ id: string }[]>('SELECT id FROM person LIMIT 1'),
+    // Somebody who asks nothing in these tests.
+    office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`),
     office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),
   ]);
-  const [tag, task] = [randomUUID(), randomUUID()];
+  const [tag, task, grant] = [randomUUID(), randomUUID(), randomUUID()];
+  const [home] = await office.db.query<unknown[]>(
+    `SELECT 1 FROM node n JOIN store s ON s.id = n.store_id WHERE n.id = $1 AND s.kind = 'home'`,
+    [inner],
+  );
+  await office.db.query(
+    `INSERT INTO access_grant (id, node_id, subject_kind, person_id, level, since, ended_at)
+     VALUES ($1, $2, 'person', $3, 'view', $4, $5)`,
+    [grant, inner, stranger[0]?.id, new Date(0), home ? new Date(0) : null],
+  );
   await office.db.query(`INSERT INTO tag (id, name, colour) VALUES ($1, $2, 'tide')`, [tag, tag]);
   await office.db.query(
     `INSERT INTO task (id, kind, detail, state, created_at) VALUES ($1, 'scrub', '{}', 'done', now())`,
@@ -226,6 +265,7 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     address: addressRow[0]?.id as string,
     tag,
     task,
+    grant,
     share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
     upload: await takenUpload(by, inner, 'text.txt'),
     at,

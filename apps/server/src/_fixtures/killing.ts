@@ -65,6 +65,8 @@ export interface Work {
 }
 
 const ALIVE_MS = { least: 150, more: 500 } as const;
+/** However slow the machine is, so much has been done before a kill; and no longer than this is waited for it. */
+const DONE_EACH = { acts: 4, mostMs: 10_000 } as const;
 
 /**
  * Four people work, and the server is killed in the midst of it, again and again: after each time everything that must hold
@@ -87,6 +89,7 @@ export async function killedWhile(
     const server = await startServer(env);
     if (round === 0) await iris.ask('POST', '/api/session', { signInName: 'iris', password: PASSWORDS.iris });
     let alive = true;
+    const before = done;
     const workers = Array.from({ length: 4 }, async () => {
       while (alive)
         await act(work).then(
@@ -95,6 +98,9 @@ export async function killedWhile(
         );
     });
     await new Promise((wait) => setTimeout(wait, ALIVE_MS.least + random() * ALIVE_MS.more));
+    const late = performance.now() + DONE_EACH.mostMs;
+    while (done < before + DONE_EACH.acts && performance.now() < late)
+      await new Promise((wait) => setTimeout(wait, 20));
     server.kill('SIGKILL');
     alive = false;
     await new Promise((ended) => server.once('exit', ended));

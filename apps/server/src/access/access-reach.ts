@@ -1,6 +1,7 @@
 import { actBits, chainOf, effectiveAccess } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { loadAskers, loadRoots } from './access-facts.js';
+import { reachStands } from './access.queries.js';
 
 /**
  * Sees to it that what these people reach stands in `access_reach`, as of the present state of the facts and of this
@@ -25,8 +26,7 @@ export async function ensureReach(m: EntityManager, personIds: readonly string[]
 
 async function staleOf(m: EntityManager, personIds: readonly string[], at: Date): Promise<string[]> {
   const rows = await m.query<{ id: string }[]>(
-    `SELECT p.id FROM access_state g, person p LEFT JOIN access_reach_state s ON s.person_id = p.id
-      WHERE p.id = ANY($1) AND (s.generation = g.generation AND s.since <= $2 AND (s.valid_until IS NULL OR s.valid_until > $2)) IS NOT TRUE`,
+    `SELECT p.id FROM person p WHERE p.id = ANY($1) AND NOT ${reachStands('p.id', '$2')}`,
     [personIds, at],
   );
   return rows.map((r) => r.id);

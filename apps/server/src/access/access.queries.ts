@@ -1,4 +1,4 @@
-import { actBits, type StoreKind } from '@quay/core';
+import { actBits, type OthersRule, type StoreKind } from '@quay/core';
 import type { PathPart } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
@@ -49,6 +49,11 @@ const reachIn = (folder: string, person: string): string =>
 export const isOwn = (node: string, person: string): string =>
   `(${node}.brought_by = ${person} AND ${node}.accepted_at IS NULL)`;
 
+/** Whether what a person reaches stands in `access_reach` as of the present state of the facts and of a moment. */
+export const reachStands = (person: string, at: string): string => `(
+  SELECT coalesce(bool_and(s.generation = g.generation AND s.since <= ${at} AND (s.valid_until IS NULL OR s.valid_until > ${at})), false)
+    FROM access_state g LEFT JOIN access_reach_state s ON s.person_id = ${person})`;
+
 /**
  * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did not,
  * it is asked again after `ensureReach`. What they have brought themselves, until somebody accepts it, they may do more
@@ -61,7 +66,7 @@ export async function reachedPlaces(
   at: Date,
 ): Promise<{ places: ReachedPlace[]; stood: boolean }> {
   const rows = await m.query<(ReachedPlace & { stood: boolean })[]>(
-    `${PLACES}, (${REACH_STOOD}) AS stood, coalesce(CASE WHEN own.it AND NOT EXISTS (
+    `${PLACES}, ${reachStands('$2', '$3')} AS stood, coalesce(CASE WHEN own.it AND NOT EXISTS (
          WITH RECURSIVE down AS (
            SELECT c.id, c.brought_by, c.accepted_at FROM node c WHERE c.parent_id = n.id AND c.purged_at IS NULL
            UNION ALL
@@ -76,10 +81,6 @@ export async function reachedPlaces(
   );
   return { places: rows, stood: rows.every((r) => r.stood) };
 }
-
-/** Whether what the person $2 reaches stands in `access_reach` as of the present state of the facts and of the moment $3. */
-const REACH_STOOD = `SELECT coalesce(bool_and(s.generation = g.generation AND s.since <= $3 AND (s.valid_until IS NULL OR s.valid_until > $3)), false)
-  FROM access_state g LEFT JOIN access_reach_state s ON s.person_id = $2`;
 
 /** A folder that somebody may add to is one they see, whatever they see in it. */
 export const FOLDER_SEEN = actBits(['see', 'add']);
@@ -264,4 +265,34 @@ export async function closedBelow(
     [nodes.map((n) => n.id), personId, [...new Set(nodes.map((n) => n.storeId))], acts],
   );
   return rows.length > 0;
+}
+
+/** When what somebody reaches changes by itself; null: not by itself. Asked after `ensureReach`. */
+export async function reachUntil(m: EntityManager, personId: string): Promise<Date | null> {
+  const [row] = await m.query<{ until: Date | null }[]>(
+    'SELECT valid_until AS until FROM access_reach_state WHERE person_id = $1',
+    [personId],
+  );
+  return row?.until ?? null;
+}
+
+/** What access depends on in a folder that stands on it itself. */
+export async function rulesOf(
+  m: EntityManager,
+  folderId: string,
+): Promise<{ inherits: boolean; othersRule: OthersRule | null }> {
+  const [row] = await m.query<{ inherits: boolean; othersRule: OthersRule | null }[]>(
+    'SELECT inherits, others_rule AS "othersRule" FROM node WHERE id = $1',
+    [folderId],
+  );
+  return row ?? { inherits: true, othersRule: null };
+}
+
+/** Of these folders, those that somebody sees. Asked after `ensureReach`. */
+export async function seenFolders(m: EntityManager, personId: string, folderIds: string[]): Promise<Set<string>> {
+  const rows = await m.query<{ id: string }[]>(
+    `SELECT n.id FROM node n WHERE n.id = ANY($2) AND ${isSeen('n', '$1')}`,
+    [personId, folderIds],
+  );
+  return new Set(rows.map((r) => r.id));
 }

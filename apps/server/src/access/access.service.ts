@@ -1,8 +1,19 @@
 import { Injectable } from '@nestjs/common';
-import { actBits, actsOfBits, LEVEL_FOR_ACT, levelOfActs, type AccessLevel, type Act } from '@quay/core';
+import {
+  actBits,
+  actsOfBits,
+  LEVEL_FOR_ACT,
+  levelOfActs,
+  type AccessLevel,
+  type Act,
+  type OthersRule,
+  type Role,
+} from '@quay/core';
+import type { QuayEvent } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
+import type { Decided, Running } from '../platform/running.js';
 import { ensureReach } from './access-reach.js';
 import {
   accessPlaceOf,
@@ -10,6 +21,8 @@ import {
   FOLDER_SEEN,
   reachedPlaces,
   reachOfRoots,
+  reachUntil,
+  rulesOf,
   seesNode,
   storesReached,
   type AccessPlace,
@@ -17,6 +30,7 @@ import {
   type ReachedPlace,
   type ReachOfRoots,
 } from './access.queries.js';
+import type { Bringer } from './folder-admission.js';
 
 /** A node with what somebody may do with it, and the level that says so best. */
 export type ReachableNode = NodePlace & {
@@ -26,9 +40,21 @@ export type ReachableNode = NodePlace & {
   level: AccessLevel;
 };
 
+/** A folder whose grants somebody looks at or changes, and what access depends on there. */
+export type AccessFolder = ReachableNode & {
+  parentId: string | null;
+  inherits: boolean;
+  othersRule: OthersRule | null;
+};
+
 /** Who asks. */
 export interface Asking {
   personId: string;
+}
+/** Somebody with an account. */
+export interface Account extends Asking {
+  name: string;
+  role: Role;
 }
 
 /** The one place where the server decides who may do what with a store or a node. */
@@ -64,6 +90,62 @@ export class AccessService {
   async storesWith(who: Asking, act: Act, m: EntityManager = this.db.manager): Promise<string[]> {
     await this.ensure(who, m);
     return storesReached(m, who.personId, bitsFor(act, 'folder'));
+  }
+
+  /** Somebody with an account who brings something: what they may is asked anew each time, and counts against their quota. */
+  bringer(who: Account): Bringer {
+    const actor = {
+      kind: who.role === 'guest' ? ('guest' as const) : ('person' as const),
+      id: who.personId,
+      name: who.name,
+    };
+    return {
+      actor,
+      chargedTo: who.personId,
+      admit: async (folderId, m = this.db.manager, how) => {
+        const [folder] = how?.trashedToo
+          ? await this.reachable(who, [folderId], 'add', m)
+          : await this.requireNodes(who, [folderId], 'add', m);
+        if (folder?.kind !== 'folder') throw notFound('This folder');
+        const { id, storeId, name: folderName, acts, own } = folder;
+        const validUntil = await reachUntil(m, who.personId);
+        return { folderId: id, storeId, folderName, actor, chargedTo: who.personId, acts, own, validUntil };
+      },
+      sees: (nodeId, m) => this.sees(who, nodeId, m),
+      requireChange: async (nodeId, m) => {
+        await this.requireNode(who, nodeId, 'change', m);
+      },
+    };
+  }
+
+  /** Whether somebody who does this with nodes now may go on doing it. Asked after it was seen that they may. */
+  async going(who: Asking, nodeIds: string[], act: Act): Promise<Running & { until: Date | null }> {
+    const decide = () =>
+      decided(async () => {
+        await this.requireNodes(who, nodeIds, act);
+        return reachUntil(this.db.manager, who.personId);
+      });
+    return { decide, wakes: isAccess, until: await reachUntil(this.db.manager, who.personId) };
+  }
+
+  /** The same of somebody who is bringing something into a folder. */
+  bringing(by: Bringer, folderId: string): Running {
+    const decide = () => decided(async () => (await by.admit(folderId, undefined, { trashedToo: true })).validUntil);
+    return { decide, wakes: isAccess };
+  }
+
+  /**
+   * A folder of which somebody may see who reaches it, or say so. Past a folder that takes nothing over the admin may still
+   * say so, of what they do not see. @throws Problem not-found, forbidden
+   */
+  async requireAccessOf(who: Asking, folderId: string, act: 'see' | 'manage', m: EntityManager): Promise<AccessFolder> {
+    const { places } = await this.look(who, [folderId], m);
+    const [place] = places;
+    if (place?.kind !== 'folder' || place.purged) throw notFound('This folder');
+    if ((place.bits & actBits(['manage'])) === 0) required(place.bits, 'folder', act, 'This folder');
+    const rules = await rulesOf(m, folderId);
+    const acts = actsOfBits(place.bits);
+    return { ...place, acts, own: actsOfBits(place.ownBits), level: levelOfActs(acts) ?? 'manage', ...rules };
   }
 
   /** Whether somebody sees a node, wherever it lies. */
@@ -152,6 +234,19 @@ export class AccessService {
       const level = required(place.bits, place.kind, act, what);
       return { ...place, acts: actsOfBits(place.bits), own: actsOfBits(place.ownBits), level };
     });
+  }
+}
+
+const isAccess = (event: QuayEvent): boolean => event.topic === 'access';
+
+/** What an asking again comes to: a refusal is an answer, everything else is none. */
+async function decided(ask: () => Promise<Date | null>): Promise<Decided> {
+  try {
+    return { may: true, until: await ask() };
+  } catch (error) {
+    if (error instanceof Problem && (error.kind === 'not-found' || error.kind === 'forbidden'))
+      return { may: false, until: null };
+    throw error;
   }
 }
 

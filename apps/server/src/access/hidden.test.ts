@@ -130,7 +130,7 @@ describe('what somebody must not know of', () => {
   });
   it('is told by no event', async () => {
     await grantOn(office.db, open, rosaId, 'edit');
-    const who = { personId: rosaId, name: 'Rosa Quill', role: 'staff' as const };
+    const who = { personId: rosaId, name: 'Rosa Quill', role: 'staff' as const, duties: [] };
     const heard = (event: QuayEvent) => office.app.get(StaffEars).mayHear(who, event);
     for (const id of hidden)
       expect([await heard({ topic: 'node', id }), await heard({ topic: 'preview', id })]).toEqual([false, false]);

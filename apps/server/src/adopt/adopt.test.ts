@@ -160,9 +160,9 @@ describe('adopting a directory', () => {
       );
     const tomas = await office.signedIn('tomas');
     expect((await tomas.ask('POST', '/api/import', { path: root, folderId: office.roots.tomas })).body.code).toBe(
-      'admin.only',
+      'duty.missing',
     );
-    expect((await tomas.ask('GET', '/api/tasks')).body.code).toBe('admin.only');
+    expect((await tomas.ask('GET', '/api/tasks')).body.code).toBe('duty.missing');
   });
 });
 

@@ -6,6 +6,7 @@ import { basename, resolve, sep } from 'node:path';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
+import { hasDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 import { isSound } from '../platform/blobs/blob-keeper.js';
 import { BLOBS, type AskRoom, type BlobStore } from '../platform/blobs/blob-store.js';
@@ -13,9 +14,9 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
+import type { Bringer } from '../access/folder-admission.js';
 import { AccessService } from '../access/access.service.js';
 import { RoomService } from '../stores/room.service.js';
-import { requireAdmin } from '../stores/labels.service.js';
 import { actorOf } from '../stores/names.js';
 import { Recorder, type Arrived } from '../transfers/recorder.service.js';
 import { TasksService, type TaskRow } from './tasks.service.js';
@@ -53,7 +54,6 @@ export class ImportService {
 
   /** One directory below the allowed roots; without a path the roots themselves. */
   async browse(who: Who, path: string | undefined): Promise<ServerFolder> {
-    requireAdmin(who);
     if (path === undefined) return { path: '', roots: this.config.importRoots, folders: [], files: 0 };
     const { folder, real } = await this.openAllowed(path);
     try {
@@ -70,7 +70,6 @@ export class ImportService {
   }
 
   async ask(who: Who, path: string, folderId: string): Promise<Task> {
-    requireAdmin(who);
     const { folder: opened, real } = await this.openAllowed(path);
     await opened.close();
     const folder = await this.access.requireNode(who, folderId, 'add');
@@ -145,16 +144,16 @@ export class ImportService {
 
   private async takeAll(who: Who, folderId: string, group: FoundFile[], report: TaskReport, note: Note): Promise<void> {
     try {
-      const folder = await this.access.requireNode(who, folderId, 'add');
-      const by = { personId: who.personId, storeId: folder.storeId };
-      await this.rooms.whileBringing(by, null, ({ ask }) => this.take(who, folderId, group, report, note, ask));
+      const by = this.access.bringer(who);
+      const room = await by.admit(folderId);
+      await this.rooms.whileBringing(room, null, ({ ask }) => this.take(by, folderId, group, report, note, ask));
     } finally {
       await Promise.all(group.map((found) => found.file.close()));
     }
   }
 
   private async take(
-    who: Who,
+    by: Bringer,
     folderId: string,
     group: FoundFile[],
     report: TaskReport,
@@ -178,7 +177,7 @@ export class ImportService {
       }
       if (files.length === 0) return;
       const entries = await this.recorder.many(
-        who,
+        by,
         files,
         { folderId, conflict: 'refuse', beganAt: new Date(8.64e15) },
         async () => undefined,
@@ -216,13 +215,17 @@ export class ImportService {
   }
 
   private async asker(personId: string, name: string): Promise<Who> {
-    const [row] = await this.db.query<{ role: Who['role'] }[]>(
-      'SELECT role FROM person WHERE id = $1 AND disabled_at IS NULL',
+    const [row] = await this.db.query<Pick<Who, 'role' | 'duties'>[]>(
+      'SELECT role, duties FROM person WHERE id = $1 AND disabled_at IS NULL',
       [personId],
     );
-    if (row?.role !== 'admin')
-      throw new Problem('forbidden', 'admin.only', 'Whoever asked for this is not there any more, or no admin.');
-    return { personId, name, role: row.role };
+    if (!row || !hasDuty(row, 'run-server'))
+      throw new Problem(
+        'forbidden',
+        'duty.missing',
+        'Whoever asked for this has left, or does not run the server any more.',
+      );
+    return { personId, name, ...row };
   }
 }
 

@@ -15,8 +15,6 @@ export interface NewEntry {
   detail: LedgerBody['detail'];
 }
 
-export const SYSTEM_ACTOR: LedgerBody['actor'] = { kind: 'system', id: null, name: 'Lockfast Quay' };
-
 @Injectable()
 export class LedgerService {
   constructor(

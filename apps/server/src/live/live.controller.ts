@@ -29,7 +29,7 @@ export class LiveController {
       wanted: (event) => this.ears.mayHear(who, event),
       shown: ({ topic, id }) => ({ topic, id }),
       still: async () => (await this.sessions.whoHolds(secret)) !== null,
-      unsettles: (event) => event.topic === 'session',
+      unsettles: (event) => event.topic === 'session' || event.topic === 'access' || event.topic === 'missed',
     });
   }
 }

@@ -5,6 +5,7 @@ import { DataSource } from 'typeorm';
 import { seenIn, type AccessPlace, type ReachOfRoots } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { Events } from '../platform/events/events.js';
+import { hasDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 
 /** Answers that a burst of events asks for again and again are remembered for this long. */
@@ -25,7 +26,7 @@ export class StaffEars implements OnModuleInit {
 
   onModuleInit(): void {
     this.events.stream.subscribe((event) => {
-      if (event.topic !== 'access') return;
+      if (event.topic !== 'access' && event.topic !== 'missed') return;
       this.reaches.clear();
       this.places.clear();
     });
@@ -41,11 +42,12 @@ export class StaffEars implements OnModuleInit {
       case 'share':
         return who.role === 'admin' || (await this.ownerOf(event.id)) === who.personId;
       case 'ledger':
-        return who.role === 'admin' || (await this.concerns(who, event));
+        return hasDuty(who, 'see-ledger') || (await this.concerns(who, event));
       case 'task':
-        return who.role === 'admin';
+        return hasDuty(who, 'run-server');
       // That something changed in who may do what, and not what; how an address stands is seen by all who publish.
       case 'access':
+      case 'missed':
       case 'reach':
       case 'session':
         return true;

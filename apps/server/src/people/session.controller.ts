@@ -16,6 +16,7 @@ import { Office } from '../platform/office.js';
 import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
 import { SessionService } from './session.service.js';
@@ -65,8 +66,10 @@ export class SessionController {
       initials: person.initials,
       email: person.email,
       role: person.role,
+      duties: [...who.duties],
       office,
-      addresses,
+      // Links are built by those who publish.
+      addresses: hasDuty(who, 'publish-outside') ? addresses : [],
       now: this.clock.date().toISOString(),
     };
   }

@@ -1,8 +1,10 @@
 import { Injectable } from '@nestjs/common';
-import { STRONG_ENOUGH_SCORE } from '@quay/core';
+import { STRONG_ENOUGH_SCORE, type Duty } from '@quay/core';
 import type { ChangePassword, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, Not } from 'typeorm';
+import { ensureReach } from '../access/access-reach.js';
+import { reachStands } from '../access/access.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
@@ -99,8 +101,10 @@ export class SessionService {
   async whoHolds(secret: string): Promise<Who | null> {
     const hash = secretHash(secret);
     const now = this.clock.date();
-    const [row] = await this.db.query<{ id: string; name: string; role: Who['role']; seen_at: Date }[]>(
-      `SELECT p.id, p.name, p.role, s.seen_at
+    const [row] = await this.db.query<
+      { id: string; name: string; role: Who['role']; duties: Duty[]; seen_at: Date; reach_stands: boolean }[]
+    >(
+      `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands
          FROM session s JOIN person p ON p.id = s.person_id
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
       [hash, now],
@@ -111,7 +115,9 @@ export class SessionService {
         .getRepository(Session)
         .update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
     }
-    return { personId: row.id, name: row.name, role: row.role };
+    // Worked out here, before any transaction of theirs holds something that others wait for.
+    if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
+    return { personId: row.id, name: row.name, role: row.role, duties: row.duties };
   }
 
   person(who: Who): Promise<Person> {

@@ -1,5 +1,5 @@
 import { createParamDecorator, type ExecutionContext } from '@nestjs/common';
-import type { Role } from '@quay/core';
+import type { Duty, Role } from '@quay/core';
 import type { Request } from 'express';
 
 /** The signed-in person, as every service is told. */
@@ -7,6 +7,8 @@ export interface Who {
   personId: string;
   name: string;
   role: Role;
+  /** What they may do beside files. */
+  duties: readonly Duty[];
 }
 
 export type SignedInRequest = Request & { who?: Who };

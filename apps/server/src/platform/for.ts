@@ -1,26 +1,30 @@
 import { RequestMethod, SetMetadata } from '@nestjs/common';
-import type { Act } from '@quay/core';
+import type { Act, Duty } from '@quay/core';
 
 /**
- * Who an endpoint is for. The services decide; this says beside each route what they must come to, and a test asks every
- * route as everybody and compares.
+ * Who an endpoint is for. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the services
+ * decide, and this says beside each route what they must come to. A test asks every route as everybody and compares.
  * - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit lasts
- * - `signed-in`: all staff; `admin`: the admin alone; `admin-there`: the admin, and not on homes; `mine`: whoever it belongs to
+ * - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
+ * - a duty: whoever has it; `run-server-there`: who also runs the store that the request names
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
- * - an act: whoever may do that with what the request names
+ * - an act: whoever may do that with what the request names; to `publish` takes the duty to publish outside, too
  * - an act `-somewhere`: whoever may do it anywhere in the store that the request names, if only with what they brought
+ * - `see-access`, `manage-access`: whoever sees the folder, or may say who reaches it, past a closed folder the admin too
  */
 export type Allowed =
   | 'anyone'
   | 'link'
   | 'visit'
   | 'signed-in'
-  | 'admin'
-  | 'admin-there'
+  | 'staff'
   | 'mine'
   | 'publisher'
+  | Duty
+  | 'run-server-there'
   | Act
-  | `${'see' | 'remove'}-somewhere`;
+  | `${'see' | 'remove'}-somewhere`
+  | `${'see' | 'manage'}-access`;
 
 const ALLOWED = 'quay:allowed';
 const declared: { owner: object; handler: string | symbol }[] = [];
@@ -33,6 +37,10 @@ export function For(allowed: Allowed): MethodDecorator {
   };
 }
 
+/** What a handler says. */
+export const allowedBy = (handler: object): Allowed | undefined =>
+  Reflect.getMetadata(ALLOWED, handler) as Allowed | undefined;
+
 /** Every endpoint that says who it is for, by method and path as the router knows it: "GET /api/folders/:id". */
 export function declaredRoutes(): Map<string, { allowed: Allowed; handler: (...args: never[]) => unknown }> {
   const routes = new Map<string, { allowed: Allowed; handler: (...args: never[]) => unknown }>();
@@ -44,7 +52,7 @@ export function declaredRoutes(): Map<string, { allowed: Allowed; handler: (...a
       .filter((part) => part !== '')
       .join('/');
     const verb = RequestMethod[Reflect.getMetadata('method', method) as RequestMethod];
-    routes.set(`${verb} /${path}`, { allowed: Reflect.getMetadata(ALLOWED, method) as Allowed, handler: method });
+    routes.set(`${verb} /${path}`, { allowed: allowedBy(method) as Allowed, handler: method });
   }
   return routes;
 }

@@ -10,6 +10,7 @@ import { Events } from './events/events.js';
 import { Housekeeping } from './housekeeping.js';
 import { Mail } from './mail.js';
 import { Office } from './office.js';
+import { RunningWork } from './running.js';
 
 @Global()
 @Module({})
@@ -26,6 +27,7 @@ export class PlatformModule {
       Mail,
       Office,
       Housekeeping,
+      RunningWork,
     ];
     return { module: PlatformModule, providers: provided, exports: provided };
   }

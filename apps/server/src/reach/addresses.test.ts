@@ -90,7 +90,7 @@ it('only the admin looks after them: nobody else can make the server ask others'
     ['POST', 'compare'],
   ] as const)
     expect((await tomas.ask(method, `/api/reach/${path}`, method === 'POST' ? {} : undefined)).body.code).toBe(
-      'reach.admin-only',
+      'duty.missing',
     );
   expect((await office.client().ask('GET', '/api/reach/addresses')).status).toBe(401);
 });

@@ -10,11 +10,12 @@ import {
   VANTAGES,
   type ReachFacts,
   type Vantage,
+  SYSTEM_ACTOR,
 } from '@quay/core';
 import { measure, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
-import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import { LedgerService } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';

@@ -1,13 +1,10 @@
 import {
   Body,
-  CanActivate,
   Controller,
   Delete,
-  ExecutionContext,
   Get,
   HttpCode,
   Inject,
-  Injectable,
   Param,
   Patch,
   Post,
@@ -54,12 +51,11 @@ import Joi from 'joi';
 import { fileURLToPath } from 'node:url';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
-import { Me, type SignedInRequest, type Who } from '../people/who.js';
+import { Me, type Who } from '../people/who.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { For } from '../platform/for.js';
 import { Takes } from '../platform/openapi.js';
-import { Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { actorOf } from '../stores/names.js';
 import { AddressesService } from './addresses.service.js';
@@ -78,18 +74,9 @@ const vantage = valid<Vantage>(
     .required(),
 );
 
-/** Checks and guides make requests to other machines: nobody else may ask for that. */
-@Injectable()
-export class ReachAdminGuard implements CanActivate {
-  canActivate(context: ExecutionContext): boolean {
-    if (context.switchToHttp().getRequest<SignedInRequest>().who?.role !== 'admin')
-      throw new Problem('forbidden', 'reach.admin-only', 'Only the admin looks after the ways in.');
-    return true;
-  }
-}
-
+/** Checks and guides make requests to other machines: only those whose duty it is may ask for that. */
 @ApiTags('reach')
-@UseGuards(SignedInGuard, ReachAdminGuard)
+@UseGuards(SignedInGuard)
 @Controller('api/reach')
 export class ReachController {
   constructor(
@@ -106,28 +93,28 @@ export class ReachController {
   ) {}
 
   @Get('addresses')
-  @For('admin')
+  @For('run-reach')
   @Takes('Addresses that links are built on, with how each stands')
   list(): Promise<AddressRow[]> {
     return this.addresses.list();
   }
 
   @Post('addresses')
-  @For('admin')
+  @For('run-reach')
   @Takes('Add an address', newAddressSchema)
   add(@Me() who: Who, @Body(valid(newAddressSchema)) asked: NewAddress): Promise<AddressRow> {
     return this.addresses.add(who, asked);
   }
 
   @Get('addresses/:id')
-  @For('admin')
+  @For('run-reach')
   @Takes('An address with its guide, its newest check and what is renewed')
   sheet(@Param('id', id) addressId: string): Promise<AddressSheet> {
     return this.addresses.sheet(addressId);
   }
 
   @Patch('addresses/:id')
-  @For('admin')
+  @For('run-reach')
   @Takes('Change an address; links that would change must have been seen', changeAddressSchema)
   change(
     @Me() who: Who,
@@ -138,7 +125,7 @@ export class ReachController {
   }
 
   @Delete('addresses/:id')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(204)
   @Takes('Remove an address that no open link is built on')
   remove(@Me() who: Who, @Param('id', id) addressId: string): Promise<void> {
@@ -146,14 +133,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/links')
-  @For('admin')
+  @For('run-reach')
   @Takes('Links that could still be opened and are built on an address')
   links(@Me() who: Who, @Param('id', id) addressId: string): Promise<AffectedLink[]> {
     return this.addresses.links(who, addressId);
   }
 
   @Post('addresses/:id/links/move')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('Build the links of an address on another', moveLinksSchema)
   move(
@@ -165,7 +152,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/check')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('Follow the way in from every vantage now')
   async check(@Param('id', id) addressId: string): Promise<ReachCheck> {
@@ -173,7 +160,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/remedies/:vantage')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('Do what mends a stage, and check again', remedySchema)
   async remedy(
@@ -186,7 +173,7 @@ export class ReachController {
   }
 
   @Post('addresses/:id/guide')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
   async guide(
@@ -201,7 +188,7 @@ export class ReachController {
   }
 
   @Put('addresses/:id/certificate')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(204)
   @Takes('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
   async certificate(
@@ -213,14 +200,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/exposure')
-  @For('admin')
+  @For('run-reach')
   @Takes('What answers from outside, port by port and path by path')
   async exposed(@Param('id', id) addressId: string): Promise<ExposureAnswer> {
     return this.exposure.look(await this.addresses.require(addressId));
   }
 
   @Post('addresses/:id/telephone')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('A link that proves the way in by itself, when opened on a telephone off the office network')
   async telephone(@Param('id', id) addressId: string): Promise<TelephoneProof> {
@@ -230,14 +217,14 @@ export class ReachController {
   }
 
   @Get('addresses/:id/telephone')
-  @For('admin')
+  @For('run-reach')
   @Takes('The last proof by telephone')
   async telephoneSeen(@Param('id', id) addressId: string): Promise<{ seen: TelephoneProof['seen'] }> {
     return { seen: await this.proofs.telephone((await this.addresses.require(addressId)).id) };
   }
 
   @Get('network')
-  @For('admin')
+  @For('run-reach')
   @Takes('How the server stands in its network')
   async network(): Promise<ReachNetwork> {
     const { insideAddress, gateway, probes } = this.config.reach;
@@ -252,7 +239,7 @@ export class ReachController {
   }
 
   @Get('probe.js')
-  @For('admin')
+  @For('run-reach')
   @Takes('The probe: one file that runs on any machine with Node.js')
   probe(@Res() res: Response): void {
     res.setHeader('Content-Type', 'text/javascript; charset=utf-8');
@@ -261,7 +248,7 @@ export class ReachController {
   }
 
   @Put('name-servers/:network')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(204)
   @Takes('The key with which records are changed; kept sealed, never told again', nameServerSchema)
   async nameServer(
@@ -277,7 +264,7 @@ export class ReachController {
   }
 
   @Post('compare')
-  @For('admin')
+  @For('run-reach')
   @HttpCode(200)
   @Takes('Which ways in would work on a line, before anything is bought', plannedLineSchema)
   compare(@Body(valid(plannedLineSchema)) planned: PlannedLine): WayCompared[] {

@@ -1,9 +1,9 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, RemedyAct } from '@quay/contract';
-import { addressText, dayInWords, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
+import { addressText, dayInWords, portOf, type GuideStep, type Stage, type Vantage, SYSTEM_ACTOR } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import type { LedgerBody } from '@quay/core';
-import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import { LedgerService } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';

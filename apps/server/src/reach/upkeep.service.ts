@@ -1,9 +1,9 @@
 import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
-import { certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs } from '@quay/core';
+import { certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs, SYSTEM_ACTOR } from '@quay/core';
 import { measure } from '@quay/probe';
 import { DataSource } from 'typeorm';
-import { SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';

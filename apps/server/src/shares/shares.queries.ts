@@ -99,7 +99,7 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
             ARRAY(SELECT i.node_id::text FROM item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
             (SELECT coalesce(sum(down.size_bytes), 0)::float8 FROM down WHERE down.share_id = c.id AND ${walk.allowed}) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true)
-              OR NOT coalesce(rights.it, false) AS broken,
+              OR NOT (coalesce(rights.it, false) AND 'publish-outside' = ANY(p.duties)) AS broken,
             coalesce(rights.owners, '{}') AS "homeOwners",
             (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
             ARRAY(SELECT v.began_at FROM visit v WHERE $4::timestamptz IS NOT NULL AND v.share_id = c.id AND v.began_at >= $4

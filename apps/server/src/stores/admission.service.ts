@@ -9,7 +9,6 @@ import {
   type VersionPolicy,
 } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
-import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { refusal } from './refusal.js';
 import { RoomService } from './room.service.js';
@@ -58,7 +57,7 @@ export class AdmissionService {
 
   /** One file, before a byte of it moves. @throws Problem with the fault's code */
   async requireFile(
-    who: Who,
+    chargedTo: string,
     storeId: string,
     file: { name: string; sizeBytes: number },
     arrivedBytes = 0,
@@ -66,11 +65,11 @@ export class AdmissionService {
     const rules = await this.rules(storeId);
     const fault = fileFault(file, rules);
     if (fault) throw refusal(fault, rules);
-    await this.requireRoom(who, storeId, file.sizeBytes - arrivedBytes);
+    await this.requireRoom(chargedTo, storeId, file.sizeBytes - arrivedBytes);
   }
 
-  async requireRoom(who: Who, storeId: string, bytes: number): Promise<void> {
-    const room = await this.rooms.room({ personId: who.personId, storeId });
+  async requireRoom(chargedTo: string, storeId: string, bytes: number): Promise<void> {
+    const room = await this.rooms.room({ chargedTo, storeId });
     const fault = roomFault(bytes, room);
     if (fault) throw refusal(fault, ANY, room);
   }
@@ -96,7 +95,7 @@ export class AdmissionService {
    */
   async requireFits(
     tx: EntityManager,
-    who: Who,
+    chargedTo: string,
     storeId: string,
     files: readonly { name: string; sizeBytes: number }[],
     addedBytes: number,
@@ -107,7 +106,7 @@ export class AdmissionService {
       if (fault) throw refusal(fault, rules, undefined, file.name);
     }
     if (addedBytes === 0) return;
-    const room = { ...(await this.rooms.room({ personId: who.personId, storeId }, null, tx)), diskFreeBytes: Infinity };
+    const room = { ...(await this.rooms.room({ chargedTo, storeId }, null, tx)), diskFreeBytes: Infinity };
     const fault = roomFault(addedBytes, room);
     if (fault) throw refusal(fault, ANY, room);
   }

@@ -205,7 +205,13 @@ export class BranchService {
         WHERE v.node_id = ANY($1) AND NOT EXISTS (SELECT 1 FROM store_blob b WHERE b.store_id = $2 AND b.sha256 = v.sha256)) u`,
       [branch.map((b) => b.id), target.storeId],
     );
-    await this.admission.requireFits(tx, who, target.storeId, await filesWithin(tx, arriving), Number(row?.bytes ?? 0));
+    await this.admission.requireFits(
+      tx,
+      who.personId,
+      target.storeId,
+      await filesWithin(tx, arriving),
+      Number(row?.bytes ?? 0),
+    );
   }
 
   private async insertCopies(
@@ -248,6 +254,7 @@ export class BranchService {
               modified_at: r.modified_at as Date,
               created_at: now,
               created_by: who.personId,
+              charged_to: who.personId,
             },
           ]
         : [],

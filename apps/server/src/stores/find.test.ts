@@ -84,7 +84,7 @@ describe('labels', () => {
     expect(await found(iris, `tagId=${tag.id}`)).toEqual(['floor']);
     const { body: page } = await iris.ask<FolderPage>('GET', `/api/folders/${ids['folder']}`);
     expect(page.items.find((i) => i.name === 'floor')?.tags).toEqual([tag.id]);
-    expect((await tomas.ask('DELETE', `/api/tags/${tag.id}`)).body.code).toBe('admin.only');
+    expect((await tomas.ask('DELETE', `/api/tags/${tag.id}`)).body.code).toBe('duty.missing');
     await iris.ask('POST', '/api/nodes/tags', { nodeIds: [ids['floor']], tagId: tag.id, on: false });
     expect(await found(iris, `tagId=${tag.id}`)).toEqual([]);
   });

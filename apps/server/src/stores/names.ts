@@ -1,9 +1,13 @@
-import type { LedgerBody } from '@quay/core';
+import type { Actor } from '@quay/core';
 import { lookup } from 'mime-types';
 import type { Who } from '../people/who.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 
-export const actorOf = (who: Who): LedgerBody['actor'] => ({ kind: 'person', id: who.personId, name: who.name });
+export const actorOf = (who: Who): Actor => ({
+  kind: who.role === 'guest' ? 'guest' : 'person',
+  id: who.personId,
+  name: who.name,
+});
 
 /** What a file is taken for, by its name. */
 export const mediaTypeOf = (name: string): string => lookup(name) || 'application/octet-stream';

@@ -220,7 +220,7 @@ export class PastService {
   }
 
   private async addVersion({ tx, who }: Restoring, row: Row, storeId: string): Promise<void> {
-    await this.versions.addVersion(tx, who, {
+    await this.versions.addVersion(tx, this.access.bringer(who), {
       nodeId: row.id,
       storeId,
       sha256: row.sha256 as Buffer,
@@ -266,6 +266,7 @@ export class PastService {
         modified_at: row.modified_at as Date,
         created_at: this.clock.date(),
         created_by: who.personId,
+        charged_to: who.personId,
       },
     ]);
   }

@@ -1,7 +1,8 @@
+import { SYSTEM_ACTOR } from '@quay/core';
 import { Injectable } from '@nestjs/common';
 import type { PurgeAnswer } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
-import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';

@@ -84,7 +84,7 @@ describe('versions', () => {
     expect(
       (await tomas.ask('PATCH', `/api/stores/${await storeOf(tomas, office.roots.tomas)}`, { quotaBytes: null })).body
         .code,
-    ).toBe('admin.only');
+    ).toBe('duty.missing');
     for (const bad of [{ versionsKept: 0 }, { quotaBytes: -1 }, { allowedTypes: ['.pdf'] }, {}, { nonsense: 1 }])
       expect((await iris.ask('PATCH', `/api/stores/${store}`, bad)).status).toBe(400);
   });

@@ -15,8 +15,9 @@ const BEAT_MS = 20_000;
 const SILENT_MS = 90_000;
 
 /** Whose bytes come, and where to. */
-export interface Bringer {
-  personId: string;
+export interface RoomFor {
+  /** The person whose quota they count against. */
+  chargedTo: string;
   storeId: string;
   /** The resumable upload that they belong to; what has been set aside for it stays as long as it does. */
   uploadId?: string;
@@ -55,15 +56,15 @@ export class RoomService implements OnApplicationShutdown {
   }
 
   /** What room there is for somebody's new bytes in a store, with what others are bringing counted in. */
-  async room(by: Bringer, exceptId: string | null = null, m: EntityManager = this.db.manager): Promise<Room> {
+  async room(by: RoomFor, exceptId: string | null = null, m: EntityManager = this.db.manager): Promise<Room> {
     const [row] = await m.query<Record<'storeQuota' | 'storeUsed' | 'personQuota' | 'personUsed', string | null>[]>(
       `WITH coming AS (SELECT * FROM room_held WHERE (ends_at IS NULL OR ends_at > now()) AND id IS DISTINCT FROM $3::uuid)
        SELECT s.quota_bytes AS "storeQuota", s.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE store_id = s.id) AS "storeUsed",
               p.quota_bytes AS "personQuota", p.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE person_id = p.id) AS "personUsed"
          FROM store s, person p WHERE s.id = $1 AND p.id = $2`,
-      [by.storeId, by.personId, exceptId],
+      [by.storeId, by.chargedTo, exceptId],
     );
-    if (!row) throw new Error(`store ${by.storeId} or person ${by.personId} is not there`);
+    if (!row) throw new Error(`store ${by.storeId} or person ${by.chargedTo} is not there`);
     const left = (quota: string | null, used: string | null) =>
       quotaLeft(quota === null ? null : Number(quota), Number(used));
     return {
@@ -89,7 +90,7 @@ export class RoomService implements OnApplicationShutdown {
    * @param from where an upload goes on: what came before is counted already
    */
   async whileBringing<T>(
-    by: Bringer,
+    by: RoomFor,
     totalBytes: number | null,
     work: (held: HeldRoom) => Promise<T>,
     from = 0,
@@ -126,7 +127,7 @@ export class RoomService implements OnApplicationShutdown {
   }
 
   /** In turn with all others: what is asked for is compared with what is there and what others hold, then held. */
-  private async grow(id: string, by: Bringer, heldBytes: number, writtenBytes: number): Promise<number> {
+  private async grow(id: string, by: RoomFor, heldBytes: number, writtenBytes: number): Promise<number> {
     await this.db.transaction(async (tx) => {
       await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.room]);
       const room = await this.room(by, id, tx);
@@ -137,7 +138,7 @@ export class RoomService implements OnApplicationShutdown {
         `INSERT INTO room_held (id, process, person_id, store_id, upload_id, held_bytes, written_bytes, ends_at)
          VALUES ($1, $2, $3, $4, $5, $6, $7, CASE WHEN $5::uuid IS NULL THEN now() + $8::int * interval '1 millisecond' END)
          ON CONFLICT (id) DO UPDATE SET process = $2, store_id = $4, held_bytes = $6, written_bytes = $7`,
-        [id, this.process, by.personId, by.storeId, by.uploadId ?? null, heldBytes, writtenBytes, SILENT_MS],
+        [id, this.process, by.chargedTo, by.storeId, by.uploadId ?? null, heldBytes, writtenBytes, SILENT_MS],
       );
     });
     return heldBytes;
@@ -150,7 +151,7 @@ export class RoomService implements OnApplicationShutdown {
     );
   }
 
-  private keepAlive(id: string, by: Bringer): void {
+  private keepAlive(id: string, by: RoomFor): void {
     if (by.uploadId) return;
     this.held.add(id);
     this.beat ??= setInterval(() => {

@@ -39,5 +39,6 @@ export class FileVersion {
   @Column('bigint', { name: 'size_bytes', transformer: asNumber }) sizeBytes!: number;
   @Column('timestamptz', { name: 'modified_at' }) modifiedAt!: Date;
   @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
+  @Column('uuid', { name: 'charged_to', nullable: true }) chargedTo!: string | null;
   @Column('uuid', { name: 'created_by', nullable: true }) createdBy!: string | null;
 }

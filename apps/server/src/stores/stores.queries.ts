@@ -43,7 +43,7 @@ const SEEN_HERE = isSeenThere('n', '$2', '$1');
 /** The columns of {@link ItemRow} for a node `n`; $1 is who asks. Each is looked up by itself: a page is never a join. */
 export const ITEM_COLUMNS = `n.id, n.parent_id AS "parentId", n.kind, n.name, n.size_bytes::float8 AS "sizeBytes",
   n.media_type AS "mediaType", (extract(epoch FROM n.changed_at) * 1000)::float8 AS "changedAt",
-  (SELECT p.name FROM person p WHERE p.id = n.changed_by) AS "changedBy",
+  (SELECT p.name FROM actor p WHERE p.id = n.changed_by) AS "changedBy",
   coalesce((SELECT v.number FROM file_version v WHERE v.id = n.version_id), 0) AS "versionCount", n.litter,
   EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned, ${isOwn('n', '$1')} IS TRUE AS mine,
   ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags,
@@ -447,7 +447,7 @@ export async function trashOf(m: EntityManager, personId: string, storeId: strin
                UNION ALL
                SELECT n.id, n.kind, n.size_bytes, ${walk.below} FROM down JOIN node n ON n.parent_id = down.id ${walk.step} WHERE ${walk.goesOn}
              ) SELECT coalesce(sum(size_bytes), 0)::float8 FROM down WHERE ${walk.allowed}) AS "sizeBytes"
-       FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN person p ON p.id = c.trashed_by
+       FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN actor p ON p.id = c.trashed_by
       ORDER BY c.trashed_at DESC`,
     [storeId, personId],
   );
@@ -536,7 +536,7 @@ export async function factsOf(
   >(
     `SELECT n.media_type AS "mediaType", n.created_at AS "createdAt", n.changed_at AS "changedAt", p.name AS "changedBy", encode(v.sha256, 'hex') AS sha256, b.damaged_at IS NOT NULL AS damaged, pr.pages,
             ARRAY(SELECT t.tag_id::text FROM node_tag t WHERE t.node_id = n.id) AS tags, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $2) AS pinned
-       FROM node n LEFT JOIN person p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id
+       FROM node n LEFT JOIN actor p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id
        LEFT JOIN blob b ON b.sha256 = v.sha256 LEFT JOIN preview pr ON pr.sha256 = v.sha256 WHERE n.id = $1`,
     [nodeId, personId],
   );
@@ -582,9 +582,10 @@ export async function insertVersions(
     modified_at: Date;
     created_at: Date;
     created_by: string;
+    charged_to: string;
   }[],
 ): Promise<void> {
-  const columns = 'id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by';
+  const columns = 'id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by, charged_to';
   if (rows.length)
     await tx.query(
       `INSERT INTO file_version (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::file_version, $1)`,

@@ -216,7 +216,7 @@ export class StoresService {
       await this.admission.requireDepth(tx, node.parentId as string, below);
     }
     if (node.kind === 'file' && extensionOf(name) !== extensionOf(node.name))
-      await this.admission.requireFits(tx, who, node.storeId, [{ name, sizeBytes: 0 }], 0);
+      await this.admission.requireFits(tx, who.personId, node.storeId, [{ name, sizeBytes: 0 }], 0);
   }
 
   /** Moves items to the trash of their store. Shares that publish them become broken until they are put back. */

@@ -1,9 +1,9 @@
 import { Injectable } from '@nestjs/common';
-import { policyWords, versionsToRemove, type VersionPolicy } from '@quay/core';
+import { policyWords, versionsToRemove, type VersionPolicy, SYSTEM_ACTOR } from '@quay/core';
 import type { PolicyEffect, UploadAnswer, VersionList, VersionRow } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
-import { LedgerService, SYSTEM_ACTOR } from '../ledger/ledger.service.js';
+import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
@@ -49,7 +49,7 @@ export class VersionsService {
     const node = await this.access.requireNode(who, nodeId, 'see');
     if (node.kind !== 'file') throw notFound('This file');
     const rows = await this.db.query<(Row & { by: string | null })[]>(
-      'SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN person p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC',
+      'SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN actor p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC',
       [nodeId],
     );
     return {
@@ -98,8 +98,8 @@ export class VersionsService {
       ]);
       if (!row) throw notFound('This version');
       const file = { name: node.name, sizeBytes: Number(row.size_bytes) };
-      await this.admission.requireFits(tx, who, node.storeId, [file], 0);
-      const made = await this.addVersion(tx, who, {
+      await this.admission.requireFits(tx, who.personId, node.storeId, [file], 0);
+      const made = await this.addVersion(tx, this.access.bringer(who), {
         nodeId,
         storeId: node.storeId,
         sha256: row.sha256,
@@ -126,22 +126,22 @@ export class VersionsService {
   /** Adds a version to a file that is held, and removes what the store's policy no longer keeps. @returns its number */
   async addVersion(
     tx: EntityManager,
-    who: Who,
+    by: { actor: { id: string }; chargedTo: string },
     v: { nodeId: string; storeId: string; sha256: Buffer; sizeBytes: number; modifiedAt: Date },
   ): Promise<number> {
     const now = this.clock.date();
     const id = uuidv7();
     const [row] = await tx.query<{ number: number }[]>(
-      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by)
-       SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7 FROM file_version WHERE node_id = $2 RETURNING number`,
-      [id, v.nodeId, v.sha256, v.sizeBytes, v.modifiedAt, now, who.personId],
+      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by, charged_to)
+       SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7, $8 FROM file_version WHERE node_id = $2 RETURNING number`,
+      [id, v.nodeId, v.sha256, v.sizeBytes, v.modifiedAt, now, by.actor.id, by.chargedTo],
     );
     await tx.query('UPDATE node SET version_id = $2, size_bytes = $3, changed_at = $4, changed_by = $5 WHERE id = $1', [
       v.nodeId,
       id,
       v.sizeBytes,
       now,
-      who.personId,
+      by.actor.id,
     ]);
     await this.removeSurplus(tx, [v.nodeId], await this.admission.rules(v.storeId, tx));
     return row?.number ?? 1;

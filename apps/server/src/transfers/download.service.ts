@@ -10,6 +10,7 @@ import { hasRoomForReader } from '../platform/blobs/reader-memory.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { isSmall, readSmall, sendStretches } from '../platform/blobs/send.js';
 import { Problem } from '../platform/problems/problem.js';
+import { RunningWork, type Running } from '../platform/running.js';
 import { Turns } from '../platform/turns.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
 
@@ -33,10 +34,12 @@ export class DownloadService {
     private readonly db: DataSource,
     @Inject(BLOBS) private readonly blobs: BlobStore,
     @Inject(CONFIG) private readonly config: Config,
+    private readonly running: RunningWork,
   ) {}
 
   /**
    * Sends a file or the range that was asked for.
+   * @param going whether it may go on while it is being sent
    * @param taken done before the first byte of an answer that carries any: not for a HEAD, nor when nothing has changed
    * @throws Problem blob.missing, range.beyond-end
    */
@@ -45,6 +48,7 @@ export class DownloadService {
     res: ServerResponse,
     file: FileBytes,
     how: 'save' | 'show',
+    going: Going,
     taken?: () => Promise<void>,
   ): Promise<void> {
     const shown = how === 'show' && SHOWABLE.test(file.mediaType);
@@ -70,7 +74,7 @@ export class DownloadService {
     requireRoomForReader();
     await taken?.();
     res.writeHead(status, head);
-    await sendStretches(res, this.blobs, [{ sha256: file.sha256, from: start, length: end - start }], this.config.pace);
+    await this.send(res, [{ sha256: file.sha256, from: start, length: end - start }], going);
   }
 
   /** Lays out an archive of the nodes and all that is live below them and may be read. @throws Problem archive.too-many, archive.path-too-long */
@@ -85,6 +89,7 @@ export class DownloadService {
     res: ServerResponse,
     name: string,
     archive: Archive,
+    going: Going,
     taken?: () => Promise<void>,
   ): Promise<void> {
     const { start, end, status, headers } = decideRange(rangeHeaders(req), archive.plan.sizeBytes, archive.etag);
@@ -96,9 +101,17 @@ export class DownloadService {
     requireRoomForReader();
     await taken?.();
     res.writeHead(status, head);
-    await sendStretches(res, this.blobs, stretches(archive, start, end), this.config.pace);
+    await this.send(res, stretches(archive, start, end), going);
+  }
+
+  private send(res: ServerResponse, parts: Iterable<Stretch>, going: Going): Promise<void> {
+    const sent = () => sendStretches(res, this.blobs, parts, this.config.pace);
+    return this.running.while(going, going.until, () => res.destroy(), sent);
   }
 }
+
+/** Whether a download may go on, and until when that holds by itself. */
+export type Going = Running & { until: Date | null };
 
 /** An archive laid out: entry i has the bytes that `names` names at 32 x i. */
 export interface Archive {

@@ -17,7 +17,6 @@ import { createHash } from 'node:crypto';
 import { IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
-import type { Who } from '../people/who.js';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
 import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
@@ -25,12 +24,11 @@ import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { holdAccess } from '../access/access-lock.js';
-import { AccessService } from '../access/access.service.js';
+import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
-import { actorOf, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
+import { mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
 import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, namesIn } from '../stores/stores.queries.js';
-import { StoresService } from '../stores/stores.service.js';
 import { VersionsService } from '../stores/versions.service.js';
 
 export interface Arrived {
@@ -53,8 +51,6 @@ export interface Recording {
 export class Recorder {
   constructor(
     private readonly clock: Clock,
-    private readonly stores: StoresService,
-    private readonly access: AccessService,
     private readonly versions: VersionsService,
     private readonly admission: AdmissionService,
     private readonly keeper: BlobKeeper,
@@ -65,7 +61,7 @@ export class Recorder {
 
   /** One file. @throws Problem name.taken and the faults of admission; the staged bytes are then still there */
   async one(
-    who: Who,
+    by: Bringer,
     file: Arrived,
     how: Recording,
     also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>,
@@ -73,15 +69,15 @@ export class Recorder {
     const answer = await this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
-      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const folder = await admitHeld(tx, by, how.folderId);
       const rules = await this.admission.rules(folder.storeId, tx);
       const below = { levels: 1, bytes: utf8Bytes(file.name).length };
-      await this.admission.requireDepth(tx, folder.id, below);
-      const kept = await this.record(tx, who, file, { ...how, storeId: folder.storeId }, rules);
+      await this.admission.requireDepth(tx, folder.folderId, below);
+      const kept = await this.record(tx, by, file, { ...how, storeId: folder.storeId }, rules);
       await also?.(tx, kept);
       await this.ledger.append(tx, {
         kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded',
-        actor: actorOf(who),
+        actor: by.actor,
         nodeId: kept.id,
         detail: { name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version },
       });
@@ -93,7 +89,7 @@ export class Recorder {
 
   /** Many small files at once: each is kept or refused by itself, all that are kept commit together. */
   async many(
-    who: Who,
+    by: Bringer,
     files: Arrived[],
     how: Recording,
     also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
@@ -104,9 +100,9 @@ export class Recorder {
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await this.stores.lockFolder(who, how.folderId, tx);
+      const folder = await admitHeld(tx, by, how.folderId);
       const rules = await this.admission.rules(folder.storeId, tx);
-      const told = await this.recordMany(tx, who, files, { ...how, storeId: folder.storeId }, rules);
+      const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
       if (kept.length > 0) {
@@ -116,11 +112,11 @@ export class Recorder {
           .join('');
         await this.ledger.append(tx, {
           kind: 'files.uploaded',
-          actor: actorOf(who),
+          actor: by.actor,
           nodeId: how.folderId,
           detail: {
             count: kept.length,
-            folder: folder.name,
+            folder: folder.folderName,
             sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0),
             digest: createHash('sha256').update(lines).digest('hex'),
           },
@@ -144,7 +140,7 @@ export class Recorder {
   /** The files of a batch in a few statements; each that is refused says so and leaves no trace. */
   private async recordMany(
     tx: EntityManager,
-    who: Who,
+    by: Bringer,
     files: Arrived[],
     how: Recording & { storeId: string },
     rules: StoreRules,
@@ -158,7 +154,7 @@ export class Recorder {
       const path = [...file.below, file.name].join('/');
       const name = normalizeName(file.name);
       const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
-      const folderId = await this.folderBelow(tx, who, file.below, how, { folders, made, depth });
+      const folderId = await this.folderBelow(tx, by, file.below, how, { folders, made, depth });
       const tooDeep = depthProblem(depth, [...file.below, name]);
       const refused =
         folderId instanceof Problem
@@ -181,7 +177,7 @@ export class Recorder {
         fresh.push(place);
       }
     }
-    const answers = await this.insertMany(tx, who, fresh, how.storeId);
+    const answers = await this.insertMany(tx, by, fresh, how.storeId);
     fresh.forEach(
       (place, i) =>
         (told[place.index] = {
@@ -195,7 +191,7 @@ export class Recorder {
       const path = [...place.file.below, place.file.name].join('/');
       const twin = made.has(`${place.folderId} ${place.key}`);
       const decided = { ...how, folderId: place.folderId, conflict: twin ? ('keep-both' as const) : how.conflict };
-      told[place.index] = await this.record(tx, who, place.file, decided, rules).then(
+      told[place.index] = await this.record(tx, by, place.file, decided, rules).then(
         (answer) => ({ path, answer }),
         (error: unknown) => {
           if (error instanceof Problem) return { path, code: error.code, words: error.message };
@@ -209,7 +205,7 @@ export class Recorder {
 
   private async insertMany(
     tx: EntityManager,
-    who: Who,
+    by: Bringer,
     files: { file: Arrived; folderId: string; name: string; key: string }[],
     storeId: string,
   ): Promise<UploadAnswer[]> {
@@ -228,7 +224,7 @@ export class Recorder {
         version_id: uuidv7(),
         created_at: now,
         changed_at: now,
-        changed_by: who.personId,
+        changed_by: by.actor.id,
       },
       modifiedAt: file.modifiedAt ?? now,
       sha256: file.blob.sha256.toString('hex'),
@@ -247,7 +243,8 @@ export class Recorder {
         size_bytes: node.size_bytes,
         modified_at: modifiedAt,
         created_at: now,
-        created_by: who.personId,
+        created_by: by.actor.id,
+        charged_to: by.chargedTo,
       })),
     );
     return rows.map(({ node, sha256 }) => ({
@@ -262,7 +259,7 @@ export class Recorder {
   /** The folder a file of a batch goes into, made where it is not there; a Problem when it cannot be. */
   private async folderBelow(
     tx: EntityManager,
-    who: Who,
+    by: Bringer,
     below: string[],
     how: Recording & { storeId: string },
     batch: { folders: Map<string, string | Problem>; made: Set<string>; depth: PathExtent },
@@ -276,7 +273,7 @@ export class Recorder {
       if (known === undefined) {
         known =
           depthProblem(batch.depth, below.slice(0, level + 1)) ??
-          (await this.makeFolder(tx, who, id, name, how.storeId, made).catch((error: unknown) => {
+          (await this.makeFolder(tx, by, id, name, how.storeId, made).catch((error: unknown) => {
             if (error instanceof Problem) return error;
             throw error;
           }));
@@ -290,7 +287,7 @@ export class Recorder {
 
   private async makeFolder(
     tx: EntityManager,
-    who: Who,
+    by: Bringer,
     parentId: string,
     wished: string,
     storeId: string,
@@ -300,11 +297,10 @@ export class Recorder {
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${wished}")`);
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
     const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
-    const hidden = present !== null && !(await this.access.sees(who, present.id, tx));
+    const hidden = present !== null && !(await by.sees(present.id, tx));
     if (present?.kind === 'folder' && !hidden) {
-      // Held, so that nobody puts a name into it between the look and the insertion.
-      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [present.id]);
-      return present.id;
+      // Held, so that nobody puts a name into it between the look and the insertion. It may be less theirs than what it is in.
+      return (await admitHeld(tx, by, present.id)).folderId;
     }
     if (present && !hidden) throw nameTaken(wished);
     const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
@@ -320,7 +316,7 @@ export class Recorder {
       litter: isLitter(name),
       createdAt: now,
       changedAt: now,
-      changedBy: who.personId,
+      changedBy: by.actor.id,
     });
     made.add(`${parentId} ${nameKey(name)}`);
     await this.events.tell(tx, { topic: 'node', id: parentId });
@@ -338,7 +334,7 @@ export class Recorder {
 
   private async record(
     tx: EntityManager,
-    who: Who,
+    by: Bringer,
     file: Arrived,
     how: Recording & { storeId: string },
     rules: StoreRules,
@@ -352,15 +348,15 @@ export class Recorder {
     const present = await this.heldByName(tx, how.folderId, wished);
     const overtaken = present !== null && present.createdAt > how.beganAt && how.conflict === 'refuse';
     // Of what they do not see they are told nothing: both are kept.
-    const beside = overtaken || (present !== null && !(await this.access.sees(who, present.id, tx)));
+    const beside = overtaken || (present !== null && !(await by.sees(present.id, tx)));
     if (present && !beside && (how.conflict === 'refuse' || (how.conflict === 'version' && present.kind === 'folder')))
       throw nameTaken(wished);
     await this.events.tell(tx, { topic: 'node', id: how.folderId });
     const told = { sizeBytes: blob.sizeBytes, sha256: blob.sha256.toString('hex') };
     if (present && !beside && how.conflict === 'version') {
       // To replace what is there takes more than to add to it, unless one has brought it oneself.
-      await this.access.requireNode(who, present.id, 'change', tx);
-      const version = await this.versions.addVersion(tx, who, {
+      await by.requireChange(present.id, tx);
+      const version = await this.versions.addVersion(tx, by, {
         nodeId: present.id,
         storeId: how.storeId,
         sha256: blob.sha256,
@@ -385,7 +381,7 @@ export class Recorder {
         versionId,
         createdAt: now,
         changedAt: now,
-        changedBy: who.personId,
+        changedBy: by.actor.id,
       }),
     );
     await tx.insert(FileVersion, {
@@ -396,10 +392,17 @@ export class Recorder {
       sizeBytes: blob.sizeBytes,
       modifiedAt,
       createdAt: now,
-      createdBy: who.personId,
+      createdBy: by.actor.id,
+      chargedTo: by.chargedTo,
     });
     return { id, name, ...told, version: 1 };
   }
+}
+
+/** A folder held until the transaction ends, so that it cannot be trashed meanwhile, and what was decided about it then. */
+async function admitHeld(tx: EntityManager, by: Bringer, folderId: string): Promise<FolderAdmission> {
+  await holdNodes(tx, [folderId]);
+  return by.admit(folderId, tx);
 }
 
 /** Why names one below the other go too deep from there; null when they do not. */

@@ -15,6 +15,7 @@ import { randomUUID } from 'node:crypto';
 import { Readable } from 'node:stream';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
+import { AccessService } from '../access/access.service.js';
 import { sessionSecret } from '../people/signed-in.guard.js';
 import { SessionService } from '../people/session.service.js';
 import type { Who } from '../people/who.js';
@@ -24,6 +25,7 @@ import { Housekeeping } from '../platform/housekeeping.js';
 import { requestIdOf } from '../platform/log/request-log.js';
 import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
+import { RunningWork } from '../platform/running.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { RoomService } from '../stores/room.service.js';
 import { Recorder } from './recorder.service.js';
@@ -62,6 +64,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly sessions: SessionService,
+    private readonly access: AccessService,
+    private readonly running: RunningWork,
     private readonly uploads: UploadService,
     private readonly recorder: Recorder,
     private readonly rooms: RoomService,
@@ -150,7 +154,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
     );
     const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
     const sizeBytes = upload.size ?? 0;
-    await this.uploads.admit(who, { ...asked, sizeBytes });
+    await this.uploads.admit(this.access.bringer(who), { ...asked, sizeBytes });
     const now = this.clock.date();
     await this.db.query(
       'INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)',
@@ -178,7 +182,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
       await this.settle(who, id);
       return size;
     }
-    const storeId = await this.uploads.storeOf(who, row.folder_id);
+    const bringer = this.access.bringer(who);
+    const admission = await bringer.admit(row.folder_id, undefined, { trashedToo: true });
     const writer = randomUUID();
     const [, begun] = (await this.db.query(
       'UPDATE upload SET writer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL',
@@ -193,9 +198,16 @@ export class ResumableService extends DataStore implements OnModuleInit {
       // Another request has taken over: what still comes here is not wanted any more.
       if (changed === 0) stream.destroy();
     };
-    const by = { personId: who.personId, storeId, uploadId: id };
-    const length = await this.rooms
-      .whileBringing(by, size, ({ ask }) => this.blobs.parts.append(id, offset, stream, size, flushedTo, ask), offset)
+    const by = { chargedTo: admission.chargedTo, storeId: admission.storeId, uploadId: id };
+    const appending = () =>
+      this.rooms.whileBringing(
+        by,
+        size,
+        ({ ask }) => this.blobs.parts.append(id, offset, stream, size, flushedTo, ask),
+        offset,
+      );
+    const length = await this.running
+      .while(this.access.bringing(bringer, row.folder_id), admission.validUntil, () => stream.destroy(), appending)
       .catch((error: unknown) => {
         throw noRoomForMore(error);
       });
@@ -230,7 +242,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
     });
     try {
       const answer = await this.recorder.one(
-        who,
+        this.access.bringer(who),
         { below: [], name: row.name, modifiedAt: row.modified_at, blob },
         { folderId: row.folder_id, conflict: conflict ?? row.conflict, beganAt: row.created_at },
         async (tx, told) => {

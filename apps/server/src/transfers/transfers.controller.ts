@@ -57,7 +57,7 @@ export class TransfersController {
     @Req() req: Request,
   ): Promise<UploadAnswer> {
     return this.uploads.upload(
-      who,
+      this.access.bringer(who),
       {
         folderId,
         name: query.name,
@@ -78,7 +78,7 @@ export class TransfersController {
     @Param('id', id) folderId: string,
     @Body(valid(checkFilesSchema)) asked: FilesToCheck,
   ): Promise<CheckAnswer> {
-    return this.uploads.check(who, folderId, asked);
+    return this.uploads.check(this.access.bringer(who), folderId, asked);
   }
 
   @Put('folders/:id/batch')
@@ -97,7 +97,7 @@ export class TransfersController {
     @Query(valid(batchQuerySchema)) query: { batchId: string; conflict: ConflictChoice },
     @Req() req: Request,
   ): Promise<BatchAnswer> {
-    return this.uploads.batch(who, folderId, query, req);
+    return this.uploads.batch(this.access.bringer(who), folderId, query, req);
   }
 
   @Get('uploads')
@@ -145,7 +145,8 @@ export class TransfersController {
         ? await this.versions.bytes(who, node.id, versionNumber(version), 'read')
         : await fileBytes(this.db.manager, node.id);
     if (!file) throw notFound('This file');
-    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save');
+    const going = await this.access.going(who, [node.id], 'read');
+    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save', going);
   }
 
   @Get('archive')
@@ -159,7 +160,8 @@ export class TransfersController {
   ): Promise<void> {
     const nodes = await this.access.requireNodes(who, query.ids, 'read');
     const name = nodes.length === 1 ? `${nodes[0]?.name}.zip` : `${nodes.length} items.zip`;
-    await this.downloads.archive(req, res, name, await this.downloads.plan(who.personId, query.ids));
+    const going = await this.access.going(who, query.ids, 'read');
+    await this.downloads.archive(req, res, name, await this.downloads.plan(who.personId, query.ids), going);
   }
 }
 

@@ -15,11 +15,12 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { extract, type Header } from 'tar-stream';
 import { DataSource } from 'typeorm';
-import type { Who } from '../people/who.js';
 import { BLOBS, type AskRoom, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
-import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { AccessService, type ReachableNode } from '../access/access.service.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+import { RunningWork } from '../platform/running.js';
+import { AccessService } from '../access/access.service.js';
+import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { AdmissionService } from '../stores/admission.service.js';
 import { RoomService } from '../stores/room.service.js';
 import { nameTaken } from '../stores/names.js';
@@ -44,6 +45,7 @@ export class UploadService {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly access: AccessService,
+    private readonly running: RunningWork,
     private readonly admission: AdmissionService,
     private readonly rooms: RoomService,
     private readonly recorder: Recorder,
@@ -51,15 +53,17 @@ export class UploadService {
   ) {}
 
   /** Takes a file in as one stream: bytes first (flushed), then the transaction that names them and refers to them. */
-  async upload(who: Who, asked: UploadAsked, body: Readable): Promise<UploadAnswer> {
+  async upload(by: Bringer, asked: UploadAsked, body: Readable): Promise<UploadAnswer> {
     const beganAt = this.clock.date();
-    const storeId = await this.admit(who, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
+    const { storeId, validUntil } = await this.admit(by, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
     const largest = (await this.admission.rules(storeId)).largestFileBytes;
-    return this.rooms.whileBringing({ personId: who.personId, storeId }, asked.sizeBytes, async ({ ask }) => {
-      const blob = await this.blobs.stage(body, asked.sizeBytes, true, upToLargest(largest, ask));
+    return this.rooms.whileBringing({ chargedTo: by.chargedTo, storeId }, asked.sizeBytes, async ({ ask }) => {
+      const staging = () => this.blobs.stage(body, asked.sizeBytes, true, upToLargest(largest, ask));
+      const going = this.access.bringing(by, asked.folderId);
+      const blob = await this.running.while(going, validUntil, () => body.destroy(), staging);
       try {
         return await this.recorder.one(
-          who,
+          by,
           {
             below: [],
             name: asked.name,
@@ -74,39 +78,31 @@ export class UploadService {
     });
   }
 
-  /** The store that an upload goes on into, while its person may still add to the folder (in the trash or not). */
-  async storeOf(who: Who, folderId: string): Promise<string> {
-    const [folder] = await this.access.reachable(who, [folderId], 'add');
-    return (folder as ReachableNode).storeId;
-  }
-
-  /** Everything that can be known before a byte moves. @returns the store */
+  /** Everything that can be known before a byte moves. */
   async admit(
-    who: Who,
+    by: Bringer,
     asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
-  ): Promise<string> {
-    const folder = await this.access.requireNode(who, asked.folderId, 'add');
-    if (folder.kind !== 'folder') throw notFound('This folder');
-    await this.admission.requireFile(who, folder.storeId, asked);
-    if (
-      asked.conflict === 'refuse' &&
-      (await takenNames(this.db.manager, who.personId, asked.folderId, [nameKey(asked.name)])).get(nameKey(asked.name))
-    )
+  ): Promise<FolderAdmission> {
+    const admission = await by.admit(asked.folderId);
+    const { storeId } = admission;
+    await this.admission.requireFile(by.chargedTo, storeId, asked);
+    const key = nameKey(asked.name);
+    if (asked.conflict === 'refuse' && (await takenNames(this.db.manager, by.actor.id, asked.folderId, [key])).get(key))
       throw nameTaken(asked.name);
-    return folder.storeId;
+    return admission;
   }
 
   /** Looks at a whole list before any of it is sent: names, types, sizes, and room for all together. */
-  async check(who: Who, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
-    const folder = await this.access.requireNode(who, folderId, 'add');
-    const rules = await this.admission.rules(folder.storeId);
+  async check(by: Bringer, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
+    const { storeId } = await by.admit(folderId);
+    const rules = await this.admission.rules(storeId);
     const taken = await takenNames(
       this.db.manager,
-      who.personId,
+      by.actor.id,
       folderId,
       files.map((f) => nameKey(normalizeName(f.name))),
     );
-    const room = await this.rooms.room({ personId: who.personId, storeId: folder.storeId });
+    const room = await this.rooms.room({ chargedTo: by.chargedTo, storeId });
     const full = roomFault(
       Math.max(
         totalBytes,
@@ -129,7 +125,7 @@ export class UploadService {
    * same id, as after a broken connection, it answers what it answered before.
    */
   async batch(
-    who: Who,
+    by: Bringer,
     folderId: string,
     query: { batchId: string; conflict: ConflictChoice },
     body: Readable,
@@ -137,19 +133,21 @@ export class UploadService {
     const beganAt = this.clock.date();
     const [before] = await this.db.query<{ answer: BatchAnswer }[]>(
       'SELECT answer FROM upload_batch WHERE id = $1 AND person_id = $2',
-      [query.batchId, who.personId],
+      [query.batchId, by.actor.id],
     );
     if (before) {
       body.resume();
       return before.answer;
     }
-    const folder = await this.access.requireNode(who, folderId, 'add');
-    const by = { personId: who.personId, storeId: folder.storeId };
-    return this.rooms.whileBringing(by, null, ({ ask }) => this.takeBatch(who, folderId, query, body, beganAt, ask));
+    const admission = await by.admit(folderId);
+    const taking = () =>
+      this.rooms.whileBringing(admission, null, ({ ask }) => this.takeBatch(by, folderId, query, body, beganAt, ask));
+    const going = this.access.bringing(by, folderId);
+    return this.running.while(going, admission.validUntil, () => body.destroy(), taking);
   }
 
   private async takeBatch(
-    who: Who,
+    by: Bringer,
     folderId: string,
     query: { batchId: string; conflict: ConflictChoice },
     body: Readable,
@@ -160,13 +158,13 @@ export class UploadService {
     try {
       await this.unpack(body, files, ask);
       const entries = await this.recorder.many(
-        who,
+        by,
         files,
         { folderId, conflict: query.conflict, beganAt },
         async (tx, told) => {
           await tx.query('INSERT INTO upload_batch (id, person_id, answer, at) VALUES ($1, $2, $3, $4)', [
             query.batchId,
-            who.personId,
+            by.actor.id,
             JSON.stringify({ entries: told } satisfies BatchAnswer),
             beganAt,
           ]);

@@ -1,4 +1,5 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
+import type { QuayEvent } from '@quay/contract';
 import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
@@ -19,6 +20,9 @@ interface Remembered {
   files: Map<string, FileBytes | null>;
 }
 
+/** Who may do what has changed, or anything at all. */
+const isWide = ({ topic }: QuayEvent): boolean => topic === 'access' || topic === 'missed';
+
 /**
  * The facts that every visitor's request is decided by. They are remembered for a moment, because a visitor fetches many
  * files in a row; any change to the share or to any folder makes them forgotten, and while the event connection is down
@@ -38,9 +42,9 @@ export class DoorService implements OnModuleInit {
 
   onModuleInit(): void {
     this.events.stream.subscribe((event) => {
-      if (event.topic !== 'share' && event.topic !== 'node') return;
+      if (event.topic !== 'share' && event.topic !== 'node' && !isWide(event)) return;
       this.generation += 1;
-      if (event.topic === 'node') this.memory.clear();
+      if (event.topic !== 'share') this.memory.clear();
       else for (const [key, known] of this.memory) if (known.share.id === event.id) this.memory.delete(key);
     });
   }

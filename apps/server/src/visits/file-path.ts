@@ -35,7 +35,7 @@ export function visitorFilePath(
     };
     visits
       .file(visitor, nodeId)
-      .then(({ file, taken }) => downloads.file(req, res, file, show ? 'show' : 'save', taken))
+      .then(({ file, going, taken }) => downloads.file(req, res, file, show ? 'show' : 'save', going, taken))
       .catch((error: unknown) => answerError(error, req, res));
   };
 }

@@ -79,16 +79,16 @@ export class VisitsController {
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const { file, taken } = await this.visits.file(visitorOf(token, req), nodeId);
-    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save', taken);
+    const { file, going, taken } = await this.visits.file(visitorOf(token, req), nodeId);
+    await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save', going, taken);
   }
 
   @Get('all.zip')
   @For('visit')
   @Takes('Download everything as one ZIP of exactly announced size')
   async archive(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
-    const { name, archive, taken } = await this.visits.archive(visitorOf(token, req));
-    await this.downloads.archive(req, res, name, archive, taken);
+    const { name, archive, going, taken } = await this.visits.archive(visitorOf(token, req));
+    await this.downloads.archive(req, res, name, archive, going, taken);
   }
 
   @Get('events')
@@ -102,7 +102,8 @@ export class VisitsController {
       wanted: (event) => this.visits.concerns(share, event),
       shown: () => ({ changed: true }),
       still: () => this.visits.lasts(visitor),
-      unsettles: (event) => event.topic === 'share' && event.id === share.id,
+      unsettles: (event) =>
+        event.topic === 'missed' || event.topic === 'access' || (event.topic === 'share' && event.id === share.id),
     });
   }
 }

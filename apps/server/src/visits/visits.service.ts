@@ -17,7 +17,7 @@ import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
 import { factsOf, loadShares, stateOf, type ShareRecord } from '../shares/shares.queries.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
-import { archiveFault, archiveOf, type Archive } from '../transfers/download.service.js';
+import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { DoorService } from './door.service.js';
 import { countVisit, noteArchive, noteFile, type VisitRow } from './visits.queries.js';
 
@@ -109,25 +109,45 @@ export class VisitsService {
 
   /** Whether an event is about what this share shows: itself, a folder within it, or one that holds an item and in which that has changed. */
   async concerns(share: ShareRecord, event: QuayEvent): Promise<boolean> {
+    if (event.topic === 'missed' || event.topic === 'access') return true;
     if (event.topic === 'share') return event.id === share.id;
     return event.topic === 'node' && this.door.concerns(share, event.id);
   }
 
-  /** A file of the share, and what notes that it was taken. */
-  async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; taken: () => Promise<void> }> {
+  /** A file of the share, whether it may go on being sent, and what notes that it was taken. */
+  async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const file = await this.door.file(visitor.token, nodeId);
     if (!file) throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
-    return { file, taken: () => this.noteFile(share, visit, file) };
+    const still = async () => (await this.door.file(visitor.token, nodeId)) !== null;
+    return { file, going: this.going(visitor, share, visit, still), taken: () => this.noteFile(share, visit, file) };
   }
 
-  async archive(visitor: Visitor): Promise<{ archive: Archive; name: string; taken: () => Promise<void> }> {
+  async archive(
+    visitor: Visitor,
+  ): Promise<{ archive: Archive; name: string; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
       const found = await this.served(share);
       return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
     });
-    return { archive, name: `${share.title}.zip`, taken: () => this.noteArchive(share, visit, files) };
+    const going = this.going(visitor, share, visit, () => Promise.resolve(true));
+    return { archive, name: `${share.title}.zip`, going, taken: () => this.noteArchive(share, visit, files) };
+  }
+
+  /** Whether a download goes on: while the visit lasts, and `still` says so of what is being sent. */
+  private going(visitor: Visitor, share: ShareRecord, visit: VisitRow, still: () => Promise<boolean>): Going {
+    const until = (of: ShareRecord) =>
+      new Date(Math.min(of.closesAt?.getTime() ?? Infinity, visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000));
+    return {
+      until: until(share),
+      wakes: (event) => event.topic === 'access' || (event.topic === 'share' && event.id === share.id),
+      decide: async () => {
+        const now = await this.door.share(visitor.token);
+        const may = now !== null && (await this.visitOf(visitor, now)) !== null && (await still());
+        return { may, until: now && until(now) };
+      },
+    };
   }
 
   /** @throws Problem share.not-found; the same for malformed, unknown and wrong tokens, after the same work */

@@ -3,7 +3,7 @@ import { useState } from 'react';
 import { Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useSlip } from '../slip/store';
-import { PLACES } from './frame';
+import { placesOf } from './frame';
 import { sharesQuery, storesQuery } from './queries';
 import { useMe } from './session';
 
@@ -93,7 +93,7 @@ function useCommands(): Command[] {
   const { data: stores = [] } = useQuery(storesQuery);
   const go = (path: string) => () => void navigate(path);
   return [
-    ...PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => ({
+    ...placesOf(me).map(({ path, name }) => ({
       words: name,
       kind: 'place',
       run: go(path),

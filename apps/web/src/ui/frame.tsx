@@ -1,3 +1,4 @@
+import type { Me } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Dropdown, Modal } from 'react-bootstrap';
@@ -14,13 +15,17 @@ import { meQuery, useMe } from './session';
 import { Failure } from './states';
 import { TransfersButton } from './transfers/panel';
 
-export const PLACES: [path: string, name: string, adminOnly: boolean][] = [
-  ['/today', 'Today', false],
-  ['/stores', 'Stores', false],
-  ['/shares', 'Shares', false],
-  ['/reach', 'Reach', true],
-  ['/ledger', 'Ledger', false],
+const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = [
+  ['/today', 'Today', () => true],
+  ['/stores', 'Stores', () => true],
+  ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
+  ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],
+  ['/ledger', 'Ledger', (me) => me.role !== 'guest'],
 ];
+
+/** The places that somebody has anything to do in. */
+export const placesOf = (me: Me): { path: string; name: string }[] =>
+  EVERY_PLACE.filter(([, , isFor]) => isFor(me)).map(([path, name]) => ({ path, name }));
 
 /** The bar above, the place below, the slip at the right edge. */
 export function Frame() {
@@ -48,7 +53,7 @@ export function Frame() {
           <span className="brand-name">Lockfast Quay</span> <small>{me.office.name}</small>
         </Link>
         <nav aria-label="Places">
-          {PLACES.filter(([, , adminOnly]) => !adminOnly || me.role === 'admin').map(([path, name]) => (
+          {placesOf(me).map(({ path, name }) => (
             <NavLink key={path} to={path}>
               {name}
             </NavLink>

@@ -60,6 +60,7 @@ function keysOf(event: QuayEvent): string[][] {
       return [['me']];
     // Whatever is shown may be more now, or less.
     case 'access':
+    case 'missed':
       return [[]];
   }
 }

@@ -75,8 +75,8 @@ export function effectiveAccess(
 type Decided = Omit<EffectiveAccess, 'validUntil'>;
 
 function decided(chain: readonly FolderFact[], store: StoreFact, asker: Asker, at: Instant): Decided {
-  const stop = chain.findIndex((folder) => folder.stops.some((s) => holdsAt(s, at)));
-  const counted = stop === -1 ? chain : chain.slice(0, stop + 1);
+  const counted = countedOf(chain, at);
+  const last = counted.at(-1);
   const because = asker.account.some((s) => holdsAt(s, at))
     ? [
         ...(store.kind === 'home' ? [] : grantReasons(counted, asker, at)),
@@ -87,7 +87,7 @@ function decided(chain: readonly FolderFact[], store: StoreFact, asker: Asker, a
     acts: actsInOrder(because.flatMap((r) => r.acts)),
     own: actsInOrder(because.flatMap((r) => [...r.acts, ...r.own])),
     because,
-    stoppedAt: stop === -1 || stop === chain.length - 1 ? null : (chain[stop]?.id ?? null),
+    stoppedAt: counted.length === chain.length ? null : (last?.id ?? null),
   };
 }
 
@@ -101,6 +101,17 @@ function grantReasons(counted: readonly FolderFact[], asker: Asker, at: Instant)
       return [{ ...reason('grant', folder.id, grant.level, { all, own }), grantId: grant.id, through }];
     }),
   );
+}
+
+/** The nearest rule for contributors that counts on the way up to the first folder that takes nothing over. */
+export function othersRuleAt(chain: readonly FolderFact[], at: Instant): OthersRule {
+  return othersRule(countedOf(chain, at), at);
+}
+
+/** The folder and those above it whose grants and rules count in it: up to the first that takes nothing over. */
+export function countedOf<Folder extends FolderFact>(chain: readonly Folder[], at: Instant): Folder[] {
+  const stop = chain.findIndex((folder) => folder.stops.some((s) => holdsAt(s, at)));
+  return stop === -1 ? [...chain] : chain.slice(0, stop + 1);
 }
 
 /** The nearest rule on the way up. Where none was ever made, contributors see only what they brought. */

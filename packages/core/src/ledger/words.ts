@@ -23,6 +23,14 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'store.policy': (d) => `changed the rules of ${d['store']}: ${d['what']}`,
   'store.imported': (d) => `adopted ${d['files']} files from the server's disk into ${d['folder']}`,
   'store.exported': (d) => `exported ${d['store']} with ${d['files']} files`,
+  'access.granted': (d) => `granted ${d['to']} on ${d['folder']}: ${d['level']}${untilWords(d)}`,
+  'access.regranted': (d) =>
+    `changed what ${d['to']} has on ${d['folder']}: ${d['level']}${untilWords(d)}, not ${d['was']}`,
+  'access.ended': (d) => `ended what ${d['to']} had on ${d['folder']} (${d['level']})`,
+  'access.closed': (d) => `closed ${d['folder']} to what is granted above it`,
+  'access.opened': (d) => `let ${d['folder']} take over what is granted above it again`,
+  'access.rule': (d) => `changed what those who add files to ${d['folder']} see of others: ${d['rule']}`,
+  'home.handed-over': (d) => `handed the home of ${d['from']} over to ${d['to']}`,
   'person.quota': (d) => `changed the quota of ${d['name']}`,
   'blob.damaged': (d) => `found ${d['count']} damaged`,
   'blob.restored': (d) => `restored ${d['count']} damaged from the second copy`,
@@ -50,6 +58,9 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.wrong-password': (d) => `typed a wrong password for ${d['title']}`,
   'share.downloaded': (d) => `downloaded ${d['name']} from ${d['title']}`,
 };
+
+const untilWords = (d: Record<string, string>): string =>
+  d['until'] && d['until'] !== 'null' ? `, until ${d['until']}` : '';
 
 /** What an entry says after the actor's name: "published Mill Lane drawings". Unknown kinds are shown as they are. */
 export function ledgerWords(body: Pick<LedgerBody, 'kind' | 'detail'>): string {

@@ -42,6 +42,8 @@ BEGIN
   RETURN NULL;
 END $$;
 CREATE TRIGGER person_acts AFTER INSERT OR UPDATE OF name, role ON person FOR EACH ROW EXECUTE FUNCTION person_is_actor();
+ALTER TABLE ledger_entry DROP CONSTRAINT ledger_entry_actor_kind_check,
+  ADD CONSTRAINT ledger_entry_actor_kind_check CHECK (actor_kind IN ('person', 'guest', 'visitor', 'system'));
 ALTER TABLE node DROP CONSTRAINT node_changed_by_fkey, DROP CONSTRAINT node_trashed_by_fkey, DROP CONSTRAINT node_brought_by_fkey,
   ADD FOREIGN KEY (changed_by) REFERENCES actor, ADD FOREIGN KEY (trashed_by) REFERENCES actor,
   ADD FOREIGN KEY (brought_by) REFERENCES actor;

@@ -23,6 +23,7 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   private readonly told = new WeakMap<EntityManager, QuayEvent[]>();
   private client: pg.Client | null = null;
   private stopped = false;
+  private wasLost = false;
   private retry: NodeJS.Timeout | null = null;
 
   constructor(
@@ -80,6 +81,9 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
       await client.connect();
       await client.query(`LISTEN ${CHANNEL}`);
       this.client = client;
+      // What happened meanwhile was not heard: whatever is remembered is not to be believed any more.
+      if (this.wasLost) this.stream.next({ topic: 'missed', id: '' });
+      this.wasLost = false;
     } catch {
       this.lost(client);
     }
@@ -93,6 +97,7 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   private lost(client: pg.Client): void {
     if (this.stopped || this.retry || (this.client !== null && this.client !== client)) return;
     this.client = null;
+    this.wasLost = true;
     log.warn('the event connection to the database is lost; trying again');
     this.retry = setTimeout(() => {
       this.retry = null;

@@ -58,6 +58,13 @@ export function asProblem(error: unknown): Problem {
     );
   // Raised by the database itself where bytes are counted (schema-0004).
   if (code === 'QU507') return quotaPassed(error as Error);
+  // Raised by the database itself (schema-0008).
+  if (code === 'QU409')
+    return new Problem(
+      'conflict',
+      'duty.last-runner',
+      'Nobody would be left to run the server. Let somebody else do it first.',
+    );
   // 40001 and 40P01 (PostgreSQL, Appendix A): the transaction lost a race and was rolled back whole.
   if (code === '40001' || code === '40P01')
     return new Problem('conflict', 'conflict.busy', 'Somebody changed the same thing at that moment. Try again.');

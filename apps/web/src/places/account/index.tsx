@@ -19,7 +19,10 @@ export function Account() {
     <>
       <div className="title-line">
         <h1>
-          {me.name}. <span className="quiet">{me.role === 'admin' ? 'You run this server.' : 'Staff.'}</span>
+          {me.name}.{' '}
+          <span className="quiet">
+            {me.duties.includes('run-server') ? 'You run this server.' : me.role === 'guest' ? 'Guest.' : 'Staff.'}
+          </span>
         </h1>
       </div>
       <div className="two-columns">

@@ -45,7 +45,7 @@ export function Ledger() {
           {total === undefined ? 'Ledger' : `${total.toLocaleString('en-GB')} entries.`}{' '}
           <ChainWords answer={chain.data} />
         </h1>
-        {me.role === 'admin' && (
+        {me.duties.includes('see-ledger') && (
           <div className="tools">
             <Button variant="plain" onClick={() => chain.mutate()} disabled={chain.isPending}>
               {chain.isPending ? 'Verifying' : 'Verify the chain'}

@@ -12,14 +12,17 @@ import { Compare } from './compare';
 import { infoQuery, sharesOfQuery, tagsQuery, useVerbs, versionsQuery } from './queries';
 import { TagChip } from './tags';
 import { Preview } from './viewer';
+import { WhoReaches } from './who-reaches';
 
 /** Everything about the item in focus: what it looks like, its facts, where it is shared, its versions. */
 export function Details({
   item,
+  folderId,
   close,
   view,
 }: {
   item: NodeItem | null;
+  folderId: string;
   close: () => void;
   view: (item: NodeItem) => void;
 }) {
@@ -34,7 +37,10 @@ export function Details({
       {item ? (
         <About key={item.id} item={item} view={view} />
       ) : (
-        <p className="quiet">Choose an item to see what it is, where it is shared and what it was before.</p>
+        <>
+          <p className="quiet">Choose an item to see what it is, where it is shared and what it was before.</p>
+          <WhoReaches key={folderId} folderId={folderId} />
+        </>
       )}
     </aside>
   );
@@ -97,6 +103,7 @@ function About({ item, view }: { item: NodeItem; view: (item: NodeItem) => void 
         )}
       </dl>
       <SharedAt id={item.id} />
+      <WhoReaches folderId={item.kind === 'folder' ? item.id : item.parentId} ofFile={item.kind === 'file'} />
       {item.kind === 'file' && <Versions item={item} />}
     </>
   );

@@ -60,7 +60,14 @@ export function Folder() {
           view={view}
         />
       )}
-      {details && <Details item={about} close={() => change({ details: false })} view={(item) => view(item, [item])} />}
+      {details && (
+        <Details
+          item={about}
+          folderId={besideId && active === 'beside' ? besideId : folderId}
+          close={() => change({ details: false })}
+          view={(item) => view(item, [item])}
+        />
+      )}
       {showId && <Viewer id={showId} items={viewed} go={(id) => set('show', id)} close={() => set('show', null)} />}
     </div>
   );

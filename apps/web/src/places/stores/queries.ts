@@ -1,11 +1,16 @@
 import type {
+  ChangeFolderAccess,
   CheckAnswer,
   FileText,
   FindAnswer,
   FindQuery,
+  FolderAccess,
   FolderPage,
+  Grantable,
+  GrantRow,
   LitterItem,
   MoveAnswer,
+  NewGrant,
   NodeInfo,
   NodeItem,
   NodeShares,
@@ -26,7 +31,7 @@ import type {
   VersionList,
 } from '@quay/contract';
 import { MOST_ITEMS } from '@quay/contract';
-import { countOf } from '@quay/core';
+import { countOf, LEVEL_WORDS, type AccessLevel } from '@quay/core';
 import { infiniteQueryOptions, queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api, ApiProblem } from '../../ui/api';
 import { tellFailure, useNotices } from '../../ui/notices';
@@ -76,6 +81,16 @@ export const trashQuery = (storeId: string) =>
   });
 export const infoQuery = (id: string) =>
   queryOptions({ queryKey: ['info', id], queryFn: () => api<NodeInfo>('GET', `/api/nodes/${id}`) });
+export const accessQuery = (folderId: string) =>
+  queryOptions({
+    queryKey: ['access', folderId],
+    queryFn: () => api<FolderAccess>('GET', `/api/folders/${folderId}/access`),
+    retry: false,
+  });
+export const grantableQuery = queryOptions({
+  queryKey: ['access', 'grantable'],
+  queryFn: () => api<Grantable>('GET', '/api/grantable'),
+});
 export const sharesOfQuery = (id: string) =>
   queryOptions({ queryKey: ['marks', 'of', id], queryFn: () => api<NodeShares>('GET', `/api/shares/of/${id}`) });
 export const versionsQuery = (id: string) =>
@@ -321,6 +336,72 @@ export function useVerbs() {
     changePolicy,
     refresh,
   };
+}
+
+/** What can be done to who reaches a folder; each tells how it went, and offers to take it back. */
+export function useAccessVerbs(folderId: string) {
+  const client = useQueryClient();
+  const { show } = useNotices();
+  const take = (access: FolderAccess) => {
+    client.setQueryData(accessQuery(folderId).queryKey, access);
+    for (const key of ['access', 'folder', 'stores', 'find', 'marks'])
+      void client.invalidateQueries({ queryKey: [key] });
+  };
+  const send = (method: 'POST' | 'PUT' | 'DELETE' | 'PATCH', path: string, body?: object) =>
+    api<FolderAccess>(method, path, body);
+  const quietly = (work: Promise<FolderAccess>) => void work.then(take, tellFailure);
+  const subjectOf = ({ subject }: GrantRow): NewGrant['subject'] =>
+    subject.id === null ? { kind: subject.kind } : { kind: subject.kind, id: subject.id };
+  const grantOf = (access: FolderAccess, { kind, id }: NewGrant['subject']) =>
+    access.grants.find((g) => g.folderId === folderId && g.subject.kind === kind && g.subject.id === (id ?? null));
+  const grant = useMutation({
+    mutationFn: (asked: NewGrant) => send('POST', `/api/folders/${folderId}/grants`, asked),
+    onSuccess: (access, asked) => {
+      take(access);
+      const made = grantOf(access, asked.subject);
+      if (made)
+        show(`${made.subject.name} ${LEVEL_WORDS[made.level]} there now.`, {
+          undo: () => quietly(send('DELETE', `/api/grants/${made.id}`)),
+        });
+    },
+  });
+  const replace = useMutation({
+    mutationFn: ({ grant: { id }, level, until }: { grant: GrantRow; level: AccessLevel; until: string | null }) =>
+      send('PUT', `/api/grants/${id}`, { level, until }),
+    onSuccess: (access, { grant: before }) => {
+      take(access);
+      const made = grantOf(access, subjectOf(before));
+      if (made)
+        show(`${made.subject.name} ${LEVEL_WORDS[made.level]} there now.`, {
+          undo: () => quietly(send('PUT', `/api/grants/${made.id}`, { level: before.level, until: before.until })),
+        });
+    },
+    onError: tellFailure,
+  });
+  const end = useMutation({
+    mutationFn: (before: GrantRow) => send('DELETE', `/api/grants/${before.id}`),
+    onSuccess: (access, before) => {
+      take(access);
+      const again = { subject: subjectOf(before), level: before.level, until: before.until };
+      show(`What ${before.subject.name} had there has ended.`, {
+        undo: () => quietly(send('POST', `/api/folders/${folderId}/grants`, again)),
+      });
+    },
+    onError: tellFailure,
+  });
+  const change = useMutation({
+    mutationFn: (asked: ChangeFolderAccess) => send('PATCH', `/api/folders/${folderId}/access`, asked),
+    onSuccess: (access, { inherits }) => {
+      take(access);
+      if (inherits === undefined) return;
+      const words = inherits
+        ? 'What is granted above counts there again.'
+        : 'What is granted above does not count there any more. Whoever reached it still does; end what should not be.';
+      show(words, { undo: () => quietly(send('PATCH', `/api/folders/${folderId}/access`, { inherits: !inherits })) });
+    },
+    onError: tellFailure,
+  });
+  return { grant, replace, end, change };
 }
 
 /** Takes a move back: each item to the folder it came from, under the name it had. */

@@ -48,12 +48,12 @@ export function Storage() {
         </section>
         <section>
           {manages ? (
-            <Policy key={JSON.stringify(usage.policy)} usage={usage} admin={me.role === 'admin'} />
+            <Policy key={JSON.stringify(usage.policy)} usage={usage} admin={me.duties.includes('run-server')} />
           ) : (
             <p>{usage.policyWords}</p>
           )}
-          {me.role === 'admin' && <Quotas />}
-          {me.role === 'admin' && usage.store.kind === 'common' && <Tasks store={usage.store} />}
+          {me.duties.includes('run-people') && <Quotas />}
+          {me.duties.includes('run-server') && usage.store.kind === 'common' && <Tasks store={usage.store} />}
         </section>
       </div>
     </>

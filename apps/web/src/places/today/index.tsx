@@ -18,7 +18,7 @@ export function Today() {
   const navigate = useNavigate();
   useKeys({ n: () => void navigate('/stores') });
   const me = useMe();
-  const { data: addresses } = useQuery({ ...addressesQuery, enabled: me.role === 'admin' });
+  const { data: addresses } = useQuery({ ...addressesQuery, enabled: me.duties.includes('run-reach') });
   const ways = (addresses ?? []).filter((a) => a.trouble !== null || a.lapsing !== null);
   const findings = useMemo(() => shareFindings((shares ?? []).map(factsOf), now), [shares, now]);
   if (error) return <Failure error={error} again={() => void refetch()} />;

@@ -1,0 +1,392 @@
+import { Injectable } from '@nestjs/common';
+import {
+  countedOf,
+  effectiveAccess,
+  explainAccess,
+  levelOfActs,
+  LEVEL_WORDS,
+  momentInWords,
+  othersRuleAt,
+  whoCanReach,
+  type AccessLevel,
+  type EffectiveAccess,
+  type Names,
+  type OthersRule,
+  type RootFolder,
+} from '@quay/core';
+import type {
+  ChangeFolderAccess,
+  ExplainQuery,
+  Explanation,
+  FolderAccess,
+  Grantable,
+  GrantRow,
+  NewGrant,
+  Reacher,
+  ReplaceGrant,
+} from '@quay/contract';
+import { DataSource, type EntityManager } from 'typeorm';
+import { LedgerService } from '../ledger/ledger.service.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { Office } from '../platform/office.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { loadAskers, loadChain } from './access-facts.js';
+import { holdAccess } from './access-lock.js';
+import { seenFolders } from './access.queries.js';
+import { AccessService, type Account, type AccessFolder } from './access.service.js';
+import {
+  closedIn,
+  endGrant,
+  grantable,
+  grantsByIds,
+  grantsEndedOn,
+  grantSubject,
+  insertGrant,
+  namesOfFolders,
+  peopleByIds,
+  type StoredGrant,
+} from './grants.queries.js';
+
+/** The folders whose facts count in a folder, at a moment. */
+interface Looked {
+  chain: RootFolder[];
+  at: number;
+}
+
+/** Grants, stops and rules of folders: made, ended, listed and explained. */
+@Injectable()
+export class GrantsService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly access: AccessService,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+    private readonly office: Office,
+  ) {}
+
+  /** Who reaches a folder, and why. Guests see what they may do themselves. */
+  async ofFolder(who: Account, folderId: string): Promise<FolderAccess> {
+    const m = this.db.manager;
+    const folder = await this.access.requireAccessOf(who, folderId, 'see', m);
+    const { chain, at } = await this.look(folder, m);
+    const top = chain.at(-1) as RootFolder;
+    const manages = folder.acts.includes('manage');
+    const names = await this.names(who, chain, folder, manages);
+    const shown = who.role !== 'guest' || manages;
+    const counted = countedOf(chain, at).flatMap((f) => f.grants.map((g) => g.id));
+    const [grants, over] = shown
+      ? await Promise.all([grantsByIds(m, counted), grantsEndedOn(m, folderId, new Date(at))])
+      : [[], []];
+    const row = (g: StoredGrant) => grantRow(g, at, names.seen.get(g.folderId) ?? null);
+    return {
+      folderId,
+      name: folder.name,
+      home: top.store.kind === 'home',
+      inherits: folder.inherits,
+      top: folder.parentId === null,
+      othersRule: othersRuleAt(chain, at),
+      othersRuleHere: folder.othersRule,
+      manages,
+      grants: grants.map(row).filter((g) => g.state !== 'over'),
+      over: [...over, ...grants.filter((g) => g.folderId === folderId && row(g).state === 'over')].map(row),
+      people: await this.reachers(who, chain, at, names, shown),
+      closed: manages ? await closedIn(m, who.personId, folderId) : [],
+    };
+  }
+
+  /** What somebody could do there at a moment, and why, or why not. Of others, whoever says who reaches it may ask. */
+  async explain(who: Account, folderId: string, query: ExplainQuery): Promise<Explanation> {
+    const m = this.db.manager;
+    const personId = query.personId ?? who.personId;
+    const act = personId === who.personId ? 'see' : 'manage';
+    const folder = await this.access.requireAccessOf(who, folderId, act, m);
+    const { chain, at: now } = await this.look(folder, m);
+    const at = query.at === undefined ? now : Date.parse(query.at);
+    const [[asker], [person]] = [await loadAskers(m, [personId]), await peopleByIds(m, [personId])];
+    if (!asker || !person) throw notFound('This person');
+    const names = await this.names(who, chain, folder, folder.acts.includes('manage'));
+    const store = (chain.at(-1) as RootFolder).store;
+    const access = effectiveAccess(chain, store, asker, at);
+    return {
+      personId,
+      name: person.name,
+      at: new Date(at).toISOString(),
+      level: levelOf(access),
+      why: explainAccess(chain, store, asker, at, names),
+    };
+  }
+
+  /** Whom something can be granted. */
+  async grantable(): Promise<Grantable> {
+    return grantable(this.db.manager, this.clock.date());
+  }
+
+  async grant(who: Account, folderId: string, asked: NewGrant): Promise<FolderAccess> {
+    const now = this.clock.date();
+    const since = asked.since === undefined ? now : new Date(asked.since);
+    const until = untilOf(asked.until, since, now);
+    await this.change(who, folderId, async (tx, folder) => {
+      const subject = await grantSubject(tx, asked.subject, now);
+      if (!subject) throw invalidField('subject', 'grant.nobody', 'There is no such person or group any more.');
+      const { grants } = await this.present(tx, folder);
+      if (grants.some((g) => g.subject.kind === subject.kind && g.subject.id === subject.id))
+        throw new Problem('conflict', 'grant.present', `${subject.name} has a grant here already. Change that one.`);
+      await insertGrant(tx, { folderId, subject, level: asked.level, since, until, by: who.personId });
+      return {
+        kind: 'access.granted',
+        detail: { ...said(asked.level, until, now, await this.zone()), to: subject.name },
+      };
+    });
+    return this.ofFolder(who, folderId);
+  }
+
+  /** Another level or another end: the grant that is there ends, and a new one begins at that moment. */
+  async replace(who: Account, grantId: string, asked: ReplaceGrant): Promise<FolderAccess> {
+    const now = this.clock.date();
+    const { folderId } = await this.live(who, grantId);
+    await this.change(who, folderId, async (tx, folder) => {
+      const old = (await this.present(tx, folder)).grants.find((g) => g.id === grantId);
+      if (!old) throw grantOver();
+      const since = old.since > now ? old.since : now;
+      const until = untilOf(asked.until, since, now);
+      await endGrant(tx, grantId, now, who.personId);
+      await insertGrant(tx, { folderId, subject: old.subject, level: asked.level, since, until, by: who.personId });
+      return {
+        kind: 'access.regranted',
+        detail: {
+          ...said(asked.level, until, now, await this.zone()),
+          to: old.subject.name,
+          was: LEVEL_WORDS[old.level],
+        },
+      };
+    });
+    return this.ofFolder(who, folderId);
+  }
+
+  async end(who: Account, grantId: string): Promise<FolderAccess> {
+    const { folderId } = await this.live(who, grantId);
+    await this.change(who, folderId, async (tx, folder) => {
+      const old = (await this.present(tx, folder)).grants.find((g) => g.id === grantId);
+      if (!old) throw grantOver();
+      await endGrant(tx, grantId, this.clock.date(), who.personId);
+      return { kind: 'access.ended', detail: { to: old.subject.name, level: LEVEL_WORDS[old.level] } };
+    });
+    return this.ofFolder(who, folderId);
+  }
+
+  /** Whether a folder takes over what is granted above it, and its rule for those who may add files. */
+  async changeFolder(who: Account, folderId: string, asked: ChangeFolderAccess): Promise<FolderAccess> {
+    if (asked.inherits !== undefined)
+      await this.change(who, folderId, (tx, folder) => this.setInherits(tx, who, folder, asked));
+    if (asked.othersRule !== undefined)
+      await this.change(who, folderId, (tx, folder) => this.setRule(tx, folder, asked.othersRule as OthersRule | null));
+    return this.ofFolder(who, folderId);
+  }
+
+  private async setInherits(tx: EntityManager, who: Account, folder: AccessFolder, asked: ChangeFolderAccess) {
+    if (folder.parentId === null)
+      throw invalidField('inherits', 'access.top', 'There is nothing above a store that its folder could take over.');
+    if (folder.inherits === asked.inherits) return null;
+    if (!asked.inherits) await this.begin(tx, who, folder, asked.beginsWith ?? 'as-now');
+    await tx.query('UPDATE node SET inherits = $2 WHERE id = $1', [folder.id, asked.inherits]);
+    await this.events.tell(tx, { topic: 'node', id: folder.parentId });
+    return { kind: asked.inherits ? 'access.opened' : 'access.closed', detail: {} };
+  }
+
+  /** Whoever closes a folder and is no admin stays in it: a folder that nobody looks after could not be opened again. */
+  private async begin(
+    tx: EntityManager,
+    who: Account,
+    folder: AccessFolder,
+    beginsWith: NonNullable<ChangeFolderAccess['beginsWith']>,
+  ): Promise<void> {
+    const now = this.clock.date();
+    const { grants, here } = await this.present(tx, folder);
+    if (beginsWith === 'as-now')
+      for (const g of grants.filter(({ folderId }) => folderId !== folder.id))
+        await insertGrant(tx, { ...g, folderId: folder.id, since: g.since > now ? g.since : now, by: who.personId });
+    const mine = { kind: 'person', id: who.personId, name: who.name } as const;
+    const staysAnyway = who.role === 'admin' && beginsWith === 'nobody';
+    if (staysAnyway || (beginsWith === 'as-now' && (await this.managesBy(who, [...here, ...grants])))) return;
+    const own = here.find((g) => g.subject.kind === 'person' && g.subject.id === who.personId);
+    if (own?.level === 'manage') return;
+    if (own) await endGrant(tx, own.id, now, who.personId);
+    const by = who.personId;
+    await insertGrant(tx, { folderId: folder.id, subject: mine, level: 'manage', since: now, until: null, by });
+  }
+
+  /** Whether one of these grants lets somebody manage, by itself and not as the admin. */
+  private async managesBy(who: Account, grants: StoredGrant[]): Promise<boolean> {
+    const [asker] = await loadAskers(this.db.manager, [who.personId]);
+    const now = this.clock.now();
+    return grants.some(
+      ({ level, subject, until }) =>
+        level === 'manage' &&
+        until === null &&
+        (subject.kind === 'staff'
+          ? who.role !== 'guest'
+          : subject.kind === 'person'
+            ? subject.id === who.personId
+            : asker?.groups.some(
+                (g) => g.groupId === subject.id && g.since <= now && (g.until === null || g.until > now),
+              )),
+    );
+  }
+
+  private async setRule(tx: EntityManager, folder: AccessFolder, rule: OthersRule | null) {
+    if (folder.othersRule === rule) return null;
+    await tx.query('UPDATE node SET others_rule = $2 WHERE id = $1', [folder.id, rule]);
+    return { kind: 'access.rule', detail: { rule: rule ?? 'as above' } };
+  }
+
+  /**
+   * One change of who may what in a folder: alone with the access lock, by somebody who may say so at that moment, never in
+   * a home; told to everybody, and written down.
+   */
+  private async change(
+    who: Account,
+    folderId: string,
+    work: (tx: EntityManager, folder: AccessFolder) => Promise<Told | null>,
+  ): Promise<void> {
+    await this.events.change(async (tx) => {
+      await holdAccess(tx, 'alone');
+      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
+      const folder = await this.access.requireAccessOf(who, folderId, 'manage', tx);
+      if (folder.storeKind === 'home')
+        throw new Problem(
+          'conflict',
+          'home.no-grants',
+          'A home is its owner’s alone. Move it to a store to give it to others.',
+        );
+      const told = await work(tx, folder);
+      if (!told) return;
+      await this.events.tell(tx, { topic: 'access', id: 'changed' });
+      await this.ledger.append(tx, {
+        kind: told.kind,
+        actor: { kind: who.role === 'guest' ? 'guest' : 'person', id: who.personId, name: who.name },
+        nodeId: folderId,
+        detail: { folder: folder.name, ...told.detail },
+      });
+    });
+  }
+
+  /** The folder of a grant that has not ended, for whoever may say so there. @throws Problem not-found, grant.over */
+  private async live(who: Account, grantId: string): Promise<{ folderId: string }> {
+    const [grant] = await grantsByIds(this.db.manager, [grantId]);
+    if (!grant) throw notFound('This grant');
+    await this.access.requireAccessOf(who, grant.folderId, 'manage', this.db.manager);
+    if (grant.endedAt !== null) throw grantOver();
+    return grant;
+  }
+
+  /** The grants that count in a folder now or later, and of these those that stand on it. */
+  private async present(tx: EntityManager, folder: AccessFolder) {
+    const { chain, at } = await this.look(folder, tx);
+    const ids = countedOf(chain, at).flatMap((f) => f.grants.map((g) => g.id));
+    const grants = (await grantsByIds(tx, ids)).filter((g) => grantRow(g, at, null).state !== 'over');
+    return { grants, here: grants.filter((g) => g.folderId === folder.id) };
+  }
+
+  private async look(folder: AccessFolder, m: EntityManager): Promise<Looked> {
+    return { chain: await loadChain(m, folder.id), at: this.clock.now() };
+  }
+
+  private async reachers(
+    who: Account,
+    chain: RootFolder[],
+    at: number,
+    names: Names,
+    everybody: boolean,
+  ): Promise<Reacher[]> {
+    const m = this.db.manager;
+    const store = (chain.at(-1) as RootFolder).store;
+    const askers = await loadAskers(m, everybody ? null : [who.personId]);
+    const reaching = whoCanReach(chain, store, askers, at);
+    const people = new Map(
+      (
+        await peopleByIds(
+          m,
+          reaching.map((r) => r.personId),
+        )
+      ).map((p) => [p.id, p]),
+    );
+    return reaching.map(({ personId, access }) => {
+      const asker = askers.find((a) => a.personId === personId) as (typeof askers)[number];
+      return {
+        personId,
+        name: people.get(personId)?.name ?? '',
+        guest: asker.guest,
+        level: levelOf(access),
+        until: access.validUntil === null ? null : new Date(access.validUntil).toISOString(),
+        why: explainAccess(chain, store, asker, at, names),
+      };
+    });
+  }
+
+  /** What folders and groups are called to somebody: of what they do not see, that it is above. */
+  private async names(who: Account, chain: RootFolder[], folder: AccessFolder, manages: boolean) {
+    const m = this.db.manager;
+    const ids = [folder.id, ...chain.map((f) => f.id)];
+    const visible = await seenFolders(m, who.personId, ids);
+    if (manages) visible.add(folder.id);
+    const called = await namesOfFolders(m, ids);
+    const seen = new Map([...called].filter(([id]) => visible.has(id)));
+    const groups = new Map(
+      (await grantable(m, this.clock.date(), { endedToo: true })).groups.map((g) => [g.id, g.name]),
+    );
+    return {
+      seen,
+      folder: (id: string) => seen.get(id) ?? 'a folder above',
+      group: (id: string) => groups.get(id) ?? 'a group',
+      zone: await this.zone(),
+    };
+  }
+
+  private async zone(): Promise<string> {
+    return (await this.office.settings()).zone;
+  }
+}
+
+interface Told {
+  kind: string;
+  detail: Record<string, string | null>;
+}
+
+const grantOver = (): Problem => new Problem('gone', 'grant.over', 'That grant has ended already.');
+
+/** @throws Problem grant.ends-before */
+function untilOf(text: string | null, since: Date, now: Date): Date | null {
+  if (text === null) return null;
+  const until = new Date(text);
+  if (until <= since || until <= now)
+    throw invalidField('until', 'grant.ends-before', 'It would end before it begins, or has ended by now.');
+  return until;
+}
+
+const said = (level: AccessLevel, until: Date | null, now: Date, zone: string) => ({
+  level: LEVEL_WORDS[level],
+  until: until && momentInWords(until.getTime(), now.getTime(), zone),
+});
+
+function levelOf(access: EffectiveAccess): AccessLevel | null {
+  return levelOfActs(access.acts) ?? (access.own.includes('add') ? 'contribute' : null);
+}
+
+function grantRow(g: StoredGrant, at: number, folderName: string | null): GrantRow {
+  const over = g.endedAt !== null || (g.until !== null && g.until.getTime() <= at);
+  return {
+    id: g.id,
+    folderId: g.folderId,
+    folderName,
+    subject: g.subject,
+    level: g.level,
+    since: g.since.toISOString(),
+    until: g.until?.toISOString() ?? null,
+    grantedBy: g.grantedBy,
+    endedAt: g.endedAt?.toISOString() ?? null,
+    endedBy: g.endedBy,
+    state: over ? 'over' : g.since.getTime() > at ? 'coming' : 'holds',
+  };
+}

@@ -1,0 +1,89 @@
+import type { FolderAccess, Reacher } from '@quay/contract';
+import { countOf, LEVEL_WORDS } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Button } from 'react-bootstrap';
+import { SkeletonRows } from '../../ui/states';
+import { When } from '../../ui/words';
+import { AccessDialog } from './access-dialog';
+import { accessQuery } from './queries';
+
+/** Rows that are shown before somebody asks for all. */
+const SHOWN_FIRST = 6;
+
+/** Who reaches a folder, and why; for whoever may say so, the way to change it. */
+export function WhoReaches({ folderId, ofFile = false }: { folderId: string; ofFile?: boolean }) {
+  const { data: access, error } = useQuery(accessQuery(folderId));
+  const [changing, setChanging] = useState<string | null>(null);
+  const [all, setAll] = useState(false);
+  if (error) return null;
+  if (!access) return <SkeletonRows count={2} />;
+  const shown = all ? access.people : access.people.slice(0, SHOWN_FIRST);
+  const more = access.people.length - shown.length;
+  return (
+    <section className="who-reaches" aria-labelledby="who-reaches">
+      <div className="section-line">
+        <h3 id="who-reaches">Who reaches it</h3>
+        {access.manages && !access.home && (
+          <Button variant="plain" size="sm" onClick={() => setChanging(folderId)}>
+            Change
+          </Button>
+        )}
+      </div>
+      <p className="quiet small mb-1">{standing(access, ofFile)}</p>
+      <ul>
+        {shown.map((p) => (
+          <PersonRow key={p.personId} person={p} />
+        ))}
+      </ul>
+      {more > 0 && (
+        <Button variant="plain" size="sm" onClick={() => setAll(true)}>
+          {countOf(more, 'more person', 'more people')}
+        </Button>
+      )}
+      {access.closed.map((folder) => (
+        <p key={folder.id} className="quiet small mt-2 mb-0">
+          {folder.name} in it takes nothing over from here and is closed to you.{' '}
+          <Button variant="link" size="sm" className="p-0 align-baseline" onClick={() => setChanging(folder.id)}>
+            Say who reaches it
+          </Button>
+        </p>
+      ))}
+      {changing && <AccessDialog folderId={changing} close={() => setChanging(null)} />}
+    </section>
+  );
+}
+
+function PersonRow({ person }: { person: Reacher }) {
+  return (
+    <li>
+      <span className="name">
+        {person.name} {person.guest && <span className="quiet">guest</span>}
+      </span>
+      <span className="level">
+        {person.level ? LEVEL_WORDS[person.level] : 'says who reaches it'}
+        {person.until && (
+          <span className="quiet">
+            {' '}
+            until <When at={person.until} brief />
+          </span>
+        )}
+      </span>
+      {person.why.map((why) => (
+        <span key={why} className="why quiet">
+          {why}
+        </span>
+      ))}
+    </li>
+  );
+}
+
+/** How the folder stands to what is above it. */
+function standing(access: FolderAccess, ofFile: boolean): string {
+  if (access.home) return 'A home: nobody but its owner.';
+  const whose = ofFile ? `As ${access.name}, the folder it lies in. ` : '';
+  if (access.top) return `${whose}Everybody who was granted something on the store.`;
+  return access.inherits
+    ? `${whose}What is granted above it counts here too.`
+    : `${whose}It takes nothing over: what is granted above it does not count here.`;
+}

@@ -30,7 +30,7 @@ export function grantsByIds(m: EntityManager, ids: string[]): Promise<StoredGran
 export function grantsEndedOn(m: EntityManager, folderId: string, at: Date): Promise<StoredGrant[]> {
   return m.query(
     `${GRANTS} WHERE g.node_id = $1 AND (g.ended_at IS NOT NULL OR g.until <= $2)
-      ORDER BY least(g.ended_at, g.until) DESC, g.id LIMIT 50`,
+      ORDER BY least(g.ended_at, g.until) DESC, g.id DESC LIMIT 50`,
     [folderId, at],
   );
 }

@@ -90,7 +90,7 @@ export class GrantsService {
       othersRuleHere: folder.othersRule,
       manages,
       grants: grants.map(row).filter((g) => g.state !== 'over'),
-      over: [...over, ...grants.filter((g) => g.folderId === folderId && row(g).state === 'over')].map(row),
+      over: over.map(row),
       people: await this.reachers(who, chain, at, names, shown),
       closed: manages ? await closedIn(m, who.personId, folderId) : [],
     };
@@ -130,8 +130,8 @@ export class GrantsService {
     await this.change(who, folderId, async (tx, folder) => {
       const subject = await grantSubject(tx, asked.subject, now);
       if (!subject) throw invalidField('subject', 'grant.nobody', 'There is no such person or group any more.');
-      const { grants } = await this.present(tx, folder);
-      if (grants.some((g) => g.subject.kind === subject.kind && g.subject.id === subject.id))
+      const { here } = await this.present(tx, folder);
+      if (here.some((g) => g.subject.kind === subject.kind && g.subject.id === subject.id))
         throw new Problem('conflict', 'grant.present', `${subject.name} has a grant here already. Change that one.`);
       await insertGrant(tx, { folderId, subject, level: asked.level, since, until, by: who.personId });
       return {
@@ -147,7 +147,7 @@ export class GrantsService {
     const now = this.clock.date();
     const { folderId } = await this.live(who, grantId);
     await this.change(who, folderId, async (tx, folder) => {
-      const old = (await this.present(tx, folder)).grants.find((g) => g.id === grantId);
+      const old = (await this.present(tx, folder)).here.find((g) => g.id === grantId);
       if (!old) throw grantOver();
       const since = old.since > now ? old.since : now;
       const until = untilOf(asked.until, since, now);
@@ -168,7 +168,7 @@ export class GrantsService {
   async end(who: Account, grantId: string): Promise<FolderAccess> {
     const { folderId } = await this.live(who, grantId);
     await this.change(who, folderId, async (tx, folder) => {
-      const old = (await this.present(tx, folder)).grants.find((g) => g.id === grantId);
+      const old = (await this.present(tx, folder)).here.find((g) => g.id === grantId);
       if (!old) throw grantOver();
       await endGrant(tx, grantId, this.clock.date(), who.personId);
       return { kind: 'access.ended', detail: { to: old.subject.name, level: LEVEL_WORDS[old.level] } };

@@ -1,4 +1,4 @@
-import { shareState, verifyChain, type ShareState } from '@quay/core';
+import { effectiveAccess, levelOfActs, shareState, verifyChain, type ShareState } from '@quay/core';
 import { PDFDocument } from 'pdf-lib';
 import sharp from 'sharp';
 import { randomBytes } from 'node:crypto';
@@ -8,6 +8,7 @@ import { join } from 'node:path';
 import { DataSource } from 'typeorm';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { freshDatabase } from '../_fixtures/office.js';
+import { loadAskers, loadChain } from '../access/access-facts.js';
 import { ENTITIES } from '../app.module.js';
 import { bodyOf, LedgerEntry } from '../ledger/ledger.entity.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
@@ -50,6 +51,23 @@ describe('the demo office', () => {
     for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[])
       expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);
     expect(states.filter((s) => s === 'open')).toHaveLength(14);
+  });
+  it('has groups in groups, grants on folders, one that ended, one that will, and a folder that takes nothing over', async () => {
+    const askers = await loadAskers(db.manager, null);
+    const reach = async (name: string, path: string) => {
+      const [person] = await db.query<{ id: string }[]>('SELECT id FROM person WHERE sign_in_name = $1', [name]);
+      const [row] = await db.query<{ id: string }[]>('SELECT id FROM node WHERE name = $1', [path]);
+      const chain = await loadChain(db.manager, row?.id as string);
+      const asker = askers.find((a) => a.personId === person?.id) as (typeof askers)[number];
+      const access = effectiveAccess(chain, (chain.at(-1) as (typeof chain)[number]).store, asker, NOW);
+      return [levelOfActs(access.acts), access.validUntil !== null];
+    };
+    expect(await reach('tomas', 'Projects')).toEqual(['edit', false]);
+    expect(await reach('ada', 'Weir House')).toEqual(['edit', true]);
+    expect(await reach('bram', 'Mill Lane')).toEqual(['download', false]);
+    expect(await reach('priya', 'Personnel')).toEqual(['manage', false]);
+    expect(await reach('tomas', 'Personnel')).toEqual([null, false]);
+    expect(await reach('iris', 'Personnel')).toEqual([null, false]);
   });
   it('counts as many visits as it shows, and never more than the limit', async () => {
     const rows = await db.query<{ used: number; visits: number; most: number | null }[]>(

@@ -1,4 +1,4 @@
-import { GENESIS_HASH, isLitter, nameKey, tokenFromBytes } from '@quay/core';
+import { GENESIS_HASH, isLitter, LEVEL_WORDS, momentInWords, nameKey, tokenFromBytes } from '@quay/core';
 import { lookup } from 'mime-types';
 import { randomBytes } from 'node:crypto';
 import { Readable } from 'node:stream';
@@ -10,7 +10,10 @@ import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
 import type { Random } from './random.js';
 import {
+  CLOSED_FOLDERS,
+  FOLDER_GRANTS,
   GROUPS,
+  GROUPS_IN_GROUPS,
   PASSWORDS,
   PEOPLE,
   PINS,
@@ -23,6 +26,7 @@ import {
 import { demoFiles, type DemoFile } from './tree.js';
 
 const DAY_MS = 86_400_000;
+const ZONE = 'Europe/London';
 
 interface Loading {
   tx: EntityManager;
@@ -59,7 +63,7 @@ export async function loadDemo(
       stores: new Map(),
       ledger: [],
     };
-    await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', 'Europe/London']);
+    await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', ZONE]);
     await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [
       random.uuid(now),
       address.protocol.replace(':', ''),
@@ -71,6 +75,7 @@ export async function loadDemo(
     await loadStores(loading);
     const files = demoFiles(random, now);
     for (const file of files) await loadFile(loading, file);
+    await loadAccess(loading);
     const passwordHash = await hashPassword('copper-lantern-swift-bay');
     for (const share of SHARES) await loadShare(loading, share, passwordHash);
     await loadLabels(loading);
@@ -120,6 +125,11 @@ async function loadPeople(l: Loading): Promise<void> {
       new Date(l.now - 120 * DAY_MS),
     ]);
   }
+  for (const [inner, outer] of GROUPS_IN_GROUPS)
+    await l.tx.query(
+      `INSERT INTO membership (id, group_id, member_group_id, source, since) VALUES ($1, $2, $3, 'hand', $4)`,
+      [l.random.uuid(l.now - 120 * DAY_MS), groups.get(outer), groups.get(inner), new Date(l.now - 120 * DAY_MS)],
+    );
   for (const person of PEOPLE) {
     const id = l.random.uuid(l.now - 120 * DAY_MS);
     l.people.set(person.key, id);
@@ -158,6 +168,55 @@ async function loadPeople(l: Loading): Promise<void> {
           l.people.get('iris'),
         ],
       );
+  }
+}
+
+/** What was granted on folders, what has ended, and what takes nothing over. */
+async function loadAccess(l: Loading): Promise<void> {
+  const at = (days: number) => l.now + days * DAY_MS;
+  const told = (when: number, kind: string, by: string, path: string, detail: Record<string, string | null>) =>
+    l.ledger.push({
+      at: when,
+      entry: {
+        kind,
+        actor: actor(l, by),
+        nodeId: l.nodes.get(path) as string,
+        detail: { folder: path.slice(path.lastIndexOf('/') + 1), ...detail },
+      },
+    });
+  for (const { path, to, level, by, since, until, ended } of FOLDER_GRANTS) {
+    const group = typeof to === 'string' ? null : to.group;
+    const person = typeof to === 'string' ? to : null;
+    await remembersAt(l, at(since));
+    await l.tx.query(
+      `INSERT INTO access_grant (id, node_id, subject_kind, person_id, group_id, level, since, until, granted_by)
+       VALUES ($1, $2, $3, $4, (SELECT id FROM people_group WHERE name = $5), $6, $7, $8, $9)`,
+      [
+        l.random.uuid(at(since)),
+        l.nodes.get(path),
+        group === null ? 'person' : 'group',
+        person && l.people.get(person),
+        group,
+        level,
+        new Date(at(since)),
+        until === undefined ? null : new Date(at(until)),
+        l.people.get(by),
+      ],
+    );
+    const name = group ?? (PEOPLE.find((p) => p.key === person)?.name as string);
+    const end = until === undefined ? null : momentInWords(at(until), at(since), ZONE);
+    told(at(since), 'access.granted', by, path, { to: name, level: LEVEL_WORDS[level], until: end });
+    if (ended === undefined) continue;
+    await l.tx.query(
+      'UPDATE access_grant SET ended_at = $3, ended_by = $4 WHERE node_id = $1 AND person_id = $2 AND ended_at IS NULL',
+      [l.nodes.get(path), person && l.people.get(person), new Date(at(ended)), l.people.get(by)],
+    );
+    told(at(ended), 'access.ended', by, path, { to: name, level: LEVEL_WORDS[level] });
+  }
+  for (const [path, daysAgo, by] of CLOSED_FOLDERS) {
+    await remembersAt(l, at(-daysAgo));
+    await l.tx.query('UPDATE node SET inherits = false WHERE id = $1', [l.nodes.get(path)]);
+    told(at(-daysAgo), 'access.closed', by, path, {});
   }
 }
 

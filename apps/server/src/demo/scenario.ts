@@ -24,7 +24,31 @@ export const PEOPLE: DemoPerson[] = [
 
 export const PASSWORDS: Record<string, string> = { iris: 'weir-lantern-copper-tide', tomas: 'gravel-heron-silent-oar' };
 
-export const GROUPS = ['Office', 'Site crew', 'Drawing office', 'Partners'];
+export const GROUPS = ['Office', 'Site crew', 'Drawing office', 'Partners', 'Surveyors'];
+/** Groups in groups: those who survey are the crew on site and those who draw. */
+export const GROUPS_IN_GROUPS: [inner: string, outer: string][] = [
+  ['Site crew', 'Surveyors'],
+  ['Drawing office', 'Surveyors'],
+];
+
+/** Grants on folders, by days from now; `ended` is when somebody ended one. */
+export const FOLDER_GRANTS: {
+  path: string;
+  to: string | { group: string };
+  level: 'view' | 'download' | 'contribute' | 'edit' | 'manage';
+  by: string;
+  since: number;
+  until?: number;
+  ended?: number;
+}[] = [
+  { path: 'Projects/2026/Weir House', to: 'ada', level: 'edit', by: 'noel', since: -9, until: 16.4 },
+  { path: 'Projects/2026/Mill Lane', to: 'bram', level: 'edit', by: 'iris', since: -40, ended: -12 },
+  { path: 'Office/Templates', to: { group: 'Drawing office' }, level: 'edit', by: 'priya', since: -30 },
+  { path: 'Office/Personnel', to: { group: 'Partners' }, level: 'manage', by: 'priya', since: -58 },
+  { path: 'Office/Personnel', to: 'ada', level: 'contribute', by: 'priya', since: -58 },
+];
+/** Folders that take nothing over from above, since so many days ago. */
+export const CLOSED_FOLDERS: [path: string, daysAgo: number, by: string][] = [['Office/Personnel', 58, 'priya']];
 
 export const STORES: {
   name: string;
@@ -33,8 +57,7 @@ export const STORES: {
   {
     name: 'Projects',
     grants: [
-      ['Site crew', 'edit'],
-      ['Drawing office', 'edit'],
+      ['Surveyors', 'edit'],
       ['Partners', 'manage'],
       ['Office', 'download'],
     ],
@@ -44,8 +67,7 @@ export const STORES: {
     grants: [
       ['Office', 'edit'],
       ['Partners', 'manage'],
-      ['Site crew', 'download'],
-      ['Drawing office', 'download'],
+      ['Surveyors', 'download'],
     ],
   },
   {

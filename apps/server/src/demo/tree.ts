@@ -133,5 +133,7 @@ export function demoFiles(random: Random, now: number): DemoFile[] {
       add(`home:${person.key}/Notes ${n}.txt`, person.key, random.whole(2, 80), () =>
         sample.note(random, `Notes ${n}`),
       );
+  for (const name of ['Review 2026', 'Contracts', 'Absences'])
+    add(`Office/Personnel/${name}.pdf`, 'priya', 59, () => sample.drawing(random, name, at(59)));
   return files;
 }

@@ -115,12 +115,21 @@ export interface MoveNodes extends NodeIds {
   toFolderId: string;
   /** Taken names: nothing moves, or those get a number. */
   ifTaken: 'refuse' | 'keep-both';
+  /** More people would reach it there: false, and it is refused with who they are; true once that has been seen. */
+  widens: boolean;
 }
 export const moveSchema = Joi.object<MoveNodes>({
   nodeIds: nodeIds.required(),
   toFolderId: idSchema.required(),
   ifTaken: Joi.string().valid('refuse', 'keep-both').default('refuse'),
+  widens: Joi.boolean().default(false),
 });
+/** Who would reach what is moved and does not now, or could do more with it. */
+export interface MoveWidens {
+  gains: { name: string; level: AccessLevel }[];
+  /** How many they are in all. */
+  people: number;
+}
 export interface MoveAnswer {
   /** Where each came from and what it is called now, so that it can be moved back. */
   moved: { id: string; name: string; fromFolderId: string; fromName: string }[];

@@ -11,8 +11,8 @@ export const folder = async (by: Client, parent: string, name: string): Promise<
 export const names = async (by: Client, id: string, query = ''): Promise<string[]> =>
   (await by.ask<FolderPage>('GET', `/api/folders/${id}${query}`)).body.items.map((i) => i.name);
 
-export const move = (by: Client, nodeIds: string[], toFolderId: string, ifTaken = 'refuse') =>
-  by.ask<MoveAnswer>('POST', '/api/nodes/move', { nodeIds, toFolderId, ifTaken });
+export const move = (by: Client, nodeIds: string[], toFolderId: string, ifTaken = 'refuse', widens = true) =>
+  by.ask<MoveAnswer>('POST', '/api/nodes/move', { nodeIds, toFolderId, ifTaken, widens });
 
 export const copy = (by: Client, nodeIds: string[], toFolderId: string) =>
   by.ask<{ nodeIds: string[] }>('POST', '/api/nodes/copy', { nodeIds, toFolderId });

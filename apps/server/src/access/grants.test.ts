@@ -2,7 +2,7 @@ import type { Explanation, FolderAccess, GrantRow, Grantable, HomeRow } from '@q
 import type { AccessLevel } from '@quay/core';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
-import { folder, names } from '../_fixtures/acts.js';
+import { folder, move, names } from '../_fixtures/acts.js';
 import { grantOn, setDisabled } from '../_fixtures/grants.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 
@@ -186,6 +186,50 @@ describe('what contributors see of others', () => {
     expect(await names(rosa, inner)).toEqual([]);
     await change(iris, { othersRule: null }, inner);
     expect(await names(rosa, inner)).toEqual(['of others.txt']);
+  });
+});
+
+describe('what is moved to where more people reach it', () => {
+  const gains = async (by: Client, nodeIds: string[], to: string) => {
+    const { status: code, body } = await move(by, nodeIds, to, 'refuse', false);
+    return [
+      code,
+      body.code,
+      (body['gains'] as { name: string; level: string }[] | undefined)?.map((g) => `${g.name}: ${g.level}`),
+    ];
+  };
+  it('stays until that has been seen, and is told who they are', async () => {
+    const file = (await rosa.upload(office.roots.rosa, `${randomUUID()}.txt`, Buffer.from('x'))).body.id;
+    expect(await gains(rosa, [file], office.roots.projects)).toEqual([
+      409,
+      'move.widens',
+      ['Iris Ward: manage', 'Tomas Osei: edit'],
+    ]);
+    expect(await names(rosa, office.roots.projects)).not.toContain(file);
+    expect((await move(rosa, [file], office.roots.projects)).status).toBe(200);
+    // Back to where fewer reach it, and within one place, nothing is asked.
+    const inner = await folder(rosa, office.roots.projects, `Inner ${randomUUID()}`);
+    expect(await gains(rosa, [file], inner)).toEqual([200, undefined, undefined]);
+    expect(await gains(rosa, [file], office.roots.rosa)).toEqual([200, undefined, undefined]);
+  });
+  it('takes its own grants along, and stays closed when it takes nothing over', async () => {
+    await grant(iris, 'rosa', 'edit');
+    const [granted, closed] = [await folder(iris, place, 'Granted'), await folder(iris, place, 'Closed')];
+    await grant(iris, 'rosa', 'manage', null, granted);
+    await change(iris, { inherits: false, beginsWith: 'as-now' }, closed);
+    const other = await folder(iris, office.roots.projects, `Other ${randomUUID()}`);
+    expect(await gains(iris, [closed], other)).toEqual([200, undefined, undefined]);
+    expect(await gains(iris, [granted], other)).toEqual([409, 'move.widens', ['Tomas Osei: edit']]);
+    expect((await move(iris, [granted], other)).status).toBe(200);
+    expect((await access(rosa, granted)).manages).toBe(true);
+  });
+  it('is not a folder with grants into a home: they would lead nowhere', async () => {
+    const outer = await folder(iris, place, 'Outer');
+    const granted = await folder(iris, outer, 'Granted');
+    await grant(iris, 'rosa', 'view', null, granted);
+    expect((await move(iris, [outer], office.roots.iris)).body.code).toBe('home.granted');
+    await iris.ask('DELETE', `/api/grants/${grantTo(await access(iris, granted), 'Rosa').id}`);
+    expect((await move(iris, [outer], office.roots.iris)).status).toBe(200);
   });
 });
 

@@ -23,7 +23,7 @@ const folder = async (by: Client, parent: string, name: string) =>
 const names = async (by: Client, id: string, query = '') =>
   (await by.ask<FolderPage>('GET', `/api/folders/${id}${query}`)).body.items.map((i) => i.name);
 const move = (by: Client, nodeIds: string[], toFolderId: string, ifTaken = 'refuse') =>
-  by.ask<MoveAnswer>('POST', '/api/nodes/move', { nodeIds, toFolderId, ifTaken });
+  by.ask<MoveAnswer>('POST', '/api/nodes/move', { nodeIds, toFolderId, ifTaken, widens: true });
 const used = async (by: Client, name: string) =>
   (await by.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.name === name)?.usedBytes;
 

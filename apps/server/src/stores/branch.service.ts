@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { actBits, isLitter, nameKey } from '@quay/core';
+import { actBits, countOf, isLitter, nameKey } from '@quay/core';
 import type { MoveAnswer, MoveNodes, TrashAnswer } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -9,6 +9,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { holdAccess } from '../access/access-lock.js';
+import { hasGrantsWithin, widenedBy } from '../access/audience.js';
 import { walkDown, type NodePlace } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
@@ -27,6 +28,8 @@ import {
   topmost,
 } from './stores.queries.js';
 
+/** People who are named before something is moved to where they reach it. */
+const GAINS_SHOWN = 20;
 /** The most items that one copy makes. */
 const MOST_COPIED = 50_000;
 
@@ -59,6 +62,8 @@ export class BranchService {
       const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'remove', tx);
       await this.access.requireBelow(who, nodes, 'remove', tx);
       const moving = nodes.filter((n) => n.parentId !== target.id);
+      if (target.storeKind === 'home') await this.requireUngranted(tx, moving);
+      if (!asked.widens) await this.requireSameAudience(tx, who, moving, target);
       const names = await this.namesThere(
         tx,
         who,
@@ -139,6 +144,35 @@ export class BranchService {
     if (storeId === node.storeId) return;
     const branch = await holdBranch(tx, [node.id]);
     await tx.query('UPDATE node SET store_id = $2 WHERE id = ANY($1)', [branch.map((b) => b.id), storeId]);
+  }
+
+  /** Homes are their owner's alone: grants that travelled into one would lead nowhere. */
+  private async requireUngranted(tx: EntityManager, moving: ReachableNode[]): Promise<void> {
+    if (await hasGrantsWithin(tx, moving))
+      throw new Problem(
+        'conflict',
+        'home.granted',
+        'Something was granted on it or in it, and a home is its owner’s alone. End those grants first.',
+      );
+  }
+
+  /** Who would reach what is moved there, and does not now, is seen before it moves. */
+  private async requireSameAudience(
+    tx: EntityManager,
+    who: Who,
+    moving: ReachableNode[],
+    target: ReachableNode,
+  ): Promise<void> {
+    const movingIds = moving.map((n) => n.id);
+    const gains = await widenedBy(tx, who.personId, movingIds, target.id, this.clock.now());
+    if (gains.length === 0) return;
+    const shown = who.role === 'guest' ? [] : gains.slice(0, GAINS_SHOWN);
+    throw new Problem(
+      'conflict',
+      'move.widens',
+      `${countOf(gains.length, 'person', 'people')} could do more with it there. Nothing has moved yet.`,
+      { gains: shown, people: gains.length },
+    );
   }
 
   private async hold(

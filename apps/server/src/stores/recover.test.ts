@@ -165,7 +165,7 @@ describe('a folder as it was', () => {
     await tomas.upload(id, 'a.txt', Buffer.from('a2'), '&conflict=version');
     await tomas.ask('PATCH', `/api/nodes/${a.id}`, { name: 'renamed.txt' });
     await tomas.ask('POST', '/api/trash', { nodeIds: [b.id] });
-    await tomas.ask('POST', '/api/nodes/move', { nodeIds: [c.id], toFolderId: other });
+    await tomas.ask('POST', '/api/nodes/move', { nodeIds: [c.id], toFolderId: other, widens: true });
     await tomas.upload(id, 'new.txt', Buffer.from('n'));
     const { body: past } = await tomas.ask<PastFolder>('GET', `/api/folders/${id}/past?at=${then}`);
     expect(past.items.map((i) => [i.name, i.now, i.versionNumber])).toEqual([

@@ -246,7 +246,7 @@ describe('resumable uploads (tus 1.0)', () => {
     await patch(tomas, at, 0, Buffer.from('mi'));
     // Partners is a store where Tomas may add and not replace.
     await regrant(office.db, office.roots.partners, 'contribute');
-    await iris.ask('POST', '/api/nodes/move', { nodeIds: [id], toFolderId: office.roots.partners });
+    await iris.ask('POST', '/api/nodes/move', { nodeIds: [id], toFolderId: office.roots.partners, widens: true });
     expect((await patch(tomas, at, 2, Buffer.from('ne!'))).status).toBe(403);
     const { items } = (await iris.ask<FolderPage>('GET', `/api/folders/${id}`)).body;
     expect(items.map((i) => [i.name, i.versionCount])).toEqual([['plan.txt', 1]]);

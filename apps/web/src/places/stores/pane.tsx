@@ -18,10 +18,10 @@ import { FolderTable } from './folder-table';
 import { FolderTiles } from './folder-tiles';
 import { ContextMenu, type MenuEntry } from './menu';
 import { mayIn, type May } from './may';
-import { MoveDialog } from './move-dialog';
+import { MoveDialog, type MoveQuestion } from './move-dialog';
 import { NameDialog } from './name-dialog';
 import { PathLine } from './path-line';
-import { folderQuery, marksQuery, tagsQuery, useVerbs, type MoveAsked } from './queries';
+import { folderQuery, marksQuery, moveAsks, tagsQuery, useVerbs, type MoveAsked, type MoveHow } from './queries';
 import { useSelection, type Selection } from './selection';
 import { useHand, useLooks } from './store';
 import { TagDialog } from './tags';
@@ -61,7 +61,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
   const verbs = useVerbs();
   const hand = useHand();
   const [dialog, setDialog] = useState<Dialog>(null);
-  const [moving, setMoving] = useState<MoveAsked | null>(null);
+  const [moving, setMoving] = useState<MoveQuestion | null>(null);
   const [menu, setMenu] = useState<{ x: number; y: number } | null>(null);
   const [columns, setColumns] = useState(5);
   // In the state, because the rows below can only be laid out when what they scroll in is there.
@@ -79,12 +79,13 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
     chosen.length > 0 &&
     may('publish', chosen) &&
     slip.put(chosen.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes })));
+  const moveAs = (asked: MoveAsked, how: MoveHow) =>
+    verbs.move
+      .mutateAsync({ ...asked, ...how })
+      .catch((problem: unknown) => moveAsks(problem) && setMoving({ asked, how, problem }));
   const put = async (asked: MoveAsked, how: 'move' | 'copy') => {
     if (how === 'copy') verbs.copy.mutate(asked);
-    else
-      await verbs.move
-        .mutateAsync({ ...asked, ifTaken: 'refuse' })
-        .catch((error: { code?: string }) => error.code === 'name.taken' && setMoving(asked));
+    else await moveAs(asked, { ifTaken: 'refuse', widens: false });
   };
   const putDown = (dragged: Dragged, how: 'move' | 'copy', target: { id: string; name: string }) => {
     const moved = dragged.items.filter((i) => i.id !== target.id);
@@ -293,11 +294,7 @@ export function Pane({ folderId, active, activate, go, onFocus, view, beside }: 
         />
       )}
       {moving && (
-        <MoveDialog
-          asked={moving}
-          keepBoth={() => verbs.move.mutate({ ...moving, ifTaken: 'keep-both' })}
-          close={() => setMoving(null)}
-        />
+        <MoveDialog question={moving} go={(how) => void moveAs(moving.asked, how)} close={() => setMoving(null)} />
       )}
     </div>
   );

@@ -173,7 +173,17 @@ export const browseQuery = (path: string | null) =>
     retry: false,
   });
 
-/** What is asked when names are taken where items are moved to. */
+/** What has been decided about a move: names that are taken, and more people who would reach it. */
+export interface MoveHow {
+  ifTaken: 'refuse' | 'keep-both';
+  widens: boolean;
+}
+
+/** Whether a refusal asks for a decision, and for which. */
+export const moveAsks = (error: unknown): error is ApiProblem & { code: 'name.taken' | 'move.widens' } =>
+  error instanceof ApiProblem && (error.code === 'name.taken' || error.code === 'move.widens');
+
+/** What is moved where. */
 export interface MoveAsked {
   items: { id: string; name: string }[];
   toFolderId: string;
@@ -235,14 +245,15 @@ export function useVerbs() {
     onError: tellFailure,
   });
   const move = useMutation({
-    mutationFn: ({ items, toFolderId, ifTaken }: MoveAsked & { ifTaken: 'refuse' | 'keep-both' }) =>
-      api<MoveAnswer>('POST', '/api/nodes/move', { nodeIds: items.map((i) => i.id), toFolderId, ifTaken }),
+    mutationFn: ({ items, toFolderId, ifTaken, widens }: MoveAsked & MoveHow) =>
+      api<MoveAnswer>('POST', '/api/nodes/move', { nodeIds: items.map((i) => i.id), toFolderId, ifTaken, widens }),
     onSuccess: ({ moved }, { toName }) => {
       refresh();
       if (moved.length === 0) return;
       show(`${what(moved)} moved to ${toName}.`, { undo: () => quietly(moveBack(moved)) });
     },
-    onError: (error) => (error instanceof ApiProblem && error.code === 'name.taken' ? undefined : tellFailure(error)),
+    // What is asked before something moves is asked by the pane.
+    onError: (error) => (moveAsks(error) ? undefined : tellFailure(error)),
   });
   const copy = useMutation({
     mutationFn: ({ items, toFolderId }: MoveAsked) =>
@@ -412,6 +423,7 @@ async function moveBack(moved: MoveAnswer['moved']): Promise<void> {
       nodeIds: back.map((m) => m.id),
       toFolderId: folderId,
       ifTaken: 'keep-both',
+      widens: true,
     });
     for (const m of back) if (m.name !== m.fromName) await api('PATCH', `/api/nodes/${m.id}`, { name: m.fromName });
   }

@@ -64,8 +64,8 @@ export default defineConfig({
           include: ['e2e/**/*.test.ts'],
           testTimeout: 120_000,
           hookTimeout: 120_000,
-          // A browser waits for most of its time: three people at once, in one browser.
-          maxWorkers: 3,
+          // A browser waits for most of its time: two people at once, in one browser.
+          maxWorkers: 2,
           isolate: false,
           globalSetup: ['scripts/lib/test-database.mjs', 'scripts/lib/test-browser.mjs'],
         },

@@ -19,11 +19,11 @@ export async function grantOn(
   );
 }
 
-/** Ends what is granted on a folder, as if it had never been. @returns whom it was granted, null for all staff */
-export async function endGrants(db: DataSource, folderId: string): Promise<(string | null)[]> {
+/** Ends what is granted on a folder, as if it had never been, or at a moment. @returns whom it was granted, null for all staff */
+export async function endGrants(db: DataSource, folderId: string, at = EVER): Promise<(string | null)[]> {
   const [ended] = await db.query<[{ person_id: string | null }[], number]>(
     'UPDATE access_grant SET ended_at = $2 WHERE node_id = $1 AND ended_at IS NULL RETURNING person_id',
-    [folderId, EVER],
+    [folderId, at],
   );
   return ended.map((e) => e.person_id);
 }

@@ -42,32 +42,58 @@ export async function loadChain(m: EntityManager, folderId: string): Promise<Roo
 }
 
 /**
- * Folders where something stands that access depends on, with all of it, as the tree lies now: these, or every one. One
- * question after the other, because it is asked within transactions too.
+ * A folder and those above it as they lay at a moment, with all that access depends on there, the folder first. Empty when
+ * it was not there yet, or not any more.
  */
+export async function loadChainAt(m: EntityManager, folderId: string, at: Date): Promise<RootFolder[]> {
+  const rows = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
+    `WITH RECURSIVE up AS (
+       SELECT p.node_id, p.parent_id, 0 AS height FROM node_past p
+        WHERE p.node_id = $1 AND p.since <= $2 AND (p.until IS NULL OR p.until > $2)
+       UNION ALL
+       SELECT p.node_id, p.parent_id, up.height + 1 FROM up JOIN node_past p
+           ON p.node_id = up.parent_id AND p.since <= $2 AND (p.until IS NULL OR p.until > $2)
+     ), top AS (SELECT n.store_id FROM up JOIN node n ON n.id = up.node_id WHERE up.parent_id IS NULL)
+     SELECT up.node_id AS id, up.parent_id AS above, s.id AS "storeId", s.kind
+       FROM up CROSS JOIN top JOIN store s ON s.id = top.store_id ORDER BY up.height`,
+    [folderId, at],
+  );
+  const folders = await withFacts(m, rows);
+  return rows.map((r) => folders.get(r.id) as RootFolder);
+}
+
+/** Folders where something stands that access depends on, with all of it, as the tree lies now: these, or every one. */
 export async function loadRoots(m: EntityManager, only: number[] | null = null): Promise<Map<string, RootFolder>> {
   const folders = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
     `SELECT r.folder_id AS id, above.folder_id AS above, s.id AS "storeId", s.kind
-         FROM access_root r JOIN node n ON n.id = r.folder_id JOIN store s ON s.id = n.store_id
-         LEFT JOIN folder_access a ON a.folder_id = n.parent_id LEFT JOIN access_root above ON above.id = a.root
-        WHERE $1::int[] IS NULL OR r.id = ANY($1)`,
+       FROM access_root r JOIN node n ON n.id = r.folder_id JOIN store s ON s.id = n.store_id
+       LEFT JOIN folder_access a ON a.folder_id = n.parent_id LEFT JOIN access_root above ON above.id = a.root
+      WHERE $1::int[] IS NULL OR r.id = ANY($1)`,
     [only],
   );
+  return withFacts(m, folders);
+}
+
+/** Folders with their facts. One question after the other, because it is asked within transactions too. */
+async function withFacts(
+  m: EntityManager,
+  folders: { id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[],
+): Promise<Map<string, RootFolder>> {
+  const folderIds = folders.map((f) => f.id);
   const owners = await m.query<(Dated & { storeId: string; personId: string })[]>(
-    'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner',
+    'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner WHERE store_id = ANY($1)',
+    [[...new Set(folders.map((f) => f.storeId))]],
   );
   const grants = await m.query<(Dated & GrantRow)[]>(
     // What was ended early ended then.
     `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId", g.level,
-              g.since, least(g.until, g.ended_at) AS until
-         FROM access_grant g JOIN access_root r ON r.folder_id = g.node_id WHERE $1::int[] IS NULL OR r.id = ANY($1)`,
-    [only],
+            g.since, least(g.until, g.ended_at) AS until FROM access_grant g WHERE g.node_id = ANY($1)`,
+    [folderIds],
   );
   const rules = await m.query<(Dated & { folderId: string; inherits: boolean; rule: OthersRule | null })[]>(
-    `SELECT p.node_id AS "folderId", p.inherits, p.others_rule AS rule, p.since, p.until
-         FROM node_past p JOIN access_root r ON r.folder_id = p.node_id
-        WHERE (NOT p.inherits OR p.others_rule IS NOT NULL) AND ($1::int[] IS NULL OR r.id = ANY($1))`,
-    [only],
+    `SELECT p.node_id AS "folderId", p.inherits, p.others_rule AS rule, p.since, p.until FROM node_past p
+      WHERE p.node_id = ANY($1) AND (NOT p.inherits OR p.others_rule IS NOT NULL)`,
+    [folderIds],
   );
   const ownersOf = grouped(owners, (o) => o.storeId);
   const grantsOn = grouped(grants, (g) => g.folderId);
@@ -86,11 +112,8 @@ export async function loadRoots(m: EntityManager, only: number[] | null = null):
         stops: own.filter((r) => !r.inherits).map(period),
         others: own.flatMap((r) => (r.rule === null ? [] : [{ rule: r.rule, ...period(r) }])),
       };
-      const store = {
-        kind,
-        owners: (ownersOf.get(storeId) ?? []).map((o) => ({ personId: o.personId, ...period(o) })),
-      };
-      return [id, { ...fact, above, store }];
+      const ofStore = (ownersOf.get(storeId) ?? []).map((o) => ({ personId: o.personId, ...period(o) }));
+      return [id, { ...fact, above, store: { kind, owners: ofStore } }];
     }),
   );
 }

@@ -34,8 +34,11 @@ export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<Nod
   return m.query<NodePlace[]>(`${PLACES} ${PLACES_FROM}`, [nodeIds]);
 }
 
-/** A node with what somebody may do with it, and in it with what they brought themselves, as bits (actBits in core). */
-export type ReachedPlace = NodePlace & { bits: number; ownBits: number };
+/**
+ * A node with what somebody may do with it, and in it with what they brought themselves, as bits (actBits in core); and when
+ * that changes by itself, if it does.
+ */
+export type ReachedPlace = NodePlace & { bits: number; ownBits: number; until: Date | null };
 
 /** The folder whose access a node has: a folder's own, a file's the one it lies in. */
 export const folderOf = (node: string): string =>
@@ -72,7 +75,8 @@ export async function reachedPlaces(
            UNION ALL
            SELECT c.id, c.brought_by, c.accepted_at FROM down JOIN node c ON c.parent_id = down.id AND c.purged_at IS NULL
          ) SELECT 1 FROM down WHERE down.brought_by IS DISTINCT FROM $2 OR down.accepted_at IS NOT NULL
-       ) THEN a.own ELSE a.acts END, 0) AS bits, coalesce(a.own, 0) AS "ownBits"
+       ) THEN a.own ELSE a.acts END, 0) AS bits, coalesce(a.own, 0) AS "ownBits",
+         (SELECT valid_until FROM access_reach_state WHERE person_id = $2) AS until
        ${PLACES_FROM}
        LEFT JOIN folder_access f ON f.folder_id = ${folderOf('n')}
        LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = $2
@@ -101,18 +105,34 @@ export const bitsIn = (folder: string, person: string): string =>
 export const isSeen = (node: string, person: string, folder = folderOf(node)): string =>
   `(${bitsOn(node, person, folder)} & CASE ${node}.kind WHEN 'folder' THEN ${FOLDER_SEEN} ELSE ${SEEN} END) <> 0`;
 
+/** Roots that lie in a folder and are closed to a person. */
+const closedIn = (folder: string, person: string): string =>
+  `access_root r LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = ${person}
+    WHERE r.lies_in = ${folder} AND (coalesce(a.acts, 0) & ${FOLDER_SEEN}) = 0`;
+
 /**
  * Whether a person sees a node in a folder that they see: what {@link isSeen} says, for little. What depends on the folder
  * alone is asked once for all of a page. A folder has the access of the one it lies in, unless it is a root itself; files
  * always have.
  */
 export const isSeenThere = (node: string, folder: string, person: string): { folders: string; files: string } => ({
-  folders: `${node}.id <> ALL (ARRAY(
-    SELECT r.folder_id FROM access_root r LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = ${person}
-     WHERE r.lies_in = ${folder} AND (coalesce(a.acts, 0) & ${FOLDER_SEEN}) = 0))`,
+  folders: `${node}.id <> ALL (ARRAY(SELECT r.folder_id FROM ${closedIn(folder, person)}))`,
   files: `((SELECT (a.acts & ${SEEN}) <> 0 FROM ${reachIn(folder, person)})
     OR (${isOwn(node, person)} AND (SELECT (a.own & ${SEEN}) <> 0 FROM ${reachIn(folder, person)})))`,
 });
+
+/**
+ * How many items of a folder that somebody sees they see in it. Where they see whatever lies in it, an index counts them,
+ * without what is closed to them; one by one only where they see what they brought alone.
+ * @param which a condition on the items, called `c`
+ */
+export const countSeen = (folder: string, person: string, which: string): string => {
+  const items = `FROM node c WHERE c.parent_id = ${folder} AND c.trashed_at IS NULL AND ${which}`;
+  const seen = isSeenThere('c', folder, person);
+  return `(SELECT CASE WHEN (coalesce((SELECT a.acts FROM ${reachIn(folder, person)}), 0) & ${SEEN}) <> 0
+    THEN (SELECT count(*) ${items}) - (SELECT count(*) ${items} AND c.id IN (SELECT r.folder_id FROM ${closedIn(folder, person)}))
+    ELSE (SELECT count(*) ${items} AND CASE c.kind WHEN 'folder' THEN ${seen.folders} ELSE ${seen.files} END) END)::int`;
+};
 
 /**
  * A walk down from nodes, only through what a person may: the parts of a recursive query whose rows are called `down`. It

@@ -38,6 +38,8 @@ export type ReachableNode = NodePlace & {
   /** In a folder, with what they have brought themselves. */
   own: Act[];
   level: AccessLevel;
+  /** When that changes by itself; null: not by itself. */
+  until: Date | null;
 };
 
 /** A folder whose grants somebody looks at or changes, and what access depends on there. */
@@ -107,8 +109,7 @@ export class AccessService {
           ? await this.reachable(who, [folderId], 'add', m)
           : await this.requireNodes(who, [folderId], 'add', m);
         if (folder?.kind !== 'folder') throw notFound('This folder');
-        const { id, storeId, name: folderName, acts, own } = folder;
-        const validUntil = await reachUntil(m, who.personId);
+        const { id, storeId, name: folderName, acts, own, until: validUntil } = folder;
         return { folderId: id, storeId, folderName, actor, chargedTo: who.personId, acts, own, validUntil };
       },
       sees: (nodeId, m) => this.sees(who, nodeId, m),

@@ -13,6 +13,7 @@ import {
   ANCESTORS,
   bitsIn,
   bitsOn,
+  countSeen,
   entrancesOf,
   isOwn,
   isSeen,
@@ -37,7 +38,6 @@ export interface ListingCursor {
   id: string;
 }
 
-const SEEN_INSIDE = isSeenThere('c', 'n.id', '$1');
 const SEEN_HERE = isSeenThere('n', '$2', '$1');
 
 /** The columns of {@link ItemRow} for a node `n`; $1 is who asks. Each is looked up by itself: a page is never a join. */
@@ -47,10 +47,7 @@ export const ITEM_COLUMNS = `n.id, n.parent_id AS "parentId", n.kind, n.name, n.
   coalesce((SELECT v.number FROM file_version v WHERE v.id = n.version_id), 0) AS "versionCount", n.litter,
   EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned, ${isOwn('n', '$1')} IS TRUE AS mine,
   ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags,
-  CASE WHEN n.kind = 'folder' THEN (
-    SELECT count(*)::int FROM node c WHERE c.parent_id = n.id AND c.trashed_at IS NULL AND NOT c.litter
-       AND CASE c.kind WHEN 'folder' THEN ${SEEN_INSIDE.folders} ELSE ${SEEN_INSIDE.files} END
-  ) END AS "itemCount"`;
+  CASE WHEN n.kind = 'folder' THEN ${countSeen('n.id', '$1', 'NOT c.litter')} END AS "itemCount"`;
 
 /** An item as the database gives it: its time is a number of milliseconds, which is much quicker than a text. */
 export type ItemRow<Item extends NodeItem = NodeItem> = Omit<Item, 'changedAt'> & { changedAt: number };
@@ -144,13 +141,11 @@ export async function countItems(
   personId: string,
   folderId: string,
 ): Promise<{ shown: number; litter: number }> {
-  const [row] = await m.query<{ shown: string; litter: string }[]>(
-    `SELECT count(*) FILTER (WHERE NOT n.litter) AS shown, count(*) FILTER (WHERE n.litter) AS litter
-       FROM node n WHERE n.parent_id = $2 AND n.trashed_at IS NULL
-        AND CASE n.kind WHEN 'folder' THEN ${SEEN_HERE.folders} ELSE ${SEEN_HERE.files} END`,
+  const [row] = await m.query<{ shown: number; litter: number }[]>(
+    `SELECT ${countSeen('$2', '$1', 'NOT c.litter')} AS shown, ${countSeen('$2', '$1', 'c.litter')} AS litter`,
     [personId, folderId],
   );
-  return { shown: Number(row?.shown ?? 0), litter: Number(row?.litter ?? 0) };
+  return row ?? { shown: 0, litter: 0 };
 }
 
 /** Every node below these (themselves included), in the trash or not: for what happens to a whole branch. */

@@ -297,11 +297,10 @@ export class Recorder {
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${wished}")`);
     await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
     const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
-    const hidden = present !== null && !(await by.sees(present.id, tx));
-    if (present?.kind === 'folder' && !hidden) {
-      // Held, so that nobody puts a name into it between the look and the insertion. It may be less theirs than what it is in.
-      return (await admitHeld(tx, by, present.id)).folderId;
-    }
+    // Held, so that nobody puts a name into it between the look and the insertion. It may be less theirs than what it is in.
+    const there = present?.kind === 'folder' ? await unlessHidden(admitHeld(tx, by, present.id)) : null;
+    if (there) return there.folderId;
+    const hidden = present !== null && (present.kind === 'folder' || !(await by.sees(present.id, tx)));
     if (present && !hidden) throw nameTaken(wished);
     const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
     const id = uuidv7();
@@ -403,6 +402,16 @@ export class Recorder {
 async function admitHeld(tx: EntityManager, by: Bringer, folderId: string): Promise<FolderAdmission> {
   await holdNodes(tx, [folderId]);
   return by.admit(folderId, tx);
+}
+
+/** Null when that is not there for whoever asked; every other refusal stands. */
+async function unlessHidden<T>(asked: Promise<T>): Promise<T | null> {
+  try {
+    return await asked;
+  } catch (error) {
+    if (error instanceof Problem && error.code === 'not-found') return null;
+    throw error;
+  }
 }
 
 /** Why names one below the other go too deep from there; null when they do not. */

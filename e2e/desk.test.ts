@@ -248,6 +248,11 @@ describe('on a telephone, 360 px wide (WCAG 2.2, 1.4.10 Reflow asks for 320 px a
     await keys(iris, 'i');
     await iris.sees('SHA-256');
     await fits('the details');
+    await iris.press('Change', '.who-reaches');
+    await iris.sees('Grant to', '.access-dialog');
+    await fits('who reaches it');
+    await keys(iris, 'Escape');
+    await iris.page.waitForFunction(() => !document.querySelector('.modal'));
     await keys(iris, 'i');
     await keys(iris, 's');
     await iris.sees('1 item', '.slip');

@@ -247,6 +247,70 @@ describe('living with files', () => {
   });
 });
 
+describe('who reaches what', () => {
+  it('is granted, seen at once by whom it was granted, ended, and taken back by undo', async () => {
+    const id = await folder(office.roots.partners, 'Weir House');
+    const rosa = await Person.at(browser, office.origin);
+    await rosa.signIn('rosa');
+    await rosa.page.goto(`${office.origin}/stores`);
+    await rosa.sees('My files');
+    const iris = await visit(`/stores/${id}`);
+    await iris.sees('This folder is empty.');
+    await keys(iris, 'i');
+    await iris.sees('Can view: granted on Partners.', '.who-reaches');
+    await iris.isAccessible();
+    await iris.press('Change', '.who-reaches');
+    await iris.page.waitForSelector('#grant-subject optgroup:last-child option:nth-child(2)');
+    const subject = await iris.page.$$eval(
+      '#grant-subject option',
+      (options) => options.find((o) => o.textContent === 'Rosa Quill')?.value ?? '',
+    );
+    await iris.page.select('#grant-subject', subject);
+    await iris.page.select('#grant-level', 'edit');
+    await iris.press('Grant', '.access-dialog');
+    await iris.sees('Rosa Quill can edit there now.');
+    await iris.isAccessible();
+    // Her page was open all the while.
+    await rosa.sees('Weir House', '.store-list');
+    await rosa.page.click(`.store-list a[href="/stores/${id}"]`);
+    await rosa.sees('This folder is empty.');
+    expect(await rosa.text('.path-line')).not.toContain('Partners');
+    await iris.press('End what Rosa Quill has here', '.access-dialog');
+    await iris.sees('What Rosa Quill had there has ended.');
+    await rosa.sees('is not there, or you may not see it');
+    await iris.press('Undo', '.notices .notice:last-child');
+    await iris.sees('Rosa Quill', '.access-dialog table');
+    // Closing the folder leaves everybody who reaches it where they are.
+    await iris.press('What is granted above counts here too', '.access-dialog');
+    await iris.sees('What is granted above does not count there any more.');
+    await iris.sees('this folder', '.access-dialog table');
+    await iris.isAccessible();
+    await rosa.page.reload();
+    await rosa.sees('This folder is empty.');
+    await rosa.leave();
+    await iris.leave();
+  });
+  it('is seen before something moves to where more people reach it', async () => {
+    const from = await folder(office.roots.iris, 'Drafts');
+    const to = await folder(office.roots.projects, 'For all');
+    await client.upload(from, 'offer.txt', Buffer.from('x'));
+    const iris = await visit(`/stores/${from}?beside=${to}`);
+    await iris.sees('offer.txt', '.folder-table');
+    await iris.page.click('.row-grid.item');
+    await withCtrl(iris, 'x');
+    await iris.page.click('.pane:nth-of-type(2) h1, .pane + .pane h1');
+    await withCtrl(iris, 'v');
+    await iris.sees('More people reach For all');
+    await iris.sees('Rosa Quill can edit', '.modal');
+    await iris.isAccessible();
+    expect(await names(from)).toEqual(['offer.txt']);
+    await iris.press('Move all the same', '.modal');
+    await iris.sees('offer.txt moved to For all.');
+    expect(await names(to)).toEqual(['offer.txt']);
+    await iris.leave();
+  });
+});
+
 describe('getting files back', () => {
   it('versions compared line by line, one brought back, a folder as it was', async () => {
     const id = await folder(office.roots.projects, 'Time');

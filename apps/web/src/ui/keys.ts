@@ -23,11 +23,16 @@ export function useKeys(keys: KeyMap): void {
     latest.current = keys;
   });
   useEffect(() => {
+    // Seen before anybody acts on the key: a dialog that it closes is gone by the time it comes here.
+    let inDialog = false;
+    const look = () => {
+      inDialog = document.querySelector('.modal') !== null;
+    };
     const listen = (event: KeyboardEvent) => {
       const name = keyName(event);
       const action = latest.current[name];
       if (!action || event.defaultPrevented) return;
-      if (!name.startsWith('ctrl+') && document.querySelector('.modal')) return;
+      if (!name.startsWith('ctrl+') && inDialog) return;
       if (isTyping(event.target) && name !== 'ctrl+k') return;
       // A focused button or link keeps its own Enter and Space.
       if (
@@ -39,8 +44,12 @@ export function useKeys(keys: KeyMap): void {
       event.preventDefault();
       action(event);
     };
+    window.addEventListener('keydown', look, { capture: true });
     window.addEventListener('keydown', listen);
-    return () => window.removeEventListener('keydown', listen);
+    return () => {
+      window.removeEventListener('keydown', look, { capture: true });
+      window.removeEventListener('keydown', listen);
+    };
   }, []);
 }
 

@@ -162,6 +162,7 @@ describe('every view', () => {
       ['/shares', 'open'],
       ['/ledger', 'entries'],
       ['/account', 'Change your password'],
+      ['/work', 'The server gets everything done.'],
     ] as const) {
       await iris.page.goto(office.origin + path);
       await iris.sees(words, 'main');
@@ -237,6 +238,7 @@ describe('on a telephone, 360 px wide (WCAG 2.2, 1.4.10 Reflow asks for 320 px a
       ['/reach/plan', 'Reach'],
       ['/ledger', 'entries'],
       ['/account', 'Change your password'],
+      ['/work', 'The server gets everything done.'],
     ] as const) {
       await iris.page.goto(office.origin + path);
       await iris.sees(words, 'body');

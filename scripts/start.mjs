@@ -84,6 +84,7 @@ function environment(databaseUrl, ports) {
     QUAY_WEB: join(ROOT, 'apps/web/dist'),
     QUAY_PORT: String(ports.web),
     QUAY_SMTP_URL: `smtp://127.0.0.1:${ports.smtp}`,
+    QUAY_MAIL_FROM: 'quay@saltmarsh.example',
     QUAY_LOG: process.env.QUAY_LOG ?? 'warn',
   };
 }

@@ -18,6 +18,7 @@ import { FileVersion, Node, Store } from './stores/stores.entity.js';
 import { StoresModule } from './stores/stores.module.js';
 import { TransfersModule } from './transfers/transfers.module.js';
 import { VisitsModule } from './visits/visits.module.js';
+import { WorkModule } from './work/work.module.js';
 
 export const ENTITIES = [Person, Session, LedgerEntry, Store, Node, FileVersion, Share, ShareItem];
 
@@ -44,6 +45,7 @@ export class AppModule {
         ReachModule,
         LiveModule,
         VisitsModule,
+        WorkModule,
       ],
     };
   }

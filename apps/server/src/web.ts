@@ -168,6 +168,7 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     '/reach/addresses/*rest',
     '/ledger',
     '/account',
+    '/work',
   ])
     http.get(path, page);
 }

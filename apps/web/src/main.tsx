@@ -15,6 +15,7 @@ import { Past } from './places/stores/past';
 import { Storage } from './places/stores/storage';
 import { Trash } from './places/stores/trash';
 import { Today } from './places/today';
+import { Work } from './places/work';
 import './styles/theme.scss';
 import './styles/places.scss';
 import './styles/stores.scss';
@@ -82,6 +83,7 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/reach/addresses/:addressId" element={<Reach />} />
             <Route path="/ledger" element={<Ledger />} />
             <Route path="/account" element={<Account />} />
+            <Route path="/work" element={<Work />} />
             <Route path="*" element={<Navigate to="/today" replace />} />
           </Route>
         </Routes>

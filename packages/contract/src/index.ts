@@ -9,3 +9,4 @@ export * from './shares.js';
 export * from './stores.js';
 export * from './transfers.js';
 export * from './visitor.js';
+export * from './work.js';

@@ -50,7 +50,12 @@ describe('what is taken', () => {
       { sort: 'size', descending: 'true' },
       { litter: false, sort: 'size', descending: true },
     ],
-    ['a move', moveSchema, { nodeIds: [id], toFolderId: id }, { nodeIds: [id], toFolderId: id, ifTaken: 'refuse' }],
+    [
+      'a move',
+      moveSchema,
+      { nodeIds: [id], toFolderId: id },
+      { nodeIds: [id], toFolderId: id, ifTaken: 'refuse', widens: false },
+    ],
     ['as many items as one may name', nodeIdsSchema, { nodeIds: ids(MOST_ITEMS) }, { nodeIds: ids(MOST_ITEMS) }],
     ['no quota', quotaSchema, { quotaBytes: null }, { quotaBytes: null }],
     ['a quota of nothing', quotaSchema, { quotaBytes: 0 }, { quotaBytes: 0 }],

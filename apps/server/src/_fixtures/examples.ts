@@ -221,6 +221,8 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     body: { toPersonId: t.person },
     also: [404, 409],
   }),
+  'GET /api/work': () => ({ path: '/api/work' }),
+  'POST /api/work/:kind/:id/again': () => ({ path: `/api/work/mail/${randomUUID()}/again`, also: [404] }),
   'GET /reach/probe': () => ({ path: '/reach/probe' }),
   'GET /reach/probe/:nonce': () => ({ path: '/reach/probe/AAAAAAAAAAAAAAAAAAAAAAAA', also: [410] }),
 };

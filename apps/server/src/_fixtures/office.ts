@@ -162,6 +162,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     webRoot: resolve(import.meta.dirname, '../../../web/dist'),
     sealingKey: randomBytes(32),
     smtpUrl: null,
+    mailFrom: 'quay@saltmarsh.example',
     logLevel: 'silent',
     keepFreeBytes: 0,
     clockAheadMs: 0,

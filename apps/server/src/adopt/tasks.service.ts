@@ -1,4 +1,4 @@
-import { Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import type { Task, TaskReport } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { DataSource } from 'typeorm';
@@ -7,6 +7,7 @@ import type { Who } from '../people/who.js';
 import { aside } from '../platform/aside.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { Jobs } from '../platform/jobs/jobs.service.js';
 import { LOCKS } from '../platform/locks.js';
 import { log } from '../platform/log/log.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
@@ -30,15 +31,15 @@ export type TaskWork = (task: TaskRow, tell: (progress: Task['progress']) => Pro
 /** A task that has not told anything for this long was left by a process that died. */
 const DEAD_MS = 60_000;
 const TOLD_EVERY_MS = 500;
+const EVERY_MINUTE = '* * * * *';
 
 /** Long work for the admin, one at a time over all server processes; it goes on from the start after a crash. */
 @Injectable()
-export class TasksService implements OnApplicationBootstrap, OnApplicationShutdown {
+export class TasksService implements OnApplicationShutdown {
   private readonly works = new Map<
     Task['kind'],
     { title: (detail: Record<string, string>) => string; work: TaskWork }
   >();
-  private timer: NodeJS.Timeout | null = null;
   private current: Promise<void> | null = null;
   private stopping = false;
 
@@ -46,22 +47,24 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
-  ) {}
+    private readonly jobs: Jobs,
+  ) {
+    jobs.define(
+      'tasks',
+      () => 'Look for long work of the admin',
+      () => Promise.resolve(this.look()),
+    );
+    // What a process left that died is taken up by another.
+    jobs.regularly('tasks', EVERY_MINUTE);
+  }
 
   /** Says how a kind of task is done. */
   define(kind: Task['kind'], title: (detail: Record<string, string>) => string, work: TaskWork): void {
     this.works.set(kind, { title, work });
   }
 
-  onApplicationBootstrap(): void {
-    this.timer = setInterval(() => this.look(), 5000);
-    this.timer.unref();
-    this.look();
-  }
-
   async onApplicationShutdown(): Promise<void> {
     this.stopping = true;
-    if (this.timer) clearInterval(this.timer);
     await this.current;
   }
 
@@ -72,6 +75,7 @@ export class TasksService implements OnApplicationBootstrap, OnApplicationShutdo
         `INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`,
         [id, kind, who.personId, detail, this.clock.date()],
       );
+      await this.jobs.handIn(tx, 'tasks', {}, { key: id });
       await this.events.tell(tx, { topic: 'task', id });
     });
     this.look();

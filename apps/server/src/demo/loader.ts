@@ -1,4 +1,4 @@
-import { GENESIS_HASH, isLitter, LEVEL_WORDS, momentInWords, nameKey, tokenFromBytes } from '@quay/core';
+import { GENESIS_HASH, isLitter, LEVEL_WORDS, momentInWords, nameKey, SYSTEM_ACTOR, tokenFromBytes } from '@quay/core';
 import { lookup } from 'mime-types';
 import { randomBytes } from 'node:crypto';
 import { Readable } from 'node:stream';
@@ -370,6 +370,20 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
     weakPasswordMeant: false,
     visitLimit: share.limit ?? null,
   });
+  const withdrawnAt = share.withdrawn === undefined ? Infinity : l.now + share.withdrawn * DAY_MS;
+  for (const [what, moment] of [
+    ['opens', opens],
+    ['closes', closes],
+  ] as const) {
+    const at = moment?.getTime() ?? Infinity;
+    if (at <= made || at > l.now || at > withdrawnAt) continue;
+    await l.tx.query('INSERT INTO share_moment (share_id, what, at, told_at) VALUES ($1, $2, $3, $3)', [
+      id,
+      what,
+      moment,
+    ]);
+    told(at, `share.${what}`, SYSTEM_ACTOR, {});
+  }
   if (share.withdrawn !== undefined) told(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
   await loadVisits(l, share, id, nodeIds[0] as string, told);
   if (share.broken) {

@@ -11,6 +11,7 @@ import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
+import { Office } from '../platform/office.js';
 import { hashPassword, passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { passwordStrengthAside } from '../platform/strength.js';
@@ -41,6 +42,7 @@ export class SessionService {
     private readonly mail: Mail,
     private readonly devices: DeviceMemory,
     private readonly events: Events,
+    private readonly office: Office,
   ) {}
 
   /**
@@ -130,7 +132,9 @@ export class SessionService {
     const person = await this.person(who);
     if (!(await passwordMatches(person.passwordHash, asked.current)))
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
-    const strength = await passwordStrengthAside(asked.next, [person.name, person.signInName, 'saltmarsh', 'quay']);
+    const { name: office } = await this.office.settings();
+    const known = [person.name, person.signInName, ...office.toLowerCase().split(' '), 'quay'];
+    const strength = await passwordStrengthAside(asked.next, known);
     if (strength.score < STRONG_ENOUGH_SCORE)
       throw invalidField(
         'next',
@@ -147,11 +151,12 @@ export class SessionService {
         actor: { kind: 'person', id: person.id, name: person.name },
         detail: {},
       });
+      await this.mail.handIn(tx, {
+        to: person.email,
+        subject: 'Your password was changed',
+        text: `Hello ${person.name},\n\nyour password for Lockfast Quay was changed just now, and you were signed out everywhere else.\nIf that was not you, tell whoever runs the server at once.\n`,
+      });
     });
-    await this.mail.send({
-      to: person.email,
-      subject: 'Your password was changed',
-      text: `Hello ${person.name},\n\nyour password for Lockfast Quay was changed just now, and you were signed out everywhere else.\nIf that was not you, tell whoever runs the server at once.\n`,
-    });
+    this.mail.hurry();
   }
 }

@@ -20,6 +20,8 @@ export interface Config {
   sealingKey: Buffer;
   /** Where notices are handed in for delivery, as smtp://host:port; null: no mail. */
   smtpUrl: string | null;
+  /** Whom mail is from: an address of the office. */
+  mailFrom: string;
   logLevel: string;
   /** Bytes of the disk that uploads must leave free. */
   keepFreeBytes: number;
@@ -98,6 +100,7 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     webRoot: env['QUAY_WEB'] ?? null,
     sealingKey: key,
     smtpUrl: env['QUAY_SMTP_URL'] ?? null,
+    mailFrom: env['QUAY_MAIL_FROM'] ?? 'quay@localhost',
     logLevel: env['QUAY_LOG'] ?? 'info',
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,

@@ -1,18 +1,21 @@
-import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
-import { aside } from './aside.js';
+import { Inject, Injectable, type OnApplicationBootstrap } from '@nestjs/common';
+import { DataSource } from 'typeorm';
 import { Attempts } from './attempts.js';
 import { BlobKeeper } from './blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from './blobs/blob-store.js';
 import { Clock } from './clock.js';
+import { Jobs } from './jobs/jobs.service.js';
 import { log } from './log/log.js';
 
-const EVERY_MS = 3600 * 1000;
+const EVERY_HOUR = '7 * * * *';
 const STRAYS_EVERY = 24;
 
-/** Clears away what nobody needs any more, at the start and every hour. Harmless when several processes do it at once. */
+/**
+ * Clears away what nobody needs any more, at the start and every hour, in one of the server processes. Harmless when several
+ * do it at once.
+ */
 @Injectable()
-export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdown {
-  private timer: NodeJS.Timeout | null = null;
+export class Housekeeping implements OnApplicationBootstrap {
   private round = 0;
   private readonly duties: { name: string; work: () => Promise<unknown> }[] = [];
 
@@ -20,26 +23,26 @@ export class Housekeeping implements OnApplicationBootstrap, OnApplicationShutdo
     private readonly attempts: Attempts,
     private readonly clock: Clock,
     private readonly keeper: BlobKeeper,
+    private readonly jobs: Jobs,
+    private readonly db: DataSource,
     @Inject(BLOBS) private readonly blobs: BlobStore,
-  ) {}
-
-  onApplicationBootstrap(): void {
-    this.timer = setInterval(() => this.tidyAside(), EVERY_MS);
-    this.timer.unref();
-    this.tidyAside();
+  ) {
+    jobs.define(
+      'upkeep',
+      () => 'Tidy up',
+      () => this.tidy(),
+    );
+    jobs.regularly('upkeep', EVERY_HOUR);
   }
 
-  onApplicationShutdown(): void {
-    if (this.timer) clearInterval(this.timer);
+  async onApplicationBootstrap(): Promise<void> {
+    // What several processes that start together hand in is done once.
+    await this.jobs.handIn(this.db.manager, 'upkeep', {}, { key: 'start' });
   }
 
   /** Something to be done at the start and every hour. */
   add(name: string, work: () => Promise<unknown>): void {
     this.duties.push({ name, work });
-  }
-
-  private tidyAside(): void {
-    aside(this.tidy(), 'tidying up broke off');
   }
 
   /** Does everything once, one after the other; what fails is told and tried again in an hour. */

@@ -1,7 +1,11 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { createTransport, type Transporter } from 'nodemailer';
+import { DataSource, type EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
-import { log } from './log/log.js';
+import { Events } from './events/events.js';
+import { Jobs, type Try } from './jobs/jobs.service.js';
 
 export interface Notice {
   to: string;
@@ -9,23 +13,106 @@ export interface Notice {
   text: string;
 }
 
-/** Hands notices to the mail server over SMTP. A notice that cannot be handed in is logged, and stops nothing. */
+type State = 'waiting' | 'sent' | 'refused' | 'given-up';
+const TIMEOUT_MS = 20_000;
+
+/**
+ * Mail, handed in with the transaction that causes it and sent by the queue: until the mail server has taken it, or refused
+ * it for good (RFC 5321 §4.2.1: a reply that begins with 5), or was tried for hours. How it ended is kept, in the server's
+ * words.
+ */
 @Injectable()
 export class Mail {
   private readonly transport: Transporter | null;
+  private readonly from: string;
 
-  constructor(@Inject(CONFIG) config: Config) {
-    this.transport = config.smtpUrl ? createTransport(config.smtpUrl) : null;
+  constructor(
+    @Inject(CONFIG) config: Config,
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+    private readonly jobs: Jobs,
+  ) {
+    this.from = config.mailFrom;
+    const patience = { connectionTimeout: TIMEOUT_MS, greetingTimeout: TIMEOUT_MS, socketTimeout: TIMEOUT_MS };
+    this.transport = config.smtpUrl ? createTransport({ url: config.smtpUrl, ...patience }) : null;
+    jobs.define<{ mailId: string; to: string; subject: string }>(
+      'mail',
+      ({ to, subject }) => `Mail to ${to}: ${subject}`,
+      ({ mailId }, attempt) => this.send(mailId, attempt),
+    );
   }
 
-  async send(notice: Notice): Promise<boolean> {
-    if (!this.transport) return false;
+  /** Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept. */
+  async handIn(tx: EntityManager, { to, subject, text }: Notice): Promise<void> {
+    if (!this.transport) return;
+    const mailId = uuidv7();
+    await tx.query('INSERT INTO mail (id, recipient, subject, body, created_at) VALUES ($1, $2, $3, $4, $5)', [
+      mailId,
+      to,
+      subject,
+      text,
+      this.clock.date(),
+    ]);
+    await this.jobs.handIn(tx, 'mail', { mailId, to, subject }, { key: mailId });
+  }
+
+  /** Hands mail in anew that was refused or given up. @returns false when there is none such */
+  again(mailId: string): Promise<boolean> {
+    return this.events.change(async (tx) => {
+      const [rows] = (await tx.query(
+        `UPDATE mail SET state = 'waiting', ended_at = NULL WHERE id = $1 AND state IN ('refused', 'given-up')
+          RETURNING recipient AS "to", subject`,
+        [mailId],
+      )) as [{ to: string; subject: string }[], number];
+      const [mail] = rows;
+      if (mail) await this.jobs.handIn(tx, 'mail', { mailId, ...mail }, { key: mailId });
+      return mail !== undefined;
+    });
+  }
+
+  /** Sends what has been handed in without waiting for the queue to be looked at. */
+  hurry(): void {
+    this.jobs.hurry('mail');
+  }
+
+  private async send(mailId: string, { last }: Try): Promise<void> {
+    const [mail] = await this.db.query<{ recipient: string; subject: string; body: string; state: State }[]>(
+      'SELECT recipient, subject, body, state FROM mail WHERE id = $1',
+      [mailId],
+    );
+    // Sent by somebody who died before the queue was told.
+    if (!mail || mail.state === 'sent' || !this.transport) return;
     try {
-      await this.transport.sendMail({ from: '"Lockfast Quay" <quay@saltmarsh.example>', ...notice });
-      return true;
+      const { response } = (await this.transport.sendMail({
+        from: { name: 'Lockfast Quay', address: this.from },
+        to: mail.recipient,
+        subject: mail.subject,
+        text: mail.body,
+        // The same on every try: whoever gets it twice can tell.
+        messageId: `<${mailId}@${this.from.split('@').at(-1)}>`,
+      })) as { response: string };
+      await this.note(mailId, 'sent', response);
     } catch (error) {
-      log.warn({ err: error }, 'a notice could not be handed to the mail server');
-      return false;
+      const { responseCode, response, message } = error as {
+        responseCode?: number;
+        response?: string;
+        message: string;
+      };
+      const refused = responseCode !== undefined && responseCode >= 500;
+      await this.note(mailId, refused ? 'refused' : last ? 'given-up' : 'waiting', response ?? message);
+      if (!refused) throw error;
     }
+  }
+
+  private async note(mailId: string, state: State, answer: string): Promise<void> {
+    await this.events.change(async (tx) => {
+      await tx.query(
+        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3, ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
+          WHERE id = $1`,
+        [mailId, state, answer.slice(0, 500), this.clock.date()],
+      );
+      await this.events.tell(tx, { topic: 'task', id: mailId });
+    });
   }
 }

@@ -8,6 +8,7 @@ import { CONFIG, type Config } from './config.js';
 import { Dialler } from './dialler.js';
 import { Events } from './events/events.js';
 import { Housekeeping } from './housekeeping.js';
+import { Jobs } from './jobs/jobs.service.js';
 import { Mail } from './mail.js';
 import { Office } from './office.js';
 import { RunningWork } from './running.js';
@@ -28,6 +29,7 @@ export class PlatformModule {
       Office,
       Housekeeping,
       RunningWork,
+      Jobs,
     ];
     return { module: PlatformModule, providers: provided, exports: provided };
   }

@@ -1,11 +1,11 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
-import { decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
+import { countOf, decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
 import type { ChildProcess } from 'node:child_process';
 import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Duplex } from 'node:stream';
-import { DataSource } from 'typeorm';
+import { DataSource, type EntityManager } from 'typeorm';
 import { aside } from '../platform/aside.js';
 import { bytesOf } from '../platform/blobs/blob-keeper.js';
 import { BLOBS, type BlobStore, type OpenBlob } from '../platform/blobs/blob-store.js';
@@ -14,6 +14,7 @@ import { drained } from '../platform/drained.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { Jobs } from '../platform/jobs/jobs.service.js';
 import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
 import { frameHead, readFrames } from './frames.js';
@@ -31,6 +32,12 @@ const SEARCHED_BYTES = 1_000_000;
 const BUILT = join(import.meta.dirname, 'worker.js');
 /** Tests run from the sources, where only the built one can be started. */
 const WORKER = existsSync(BUILT) ? BUILT : join(import.meta.dirname, '../../dist/previews/worker.js');
+
+/** Whether a picture can be made of a file, or its words be searched. */
+function canBeMade(name: string, sizeBytes: number): boolean {
+  const kind = previewKind(name);
+  return kind === 'text' || kind === 'table' ? sizeBytes <= SEARCHED_BYTES : hasThumbnail(kind);
+}
 
 interface Waiting {
   nodeId: string;
@@ -60,11 +67,17 @@ export class PreviewsService implements OnApplicationShutdown {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
+    private readonly jobs: Jobs,
     housekeeping: Housekeeping,
     @Inject(BLOBS) private readonly blobs: BlobStore,
     @Inject(CONFIG) config: Config,
   ) {
     this.root = join(config.blobRoot, 'previews');
+    jobs.define<{ nodeIds: string[] }>(
+      'previews',
+      ({ nodeIds }) => `Make previews of ${countOf(nodeIds.length, 'file')}`,
+      ({ nodeIds }) => this.make(nodeIds),
+    );
     housekeeping.add('previews of bytes that are gone', () => this.forgetGone());
     housekeeping.add('previews that are missing', () => this.wantMissing());
   }
@@ -74,12 +87,34 @@ export class PreviewsService implements OnApplicationShutdown {
     this.worker?.kill();
   }
 
-  /** Asks for what can be made of a file; returns at once. */
-  want(nodeId: string, sha256: Buffer, name: string, sizeBytes: number): void {
-    const kind = previewKind(name);
-    if (kind === 'text' || kind === 'table') {
-      if (sizeBytes <= SEARCHED_BYTES) this.enqueue({ nodeId, sha256, kind, page: 1, done: [] });
-    } else if (hasThumbnail(kind)) this.enqueue({ nodeId, sha256, kind, page: 1, done: [] });
+  /** Asks for what can be made of files, within the transaction that records them: it is made when that has committed. */
+  async want(tx: EntityManager, files: readonly { id: string; name: string; sizeBytes: number }[]): Promise<void> {
+    const nodeIds = files.filter((f) => canBeMade(f.name, f.sizeBytes)).map((f) => f.id);
+    if (nodeIds.length > 0) await this.jobs.handIn(tx, 'previews', { nodeIds });
+  }
+
+  /** Begins with what was asked for a moment ago, without waiting for the queue to be looked at. */
+  hurry(): void {
+    this.jobs.hurry('previews');
+  }
+
+  /** Makes what is missing of these files' present versions. */
+  private async make(nodeIds: string[]): Promise<void> {
+    const rows = await this.db.query<{ id: string; name: string; sha256: Buffer; size: string }[]>(
+      `SELECT n.id, n.name, v.sha256, v.size_bytes AS size FROM node n JOIN file_version v ON v.id = n.version_id
+        WHERE n.id = ANY($1)`,
+      [nodeIds],
+    );
+    const wanted = rows.filter((r) => canBeMade(r.name, Number(r.size)));
+    await Promise.all(
+      wanted.map(
+        ({ id, name, sha256 }) =>
+          new Promise<void>((resolve) => {
+            const job = { nodeId: id, sha256, kind: previewKind(name), page: 1, done: [() => resolve()] };
+            if (!this.enqueue(job)) resolve();
+          }),
+      ),
+    );
   }
 
   /**
@@ -117,6 +152,10 @@ export class PreviewsService implements OnApplicationShutdown {
 
   /** Resolves when everything that waits has been made. */
   async settled(): Promise<void> {
+    while (await this.jobs.waiting('previews')) {
+      this.hurry();
+      await new Promise((resolve) => setTimeout(resolve, 50));
+    }
     await Promise.all(
       [...this.waiting.values(), ...[...this.running.values()].map((r) => r.job)].map(
         (job) => new Promise<boolean>((resolve) => job.done.push(resolve)),
@@ -124,11 +163,12 @@ export class PreviewsService implements OnApplicationShutdown {
     );
   }
 
-  private enqueue(job: Waiting, urgent = false): void {
+  /** @returns false when it is being made already, or there is too much to do */
+  private enqueue(job: Waiting, urgent = false): boolean {
     const key = `${job.sha256.toString('hex')} ${job.page}`;
     const present = this.waiting.get(key) ?? [...this.running.values()].find((r) => r.key === key)?.job;
-    if (this.stopped || (present && !urgent) || (!urgent && this.waiting.size >= WAITING_MOST)) return;
-    if (present && !this.waiting.has(key)) return;
+    if (this.stopped || (present && !urgent) || (!urgent && this.waiting.size >= WAITING_MOST)) return false;
+    if (present && !this.waiting.has(key)) return false;
     this.waiting.delete(key);
     if (urgent) {
       // What somebody waits for goes before what nobody has asked for yet.
@@ -138,6 +178,7 @@ export class PreviewsService implements OnApplicationShutdown {
       for (const [k, j] of rest) this.waiting.set(k, j);
     } else this.waiting.set(key, job);
     this.pumpAside();
+    return true;
   }
 
   private pumpAside(): void {
@@ -304,7 +345,10 @@ export class PreviewsService implements OnApplicationShutdown {
         WHERE n.trashed_at IS NULL AND n.type_key = ANY($1) AND NOT EXISTS (SELECT 1 FROM preview p WHERE p.sha256 = v.sha256) ORDER BY n.changed_at DESC LIMIT 1000`,
       [PREVIEWED_TYPES],
     );
-    for (const row of rows) this.want(row.id, row.sha256, row.name, Number(row.size));
+    await this.want(
+      this.db.manager,
+      rows.map((r) => ({ id: r.id, name: r.name, sizeBytes: Number(r.size) })),
+    );
   }
 
   private folder(sha256: Buffer): string {

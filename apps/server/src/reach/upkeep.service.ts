@@ -1,4 +1,4 @@
-import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { Inject, Injectable } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
 import { certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs, SYSTEM_ACTOR } from '@quay/core';
 import { measure } from '@quay/probe';
@@ -8,8 +8,8 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { Jobs } from '../platform/jobs/jobs.service.js';
 import { LOCKS } from '../platform/locks.js';
-import { log } from '../platform/log/log.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { Dialler } from '../platform/dialler.js';
@@ -18,14 +18,12 @@ import { loadAddresses, type AddressRecord } from './reach.queries.js';
 import { RemediesService } from './remedies.service.js';
 import { RouterService } from './router.service.js';
 
-const EVERY_MS = 60_000;
+const EVERY_MINUTE = '* * * * *';
 type Kind = Upkeep['kind'];
 
 /** Renews what lapses before it does, and checks every address on a schedule. One process does it at a time. */
 @Injectable()
-export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutdown {
-  private timer: NodeJS.Timeout | null = null;
-
+export class UpkeepService {
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
@@ -37,25 +35,17 @@ export class UpkeepService implements OnApplicationBootstrap, OnApplicationShutd
     private readonly events: Events,
     proofs: ProofsService,
     housekeeping: Housekeeping,
+    jobs: Jobs,
     @Inject(CONFIG) private readonly config: Config,
   ) {
     housekeeping.add('old proofs', () => proofs.tidy());
-  }
-
-  onApplicationBootstrap(): void {
-    if (this.config.reach.checkEveryMinutes === 0) return;
-    this.timer = setInterval(
-      () =>
-        void this.round().catch((error: unknown) =>
-          log.warn({ err: error }, 'the ways in could not be looked after; trying again in a minute'),
-        ),
-      EVERY_MS,
+    if (config.reach.checkEveryMinutes === 0) return;
+    jobs.define(
+      'ways-in',
+      () => 'Look after the ways in',
+      () => this.round(),
     );
-    this.timer.unref();
-  }
-
-  onApplicationShutdown(): void {
-    if (this.timer) clearInterval(this.timer);
+    jobs.regularly('ways-in', EVERY_MINUTE);
   }
 
   /** Everything that is due, once. Another process that is at it already goes on alone. */

@@ -1,12 +1,13 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
+import { MomentsService } from './moments.service.js';
 import { SharesController } from './shares.controller.js';
 import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
   controllers: [SharesController],
-  providers: [SharesService],
+  providers: [SharesService, MomentsService],
   exports: [SharesService],
 })
 export class SharesModule {}

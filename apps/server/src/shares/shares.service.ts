@@ -38,6 +38,7 @@ import { passwordStrengthAside } from '../platform/strength.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
+import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
 import {
   factsOf,
@@ -64,6 +65,7 @@ export class SharesService {
     private readonly ledger: LedgerService,
     private readonly events: Events,
     private readonly office: Office,
+    private readonly moments: MomentsService,
     @Inject(CONFIG) private readonly config: Config,
     purger: PurgeService,
   ) {
@@ -145,6 +147,8 @@ export class SharesService {
         ShareItem,
         asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })),
       );
+      const { opensAt, closesAt } = window;
+      await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
       await this.events.tell(tx, { topic: 'share', id });
       await this.ledger.append(tx, {
         kind: 'share.published',
@@ -196,6 +200,16 @@ export class SharesService {
           }),
         },
       );
+      const title = asked.title ?? before.title;
+      if (window)
+        await this.moments.plan(tx, {
+          id: shareId,
+          title,
+          opensAt: dateOf(window.opensAt),
+          closesAt: dateOf(window.closesAt),
+        });
+      // Opened again after it was withdrawn: its times count again.
+      else if (asked.withdrawn === false) await this.moments.plan(tx, { ...before, title });
       // Visits that were let in by another password end with it.
       if (passwordHash)
         await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [

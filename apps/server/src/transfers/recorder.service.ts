@@ -75,6 +75,7 @@ export class Recorder {
       await this.admission.requireDepth(tx, folder.folderId, below);
       const kept = await this.record(tx, by, file, { ...how, storeId: folder.storeId }, rules);
       await also?.(tx, kept);
+      await this.previews.want(tx, [kept]);
       await this.ledger.append(tx, {
         kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded',
         actor: by.actor,
@@ -83,7 +84,7 @@ export class Recorder {
       });
       return kept;
     });
-    this.previews.want(answer.id, file.blob.sha256, answer.name, answer.sizeBytes);
+    this.previews.hurry();
     return answer;
   }
 
@@ -105,6 +106,7 @@ export class Recorder {
       const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
+      await this.previews.want(tx, kept);
       if (kept.length > 0) {
         const lines = kept
           .map((a) => `${a.sha256} ${a.id}\n`)
@@ -124,16 +126,7 @@ export class Recorder {
       }
       return told;
     });
-    entries.forEach(
-      (entry, i) =>
-        'answer' in entry &&
-        this.previews.want(
-          entry.answer.id,
-          (files[i] as Arrived).blob.sha256,
-          entry.answer.name,
-          entry.answer.sizeBytes,
-        ),
-    );
+    this.previews.hurry();
     return entries;
   }
 

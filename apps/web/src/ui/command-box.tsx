@@ -105,6 +105,9 @@ function useCommands(): Command[] {
     })),
     { words: 'Open the slip', kind: 'do', run: () => useSlip.getState().fold(false) },
     { words: 'Change my password', kind: 'do', run: go('/account') },
+    ...(me.duties.includes('run-server')
+      ? [{ words: 'See what the server does by itself', kind: 'do', run: go('/work') }]
+      : []),
     ...shares.map((s) => ({ words: s.title, kind: 'share', run: go(`/shares/${s.id}`) })),
   ];
 }

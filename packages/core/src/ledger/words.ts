@@ -49,6 +49,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,
   'share.withdrawn': (d) => `withdrew ${d['title']}`,
   'share.reinstated': (d) => `opened ${d['title']} again`,
+  'share.opens': (d) => `opened ${d['title']} at its time`,
+  'share.closes': (d) => `closed ${d['title']} at its time`,
   'share.visited': (d) => `opened ${d['title']}`,
   'share.last-visit': (d) => `used the last visit of ${d['title']}`,
   'share.visited-often': (d) =>

@@ -1,4 +1,5 @@
 import { DataSource, type DataSourceOptions } from 'typeorm';
+import { makeQueues } from '../jobs/queues.js';
 import { LOCKS } from '../locks.js';
 import { log } from '../log/log.js';
 import { MIGRATIONS } from './migrations.js';
@@ -18,13 +19,14 @@ export function dataSourceOptions(url: string, entities: (new () => object)[]): 
   };
 }
 
-/** Runs what is missing of the migrations, one process at a time. */
+/** Runs what is missing of the migrations, and makes what the queue needs, one process at a time. */
 export async function migrate(source: DataSource): Promise<void> {
   const runner = source.createQueryRunner();
   await runner.connect();
   try {
     await runner.query('SELECT pg_advisory_lock($1)', [LOCKS.migration]);
     await source.runMigrations({ transaction: 'each' });
+    await makeQueues(runner);
   } finally {
     await runner.query('SELECT pg_advisory_unlock($1)', [LOCKS.migration]);
     await runner.release();

@@ -7,6 +7,7 @@ import { TASKS_SCHEMA } from './schema-0005.js';
 import { ACCESS_SCHEMA } from './schema-0006.js';
 import { REACH_OF_SCHEMA } from './schema-0007.js';
 import { ACTORS_SCHEMA } from './schema-0008.js';
+import { LATER_SCHEMA } from './schema-0009.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -88,6 +89,16 @@ export class Actors1764800000000 implements MigrationInterface {
   }
 }
 
+export class Later1764900000000 implements MigrationInterface {
+  name = 'Later1764900000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(LATER_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query('DROP TABLE mail, share_moment');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -98,6 +109,7 @@ export const MIGRATIONS = [
   Access1764600000000,
   AccessReach1764700000000,
   Actors1764800000000,
+  Later1764900000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -110,4 +122,5 @@ export const SCHEMAS = [
   ACCESS_SCHEMA,
   REACH_OF_SCHEMA,
   ACTORS_SCHEMA,
+  LATER_SCHEMA,
 ];

@@ -1,6 +1,7 @@
 import { SIGN_IN_PASSWORD_MIN, type ChangePassword } from '@quay/contract';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
+import { Link } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
@@ -42,6 +43,12 @@ export function Account() {
               </button>
             ))}
           </div>
+          {me.duties.includes('run-server') && (
+            <>
+              <h2 className="small-head mt-4">The server</h2>
+              <Link to="/work">What the server does by itself: mail, times of shares, what was given up</Link>
+            </>
+          )}
         </section>
       </div>
     </>

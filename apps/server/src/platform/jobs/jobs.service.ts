@@ -1,0 +1,158 @@
+import {
+  Inject,
+  Injectable,
+  type OnApplicationBootstrap,
+  type OnApplicationShutdown,
+  type OnModuleInit,
+} from '@nestjs/common';
+import { randomUUID } from 'node:crypto';
+import PgBoss from 'pg-boss';
+import type { EntityManager } from 'typeorm';
+import { Clock } from '../clock.js';
+import { CONFIG, type Config } from '../config.js';
+import { log } from '../log/log.js';
+import { JOBS_SCHEMA, QUEUES, type QueueName } from './queues.js';
+
+/** One try of a job. */
+export interface Try {
+  id: string;
+  /** True when nothing is tried again after this one. */
+  last: boolean;
+}
+
+interface Kind {
+  /** What a job does, for people: "closes Mill Lane drawings". */
+  words: (data: object) => string;
+  work: (data: object, attempt: Try) => Promise<void>;
+}
+
+/** Looking for jobs of each kind; what this process handed in itself it looks for at once. */
+const POLL_SECONDS = 2;
+/** Jobs of a process that died are looked for so often. */
+const LOOK_AFTER_SECONDS = 15;
+/** Connections of its own, so that work that waits never takes one from a request. */
+const CONNECTIONS = 3;
+const KEPT = { doneSeconds: 3600, failedSeconds: 30 * 24 * 3600, goneDays: 30 } as const;
+
+/**
+ * Work that is done later, once, by whichever server process takes it up: handed in inside the transaction that causes it,
+ * so that it is there if and only if that commits. What fails is tried again, later each time, and in the end given up,
+ * which is seen. Whoever works must be able to be interrupted at any point and begun again.
+ */
+@Injectable()
+export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplicationShutdown {
+  private readonly kinds = new Map<QueueName, Kind>();
+  private readonly workers = new Map<QueueName, string>();
+  private readonly regular = new Map<QueueName, string>();
+  private readonly boss: PgBoss;
+  private started = false;
+
+  constructor(
+    @Inject(CONFIG) config: Config,
+    private readonly clock: Clock,
+  ) {
+    this.boss = new PgBoss({
+      connectionString: config.databaseUrl,
+      schema: JOBS_SCHEMA,
+      max: CONNECTIONS,
+      migrate: false,
+      maintenanceIntervalSeconds: LOOK_AFTER_SECONDS,
+      archiveCompletedAfterSeconds: KEPT.doneSeconds,
+      archiveFailedAfterSeconds: KEPT.failedSeconds,
+      deleteAfterDays: KEPT.goneDays,
+    });
+    this.boss.on('error', (error) => log.warn({ err: error }, 'the queue of jobs did not answer; it is asked again'));
+  }
+
+  /** Says how jobs of a kind are done. Before the server begins. */
+  define<D extends object>(
+    name: QueueName,
+    words: (data: D) => string,
+    work: (data: D, attempt: Try) => Promise<void>,
+  ): void {
+    this.kinds.set(name, { words: words as Kind['words'], work: work as Kind['work'] });
+  }
+
+  /** From here on jobs can be handed in; they are taken up when everybody has said what they do. */
+  async onModuleInit(): Promise<void> {
+    await this.boss.start();
+    this.started = true;
+  }
+
+  async onApplicationBootstrap(): Promise<void> {
+    for (const [name, cron] of this.regular) await this.boss.schedule(name, cron);
+    for (const name of this.kinds.keys())
+      this.workers.set(
+        name,
+        await this.boss.work<object | null>(
+          name,
+          { pollingIntervalSeconds: POLL_SECONDS, includeMetadata: true },
+          async ([job]) => {
+            if (job) await this.do(name, job);
+          },
+        ),
+      );
+  }
+
+  /** Has a job of a kind handed in again and again, by the calendar of a cron line; once over all server processes. */
+  regularly(name: QueueName, cron: string): void {
+    this.regular.set(name, cron);
+  }
+
+  async onApplicationShutdown(): Promise<void> {
+    // What is being done is let end; what is not done by then is given back when its time is over.
+    if (this.started) await this.boss.stop({ graceful: true, timeout: 10_000 });
+  }
+
+  /**
+   * Hands a job in, inside the transaction that causes it.
+   * @param at when it is due; at once when that has passed
+   * @param key of several that wait with one key, one is done
+   */
+  async handIn(tx: EntityManager, name: QueueName, data: object, how: { at?: Date; key?: string } = {}): Promise<void> {
+    const waitMs = how.at ? Math.max(0, how.at.getTime() - this.clock.now()) : 0;
+    await this.boss.send(name, data, {
+      ...(waitMs > 0 && { startAfter: new Date(Date.now() + waitMs) }),
+      // Without a key of its own each would be the same job to the queue, and only one of them would wait.
+      singletonKey: how.key ?? randomUUID(),
+      db: { executeSql: async (text, values) => ({ rows: await tx.query<object[]>(text, values) }) },
+    });
+  }
+
+  /** Looks for jobs of a kind now: after something was handed in that should not wait. */
+  hurry(name: QueueName): void {
+    const worker = this.workers.get(name);
+    if (worker) this.boss.notifyWorker(worker);
+  }
+
+  /** How many jobs of a kind are not done. */
+  waiting(name: QueueName): Promise<number> {
+    return this.boss.getQueueSize(name, { before: 'completed' });
+  }
+
+  words(name: string, data: object | null): string {
+    return this.kinds.get(name as QueueName)?.words(data ?? {}) ?? name;
+  }
+
+  /** Begins again what was given up. @returns false when there is no such job any more */
+  async again(name: string, id: string): Promise<boolean> {
+    const job = await this.boss.getJobById(name, id);
+    if (job?.state !== 'failed') return false;
+    await this.boss.retry(name, id);
+    this.hurry(name as QueueName);
+    return true;
+  }
+
+  private async do(name: QueueName, job: PgBoss.JobWithMetadata<object | null>): Promise<void> {
+    const kind = this.kinds.get(name) as Kind;
+    const last = job.retryCount >= Math.max(job.retryLimit, QUEUES[name].retryLimit);
+    try {
+      await kind.work(job.data ?? {}, { id: job.id, last });
+    } catch (error) {
+      log.warn({ err: error, job: name, id: job.id, last }, 'a job failed');
+      // What is kept of it is shown to people: what went wrong, not where, so the cause stays in the log.
+      // eslint-disable-next-line preserve-caught-error
+      throw new Error(error instanceof Error ? error.message : String(error));
+    }
+  }
+}

@@ -1,0 +1,41 @@
+import PgBoss from 'pg-boss';
+import type { QueryRunner } from 'typeorm';
+
+/** The schema of the database that the queue has to itself. */
+export const JOBS_SCHEMA = 'jobs';
+
+/** How jobs of a kind are tried. */
+export interface QueueHow {
+  /** Tries after the first; when they are used up the job is given up, and can be begun again by hand. */
+  retryLimit: number;
+  /** Seconds before the second try; doubled, with some chance, each time. */
+  retryDelay: number;
+  /** A process that has had it for so long and not told how it ended has died: somebody else takes it. */
+  expireInSeconds: number;
+}
+
+/** Every kind of job. Made when the database is, so that whoever hands one in finds its queue. */
+export const QUEUES = {
+  'share-moment': { retryLimit: 10, retryDelay: 5, expireInSeconds: 60 },
+  mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
+  previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 900 },
+  /** Looks for long work of the admin; the work itself says that it lives (TasksService). */
+  tasks: { retryLimit: 3, retryDelay: 5, expireInSeconds: 60 },
+  upkeep: { retryLimit: 1, retryDelay: 300, expireInSeconds: 3600 },
+  'ways-in': { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
+} as const satisfies Record<string, QueueHow>;
+export type QueueName = keyof typeof QUEUES;
+
+/** Makes what the queue needs in the database, once; one process at a time does this (`migrate`). */
+export async function makeQueues(runner: QueryRunner): Promise<void> {
+  const [there] = (await runner.query('SELECT to_regclass($1) AS version', [`${JOBS_SCHEMA}.version`])) as {
+    version: string | null;
+  }[];
+  if (!there?.version) await runner.query(PgBoss.getConstructionPlans(JOBS_SCHEMA));
+  for (const [name, how] of Object.entries(QUEUES))
+    // 'short': of jobs with the same key, one waits.
+    await runner.query(`SELECT ${JOBS_SCHEMA}.create_queue($1, $2)`, [
+      name,
+      JSON.stringify({ policy: 'short', retryBackoff: true, ...how }),
+    ]);
+}

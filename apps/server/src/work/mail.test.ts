@@ -1,0 +1,133 @@
+import type { WorkList } from '@quay/contract';
+import { simpleParser, type ParsedMail } from 'mailparser';
+import type { AddressInfo } from 'node:net';
+import { SMTPServer } from 'smtp-server';
+import { afterAll, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { Events } from '../platform/events/events.js';
+import { Jobs } from '../platform/jobs/jobs.service.js';
+import { Mail } from '../platform/mail.js';
+
+// A mail server of another maker, which takes, refuses or puts off as it is told.
+let answerWith: { code: number; words: string } | null = null;
+const taken: ParsedMail[] = [];
+const smtp = new SMTPServer({
+  disabledCommands: ['AUTH', 'STARTTLS'],
+  onRcptTo: (_address, _session, done) => {
+    if (!answerWith) return done();
+    done(Object.assign(new Error(answerWith.words), { responseCode: answerWith.code }));
+  },
+  onData: (stream, _session, done) => void simpleParser(stream).then((mail) => (taken.push(mail), done())),
+});
+
+let office: TestOffice;
+let iris: Client;
+beforeAll(async () => {
+  await new Promise<void>((resolve) => smtp.listen(0, '127.0.0.1', resolve));
+  office = await openOffice({ smtpUrl: `smtp://127.0.0.1:${(smtp.server.address() as AddressInfo).port}` });
+  iris = await office.signedIn('iris');
+});
+beforeEach(() => {
+  answerWith = null;
+  taken.length = 0;
+});
+afterAll(async () => {
+  await office.close();
+  await new Promise<void>((resolve) => smtp.close(resolve));
+});
+
+const handIn = (subject: string, fails = false) =>
+  office.app
+    .get(Events)
+    .change(async (tx) => {
+      await office.app.get(Mail).handIn(tx, { to: 'tomas@saltmarsh.example', subject, text: 'Hello.' });
+      if (fails) throw new Error('the change was refused');
+    })
+    .then(() => office.app.get(Mail).hurry());
+const list = async () => (await iris.ask<WorkList>('GET', '/api/work')).body;
+const mailOf = async (subject: string) => (await list()).mail.find((m) => m.subject === subject);
+async function ended(subject: string, state: string): Promise<void> {
+  for (const late = Date.now() + 15_000; (await mailOf(subject))?.state !== state;) {
+    if (Date.now() > late) throw new Error(`it is ${JSON.stringify(await mailOf(subject))}`);
+    await new Promise((r) => setTimeout(r, 100));
+  }
+}
+
+describe('mail', () => {
+  it('is sent when and only when the change that causes it commits, and says how it ended', async () => {
+    await handIn('Not this one', true).catch(() => undefined);
+    await handIn('A notice');
+    await ended('A notice', 'sent');
+    expect(taken.map((m) => m.subject)).toEqual(['A notice']);
+    expect(await mailOf('A notice')).toMatchObject({ to: 'tomas@saltmarsh.example', tries: 1 });
+    expect((await mailOf('A notice'))?.answer).toMatch(/^250/);
+    expect(await mailOf('Not this one')).toBeUndefined();
+  });
+  it('that is refused for good (5xx, RFC 5321 §4.2.1) is not tried again by itself, and shows the server’s words', async () => {
+    answerWith = { code: 550, words: 'No such mailbox here' };
+    await handIn('To nobody');
+    await ended('To nobody', 'refused');
+    const mail = await mailOf('To nobody');
+    expect([mail?.tries, mail?.answer]).toEqual([1, '550 No such mailbox here']);
+    answerWith = null;
+    expect((await iris.ask('POST', `/api/work/mail/${mail?.id}/again`)).status).toBe(200);
+    await ended('To nobody', 'sent');
+    expect(taken[0]?.messageId).toBe(`<${mail?.id}@saltmarsh.example>`);
+  });
+  /** The next try is due at once, instead of in minutes and hours. */
+  const atOnce = async () => {
+    await office.db.query(`UPDATE jobs.job SET start_after = now() WHERE name = 'mail' AND state = 'retry'`);
+    office.app.get(Jobs).hurry('mail');
+  };
+  it('that is put off (4xx) is tried again later, given up in the end, and begun again by hand', async () => {
+    answerWith = { code: 451, words: 'Try later' };
+    await handIn('Put off');
+    for (let tries = 1; tries <= 10; tries += 1) {
+      for (const late = Date.now() + 10_000; ((await mailOf('Put off'))?.tries ?? 0) < tries;) {
+        if (Date.now() > late) throw new Error(`after ${tries}: ${JSON.stringify(await list())}`);
+        if (tries > 1) await atOnce();
+        await new Promise((r) => setTimeout(r, 50));
+      }
+      if (tries === 1)
+        expect((await list()).waiting.find((w) => w.kind === 'mail')).toMatchObject({
+          words: 'Mail to tomas@saltmarsh.example: Put off',
+          state: 'waiting',
+          failure: expect.stringContaining('Try later') as string,
+        });
+    }
+    await ended('Put off', 'given-up');
+    const [job] = (await list()).givenUp;
+    expect(job).toMatchObject({
+      kind: 'mail',
+      state: 'given-up',
+      failure: expect.stringContaining('Try later') as string,
+    });
+    answerWith = null;
+    expect((await iris.ask('POST', `/api/work/mail/${job?.id}/again`)).status).toBe(200);
+    await ended('Put off', 'sent');
+    expect((await iris.ask('POST', `/api/work/mail/${job?.id}/again`)).status).toBe(404);
+  });
+  it('that a process had which died is given back, and goes out once', { timeout: 60_000 }, async () => {
+    answerWith = { code: 451, words: 'Try later' };
+    await handIn('Left behind');
+    const waits = () =>
+      office.db.query<{ state: string }[]>(
+        `SELECT state FROM jobs.job WHERE name = 'mail' AND data->>'subject' = 'Left behind'`,
+      );
+    await expect.poll(waits, { timeout: 10_000 }).toEqual([{ state: 'retry' }]);
+    answerWith = null;
+    // As whoever dies leaves it: taken up long ago, and never heard of again.
+    await office.db.query(
+      `UPDATE jobs.job SET state = 'active', started_on = now() - interval '1 hour' WHERE name = 'mail' AND state = 'retry'`,
+    );
+    const after = async () => (await atOnce(), (await mailOf('Left behind'))?.state);
+    await expect.poll(after, { timeout: 50_000, interval: 200 }).toBe('sent');
+    // Told again, as when the queue could not be told that it was done: it is not sent again.
+    await office.db.query(
+      `UPDATE jobs.job SET state = 'retry', start_after = now() WHERE name = 'mail' AND state = 'completed'`,
+    );
+    office.app.get(Jobs).hurry('mail');
+    await expect.poll(() => office.app.get(Jobs).waiting('mail'), { timeout: 20_000 }).toBe(0);
+    expect(taken.filter((m) => m.subject === 'Left behind')).toHaveLength(1);
+  });
+});

@@ -209,6 +209,21 @@ async function storesPictures(page, origin, shoot, settle) {
   await page.goto(`${origin}/stores/${projects.id}/storage`);
   await page.waitForSelector('.treemap .cell');
   await shoot('storage');
+  const weir = (await found('Weir House')).find((i) => i.name === 'Weir House');
+  await page.goto(`${origin}/stores/${weir.id}`);
+  await page.waitForSelector('.row-grid.item');
+  await page.keyboard.press('i');
+  await page.waitForSelector('.who-reaches li');
+  await page.evaluate(() => [...document.querySelectorAll('.who-reaches button')].at(0)?.click());
+  await page.waitForSelector('.access-dialog table');
+  await settle(800);
+  await shoot('access');
+  await page.keyboard.press('Escape');
+  await page.keyboard.press('i');
+  await page.goto(`${origin}/work`);
+  await page.waitForSelector('.work-row');
+  await settle(800);
+  await shoot('work');
   await page.goto(`${origin}/stores`);
   await page.waitForSelector('table.found');
 }

@@ -1,6 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { WORK_SHOWN, type MailItem, type WorkItem, type WorkList } from '@quay/contract';
 import { DataSource } from 'typeorm';
+import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { JOBS_SCHEMA, type QueueName } from '../platform/jobs/queues.js';
@@ -26,6 +27,7 @@ export class WorkService {
     private readonly jobs: Jobs,
     private readonly mail: Mail,
     private readonly events: Events,
+    private readonly clock: Clock,
   ) {}
 
   async list(): Promise<WorkList> {
@@ -70,7 +72,8 @@ export class WorkService {
       kind,
       words: this.jobs.words(kind, data),
       state: state === 'failed' ? 'given-up' : state === 'active' ? 'running' : 'waiting',
-      dueAt: dueAt.toISOString(),
+      // The queue goes by the machine's clock, people by the server's.
+      dueAt: new Date(dueAt.getTime() + this.clock.now() - Date.now()).toISOString(),
       tries,
       failure,
       endedAt: endedAt?.toISOString() ?? null,

@@ -1,6 +1,7 @@
 import { actBits, type OthersRule, type StoreKind } from '@quay/core';
 import type { PathPart } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
+import { NOT_PURGED, stepDown, stepUp } from './tree.queries.js';
 
 /** A node with what deciding about access needs. */
 export interface NodePlace {
@@ -22,7 +23,7 @@ export interface NodePlace {
 export const ANCESTORS = `WITH RECURSIVE up AS (
   SELECT id AS origin, id, parent_id, name, trashed_at, 0 AS height FROM node WHERE id = ANY($1)
   UNION ALL
-  SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM up JOIN node n ON n.id = up.parent_id
+  SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM ${stepUp()}
 )`;
 
 const PLACES = `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
@@ -73,7 +74,7 @@ export async function reachedPlaces(
          WITH RECURSIVE down AS (
            SELECT c.id, c.brought_by, c.accepted_at FROM node c WHERE c.parent_id = n.id AND c.purged_at IS NULL
            UNION ALL
-           SELECT c.id, c.brought_by, c.accepted_at FROM down JOIN node c ON c.parent_id = down.id AND c.purged_at IS NULL
+           SELECT c.id, c.brought_by, c.accepted_at FROM ${stepDown(NOT_PURGED, { to: 'c' })}
          ) SELECT 1 FROM down WHERE down.brought_by IS DISTINCT FROM $2 OR down.accepted_at IS NOT NULL
        ) THEN a.own ELSE a.acts END, 0) AS bits, coalesce(a.own, 0) AS "ownBits",
          (SELECT valid_until FROM access_reach_state WHERE person_id = $2) AS until
@@ -193,7 +194,7 @@ export async function entrancesOf(m: EntityManager, personId: string): Promise<E
         AND NOT EXISTS (
           WITH RECURSIVE up AS (
             SELECT n.parent_id, n.trashed_at
-            UNION ALL SELECT above.parent_id, above.trashed_at FROM up JOIN node above ON above.id = up.parent_id
+            UNION ALL SELECT above.parent_id, above.trashed_at FROM ${stepUp({ to: 'above' })}
           ) SELECT 1 FROM up WHERE trashed_at IS NOT NULL)
       ORDER BY n.store_id, n.id`,
     [personId],
@@ -280,7 +281,7 @@ export async function closedBelow(
          LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = $2
         WHERE n.store_id = ANY($3) AND n.parent_id IS NOT NULL AND n.purged_at IS NULL AND (coalesce(a.acts, 0) & $4) = 0
        UNION
-       SELECT n.parent_id FROM up JOIN node n ON n.id = up.parent_id
+       SELECT n.parent_id FROM ${stepUp()}
      ) SELECT 1 FROM up WHERE parent_id = ANY($1) LIMIT 1`,
     [nodes.map((n) => n.id), personId, [...new Set(nodes.map((n) => n.storeId))], acts],
   );

@@ -3,6 +3,7 @@ import type { EntityManager } from 'typeorm';
 import { loadAskers, loadChain } from './access-facts.js';
 import { folderOf } from './access.queries.js';
 import { peopleByIds } from './grants.queries.js';
+import { stepUp } from './tree.queries.js';
 
 /** Somebody who could do more with what is moved than before. */
 export interface Gain {
@@ -71,7 +72,7 @@ export async function hasGrantsWithin(
         WHERE n.store_id = ANY($2) AND n.parent_id IS NOT NULL AND n.purged_at IS NULL
           AND EXISTS (SELECT 1 FROM access_grant g WHERE g.node_id = n.id AND g.ended_at IS NULL)
        UNION
-       SELECT n.id, n.parent_id FROM up JOIN node n ON n.id = up.parent_id
+       SELECT n.id, n.parent_id FROM ${stepUp()}
      ) SELECT 1 FROM up WHERE id = ANY($1) LIMIT 1`,
     [nodes.map((n) => n.id), [...new Set(nodes.map((n) => n.storeId))]],
   );

@@ -45,12 +45,13 @@ export class MomentsService {
     tx: EntityManager,
     share: { id: string; title: string; opensAt: Date | null; closesAt: Date | null },
   ): Promise<void> {
+    const title = (await isFromHome(tx, share.id)) ? 'A share from somebody’s home' : share.title;
     for (const [what, at] of [
       ['opens', share.opensAt],
       ['closes', share.closesAt],
     ] as const) {
       if (!at || (what === 'opens' && at.getTime() <= this.clock.now())) continue;
-      const moment: Moment = { shareId: share.id, title: share.title, what, at: at.toISOString() };
+      const moment: Moment = { shareId: share.id, title, what, at: at.toISOString() };
       await this.jobs.handIn(tx, 'share-moment', moment, { at, key: `${share.id} ${what} ${at.getTime()}` });
     }
   }
@@ -96,4 +97,14 @@ export class MomentsService {
     );
     for (const share of rows) await this.events.change((tx) => this.plan(tx, share));
   }
+}
+
+/** Whoever runs the server sees what waits, and nothing of what is in homes. */
+async function isFromHome(tx: EntityManager, shareId: string): Promise<boolean> {
+  const rows = await tx.query<unknown[]>(
+    `SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
+      WHERE i.share_id = $1 AND s.kind = 'home' LIMIT 1`,
+    [shareId],
+  );
+  return rows.length > 0;
 }

@@ -95,6 +95,10 @@ describe('the times of a share', () => {
       tries: 0,
     });
     expect(share.id).toBeTruthy();
-    expect((await (await office.signedIn('tomas')).ask('GET', '/api/work')).body.code).toBe('duty.missing');
+    const tomas = await office.signedIn('tomas');
+    const mine = (await tomas.upload(office.roots.tomas, 'private.txt', Buffer.from('x'))).body.id;
+    await office.publish(tomas, [mine], { title: 'A private matter' });
+    expect(JSON.stringify((await iris.ask('GET', '/api/work')).body)).not.toContain('private matter');
+    expect((await tomas.ask('GET', '/api/work')).body.code).toBe('duty.missing');
   });
 });

@@ -11,6 +11,7 @@ import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { bitsIn, folderOf, isSeen, walkDown } from '../access/access.queries.js';
 import { ensureReach } from '../access/access-reach.js';
+import { SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -78,13 +79,13 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
      ), up AS (
        SELECT i.share_id, n.parent_id, n.trashed_at FROM item i JOIN node n ON n.id = i.node_id
        UNION ALL
-       SELECT up.share_id, n.parent_id, n.trashed_at FROM up JOIN node n ON n.id = up.parent_id
+       SELECT up.share_id, n.parent_id, n.trashed_at FROM ${stepUp()}
      ), down AS (
        SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.begin}
          FROM item down JOIN node n ON n.id = down.node_id
        UNION ALL
        SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.below}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step} WHERE ${walk.goesOn}
+         FROM ${stepDown(SHOWN)} ${walk.step} WHERE ${walk.goesOn}
      ), rights AS (
        SELECT i.share_id, bool_and((${bitsIn(folderOf('n'), 'i.person')} & ${MAY_PUBLISH}) <> 0) AS it,
               array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS owners
@@ -140,7 +141,7 @@ export async function itemsOf(m: EntityManager, personId: string, shareId: strin
          FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1
        UNION ALL
        SELECT up.origin, n.parent_id, n.trashed_at, up.height + 1, n.name, up.seen AND ${isSeen('n', '$2')}
-         FROM up JOIN node n ON n.id = up.parent_id
+         FROM ${stepUp()}
      )
      SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes",
             (SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.origin = n.id) AS gone,
@@ -177,7 +178,7 @@ export async function sharesLosing(m: EntityManager, personId: string, nodeIds: 
     `WITH RECURSIVE down AS (
        SELECT n.id, n.kind, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
-       SELECT n.id, n.kind, ${walk.below} FROM down JOIN node n ON n.parent_id = down.id ${walk.step} WHERE ${walk.goesOn}
+       SELECT n.id, n.kind, ${walk.below} FROM ${stepDown(null)} ${walk.step} WHERE ${walk.goesOn}
      ) SELECT DISTINCT share_id FROM share_item WHERE node_id IN (SELECT id FROM down WHERE ${walk.allowed})`,
     [nodeIds, personId],
   );
@@ -198,7 +199,7 @@ export async function sharesAround(
        SELECT n.id, n.parent_id, n.name, 0 AS height, true AS seen FROM node n WHERE n.id = $1
        UNION ALL
        SELECT n.id, n.parent_id, n.name, up.height + 1, up.seen AND ${isSeen('n', '$2')}
-         FROM up JOIN node n ON n.id = up.parent_id
+         FROM ${stepUp()}
      ) SELECT i.share_id AS "shareId", CASE WHEN up.height > 0 THEN up.name END AS through,
               (SELECT max(at) FROM (
                 SELECT f.first_at AS at FROM visit_file f JOIN visit v ON v.id = f.visit_id

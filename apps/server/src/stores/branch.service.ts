@@ -27,6 +27,7 @@ import {
   takenNames,
   topmost,
 } from './stores.queries.js';
+import { LIVE, stepDown } from '../access/tree.queries.js';
 
 /** People who are named before something is moved to where they reach it. */
 const GAINS_SHOWN = 20;
@@ -307,7 +308,7 @@ async function copyRows(tx: EntityManager, personId: string, nodeIds: string[]):
        SELECT ${columns}, 0 AS depth, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
        SELECT ${columns}, down.depth + 1, ${walk.below}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL ${walk.step} WHERE ${walk.goesOn}
+         FROM ${stepDown(LIVE)} ${walk.step} WHERE ${walk.goesOn}
      ) SELECT down.id, down.parent_id, down.kind, down.name, down.size_bytes, down.media_type, v.sha256, v.modified_at
          FROM down LEFT JOIN file_version v ON v.id = down.version_id
         WHERE ${walk.allowed} ORDER BY down.depth LIMIT ${MOST_COPIED + 1}`,

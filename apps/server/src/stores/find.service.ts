@@ -7,6 +7,7 @@ import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
+import { stepUp } from '../access/tree.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
@@ -77,7 +78,7 @@ export class FindService {
              FROM found f JOIN node n ON n.id = f.id
            UNION ALL
            SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1
-             FROM up JOIN node n ON n.id = up.parent_id WHERE up.height < 6000
+             FROM ${stepUp()} WHERE up.height < 6000
          ), seen AS (SELECT up.*, ${isSeen('n', '$1')} AS it FROM up JOIN node n ON n.id = up.id)
          , place AS (
            SELECT origin, bool_and(trashed_at IS NULL) AS live,

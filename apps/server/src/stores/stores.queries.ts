@@ -21,6 +21,7 @@ import {
   storesTold,
   walkDown,
 } from '../access/access.queries.js';
+import { LIVE, NOT_PURGED, SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** True when `ancestorId` lies on the way up from the node (or is the node). */
 export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: string[]): Promise<boolean> {
@@ -156,7 +157,7 @@ export async function branchOf(
   return m.query(
     `WITH RECURSIVE down AS (
        SELECT id, parent_id, kind, name FROM node WHERE id = ANY($1) AND purged_at IS NULL
-       UNION ALL SELECT n.id, n.parent_id, n.kind, n.name FROM down JOIN node n ON n.parent_id = down.id AND n.purged_at IS NULL
+       UNION ALL SELECT n.id, n.parent_id, n.kind, n.name FROM ${stepDown(NOT_PURGED)}
      ) SELECT DISTINCT id, parent_id AS "parentId", kind, name FROM down`,
     [nodeIds],
   );
@@ -206,7 +207,7 @@ export async function extentOf(m: EntityManager, nodeIds: string[]): Promise<Pat
     `WITH RECURSIVE down AS (
        SELECT id, 1 AS levels, octet_length(name) AS bytes FROM node WHERE id = ANY($1)
        UNION ALL
-       SELECT n.id, down.levels + 1, down.bytes + 1 + octet_length(n.name) FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL
+       SELECT n.id, down.levels + 1, down.bytes + 1 + octet_length(n.name) FROM ${stepDown(LIVE)}
      ) SELECT max(levels) AS levels, max(bytes) AS bytes FROM down`,
     [nodeIds],
   );
@@ -218,7 +219,7 @@ export async function filesWithin(m: EntityManager, nodeIds: string[]): Promise<
   const rows = await m.query<{ name: string; sizeBytes: string }[]>(
     `WITH RECURSIVE down AS (
        SELECT id, kind, name, size_bytes FROM node WHERE id = ANY($1) AND purged_at IS NULL
-       UNION ALL SELECT n.id, n.kind, n.name, n.size_bytes FROM down JOIN node n ON n.parent_id = down.id AND n.purged_at IS NULL
+       UNION ALL SELECT n.id, n.kind, n.name, n.size_bytes FROM ${stepDown(NOT_PURGED)}
      ) SELECT name, size_bytes AS "sizeBytes" FROM down WHERE kind = 'file'`,
     [nodeIds],
   );
@@ -244,7 +245,7 @@ export async function totalsEach(m: EntityManager, personId: string, nodeIds: st
        SELECT n.id AS origin, n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
        SELECT down.origin, n.id, n.kind, n.size_bytes, ${walk.below}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step} WHERE ${walk.goesOn}
+         FROM ${stepDown(SHOWN)} ${walk.step} WHERE ${walk.goesOn}
      ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes
          FROM down WHERE ${walk.allowed} GROUP BY origin`,
     [nodeIds, personId],
@@ -276,7 +277,7 @@ export async function contents(
        UNION ALL
        SELECT down.origin, n.id, n.kind, down.path || '/' || n.name, (down.sort || '/' || n.name_key) COLLATE "C",
               n.version_id, n.media_type, n.changed_at, ${walk.below}
-         FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL AND NOT n.litter ${walk.step}
+         FROM ${stepDown(SHOWN)} ${walk.step}
         -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
         WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND ${walk.goesOn}
      )
@@ -429,7 +430,7 @@ export async function trashOf(m: EntityManager, personId: string, storeId: strin
          FROM chosen c JOIN node n ON n.id = c.parent_id
        UNION ALL
        SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1, up.seen AND ${isSeen('n', '$2')}
-         FROM up JOIN node n ON n.id = up.parent_id
+         FROM ${stepUp()}
      ), place AS (
        SELECT origin, string_agg(name, ' / ' ORDER BY height DESC) FILTER (WHERE seen) AS path,
               bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin
@@ -440,7 +441,7 @@ export async function trashOf(m: EntityManager, personId: string, storeId: strin
             (WITH RECURSIVE down AS (
                SELECT n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = c.id
                UNION ALL
-               SELECT n.id, n.kind, n.size_bytes, ${walk.below} FROM down JOIN node n ON n.parent_id = down.id ${walk.step} WHERE ${walk.goesOn}
+               SELECT n.id, n.kind, n.size_bytes, ${walk.below} FROM ${stepDown(null)} ${walk.step} WHERE ${walk.goesOn}
              ) SELECT coalesce(sum(size_bytes), 0)::float8 FROM down WHERE ${walk.allowed}) AS "sizeBytes"
        FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN actor p ON p.id = c.trashed_by
       ORDER BY c.trashed_at DESC`,

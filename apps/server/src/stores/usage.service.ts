@@ -14,6 +14,7 @@ import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf } from './names.js';
 import { RoomService } from './room.service.js';
 import { StoresService } from './stores.service.js';
+import { LIVE, stepDown } from '../access/tree.queries.js';
 
 const LEVELS_SHOWN = 3;
 const POLICY_WORDS: Record<keyof StorePolicyText, string> = {
@@ -223,7 +224,7 @@ export class UsageService {
          UNION ALL
          SELECT n.id, n.parent_id, n.name, n.kind, n.size_bytes, down.depth + 1,
                 CASE WHEN n.kind = 'folder' AND down.depth < ${LEVELS_SHOWN} THEN n.id ELSE down.shown END, ${walk.below}
-           FROM down JOIN node n ON n.parent_id = down.id AND n.trashed_at IS NULL ${walk.step} WHERE ${walk.goesOn}
+           FROM ${stepDown(LIVE)} ${walk.step} WHERE ${walk.goesOn}
        ), seen AS (SELECT * FROM down WHERE ${walk.allowed})
        , sums AS (
          SELECT shown, coalesce(sum(size_bytes) FILTER (WHERE kind = 'file'), 0) AS bytes,
@@ -252,7 +253,7 @@ export class UsageService {
       { versions: string; versionCount: string; trash: string; trashCount: string }[]
     >(
       `WITH RECURSIVE lost AS (
-         SELECT id FROM node WHERE store_id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL UNION SELECT n.id FROM lost JOIN node n ON n.parent_id = lost.id
+         SELECT id FROM node WHERE store_id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL UNION SELECT n.id FROM ${stepDown(null, { from: 'lost' })}
        ) SELECT coalesce(sum(v.size_bytes) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id), 0) AS versions, count(*) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id) AS "versionCount",
                 coalesce(sum(v.size_bytes) FILTER (WHERE l.id IS NOT NULL), 0) AS trash, count(*) FILTER (WHERE l.id IS NOT NULL) AS "trashCount"
            FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN lost l ON l.id = n.id WHERE n.store_id = $1`,

@@ -2,6 +2,7 @@ import type { EntityManager } from 'typeorm';
 import { actBits } from '@quay/core';
 import { bitsIn } from '../access/access.queries.js';
 import type { FileBytes } from '../stores/stores.queries.js';
+import { stepUp } from '../access/tree.queries.js';
 
 export interface VisitRow {
   id: string;
@@ -24,7 +25,7 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
        SELECT id, parent_id, trashed_at, litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id) AS reached FROM node WHERE id = $2
        UNION ALL
        SELECT n.id, n.parent_id, n.trashed_at, n.litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id)
-         FROM up JOIN node n ON n.id = up.parent_id WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
+         FROM ${stepUp()} WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
      )
      SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
        FROM node n JOIN file_version v ON v.id = n.version_id JOIN share s ON s.id = $1
@@ -83,7 +84,7 @@ export async function folderOfShare(
 ): Promise<{ within: boolean; beside: boolean; items: string }> {
   const [row] = await m.query<{ within: boolean; beside: boolean; items: string }[]>(
     `WITH RECURSIVE up AS (
-       SELECT id, parent_id FROM node WHERE id = $2 UNION ALL SELECT n.id, n.parent_id FROM up JOIN node n ON n.id = up.parent_id
+       SELECT id, parent_id FROM node WHERE id = $2 UNION ALL SELECT n.id, n.parent_id FROM ${stepUp()}
      ), item AS (SELECT n.* FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1)
      SELECT EXISTS (SELECT 1 FROM item WHERE id IN (SELECT id FROM up)) AS within, EXISTS (SELECT 1 FROM item WHERE parent_id = $2) AS beside,
             (SELECT string_agg(concat_ws('/', id, name, version_id, parent_id, trashed_at), ' ' ORDER BY id) FROM item) AS items`,

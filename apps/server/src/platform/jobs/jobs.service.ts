@@ -30,6 +30,8 @@ interface Kind {
 const POLL_SECONDS = 2;
 /** Jobs of a process that died are looked for so often. */
 const LOOK_AFTER_SECONDS = 15;
+/** How long a process that ends waits for what it is doing. */
+const LET_END_MS = 10_000;
 /** Connections of its own, so that work that waits never takes one from a request. */
 const CONNECTIONS = 3;
 const KEPT = { doneSeconds: 3600, failedSeconds: 30 * 24 * 3600, goneDays: 30 } as const;
@@ -44,6 +46,8 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
   private readonly kinds = new Map<QueueName, Kind>();
   private readonly workers = new Map<QueueName, string>();
   private readonly regular = new Map<QueueName, string>();
+  /** What is being done here now. */
+  private readonly doing = new Set<Promise<void>>();
   private readonly boss: PgBoss;
   private started = false;
 
@@ -88,7 +92,10 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
           name,
           { pollingIntervalSeconds: POLL_SECONDS, includeMetadata: true },
           async ([job]) => {
-            if (job) await this.do(name, job);
+            if (!job) return;
+            const doing = this.do(name, job);
+            this.doing.add(doing);
+            await doing.finally(() => this.doing.delete(doing));
           },
         ),
       );
@@ -99,9 +106,13 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
     this.regular.set(name, cron);
   }
 
+  /** What is being done is let end, for a while; what is not done by then is given back. */
   async onApplicationShutdown(): Promise<void> {
-    // What is being done is let end; what is not done by then is given back when its time is over.
-    if (this.started) await this.boss.stop({ graceful: true, timeout: 10_000 });
+    if (!this.started) return;
+    for (const name of this.workers.keys()) await this.boss.offWork(name);
+    const late = new Promise((resolve) => setTimeout(resolve, LET_END_MS).unref());
+    await Promise.race([Promise.allSettled(this.doing), late]);
+    await this.boss.stop({ graceful: false });
   }
 
   /**

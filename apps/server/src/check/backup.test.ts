@@ -9,6 +9,7 @@ import { ENTITIES } from '../app.module.js';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
 import { LOCKS } from '../platform/locks.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
+import { Jobs } from '../platform/jobs/jobs.service.js';
 import { dataSourceOptions } from '../platform/database/database.js';
 import { freshDatabase, openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { checkInvariants } from './invariants.js';
@@ -71,6 +72,9 @@ describe('backup and restore', () => {
     await iris.upload(office.roots.projects, 'a.bin', randomBytes(50_000), '&conflict=version');
     await iris.upload(office.roots.projects, 'same.bin', Buffer.alloc(1000));
     const share = await office.publish(iris, [a.id], { password: 'gravel-heron-silent-oar' });
+    // What the server does by itself after its start is done, so that nothing is written between the two looks.
+    for (const name of ['upkeep', 'previews'] as const)
+      await expect.poll(() => office.app.get(Jobs).waiting(name), { timeout: 20_000 }).toBe(0);
     expect(await backup('2026-11-24T10:00:00Z')).toMatchObject({ blobs: 3, copied: 3, damaged: [] });
     const before = await fingerprints(office.db);
     // What comes after the backup is not in it.

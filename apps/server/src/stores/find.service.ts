@@ -7,7 +7,7 @@ import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
-import { stepUp } from '../access/tree.queries.js';
+import { LIVE, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
@@ -166,8 +166,7 @@ function walkFrom(field: Field, bound: unknown[]): string {
       SELECT id FROM unnest($${bound.push(field.folders)}::uuid[]) AS f (id)
       -- Where access begins anew below a closed folder, both ways lead there.
       UNION
-      SELECT c.id FROM down CROSS JOIN LATERAL (
-        SELECT n.id FROM node n WHERE n.parent_id = down.id AND n.trashed_at IS NULL OFFSET 0) c
+      SELECT n.id FROM ${stepDown(LIVE)}
     ) SELECT id FROM down)`;
 }
 

@@ -122,9 +122,18 @@ export const isSeenThere = (node: string, folder: string, person: string): { fol
     OR (${isOwn(node, person)} AND (SELECT (a.own & ${SEEN}) <> 0 FROM ${reachIn(folder, person)})))`,
 });
 
-/** How many items of a folder that somebody sees they see in it, litter or not. Asked after `ensureReach`. */
-export const countSeen = (folder: string, person: string, litter: boolean): string =>
-  `items_seen(${folder}, ${person}, ${litter}, ${SEEN}, ${FOLDER_SEEN})`;
+/**
+ * How many items of a folder that somebody sees they see in it. Where they see whatever lies in it, an index counts them,
+ * without what is closed to them; one by one only where they see what they brought alone.
+ * @param which a condition on the items, called `c`
+ */
+export const countSeen = (folder: string, person: string, which: string): string => {
+  const items = `FROM node c WHERE c.parent_id = ${folder} AND c.trashed_at IS NULL AND ${which}`;
+  const seen = isSeenThere('c', folder, person);
+  return `(SELECT CASE WHEN (coalesce((SELECT a.acts FROM ${reachIn(folder, person)}), 0) & ${SEEN}) <> 0
+    THEN (SELECT count(*) ${items}) - (SELECT count(*) ${items} AND c.id IN (SELECT r.folder_id FROM ${closedIn(folder, person)}))
+    ELSE (SELECT count(*) ${items} AND CASE c.kind WHEN 'folder' THEN ${seen.folders} ELSE ${seen.files} END) END)::int`;
+};
 
 /**
  * A walk down from nodes, only through what a person may: the parts of a recursive query whose rows are called `down`. It

@@ -48,7 +48,7 @@ export const ITEM_COLUMNS = `n.id, n.parent_id AS "parentId", n.kind, n.name, n.
   coalesce((SELECT v.number FROM file_version v WHERE v.id = n.version_id), 0) AS "versionCount", n.litter,
   EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned, ${isOwn('n', '$1')} IS TRUE AS mine,
   ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags,
-  CASE WHEN n.kind = 'folder' THEN ${countSeen('n.id', '$1', false)} END AS "itemCount"`;
+  CASE WHEN n.kind = 'folder' THEN ${countSeen('n.id', '$1', 'NOT c.litter')} END AS "itemCount"`;
 
 /** An item as the database gives it: its time is a number of milliseconds, which is much quicker than a text. */
 export type ItemRow<Item extends NodeItem = NodeItem> = Omit<Item, 'changedAt'> & { changedAt: number };
@@ -143,7 +143,7 @@ export async function countItems(
   folderId: string,
 ): Promise<{ shown: number; litter: number }> {
   const [row] = await m.query<{ shown: number; litter: number }[]>(
-    `SELECT ${countSeen('$2', '$1', false)} AS shown, ${countSeen('$2', '$1', true)} AS litter`,
+    `SELECT ${countSeen('$2', '$1', 'NOT c.litter')} AS shown, ${countSeen('$2', '$1', 'c.litter')} AS litter`,
     [personId, folderId],
   );
   return row ?? { shown: 0, litter: 0 };

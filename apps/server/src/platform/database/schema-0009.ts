@@ -27,28 +27,4 @@ CREATE TABLE mail (
   CHECK ((state = 'waiting') = (ended_at IS NULL))
 );
 CREATE INDEX mail_newest ON mail (created_at DESC);
-
--- How many items of a folder somebody sees, litter or not. A function, because its plans are kept: inlined into a listing,
--- the planning alone took ten milliseconds. The acts come as bits (actBits in core).
-CREATE FUNCTION items_seen(folder uuid, person uuid, of_litter boolean, see integer, folder_seen integer) RETURNS integer
-LANGUAGE plpgsql STABLE AS $$
-DECLARE
-  everything integer;
-  brought integer;
-  closed integer;
-BEGIN
-  SELECT a.acts, a.own INTO everything, brought
-    FROM folder_access f JOIN access_reach a ON a.root = f.root AND a.person_id = person WHERE f.folder_id = folder;
-  SELECT count(*) INTO closed
-    FROM access_root r JOIN node c ON c.id = r.folder_id LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = person
-   WHERE r.lies_in = folder AND c.trashed_at IS NULL AND c.litter = of_litter AND (coalesce(a.acts, 0) & folder_seen) = 0;
-  -- Where whatever lies in it is seen, an index counts it.
-  IF (coalesce(everything, 0) & see) <> 0 THEN
-    RETURN (SELECT count(*) FROM node c WHERE c.parent_id = folder AND c.trashed_at IS NULL AND c.litter = of_litter) - closed;
-  END IF;
-  RETURN (
-    SELECT count(*) FROM node c WHERE c.parent_id = folder AND c.trashed_at IS NULL AND c.litter = of_litter
-       AND (c.kind = 'folder' OR ((coalesce(brought, 0) & see) <> 0 AND c.brought_by = person AND c.accepted_at IS NULL))
-  ) - closed;
-END $$;
 `;

@@ -228,6 +228,7 @@ describe('the scrubber', () => {
     unlinkSync(blobPath(c.sha256));
     const { report } = await done((await iris.ask<Task>('POST', '/api/scrub')).body);
     expect(report?.words).toContain('2 damaged, 1 restored from the second copy');
+    expect(readdirSync(join(office.config.blobRoot, 'tmp'))).toEqual([]);
     expect(Buffer.from(await (await iris.fetch(`/api/files/${a.id}/content`)).arrayBuffer()).equals(flipped)).toBe(
       true,
     );

@@ -7,7 +7,7 @@ import { join } from 'node:path';
 import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
-import { BlobKeeper, bytesOf } from '../platform/blobs/blob-keeper.js';
+import { BlobKeeper, bytesOf, type ScrubAnswer } from '../platform/blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -189,22 +189,26 @@ export class ExportService {
 
   /** Reads what has waited longest; used every hour for a part, and as a task for all. */
   async scrubSome(): Promise<void> {
-    await this.scrubbed(await this.keeper.scrub(SCRUB_AT_ONCE, SCRUB_BYTES));
+    await this.scrubbed(await this.keeper.scrub('longest', SCRUB_AT_ONCE, SCRUB_BYTES));
   }
 
   private async scrub(tell: (progress: Task['progress']) => Promise<void>): Promise<TaskReport> {
     const [all] = await this.db.query<{ n: string }[]>('SELECT count(*) AS n FROM blob');
-    const total = Number(all?.n ?? 0);
+    let total = Number(all?.n ?? 0);
     const report: TaskReport = { words: '', files: 0, bytes: 0, verified: 0, notes: [] };
     let [damaged, restored] = [0, 0];
-    while (report.files < total) {
-      const part = await this.keeper.scrub(Math.min(SCRUB_AT_ONCE, total - report.files), SCRUB_BYTES);
-      if (part.checked === 0) break;
+    let after: Buffer | null = null;
+    for (;;) {
+      const part: ScrubAnswer = await this.keeper.scrub({ after }, SCRUB_AT_ONCE, SCRUB_BYTES);
+      after = part.last;
+      if (after === null) break;
       report.files += part.checked;
       report.bytes += part.bytes;
       damaged += part.damaged;
       restored += part.restored;
       await this.scrubbed(part);
+      // Those that came meanwhile are read too.
+      total = Math.max(total, report.files);
       await tell({
         done: report.files,
         total,

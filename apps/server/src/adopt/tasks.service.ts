@@ -41,6 +41,8 @@ export class TasksService implements OnApplicationShutdown {
     { title: (detail: Record<string, string>) => string; work: TaskWork }
   >();
   private current: Promise<void> | null = null;
+  /** Somebody asked to look since it was last looked: what came just then may not have been seen. */
+  private askedAgain = false;
   private stopping = false;
 
   constructor(
@@ -113,7 +115,9 @@ export class TasksService implements OnApplicationShutdown {
   }
 
   private look(): void {
+    this.askedAgain = true;
     if (this.current || this.stopping) return;
+    this.askedAgain = false;
     this.current = this.runNext()
       .catch((error: unknown) => {
         if (!this.stopping) log.warn({ err: error }, 'tasks could not be looked at');
@@ -121,7 +125,7 @@ export class TasksService implements OnApplicationShutdown {
       })
       .then((again) => {
         this.current = null;
-        if (again) this.look();
+        if (again || this.askedAgain) this.look();
       });
   }
 

@@ -1,6 +1,6 @@
 import type { Task } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
-import { afterAll, afterEach, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, describe, expect, it, vi } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { TasksService } from './tasks.service.js';
@@ -57,6 +57,27 @@ describe('long work', () => {
     expect((await one(mine))?.state).toBe('waiting');
     await office.db.query(`UPDATE task SET state = 'done', ended_at = now() WHERE id = $1`, [theirs]);
     await look();
+    expect((await one(mine))?.state).toBe('done');
+  });
+
+  it('that comes while it is being looked, and found nothing, is not overlooked', async () => {
+    const inside = tasks as unknown as { runNext(): Promise<boolean> };
+    const runNext = inside.runNext.bind(tasks);
+    let goOn = () => {};
+    let looked = () => {};
+    const found = new Promise<void>((resolve) => (looked = resolve));
+    vi.spyOn(inside, 'runNext').mockImplementationOnce(async () => {
+      const again = await runNext();
+      looked();
+      await new Promise<void>((resolve) => (goOn = resolve));
+      return again;
+    });
+    await office.app.get(Jobs).handIn(office.db.manager, 'tasks', {});
+    office.app.get(Jobs).hurry('tasks');
+    await found;
+    const mine = await scrub();
+    goOn();
+    await tasks.settled();
     expect((await one(mine))?.state).toBe('done');
   });
 

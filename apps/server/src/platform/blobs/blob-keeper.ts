@@ -16,6 +16,8 @@ export interface ScrubAnswer {
   damaged: number;
   restored: number;
   bytes: number;
+  /** The blob that was read last; null when there was none. */
+  last: Buffer | null;
 }
 
 /**
@@ -119,18 +121,25 @@ export class BlobKeeper {
   }
 
   /**
-   * Reads the blobs that have waited longest and compares them with their names. What is damaged or missing is restored
-   * from the second copy where there is one, and marked otherwise.
+   * Reads blobs and compares them with their names. What is damaged or missing is restored from the second copy where
+   * there is one, and marked otherwise.
+   * @param which those that have waited longest, or those that come after one, in the order of their names (null: from the
+   * first), so that a walk through all reads each once
    */
-  async scrub(atMost: number, mostBytes: number): Promise<ScrubAnswer> {
+  async scrub(which: 'longest' | { after: Buffer | null }, atMost: number, mostBytes: number): Promise<ScrubAnswer> {
+    const [order, bound] =
+      which === 'longest'
+        ? ['ORDER BY checked_at NULLS FIRST', [atMost]]
+        : ['WHERE sha256 > $2 ORDER BY sha256', [atMost, which.after ?? Buffer.alloc(0)]];
     const rows = await this.db.query<{ sha256: Buffer; size_bytes: string; damaged_at: Date | null }[]>(
-      'SELECT sha256, size_bytes, damaged_at FROM blob ORDER BY checked_at NULLS FIRST LIMIT $1',
-      [atMost],
+      `SELECT sha256, size_bytes, damaged_at FROM blob ${order} LIMIT $1`,
+      bound,
     );
-    const answer: ScrubAnswer = { checked: 0, damaged: 0, restored: 0, bytes: 0 };
+    const answer: ScrubAnswer = { checked: 0, damaged: 0, restored: 0, bytes: 0, last: null };
     for (const row of rows) {
       if (answer.bytes > mostBytes) break;
       answer.checked += 1;
+      answer.last = row.sha256;
       answer.bytes += Number(row.size_bytes);
       const sound = await isSound(this.blobs, row.sha256, Number(row.size_bytes));
       if (sound)
@@ -160,22 +169,24 @@ export class BlobKeeper {
     const staged = await this.blobs.stage(Readable.from(bytesOf(source)), source.sizeBytes).catch(() => null);
     await source.close();
     if (!staged) return false;
-    if (!staged.sha256.equals(sha256)) {
+    try {
+      return staged.sha256.equals(sha256) && (await this.replace(staged));
+    } finally {
       await staged.discard();
-      return false;
     }
+  }
+
+  private replace(sound: StagedBlob): Promise<boolean> {
     return this.db.transaction(async (tx) => {
-      const [row] = await tx.query<unknown[]>('SELECT 1 FROM blob WHERE sha256 = $1 FOR UPDATE', [sha256]);
-      if (!row) {
-        await staged.discard();
-        return true;
-      }
-      await this.blobs.adopt([{ blob: staged, overwrite: true }]);
+      const [row] = await tx.query<unknown[]>('SELECT 1 FROM blob WHERE sha256 = $1 FOR UPDATE', [sound.sha256]);
+      // Collected meanwhile: nothing is left that could be damaged.
+      if (!row) return true;
+      await this.blobs.adopt([{ blob: sound, overwrite: true }]);
       await tx.query('UPDATE blob SET checked_at = $2, damaged_at = NULL WHERE sha256 = $1', [
-        sha256,
+        sound.sha256,
         this.clock.date(),
       ]);
-      log.info({ blob: sha256.toString('hex') }, 'a damaged blob was restored from the second copy');
+      log.info({ blob: sound.sha256.toString('hex') }, 'a damaged blob was restored from the second copy');
       return true;
     });
   }

@@ -108,8 +108,8 @@ export const isSeen = (node: string, person: string, folder = folderOf(node)): s
 
 /** Roots that lie in a folder and are closed to a person. */
 const closedIn = (folder: string, person: string): string =>
-  `access_root r LEFT JOIN access_reach there ON there.root = r.id AND there.person_id = ${person}
-    WHERE r.lies_in = ${folder} AND (coalesce(there.acts, 0) & ${FOLDER_SEEN}) = 0`;
+  `access_root r LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = ${person}
+    WHERE r.lies_in = ${folder} AND (coalesce(a.acts, 0) & ${FOLDER_SEEN}) = 0`;
 
 /**
  * Whether a person sees a node in a folder that they see: what {@link isSeen} says, for little. What depends on the folder
@@ -122,34 +122,18 @@ export const isSeenThere = (node: string, folder: string, person: string): { fol
     OR (${isOwn(node, person)} AND (SELECT (a.own & ${SEEN}) <> 0 FROM ${reachIn(folder, person)})))`,
 });
 
-/** How many items somebody sees in a folder: those that are shown, and litter. */
-export interface CountSeen {
-  shown: number;
-  litter: number;
-}
-
 /**
- * How many live items somebody sees in each of these folders, which they see. It says row by row what {@link isSeenThere}
- * says, in one statement for all of them: within the listing it would be planned and run for each row.
+ * How many items of a folder that somebody sees they see in it. Where they see whatever lies in it, an index counts them,
+ * without what is closed to them; one by one only where they see what they brought alone.
+ * @param which a condition on the items, called `c`
  */
-export async function countsSeen(
-  m: EntityManager,
-  personId: string,
-  folderIds: string[],
-): Promise<Map<string, CountSeen>> {
-  if (folderIds.length === 0) return new Map();
-  const rows = await m.query<(CountSeen & { id: string })[]>(
-    `SELECT f.folder_id AS id, counted.* FROM folder_access f LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = $1
-      CROSS JOIN LATERAL (
-        SELECT count(*) FILTER (WHERE NOT c.litter)::int AS shown, count(*) FILTER (WHERE c.litter)::int AS litter
-          FROM node c WHERE c.parent_id = f.folder_id AND c.trashed_at IS NULL
-           AND CASE c.kind WHEN 'folder' THEN c.id <> ALL (ARRAY(SELECT r.folder_id FROM ${closedIn('f.folder_id', '$1')}))
-               ELSE (a.acts & ${SEEN}) <> 0 OR ((a.own & ${SEEN}) <> 0 AND ${isOwn('c', '$1')}) END
-      ) counted WHERE f.folder_id = ANY($2)`,
-    [personId, folderIds],
-  );
-  return new Map(rows.map(({ id, ...count }) => [id, count]));
-}
+export const countSeen = (folder: string, person: string, which: string): string => {
+  const items = `FROM node c WHERE c.parent_id = ${folder} AND c.trashed_at IS NULL AND ${which}`;
+  const seen = isSeenThere('c', folder, person);
+  return `(SELECT CASE WHEN (coalesce((SELECT a.acts FROM ${reachIn(folder, person)}), 0) & ${SEEN}) <> 0
+    THEN (SELECT count(*) ${items}) - (SELECT count(*) ${items} AND c.id IN (SELECT r.folder_id FROM ${closedIn(folder, person)}))
+    ELSE (SELECT count(*) ${items} AND CASE c.kind WHEN 'folder' THEN ${seen.folders} ELSE ${seen.files} END) END)::int`;
+};
 
 /**
  * A walk down from nodes, only through what a person may: the parts of a recursive query whose rows are called `down`. It

@@ -6,7 +6,7 @@ import { entrancesOf, isSeen } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { ITEM_COLUMNS, itemsFrom, type ItemRow } from './stores.queries.js';
+import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
 import { LIVE, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
@@ -37,7 +37,7 @@ export class FindService {
     const field = await this.field(who, query.storeId);
     const looking = { field, conditions: ['n.parent_id IS NOT NULL', ...conditions], bound, limit: CANDIDATES };
     const order = sized ? 'n.size_bytes' : 'n.changed_at';
-    const items = await this.rows(who, named ? anyFound(looking) : firstFound(looking, order), bound, text);
+    const items = await this.rows(named ? anyFound(looking) : firstFound(looking, order), bound, text);
     return { items: items.slice(0, MOST_FOUND), more: items.length > MOST_FOUND };
   }
 
@@ -46,7 +46,7 @@ export class FindService {
     const bound: unknown[] = [who.personId];
     const conditions = [`n.kind = 'file'`, 'NOT n.litter'];
     const looking = { field: await this.field(who), conditions, bound, limit: RECENT.lookedAt };
-    const items = await this.rows(who, firstFound(looking, 'n.changed_at'), bound, null);
+    const items = await this.rows(firstFound(looking, 'n.changed_at'), bound, null);
     return { items: items.slice(0, RECENT.shown), more: false };
   }
 
@@ -55,7 +55,7 @@ export class FindService {
     await this.access.ensure(who);
     const pins = `SELECT pin.node_id AS id FROM pin JOIN node n ON n.id = pin.node_id
       WHERE pin.person_id = $1 AND n.trashed_at IS NULL AND ${isSeen('n', '$1')} ORDER BY pin.at`;
-    return { items: await this.rows(who, pins, [who.personId], null), more: false };
+    return { items: await this.rows(pins, [who.personId], null), more: false };
   }
 
   private async field(who: Who, onlyStore?: string): Promise<Field> {
@@ -68,7 +68,7 @@ export class FindService {
   }
 
   /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */
-  private async rows(who: Who, found: string, bound: unknown[], text: string | null): Promise<FoundItem[]> {
+  private async rows(found: string, bound: unknown[], text: string | null): Promise<FoundItem[]> {
     const rows = await this.db.transaction(async (tx) => {
       // Of a common word the planner would read the whole table until it has enough; the index finds them at once.
       await tx.query('SET LOCAL enable_seqscan = off');
@@ -90,8 +90,7 @@ export class FindService {
         bound,
       );
     });
-    const placed = rows.map((row) => ({ ...row, path: row.path ?? [] }));
-    const items = await itemsFrom<FoundItem>(this.db.manager, who.personId, placed);
+    const items = rows.map((row) => itemFrom<FoundItem>({ ...row, path: row.path ?? [] }));
     return text
       ? items
           .map((item) => ({ item, rank: rankOf(nameKey(item.name), text) }))

@@ -22,7 +22,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { holdAccess } from '../access/access-lock.js';
-import { countsSeen, pathOf, placesOf } from '../access/access.queries.js';
+import { pathOf, placesOf } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
@@ -30,6 +30,7 @@ import { actorOf, mediaTypeOf, nameTaken, uniqueName } from './names.js';
 import { Node } from './stores.entity.js';
 import {
   storesOf,
+  countItems,
   extentOf,
   factsOf,
   freeNames,
@@ -81,11 +82,7 @@ export class StoresService {
 
   private async head(who: Who, node: ReachableNode, query: FolderQuery): Promise<FolderHead> {
     const m = this.db.manager;
-    const [path, counts] = await Promise.all([
-      pathOf(m, who.personId, node.id),
-      countsSeen(m, who.personId, [node.id]),
-    ]);
-    const count = counts.get(node.id) ?? { shown: 0, litter: 0 };
+    const [path, count] = await Promise.all([pathOf(m, who.personId, node.id), countItems(m, who.personId, node.id)]);
     return {
       id: node.id,
       storeId: node.storeId,

@@ -1,5 +1,4 @@
 import type { INestApplication } from '@nestjs/common';
-import { DocumentBuilder, SwaggerModule } from '@nestjs/swagger';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
 import { existsSync } from 'node:fs';
@@ -131,17 +130,20 @@ function hostOf(origin: string): string | null {
   }
 }
 
+/** The page of the API, which is made when it is first asked for. */
 function documentApi(app: INestApplication): void {
-  const document = SwaggerModule.createDocument(
-    app,
-    new DocumentBuilder()
-      .setTitle('Lockfast Quay')
-      .setDescription('Every refusal is application/problem+json (RFC 9457) with a stable `code`.')
-      .setVersion('0.1')
-      .addCookieAuth('quay_session')
-      .build(),
-  );
-  SwaggerModule.setup('api/docs', app, document);
+  let made: Promise<RequestListener> | null = null;
+  app.use((req: Request, res: Response, next: NextFunction) => {
+    if (!/^\/api\/docs(-json|-yaml)?(\/|$)/i.test(req.path)) return next();
+    made ??= import('./platform/api-docs.js').then(({ apiDocs }) => apiDocs(app));
+    made.then(
+      (page) => page(req, res),
+      (error: unknown) => {
+        made = null;
+        next(error);
+      },
+    );
+  });
 }
 
 /** The built pages: hashed assets for ever, documents never without asking. Places of the application are its own routes. */

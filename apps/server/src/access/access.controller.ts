@@ -1,5 +1,4 @@
 import { Body, Controller, Delete, Get, Param, Patch, Post, Put, Query, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   changeFolderAccessSchema,
   explainQuerySchema,
@@ -19,14 +18,14 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { GrantsService } from './grants.service.js';
 import { HomesService } from './homes.service.js';
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('access')
+@ApiPart('access')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class AccessController {

@@ -123,16 +123,14 @@ export const isSeenThere = (node: string, folder: string, person: string): { fol
 });
 
 /**
- * How many items of a folder that somebody sees they see in it. Where they see whatever lies in it, an index counts them,
- * without what is closed to them; one by one only where they see what they brought alone.
+ * How many live items of a folder that somebody sees they see in it. What depends on the folder alone is asked once, and
+ * only when something lies in it: that makes it cheap enough for each row of a page.
  * @param which a condition on the items, called `c`
  */
 export const countSeen = (folder: string, person: string, which: string): string => {
-  const items = `FROM node c WHERE c.parent_id = ${folder} AND c.trashed_at IS NULL AND ${which}`;
   const seen = isSeenThere('c', folder, person);
-  return `(SELECT CASE WHEN (coalesce((SELECT a.acts FROM ${reachIn(folder, person)}), 0) & ${SEEN}) <> 0
-    THEN (SELECT count(*) ${items}) - (SELECT count(*) ${items} AND c.id IN (SELECT r.folder_id FROM ${closedIn(folder, person)}))
-    ELSE (SELECT count(*) ${items} AND CASE c.kind WHEN 'folder' THEN ${seen.folders} ELSE ${seen.files} END) END)::int`;
+  return `(SELECT count(*) FROM node c WHERE c.parent_id = ${folder} AND c.trashed_at IS NULL AND ${which}
+    AND CASE c.kind WHEN 'folder' THEN ${seen.folders} ELSE ${seen.files} END)::int`;
 };
 
 /**

@@ -1,5 +1,4 @@
 import { Body, Controller, Get, Module, Param, Post, Query, UseGuards, type OnModuleInit } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   browseSchema,
   exportSchema,
@@ -13,7 +12,7 @@ import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
@@ -23,7 +22,7 @@ import { TasksService } from './tasks.service.js';
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('tasks')
+@ApiPart('tasks')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class AdoptController {

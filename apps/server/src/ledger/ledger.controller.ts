@@ -1,5 +1,4 @@
 import { Controller, Get, Query, Res, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import { ledgerQuerySchema, type ChainAnswer, type LedgerPage } from '@quay/contract';
 import type { Response } from 'express';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -7,11 +6,11 @@ import { hasDuty } from '../people/duties.js';
 import { Me, type Who } from '../people/who.js';
 import { drained } from '../platform/drained.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { LedgerService } from './ledger.service.js';
 
-@ApiTags('ledger')
+@ApiPart('ledger')
 @UseGuards(SignedInGuard)
 @Controller('api/ledger')
 export class LedgerController {

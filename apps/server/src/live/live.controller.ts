@@ -1,15 +1,14 @@
 import { Controller, Get, Req, Res, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import type { Request, Response } from 'express';
 import { SessionService } from '../people/session.service.js';
 import { sessionSecret, SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { EventStreams } from './event-streams.js';
 import { StaffEars } from './staff-ears.service.js';
 
-@ApiTags('live')
+@ApiPart('live')
 @UseGuards(SignedInGuard)
 @Controller('api/events')
 export class LiveController {

@@ -1,5 +1,4 @@
 import { Body, Controller, Delete, Get, HttpCode, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   changePasswordSchema,
   signInSchema,
@@ -14,7 +13,7 @@ import { Clock } from '../platform/clock.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { Office } from '../platform/office.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
@@ -22,7 +21,7 @@ import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.
 import { SessionService } from './session.service.js';
 import { Me, type Who } from './who.js';
 
-@ApiTags('session')
+@ApiPart('session')
 @Controller('api/session')
 export class SessionController {
   constructor(

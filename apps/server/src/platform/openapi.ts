@@ -1,26 +1,32 @@
-import { applyDecorators, SetMetadata } from '@nestjs/common';
-import { ApiBody, ApiOperation, ApiQuery, type ApiBodyOptions } from '@nestjs/swagger';
+import { SetMetadata } from '@nestjs/common';
 import type { ObjectSchema } from 'joi';
-import toOpenApi from 'joi-to-swagger';
 
-type SchemaOf = (schema: ObjectSchema) => { swagger: { properties?: Record<string, object>; required?: string[] } };
-const describe = toOpenApi as unknown as SchemaOf;
-
-const SCHEMAS = 'quay:schemas';
-
-/** The schemas that an endpoint takes its body and its query by. */
-export function schemasOf(handler: object): { body?: ObjectSchema; query?: ObjectSchema } {
-  return (Reflect.getMetadata(SCHEMAS, handler) ?? {}) as { body?: ObjectSchema; query?: ObjectSchema };
+/** What is told of an endpoint, from which `api-docs.ts` makes its page. */
+export interface Told {
+  summary: string;
+  body?: ObjectSchema;
+  query?: ObjectSchema;
 }
 
-/** Documents an endpoint: one line of purpose and, from the very schema it is validated with, its body or its query. */
+const TOLD = 'quay:told';
+const BYTES = 'quay:bytes';
+const PART = 'quay:part';
+
+/** Documents an endpoint: one line of purpose, and the very schemas that its body and its query are validated with. */
 export function Takes(summary: string, body?: ObjectSchema, query?: ObjectSchema): MethodDecorator {
-  const parts: MethodDecorator[] = [ApiOperation({ summary }), SetMetadata(SCHEMAS, { body, query })];
-  if (body) parts.push(ApiBody({ schema: describe(body).swagger } as ApiBodyOptions));
-  if (query) {
-    const { properties = {}, required = [] } = describe(query).swagger;
-    for (const [name, schema] of Object.entries(properties))
-      parts.push(ApiQuery({ name, required: required.includes(name), schema: schema as never }));
-  }
-  return applyDecorators(...parts);
+  return SetMetadata(TOLD, { summary, body, query } satisfies Told);
 }
+
+/** The body of an endpoint is bytes of this type. */
+export const TakesBytes = (mediaType: string): MethodDecorator => SetMetadata(BYTES, mediaType);
+
+/** The part of the API that a controller's endpoints are listed under. */
+export const ApiPart = (name: string): ClassDecorator => SetMetadata(PART, name);
+
+export const toldOf = (handler: object): Told | undefined => Reflect.getMetadata(TOLD, handler) as Told | undefined;
+
+export const bytesOf = (handler: object): string | undefined =>
+  Reflect.getMetadata(BYTES, handler) as string | undefined;
+
+export const partOf = (controller: object): string | undefined =>
+  Reflect.getMetadata(PART, controller) as string | undefined;

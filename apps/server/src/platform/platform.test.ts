@@ -92,6 +92,12 @@ describe('the frame round every answer', () => {
       expect.arrayContaining(['/api/shares', '/api/folders/{id}/files', '/s/{token}/open']),
     );
     expect(JSON.stringify(docs.paths['/api/shares'])).toContain('"visitLimit"');
+    expect(docs.paths['/api/folders/{id}/batch']).toMatchObject({
+      put: { tags: ['transfers'], requestBody: { content: { 'application/x-tar': {} } } },
+    });
+    const page = await office.client().fetch('/api/docs');
+    expect(await page.text()).toContain('swagger-ui-init.js');
+    expect((await office.client().fetch('/api/docs/swagger-ui-init.js')).status).toBe(200);
     await office.close();
   });
 });

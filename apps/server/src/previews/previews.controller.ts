@@ -1,5 +1,4 @@
 import { Controller, Get, Inject, Param, Query, Req, Res, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import { decodeText, previewKind } from '@quay/core';
 import { idSchema, type FileText, type PreviewFacts } from '@quay/contract';
 import type { Request, Response } from 'express';
@@ -8,7 +7,7 @@ import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
@@ -20,7 +19,7 @@ const id = valid<string>(idSchema.required());
 /** As much of a text as is shown. */
 const SHOWN_BYTES = 512_000;
 
-@ApiTags('previews')
+@ApiPart('previews')
 @UseGuards(SignedInGuard)
 @Controller('api/files/:id')
 export class PreviewsController {

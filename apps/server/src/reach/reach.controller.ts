@@ -13,7 +13,6 @@ import {
   Res,
   UseGuards,
 } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   changeAddressSchema,
   guideStepSchema,
@@ -55,7 +54,7 @@ import { Me, type Who } from '../people/who.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { actorOf } from '../stores/names.js';
 import { AddressesService } from './addresses.service.js';
@@ -75,7 +74,7 @@ const vantage = valid<Vantage>(
 );
 
 /** Checks and guides make requests to other machines: only those whose duty it is may ask for that. */
-@ApiTags('reach')
+@ApiPart('reach')
 @UseGuards(SignedInGuard)
 @Controller('api/reach')
 export class ReachController {
@@ -273,7 +272,7 @@ export class ReachController {
 }
 
 /** The page that proves the way in. Open to everybody: what it tells is nothing without the nonce. */
-@ApiTags('reach')
+@ApiPart('reach')
 @Controller('reach/probe')
 export class ProofController {
   constructor(private readonly proofs: ProofsService) {}

@@ -1,5 +1,4 @@
 import { Body, Controller, Get, HttpCode, Param, Patch, Post, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   changeShareSchema,
   createShareSchema,
@@ -16,13 +15,13 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { SharesService } from './shares.service.js';
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('shares')
+@ApiPart('shares')
 @UseGuards(SignedInGuard)
 @Controller('api/shares')
 export class SharesController {

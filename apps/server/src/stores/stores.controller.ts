@@ -1,5 +1,4 @@
 import { Body, Controller, Delete, Get, HttpCode, Param, Patch, Post, Put, Query, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import {
   atSchema,
   changePolicySchema,
@@ -54,7 +53,7 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { BranchService } from './branch.service.js';
 import { FindService } from './find.service.js';
@@ -67,7 +66,7 @@ import { versionNumber, VersionsService } from './versions.service.js';
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('stores')
+@ApiPart('stores')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class StoresController {
@@ -169,7 +168,7 @@ export class StoresController {
   }
 }
 
-@ApiTags('recover')
+@ApiPart('recover')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class RecoverController {
@@ -262,7 +261,7 @@ export class RecoverController {
   }
 }
 
-@ApiTags('labels')
+@ApiPart('labels')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class LabelsController {
@@ -318,7 +317,7 @@ export class LabelsController {
   }
 }
 
-@ApiTags('storage')
+@ApiPart('storage')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class UsageController {

@@ -1,5 +1,4 @@
 import { Body, Controller, Get, HttpCode, Param, Post, Put, Query, Req, Res, UseGuards } from '@nestjs/common';
-import { ApiBody, ApiConsumes, ApiTags } from '@nestjs/swagger';
 import {
   archiveQuerySchema,
   batchQuerySchema,
@@ -19,7 +18,7 @@ import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes, TakesBytes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
@@ -31,7 +30,7 @@ import { UploadService } from './upload.service.js';
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('transfers')
+@ApiPart('transfers')
 @UseGuards(SignedInGuard)
 @Controller('api')
 export class TransfersController {
@@ -47,8 +46,7 @@ export class TransfersController {
   @Put('folders/:id/files')
   @For('add')
   @HttpCode(201)
-  @ApiConsumes('application/octet-stream')
-  @ApiBody({ schema: { type: 'string', format: 'binary' } })
+  @TakesBytes('application/octet-stream')
   @Takes('Upload a file: the body is its bytes', undefined, uploadQuerySchema)
   async upload(
     @Me() who: Who,
@@ -84,8 +82,7 @@ export class TransfersController {
   @Put('folders/:id/batch')
   @For('add')
   @HttpCode(200)
-  @ApiConsumes('application/x-tar')
-  @ApiBody({ schema: { type: 'string', format: 'binary' } })
+  @TakesBytes('application/x-tar')
   @Takes(
     'Upload many small files: the body is a tar archive; sent twice with one id it counts once',
     undefined,

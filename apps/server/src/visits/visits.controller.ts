@@ -1,5 +1,4 @@
 import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import { idSchema, openShareSchema, type OpenShare, type VisitorDoor } from '@quay/contract';
 import type { Request, Response } from 'express';
 import { readFile } from 'node:fs/promises';
@@ -8,7 +7,7 @@ import { EventStreams } from '../live/event-streams.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
@@ -16,7 +15,7 @@ import { VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } fro
 
 const id = valid<string>(idSchema.required());
 
-@ApiTags('visitor')
+@ApiPart('visitor')
 @Controller('s/:token')
 export class VisitsController {
   private html: string | null = null;

@@ -1,11 +1,10 @@
 import { Controller, Get, HttpCode, Module, Param, Post, UseGuards } from '@nestjs/common';
-import { ApiTags } from '@nestjs/swagger';
 import { idSchema, type WorkList } from '@quay/contract';
 import Joi from 'joi';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { For } from '../platform/for.js';
 import { QUEUES, type QueueName } from '../platform/jobs/queues.js';
-import { Takes } from '../platform/openapi.js';
+import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { WorkService } from './work.service.js';
 
@@ -16,7 +15,7 @@ const kind = valid<QueueName>(
     .required(),
 );
 
-@ApiTags('work')
+@ApiPart('work')
 @UseGuards(SignedInGuard)
 @Controller('api/work')
 class WorkController {

@@ -27,4 +27,10 @@ describe('an error in the log', () => {
     });
     expect(JSON.stringify(told)).not.toContain('"secret"');
   });
+
+  it('ends where an error is its own cause', () => {
+    const own = new Error('round and round');
+    own.cause = own;
+    expect(JSON.stringify(errorInLog(own)).match(/round and round/g)?.length).toBeLessThan(20);
+  });
 });

@@ -68,24 +68,25 @@ const ALIVE_MS = { least: 150, more: 500 } as const;
 /** However slow the machine is, so much has been done before a kill; and no longer than this is waited for it. */
 const DONE_EACH = { acts: 4, mostMs: 10_000 } as const;
 
+/** At how many moments; more by QUAY_KILLS. Each run takes other moments, of which it tells the seed when it fails. */
+const KILLS = Number(process.env['QUAY_KILLS'] ?? 12);
+const SEED = Number(process.env['QUAY_SEED'] ?? Date.now() % 1_000_000);
+
 /**
  * Four people work, and the server is killed in the midst of it, again and again: after each time everything that must hold
  * does (docs/architecture.md, "What must hold"); in the end each promised file is there.
  */
-export async function killedWhile(
-  act: (work: Work) => Promise<void>,
-  { kills, seed }: { kills: number; seed: number },
-): Promise<void> {
+export async function killedWhile(act: (work: Work) => Promise<void>): Promise<void> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-kill-'));
   const { databaseUrl, port, env, roots } = await officeForServers(folder);
   const db = await new DataSource(dataSourceOptions(databaseUrl, ENTITIES)).initialize();
   const blobs = new DiskBlobStore(join(folder, 'blobs'));
-  const random = mulberry(seed);
+  const random = mulberry(SEED);
   const pick: Work['pick'] = (list) => list[Math.floor(random() * list.length)] as (typeof list)[number];
   const iris = new Client(`http://127.0.0.1:${port}`);
   const work: Work = { iris, random, pick, folders: [roots.projects], promised: new Map() };
   let done = 0;
-  for (let round = 0; round < kills; round += 1) {
+  for (let round = 0; round < KILLS; round += 1) {
     const server = await startServer(env);
     if (round === 0) await iris.ask('POST', '/api/session', { signInName: 'iris', password: PASSWORDS.iris });
     let alive = true;
@@ -106,16 +107,16 @@ export async function killedWhile(
     await new Promise((ended) => server.once('exit', ended));
     await Promise.all(workers);
     // The last round reads every byte.
-    const { violations } = await checkInvariants(db, blobs, round === kills - 1);
-    expect({ round, violations }).toEqual({ round, violations: [] });
+    const { violations } = await checkInvariants(db, blobs, round === KILLS - 1);
+    expect({ seed: SEED, round, violations }).toEqual({ seed: SEED, round, violations: [] });
   }
-  expect(done).toBeGreaterThan(kills * 3);
+  expect(done).toBeGreaterThan(KILLS * 3);
   for (const [id, sha256] of work.promised) {
     const [row] = await db.query<{ sha256: Buffer; gone: boolean }[]>(
       'SELECT v.sha256, n.trashed_at IS NOT NULL AS gone FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1',
       [id],
     );
-    expect([row?.sha256.toString('hex'), row?.gone]).toEqual([sha256, false]);
+    expect([SEED, row?.sha256.toString('hex'), row?.gone]).toEqual([SEED, sha256, false]);
   }
   // What was set aside for those who were killed ends by itself (RoomService), and soon.
   expect(

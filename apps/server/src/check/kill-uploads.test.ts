@@ -41,10 +41,10 @@ async function bring(work: Work): Promise<void> {
 }
 
 it(
-  'killed at 25 moments of uploads, whole and in pieces: everything that must hold does, nothing that was acknowledged is lost',
+  'killed at moments of uploads, whole and in pieces: everything that must hold does, nothing that was acknowledged is lost',
   { timeout: 400_000 },
   async () => {
-    await killedWhile(bring, { kills: 25, seed: 20_261_126 });
+    await killedWhile(bring);
     expect(resumed).toBeGreaterThan(0);
   },
 );

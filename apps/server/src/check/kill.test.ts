@@ -28,10 +28,10 @@ async function arrange(work: Work): Promise<void> {
 }
 
 it(
-  'killed at 25 moments of uploads, moves, restores and purges: everything that must hold does, nothing that was acknowledged is lost',
+  'killed at moments of uploads, moves, restores and purges: everything that must hold does, nothing that was acknowledged is lost',
   { timeout: 400_000 },
   async () => {
-    await killedWhile(arrange, { kills: 25, seed: 20_261_125 });
+    await killedWhile(arrange);
     expect(trashed.length).toBeGreaterThan(0);
   },
 );

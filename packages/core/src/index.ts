@@ -36,4 +36,5 @@ export * from './text/number.js';
 export * from './text/utf8.js';
 export * from './text/when.js';
 export * from './version/retention.js';
+export * from './weight/weight.js';
 export * from './window/window.js';

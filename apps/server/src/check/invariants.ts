@@ -71,6 +71,26 @@ const QUERIES: [rule: string, sql: string][] = [
       WHERE NOT access_is_root(r.folder_id) OR r.lies_in IS DISTINCT FROM n.parent_id`,
   ],
   [
+    'a folder weighs what is in it',
+    `WITH RECURSIVE came AS (
+       SELECT parent_id AS id, false AS walked, CASE WHEN litter THEN 0 ELSE 1 END AS files, CASE WHEN litter THEN 0 ELSE size_bytes END AS bytes,
+              CASE WHEN litter THEN 1 ELSE 0 END AS litter_files, CASE WHEN litter THEN size_bytes ELSE 0 END AS litter_bytes
+         FROM node WHERE kind = 'file' AND trashed_at IS NULL
+       UNION ALL SELECT folder_id, true, files, bytes, litter_files, litter_bytes FROM weight_change
+     ), up AS (
+       SELECT id, walked, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files, sum(litter_bytes) AS litter_bytes FROM came GROUP BY id, walked
+       UNION ALL
+       SELECT f.parent_id, up.walked, CASE WHEN f.litter THEN 0 ELSE up.files END, CASE WHEN f.litter THEN 0 ELSE up.bytes END,
+              up.litter_files + CASE WHEN f.litter THEN up.files ELSE 0 END, up.litter_bytes + CASE WHEN f.litter THEN up.bytes ELSE 0 END
+         FROM up JOIN node f ON f.id = up.id WHERE f.trashed_at IS NULL AND f.parent_id IS NOT NULL
+     ), said AS (
+       SELECT folder_id AS id, files, bytes, litter_files, litter_bytes FROM folder_weight
+       UNION ALL SELECT id, files, bytes, litter_files, litter_bytes FROM up WHERE walked
+       UNION ALL SELECT id, -files, -bytes, -litter_files, -litter_bytes FROM up WHERE NOT walked
+     ) SELECT n.id::text || ' ' || n.name AS what FROM said JOIN node n ON n.id = said.id GROUP BY n.id, n.name
+        HAVING (sum(said.files), sum(said.bytes), sum(said.litter_files), sum(said.litter_bytes)) <> (0, 0, 0, 0)`,
+  ],
+  [
     "the present end of a person's past is how they are",
     `SELECT p.name AS what FROM person p LEFT JOIN person_past t ON t.person_id = p.id AND t.until IS NULL
       WHERE (t.role, t.usable) IS DISTINCT FROM (p.role, p.disabled_at IS NULL)`,

@@ -18,6 +18,8 @@ export const LOCKS = {
    * about a folder while it is held stays so until it is written. Taken before any row is.
    */
   access: 715_007,
+  /** Held shared while a folder moves or is trashed, and alone while what folders weigh is added up (schema-0010). */
+  weights: 715_008,
   /** While somebody holds this shared (a backup does), no blob is removed. */
   blobsStay: 715_010,
 } as const;

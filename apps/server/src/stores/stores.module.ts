@@ -11,6 +11,7 @@ import { LabelsController, RecoverController, StoresController, UsageController 
 import { StoresService } from './stores.service.js';
 import { UsageService } from './usage.service.js';
 import { VersionsService } from './versions.service.js';
+import { WeightsService } from './weights.service.js';
 
 @Module({
   controllers: [StoresController, RecoverController, LabelsController, UsageController],
@@ -25,6 +26,7 @@ import { VersionsService } from './versions.service.js';
     RoomService,
     UsageService,
     VersionsService,
+    WeightsService,
   ],
   exports: [StoresService, AdmissionService, PurgeService, RoomService, VersionsService],
 })

@@ -22,6 +22,7 @@ import {
   walkDown,
 } from '../access/access.queries.js';
 import { LIVE, NOT_PURGED, SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
+import { weightsOf } from './weights.queries.js';
 
 /** True when `ancestorId` lies on the way up from the node (or is the node). */
 export async function isWithin(m: EntityManager, nodeId: string, ancestorIds: string[]): Promise<boolean> {
@@ -245,21 +246,13 @@ export interface ContentFile {
   modifiedAt: number;
 }
 
-/** Files and bytes of each node and of all below it that is live and that the person sees. */
+/** Files and bytes of each node and of all below it that is live, without litter, and that the person sees. */
 export async function totalsEach(m: EntityManager, personId: string, nodeIds: string[]): Promise<ItemTotal[]> {
-  const walk = walkDown('$2', actBits(['see']));
-  const rows = await m.query<{ id: string; files: string; bytes: string }[]>(
-    `WITH RECURSIVE down AS (
-       SELECT n.id AS origin, n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = ANY($1)
-       UNION ALL
-       SELECT down.origin, n.id, n.kind, n.size_bytes, ${walk.below}
-         FROM ${stepDown(SHOWN)} ${walk.step} WHERE ${walk.goesOn}
-     ) SELECT origin AS id, count(*) FILTER (WHERE kind = 'file') AS files, coalesce(sum(size_bytes), 0) AS bytes
-         FROM down WHERE ${walk.allowed} GROUP BY origin`,
-    [nodeIds, personId],
-  );
-  const totals = new Map(rows.map((r) => [r.id, { files: Number(r.files), sizeBytes: Number(r.bytes) }]));
-  return nodeIds.map((id) => ({ id, ...(totals.get(id) ?? { files: 0, sizeBytes: 0 }) }));
+  const weights = await weightsOf(m, personId, nodeIds);
+  return nodeIds.map((id) => {
+    const { files, bytes } = weights.get(id) ?? { files: 0, bytes: 0 };
+    return { id, files, sizeBytes: bytes };
+  });
 }
 
 /** The most entries that a share shows or an archive holds. */
@@ -365,19 +358,11 @@ export interface StoreRow extends Omit<StoreSummary, 'level' | 'acts'> {
  */
 export async function storesOf(m: EntityManager, personId: string): Promise<StoreRow[]> {
   const entrances = await entrancesOf(m, personId);
-  const whole = await storesTold(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
-  const closed = entrances.filter((e) => e.whole && !whole.has(e.storeId)).map((e) => e.storeId);
-  const seen = await filesSeen(m, personId, closed);
-  const parts = await totalsEach(
-    m,
-    personId,
-    entrances.filter((e) => !e.whole).map((e) => e.folderId),
-  );
+  const ids = entrances.map((e) => e.folderId);
+  const told = await storesTold(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
+  const weights = await weightsOf(m, personId, ids);
   const rows = await m.query<(StoreRow & { changedAt: Date | null })[]>(
     `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits, root.parent_id IS NOT NULL AS part,
-            CASE WHEN s.id = ANY($3) THEN (
-              SELECT count(*) FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
-            ) ELSE 0 END::float8 AS "itemCount",
             s.used_bytes::float8 AS "usedBytes", s.quota_bytes::float8 AS "quotaBytes",
             CASE WHEN root.parent_id IS NULL THEN (
               SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
@@ -385,37 +370,19 @@ export async function storesOf(m: EntityManager, personId: string): Promise<Stor
        FROM node root JOIN store s ON s.id = root.store_id
       CROSS JOIN LATERAL (SELECT CASE WHEN root.parent_id IS NULL THEN s.name ELSE root.name END AS name) called
       WHERE root.id = ANY($2) ORDER BY s.kind = 'home' DESC, called.name COLLATE natural_order`,
-    [personId, entrances.map((e) => e.folderId), [...whole]],
+    [personId, ids],
   );
   return rows.map((row) => {
-    const partly = parts.find((p) => p.id === row.rootId) ?? seen.get(row.id);
+    const { files, bytes } = weights.get(row.rootId) ?? { files: 0, bytes: 0 };
+    const partly = row.part || !told.has(row.id);
     return {
       ...row,
+      itemCount: files,
       // What a store holds in all, versions and trash too, is told to those who see all of it.
-      ...(partly && { itemCount: partly.files, usedBytes: partly.sizeBytes, quotaBytes: null }),
+      ...(partly && { usedBytes: bytes, quotaBytes: null }),
       changedAt: row.changedAt?.toISOString() ?? null,
     };
   });
-}
-
-/** Live files in stores, and their bytes, of which somebody sees a part. */
-async function filesSeen(
-  m: EntityManager,
-  personId: string,
-  storeIds: string[],
-): Promise<Map<string, { files: number; sizeBytes: number }>> {
-  if (storeIds.length === 0) return new Map();
-  const rows = await m.query<{ id: string; files: number; sizeBytes: number }[]>(
-    `SELECT s.id, count(n.id)::float8 AS files, coalesce(sum(n.size_bytes), 0)::float8 AS "sizeBytes"
-       FROM unnest($2::uuid[]) AS s (id)
-       LEFT JOIN (access_reach a JOIN folder_access f ON f.root = a.root AND a.person_id = $1
-                  JOIN node n ON n.parent_id = f.folder_id AND n.kind = 'file' AND n.trashed_at IS NULL
-                   AND ((a.acts & ${actBits(['see'])}) <> 0
-                        OR ((a.own & ${actBits(['see'])}) <> 0 AND n.brought_by = $1 AND n.accepted_at IS NULL)))
-         ON n.store_id = s.id GROUP BY s.id`,
-    [personId, storeIds],
-  );
-  return new Map(rows.map((r) => [r.id, r]));
 }
 
 /** The most items that a list of the trash shows. */

@@ -8,6 +8,7 @@ import { ACCESS_SCHEMA } from './schema-0006.js';
 import { REACH_OF_SCHEMA } from './schema-0007.js';
 import { ACTORS_SCHEMA } from './schema-0008.js';
 import { LATER_SCHEMA } from './schema-0009.js';
+import { WEIGHTS_SCHEMA } from './schema-0010.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -99,6 +100,23 @@ export class Later1764900000000 implements MigrationInterface {
   }
 }
 
+export class Weights1765000000000 implements MigrationInterface {
+  name = 'Weights1765000000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(WEIGHTS_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`
+      DROP TRIGGER node_came_weighs ON node;
+      DROP TRIGGER node_changed_weighs ON node;
+      DROP TRIGGER node_went_weighs ON node;
+      DROP FUNCTION nodes_came, nodes_changed, nodes_went, weights_fold, weight_of;
+      DROP TABLE weight_change, folder_weight;
+      DROP TYPE weight;
+      DROP INDEX node_brought_unaccepted`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -110,6 +128,7 @@ export const MIGRATIONS = [
   AccessReach1764700000000,
   Actors1764800000000,
   Later1764900000000,
+  Weights1765000000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -123,4 +142,5 @@ export const SCHEMAS = [
   REACH_OF_SCHEMA,
   ACTORS_SCHEMA,
   LATER_SCHEMA,
+  WEIGHTS_SCHEMA,
 ];

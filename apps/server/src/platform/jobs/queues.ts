@@ -22,6 +22,7 @@ export const QUEUES = {
   /** Looks for long work of the admin; the work itself says that it lives (TasksService). */
   tasks: { retryLimit: 3, retryDelay: 5, expireInSeconds: 60 },
   upkeep: { retryLimit: 1, retryDelay: 300, expireInSeconds: 3600 },
+  weights: { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
   'ways-in': { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
 } as const satisfies Record<string, QueueHow>;
 export type QueueName = keyof typeof QUEUES;

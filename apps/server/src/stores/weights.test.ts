@@ -1,0 +1,161 @@
+import type { FolderPage, ItemTotal } from '@quay/contract';
+import { randomUUID } from 'node:crypto';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { checkRows } from '../check/invariants.js';
+import { bringBack, copy, folder, moment, move, purge, putBack, rename, trash } from '../_fixtures/acts.js';
+import { grantOn, setInherits, setOthersRule } from '../_fixtures/grants.js';
+import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { WeightsService } from './weights.service.js';
+
+let office: TestOffice;
+let iris: Client;
+let tomas: Client;
+let tomasId: string;
+let weights: WeightsService;
+beforeAll(async () => {
+  office = await openOffice();
+  [iris, tomas] = await Promise.all([office.signedIn('iris'), office.signedIn('tomas')]);
+  weights = office.app.get(WeightsService);
+  const [row] = await office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`);
+  tomasId = row?.id as string;
+});
+afterAll(() => office.close());
+
+const bytes = (length: number) => Buffer.alloc(length, 'x');
+const put = async (by: Client, parent: string, name: string, length: number): Promise<string> =>
+  (await by.upload(parent, name, bytes(length))).body.id;
+async function weight(by: Client, id: string): Promise<[files: number, bytes: number]> {
+  const [total] = (await by.ask<ItemTotal[]>('POST', '/api/sizes', { nodeIds: [id] })).body;
+  return [total?.files ?? NaN, total?.sizeBytes ?? NaN];
+}
+/** What somebody counts who opens folder after folder. */
+async function walked(by: Client, id: string): Promise<[files: number, bytes: number]> {
+  let [files, sum] = [0, 0];
+  const { items } = (await by.ask<FolderPage>('GET', `/api/folders/${id}`)).body;
+  for (const item of items) {
+    const [f, b] = item.kind === 'file' ? [1, item.sizeBytes] : await walked(by, item.id);
+    [files, sum] = [files + f, sum + b];
+  }
+  return [files, sum];
+}
+const wrong = async () => (await checkRows(office.db)).filter((v) => v.rule === 'a folder weighs what is in it');
+const waiting = async () =>
+  Number((await office.db.query<{ n: string }[]>('SELECT count(*) AS n FROM weight_change'))[0]?.n);
+
+describe('what a folder weighs', () => {
+  it('is known at once and after it was added up, through everything that happens to files and folders', async () => {
+    const top = await folder(iris, office.roots.projects, `Weighed ${randomUUID()}`);
+    const below = await folder(iris, top, 'Below');
+    const beside = await folder(iris, office.roots.partners, `Beside ${randomUUID()}`);
+    const both = async (expected: [number, number], where = top) => {
+      expect(await weight(iris, where)).toEqual(expected);
+      await weights.addUp();
+      expect([await waiting(), await weight(iris, where), await wrong()]).toEqual([0, expected, []]);
+    };
+    const plan = await put(iris, below, 'plan.bin', 100);
+    await put(iris, below, 'notes.txt', 20);
+    await both([2, 120]);
+    const before = moment(office);
+    await put(iris, below, '.DS_Store', 7);
+    await both([2, 120]);
+    await iris.upload(below, 'plan.bin', bytes(150), '&conflict=version');
+    await both([2, 170]);
+    const [again] = (await copy(iris, [below], top)).body.nodeIds;
+    await both([4, 340]);
+    await move(iris, [again as string], beside);
+    await both([2, 170]);
+    expect(await weight(iris, beside)).toEqual([2, 170]);
+    await trash(iris, [plan]);
+    await both([1, 20]);
+    await trash(iris, [below]);
+    await both([0, 0]);
+    await putBack(iris, [below]);
+    await both([1, 20]);
+    await rename(iris, below, '__MACOSX');
+    await both([0, 0]);
+    await rename(iris, below, 'Below');
+    await both([1, 20]);
+    await bringBack(iris, below, before);
+    await both([2, 120]);
+    await trash(iris, [below]);
+    await purge(iris, [below]);
+    await both([0, 0]);
+  });
+
+  it('is right while many write, move and trash, and it is added up meanwhile', async () => {
+    const tops = await Promise.all(
+      ['a', 'b', 'c'].map((n) => folder(iris, office.roots.projects, `${n} ${randomUUID()}`)),
+    );
+    const folders = [...tops];
+    for (const top of tops) folders.push(await folder(iris, top, 'deep'), await folder(iris, top, 'deeper'));
+    const any = <T>(list: readonly T[]): T => list[Math.floor(Math.random() * list.length)] as T;
+    let left = 120;
+    const person = async () => {
+      while (left-- > 0) {
+        const dice = Math.random();
+        if (dice < 0.5) await put(iris, any(folders), `f${left}.bin`, 1 + (left % 50));
+        else if (dice < 0.75) await move(iris, [any(folders.slice(3))], any(folders), 'keep-both');
+        else if (dice < 0.9) await trash(iris, [any(folders.slice(3))]);
+        else await putBack(iris, [any(folders.slice(3))]);
+      }
+    };
+    const adding = async () => {
+      while (left > 0) {
+        await weights.addUp();
+        expect(await wrong()).toEqual([]);
+      }
+    };
+    await Promise.all([person(), person(), person(), person(), adding()]);
+    for (const top of tops) expect(await weight(iris, top)).toEqual(await walked(iris, top));
+    await weights.addUp();
+    expect([await waiting(), await wrong()]).toEqual([0, []]);
+    for (const top of tops) expect(await weight(iris, top)).toEqual(await walked(iris, top));
+  });
+
+  it('is not added up while a folder is being moved, or what is in it would go the way that it has left', async () => {
+    const [from, to] = [
+      await folder(iris, office.roots.projects, `From ${randomUUID()}`),
+      await folder(iris, office.roots.projects, `To ${randomUUID()}`),
+    ];
+    const moving = await folder(iris, from, 'Moving');
+    await put(iris, moving, 'in.bin', 30);
+    const runner = office.db.createQueryRunner();
+    await runner.startTransaction();
+    await runner.query('UPDATE node SET parent_id = $2 WHERE id = $1', [moving, to]);
+    await weights.addUp();
+    expect(await waiting()).toBeGreaterThan(0);
+    expect(await weight(iris, from)).toEqual([1, 30]);
+    await runner.commitTransaction();
+    await runner.release();
+    await weights.addUp();
+    expect([await weight(iris, from), await weight(iris, to), await wrong()]).toEqual([[0, 0], [1, 30], []]);
+  });
+});
+
+describe('to somebody who does not see all of it, a folder weighs', () => {
+  it('what they could count: nothing that is closed to them, of an intake what they brought', async () => {
+    const place = await folder(iris, office.roots.projects, `Partly ${randomUUID()}`);
+    const shut = await folder(iris, place, 'Shut');
+    const open = await folder(iris, shut, 'Open again');
+    const intake = await folder(iris, place, 'Intake');
+    await put(iris, place, 'all.bin', 1);
+    await put(iris, shut, 'closed.bin', 10);
+    await put(iris, open, 'open.bin', 100);
+    await put(iris, intake, 'theirs.bin', 1000);
+    await setInherits(office.db, office.clock.date(), shut, false);
+    await grantOn(office.db, open, tomasId, 'view');
+    await setInherits(office.db, office.clock.date(), intake, false);
+    await grantOn(office.db, intake, tomasId, 'contribute');
+    await setOthersRule(office.db, office.clock.date(), intake, 'nothing');
+    const deep = await folder(tomas, intake, 'Mine');
+    await put(tomas, intake, 'mine.bin', 10_000);
+    await put(tomas, deep, 'mine too.bin', 100_000);
+    for (const added of [false, true]) {
+      if (added) await weights.addUp();
+      expect(await weight(tomas, place)).toEqual([3, 110_001]);
+      expect(await weight(tomas, place)).toEqual(await walked(tomas, place));
+      expect(await weight(tomas, intake)).toEqual([2, 110_000]);
+      expect(await weight(tomas, open)).toEqual([1, 100]);
+    }
+  });
+});

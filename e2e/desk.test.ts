@@ -48,8 +48,7 @@ describe('signing in and out', () => {
 describe('a folder by keyboard alone', () => {
   it('make a folder, rename, trash, undo, go in and up', async () => {
     const iris = await Person.at(browser, office.origin);
-    await iris.signIn('iris');
-    await iris.page.goto(`${office.origin}/stores/${office.roots.iris}`);
+    await iris.signIn('iris', `/stores/${office.roots.iris}`);
     await iris.sees('This folder is empty.');
     await iris.isAccessible();
     await keys(iris, 'n');
@@ -86,8 +85,7 @@ describe('a folder by keyboard alone', () => {
 
   it('what somebody else does in the folder appears by itself', async () => {
     const iris = await Person.at(browser, office.origin);
-    await iris.signIn('iris');
-    await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+    await iris.signIn('iris', `/stores/${office.roots.projects}`);
     await iris.sees('Projects: 0 items');
     const tomas = await office.signedIn('tomas');
     await tomas.upload(office.roots.projects, 'from tomas.txt', Buffer.from('hello'));
@@ -97,8 +95,7 @@ describe('a folder by keyboard alone', () => {
 
   it('a taken name is asked about once, and what was decided is done', async () => {
     const iris = await Person.at(browser, office.origin);
-    await iris.signIn('iris');
-    await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+    await iris.signIn('iris', `/stores/${office.roots.projects}`);
     for (const name of ['from tomas.txt', 'nul.txt', 'new.txt']) writeFileSync(join(desk, name), `${name} anew`);
     const chooser = (await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>;
     await chooser.uploadFile(...['from tomas.txt', 'nul.txt', 'new.txt'].map((n) => join(desk, n)));
@@ -115,8 +112,7 @@ describe('a folder by keyboard alone', () => {
 describe('the slip', () => {
   it('stays through moving and reload, and says what is wrong before it is sent', async () => {
     const iris = await Person.at(browser, office.origin);
-    await iris.signIn('iris');
-    await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+    await iris.signIn('iris', `/stores/${office.roots.projects}`);
     await iris.press('Select new.txt');
     await keys(iris, 's');
     await iris.sees('1 item', '.slip');

@@ -37,10 +37,10 @@ const sha = (bytes: Buffer) => createHash('sha256').update(bytes).digest('hex');
 
 it('from a folder on the desk to a visitor holding the right bytes, and to the closed door', async () => {
   const iris = await Person.at(browser, office.origin);
-  await iris.signIn('iris');
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
 
   // A whole folder goes in.
-  await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+
   const chooser = (await iris.page.waitForSelector('#add-folder')) as ElementHandle<HTMLInputElement>;
   await chooser.uploadFile(join(desk, 'Site visit'));
   await iris.sees('2 files done');

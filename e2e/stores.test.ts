@@ -39,8 +39,7 @@ const withCtrl = async (person: Person, key: Parameters<Person['page']['keyboard
 };
 const visit = async (path: string) => {
   const iris = await Person.at(browser, office.origin);
-  await iris.signIn('iris');
-  await iris.page.goto(office.origin + path);
+  await iris.signIn('iris', path);
   return iris;
 };
 

@@ -52,11 +52,19 @@ export class Person {
     return person;
   }
 
-  async signIn(name: Name): Promise<void> {
-    await this.page.goto(`${this.origin}/sign-in`);
-    await this.fill('#name', name);
-    await this.fill('#password', PASSWORDS[name]);
-    await this.page.keyboard.press('Enter');
+  /** Opens a place as somebody who has signed in already. How that looks is a journey of its own (desk.test.ts). */
+  async signIn(name: Name, path = '/today'): Promise<void> {
+    const answer = await fetch(`${this.origin}/api/session`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json' },
+      body: JSON.stringify({ signInName: name, password: PASSWORDS[name] }),
+    });
+    const [pair = ''] = (answer.headers.getSetCookie()[0] ?? '').split(';');
+    const [cookie, value] = pair.split('=');
+    if (!answer.ok || !cookie || !value) throw new Error(`${name} could not sign in: ${await answer.text()}`);
+    const { hostname } = new URL(this.origin);
+    await this.context.setCookie({ name: cookie, value, domain: hostname, path: '/', httpOnly: true });
+    await this.page.goto(this.origin + path);
     await this.page.waitForSelector('.bar');
   }
 

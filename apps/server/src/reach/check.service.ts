@@ -29,10 +29,16 @@ import { RouterService } from './router.service.js';
 /** A probe measures for 4.6 s at most; the rest is for the way to it. */
 const PROBE_MS = 4900;
 
+/** A check of an address, and the one that follows it where somebody has asked meanwhile. */
+interface UnderWay {
+  now: Promise<ReachCheck>;
+  next: Promise<ReachCheck> | null;
+}
+
 /** Follows the way in to an address from every vantage at once, with real exchanges, and keeps what was found. */
 @Injectable()
 export class CheckService {
-  private readonly running = new Map<string, Promise<ReachCheck>>();
+  private readonly running = new Map<string, UnderWay>();
 
   constructor(
     private readonly db: DataSource,
@@ -45,13 +51,25 @@ export class CheckService {
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
-  /** Whoever asks while a check is under way gets that one's result. */
+  /**
+   * Checks once more, also while a check is under way: that one may have looked before whatever changed that somebody asks
+   * about. All who ask meanwhile get the next one's result.
+   */
   check(addressId: string, why: ReachCheck['why']): Promise<ReachCheck> {
     const under = this.running.get(addressId);
-    if (under) return under;
-    const work = this.run(addressId, why).finally(() => this.running.delete(addressId));
-    this.running.set(addressId, work);
-    return work;
+    if (!under) return this.begin(addressId, why);
+    under.next ??= under.now.then(
+      () => this.begin(addressId, why),
+      () => this.begin(addressId, why),
+    );
+    return under.next;
+  }
+
+  private begin(addressId: string, why: ReachCheck['why']): Promise<ReachCheck> {
+    const now = this.run(addressId, why);
+    const entry: UnderWay = { now, next: null };
+    this.running.set(addressId, entry);
+    return now.finally(() => entry.next ?? this.running.delete(addressId));
   }
 
   /** After a change nobody waits for the check; what goes wrong with it is told to the log. */

@@ -21,6 +21,17 @@ it('a router without loopback stops the guest Wi-Fi; a record of its own lets it
   await outside.faults({});
 }, 30_000);
 
+it('who asks while a check is under way is told of what changed after that began; all who ask meanwhile are told of one', async () => {
+  const began = reach.check();
+  // It has looked, and has not come to its end.
+  await new Promise((resolve) => setTimeout(resolve, 20));
+  await outside.faults({ 'router.carrierGrade': true });
+  const [first, second, third] = await Promise.all([began, reach.check(), reach.check()]);
+  expect(found(second, 'outside', 'line').mark).toBe('fail');
+  expect([second.id === first.id, third.id === second.id]).toEqual([false, true]);
+  await outside.faults({});
+}, 30_000);
+
 it('another address of the line makes the record stale; it is changed by a signed update, and by itself from then on', async () => {
   await outside.faults({ 'line.changed': true });
   const stale = found(await reach.check(), 'outside', 'name');

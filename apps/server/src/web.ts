@@ -152,7 +152,11 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     '/assets',
     express.static(join(webRoot, 'assets'), { immutable: true, maxAge: '1y', index: false, fallthrough: false }),
   );
-  app.use(express.static(webRoot, { index: false, cacheControl: true, maxAge: 0, extensions: [] }));
+  const files = express.static(webRoot, { index: false, cacheControl: true, maxAge: 0, extensions: [] });
+  // No file can be where the API and the shares answer: the disk is not asked for each of their requests.
+  app.use((req: Request, res: Response, next: NextFunction) =>
+    /^\/(api|s)\//i.test(req.path) ? next() : files(req, res, next),
+  );
   const page = (_req: Request, res: Response) => {
     res.setHeader('Cache-Control', 'no-cache');
     res.sendFile(join(webRoot, 'index.html'));

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { actBits, fillForecast, policyWords } from '@quay/core';
+import { actBits, fillForecast, policyWords, type Weight } from '@quay/core';
 import type { LitterItem, PersonQuota, StoreGrowth, StorePolicyText, StoreUsage, UsagePart } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -15,8 +15,10 @@ import { actorOf } from './names.js';
 import { RoomService } from './room.service.js';
 import { StoresService } from './stores.service.js';
 import { LIVE, stepDown } from '../access/tree.queries.js';
+import { weightsOf } from './weights.queries.js';
 
 const LEVELS_SHOWN = 3;
+const LIVE_FOLDER = `${LIVE} AND c.kind = 'folder'`;
 const POLICY_WORDS: Record<keyof StorePolicyText, string> = {
   quotaBytes: 'quota',
   largestFileBytes: 'largest file',
@@ -209,35 +211,29 @@ export class UsageService {
   }
 
   /**
-   * Bytes by folder, three levels deep, from one walk through what is seen; earlier versions and trash apart where all is
-   * told, so that the parts add up.
+   * Bytes by folder, three levels deep, as far as they are seen; earlier versions and trash apart where all is told, so that
+   * the parts add up.
    */
   private async tree(who: Who, storeId: string, whole: boolean): Promise<UsagePart> {
     const walk = walkDown('$2', actBits(['see']));
     const tops = (await entrancesOf(this.db.manager, who.personId)).filter((e) => e.storeId === storeId);
-    const rows = await this.db.query<
-      { id: string; parent: string | null; name: string; depth: number; bytes: string; files: string }[]
-    >(
+    const rows = await this.db.query<{ id: string; parent: string | null; name: string }[]>(
       `WITH RECURSIVE down AS (
-         SELECT n.id, NULL::uuid AS parent, n.name, n.kind, n.size_bytes, 0 AS depth, n.id AS shown, ${walk.begin}
-           FROM node n WHERE n.id = ANY($1)
+         SELECT n.id, NULL::uuid AS parent, n.name, n.kind, 0 AS depth, ${walk.begin} FROM node n WHERE n.id = ANY($1)
          UNION ALL
-         SELECT n.id, n.parent_id, n.name, n.kind, n.size_bytes, down.depth + 1,
-                CASE WHEN n.kind = 'folder' AND down.depth < ${LEVELS_SHOWN} THEN n.id ELSE down.shown END, ${walk.below}
-           FROM ${stepDown(LIVE)} ${walk.step} WHERE ${walk.goesOn}
-       ), seen AS (SELECT * FROM down WHERE ${walk.allowed})
-       , sums AS (
-         SELECT shown, coalesce(sum(size_bytes) FILTER (WHERE kind = 'file'), 0) AS bytes,
-                count(*) FILTER (WHERE kind = 'file') AS files FROM seen GROUP BY shown
-       ) SELECT d.id, d.parent, d.name, d.depth, s.bytes, s.files FROM seen d JOIN sums s ON s.shown = d.id ORDER BY d.depth`,
+         SELECT n.id, n.parent_id, n.name, n.kind, down.depth + 1, ${walk.below}
+           FROM ${stepDown(LIVE_FOLDER)} ${walk.step} WHERE ${walk.goesOn} AND down.depth < ${LEVELS_SHOWN}
+       ) SELECT id, parent, name FROM down WHERE ${walk.allowed} ORDER BY depth`,
       [tops.map((t) => t.folderId), who.personId],
     );
+    const weights = await this.weightsHere(who, rows);
     const parts = new Map<string, UsagePart>();
     const roots: UsagePart[] = [];
     for (const row of rows) {
       const part: UsagePart = { id: row.id, name: row.name, kind: 'folder', bytes: 0, files: 0, children: [] };
       parts.set(row.id, part);
-      if (Number(row.bytes) > 0) part.children.push(partOf(`${row.id}-files`, 'Files here', 'files', row));
+      const here = weights.get(row.id) ?? { files: 0, bytes: 0 };
+      if (here.bytes > 0) part.children.push({ ...partOf(`${row.id}-files`, 'Files here', 'files'), ...here });
       if (row.parent === null) roots.push(part);
       else parts.get(row.parent)?.children.push(part);
     }
@@ -245,6 +241,20 @@ export class UsageService {
     if (roots.length === 0) throw notFound('This store');
     if (whole) root.children.push(...(await this.beside(storeId)));
     return summed(root);
+  }
+
+  /** What folders hold beside those of their folders that are among these too. */
+  private async weightsHere(who: Who, folders: { id: string; parent: string | null }[]): Promise<Map<string, Weight>> {
+    const ids = folders.map((f) => f.id);
+    const weights = await weightsOf(this.db.manager, who.personId, ids, { litter: true });
+    const here = new Map([...weights].map(([id, weight]) => [id, { ...weight }]));
+    for (const { id, parent } of folders) {
+      const [inside, around] = [weights.get(id), parent === null ? undefined : here.get(parent)];
+      if (!inside || !around) continue;
+      around.files -= inside.files;
+      around.bytes -= inside.bytes;
+    }
+    return here;
   }
 
   /** What a store holds beside its present files. */

@@ -1,4 +1,4 @@
-import { actBits, weightSeen, type Weight, type WeightPart } from '@quay/core';
+import { actBits, weightsSeen, type Weight, type WeightPart } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { bitsOn } from '../access/access.queries.js';
 import { stepUp } from '../access/tree.queries.js';
@@ -10,39 +10,40 @@ interface PartRow extends WeightPart {
 }
 
 /**
- * Files and bytes that somebody sees in each of these nodes and in all below it, live and without litter. What folders weigh
- * is kept (schema-0010): nothing is walked through but the way up from what has changed just now, and from the folders at
- * which access changes. Asked after `ensureReach`.
+ * Files and bytes that somebody sees in each of these nodes and in all below it that is live. What folders weigh is kept
+ * (schema-0010): nothing is walked through but the way up from what has changed just now, and from the folders at which
+ * access changes. Asked after `ensureReach`.
+ * @param litter whether what desktops leave behind is counted too
  */
-export async function weightsOf(m: EntityManager, personId: string, nodeIds: string[]): Promise<Map<string, Weight>> {
+export async function weightsOf(
+  m: EntityManager,
+  personId: string,
+  nodeIds: string[],
+  { litter = false } = {},
+): Promise<Map<string, Weight>> {
   const nodes = await m.query<{ id: string; kind: 'folder' | 'file'; bytes: number; seen: boolean }[]>(
     `SELECT n.id, n.kind, n.size_bytes::float8 AS bytes, (${bitsOn('n', '$2')} & ${SEEN}) <> 0 AS seen
        FROM node n WHERE n.id = ANY($1)`,
     [nodeIds, personId],
   );
-  const weights = new Map<string, Weight>();
+  const folders = nodes.filter((n) => n.kind === 'folder').map((n) => n.id);
+  const parts = folders.length === 0 ? [] : await partsWithin(m, personId, folders, litter);
+  const weights = weightsSeen(parts, await ownWithin(m, personId, parts, litter));
   for (const { id, kind, bytes, seen } of nodes)
     if (kind === 'file') weights.set(id, seen ? { files: 1, bytes } : { files: 0, bytes: 0 });
-  const folders = nodes.filter((n) => n.kind === 'folder').map((n) => n.id);
-  if (folders.length === 0) return weights;
-  const parts = await partsWithin(m, personId, folders);
-  const own = await ownWithin(m, personId, parts);
-  for (const id of folders) {
-    const { weight, ownIn } = weightSeen(id, parts);
-    for (const part of ownIn) {
-      weight.files += own.get(part)?.files ?? 0;
-      weight.bytes += own.get(part)?.bytes ?? 0;
-    }
-    weights.set(id, weight);
-  }
   return weights;
 }
 
 /**
  * The parts of these folders in which somebody's access is the same: the folders themselves, and those below them that are
- * roots of access and shown. All in one statement, so that no change is counted twice or not at all.
+ * roots of access and counted. All in one statement, so that no change is counted twice or not at all.
  */
-async function partsWithin(m: EntityManager, personId: string, folderIds: string[]): Promise<PartRow[]> {
+async function partsWithin(
+  m: EntityManager,
+  personId: string,
+  folderIds: string[],
+  litter: boolean,
+): Promise<PartRow[]> {
   const rows = await m.query<
     { id: string; within: string | null; files: number; bytes: number; acts: number; own: number; root: number }[]
   >(
@@ -53,8 +54,11 @@ async function partsWithin(m: EntityManager, personId: string, folderIds: string
        UNION
        SELECT r.folder_id FROM access_root r JOIN node n ON n.id = r.folder_id
         WHERE n.parent_id IS NOT NULL AND n.store_id IN (SELECT store_id FROM asked)
+     ), changed AS (
+       SELECT folder_id AS id, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files, sum(litter_bytes) AS litter_bytes
+         FROM weight_change GROUP BY folder_id
      ), up AS (
-       SELECT DISTINCT folder_id AS origin, folder_id AS id, false AS part, false AS litter, 0 AS height FROM weight_change
+       SELECT id AS origin, id, false AS part, false AS litter, 0 AS height FROM changed
        UNION ALL
        SELECT id, id, true, false, 0 FROM beginning
        UNION ALL
@@ -62,23 +66,27 @@ async function partsWithin(m: EntityManager, personId: string, folderIds: string
          FROM up CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = up.id OFFSET 0) f
         WHERE f.trashed_at IS NULL AND f.parent_id IS NOT NULL
      ), part AS (
-       SELECT DISTINCT origin AS id FROM up WHERE part AND NOT litter AND id IN (SELECT id FROM asked)
-     ), changed AS (
-       SELECT folder_id, sum(files) AS files, sum(bytes) AS bytes FROM weight_change GROUP BY folder_id
+       SELECT DISTINCT origin AS id FROM up WHERE part AND ($3 OR NOT litter) AND id IN (SELECT id FROM asked)
+     ), above AS (
+       SELECT DISTINCT ON (up.origin) up.origin AS id, part.id AS within
+         FROM up JOIN part ON part.id = up.id WHERE up.part AND up.height > 0 AND ($3 OR NOT up.litter)
+        ORDER BY up.origin, up.height
      ), changes AS (
-       SELECT up.id, sum(c.files) AS files, sum(c.bytes) AS bytes
-         FROM up JOIN changed c ON c.folder_id = up.origin WHERE NOT up.part AND NOT up.litter GROUP BY up.id
+       SELECT up.id, sum(CASE WHEN up.litter THEN 0 ELSE c.files END) AS files, sum(CASE WHEN up.litter THEN 0 ELSE c.bytes END) AS bytes,
+              sum(c.files + c.litter_files) AS all_files, sum(c.bytes + c.litter_bytes) AS all_bytes
+         FROM up JOIN changed c ON c.id = up.origin WHERE NOT up.part GROUP BY up.id
      )
-     SELECT part.id, f.root, coalesce(a.acts, 0) AS acts, coalesce(a.own, 0) AS own,
-            (coalesce(w.files, 0) + coalesce(c.files, 0))::float8 AS files,
-            (coalesce(w.bytes, 0) + coalesce(c.bytes, 0))::float8 AS bytes,
-            (SELECT up.id FROM up WHERE up.part AND up.origin = part.id AND up.height > 0 AND NOT up.litter
-                AND up.id IN (SELECT id FROM part) ORDER BY up.height LIMIT 1) AS within
+     SELECT part.id, above.within, f.root, coalesce(a.acts, 0) AS acts, coalesce(a.own, 0) AS own,
+            (CASE WHEN $3 THEN coalesce(w.files + w.litter_files, 0) + coalesce(c.all_files, 0)
+                  ELSE coalesce(w.files, 0) + coalesce(c.files, 0) END)::float8 AS files,
+            (CASE WHEN $3 THEN coalesce(w.bytes + w.litter_bytes, 0) + coalesce(c.all_bytes, 0)
+                  ELSE coalesce(w.bytes, 0) + coalesce(c.bytes, 0) END)::float8 AS bytes
        FROM part JOIN folder_access f ON f.folder_id = part.id
+       LEFT JOIN above ON above.id = part.id
        LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = $2
        LEFT JOIN folder_weight w ON w.folder_id = part.id
        LEFT JOIN changes c ON c.id = part.id`,
-    [folderIds, personId],
+    [folderIds, personId, litter],
   );
   return rows.map(({ id, within, root, files, bytes, acts, own }) => {
     const sees = (acts & SEEN) !== 0 ? 'all' : (own & SEEN) !== 0 ? 'own' : 'nothing';
@@ -87,19 +95,24 @@ async function partsWithin(m: EntityManager, personId: string, folderIds: string
 }
 
 /** What somebody brought to the parts in which they see that alone, by part. */
-async function ownWithin(m: EntityManager, personId: string, parts: readonly PartRow[]): Promise<Map<string, Weight>> {
+async function ownWithin(
+  m: EntityManager,
+  personId: string,
+  parts: readonly PartRow[],
+  litter: boolean,
+): Promise<Map<string, Weight>> {
   const some = parts.filter((p) => p.sees === 'own');
   if (some.length === 0) return new Map();
   const rows = await m.query<{ id: string; files: number; bytes: number }[]>(
     `WITH RECURSIVE up AS (
        SELECT n.parent_id, n.size_bytes AS bytes, n.parent_id = ANY($2) AS there
          FROM node n JOIN folder_access f ON f.folder_id = n.parent_id AND f.root = ANY($3)
-        WHERE n.brought_by = $1 AND n.accepted_at IS NULL AND n.kind = 'file' AND n.trashed_at IS NULL AND NOT n.litter
+        WHERE n.brought_by = $1 AND n.accepted_at IS NULL AND n.kind = 'file' AND n.trashed_at IS NULL AND ($4 OR NOT n.litter)
        UNION ALL
        SELECT n.parent_id, up.bytes, n.parent_id = ANY($2)
-         FROM ${stepUp()} WHERE NOT up.there AND n.trashed_at IS NULL AND NOT n.litter
+         FROM ${stepUp()} WHERE NOT up.there AND n.trashed_at IS NULL AND ($4 OR NOT n.litter)
      ) SELECT parent_id AS id, count(*)::float8 AS files, sum(bytes)::float8 AS bytes FROM up WHERE there GROUP BY parent_id`,
-    [personId, some.map((p) => p.id), some.map((p) => p.root)],
+    [personId, some.map((p) => p.id), some.map((p) => p.root), litter],
   );
   return new Map(rows.map(({ id, files, bytes }) => [id, { files, bytes }]));
 }

@@ -1,8 +1,8 @@
-import type { FolderPage, ItemTotal } from '@quay/contract';
+import type { FolderPage, ItemTotal, StoreUsage, UsagePart } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { checkRows } from '../check/invariants.js';
-import { bringBack, copy, folder, moment, move, purge, putBack, rename, trash } from '../_fixtures/acts.js';
+import { bringBack, copy, folder, moment, move, purge, putBack, rename, storeOf, trash } from '../_fixtures/acts.js';
 import { grantOn, setInherits, setOthersRule } from '../_fixtures/grants.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { WeightsService } from './weights.service.js';
@@ -129,6 +129,35 @@ describe('what a folder weighs', () => {
     await runner.release();
     await weights.addUp();
     expect([await weight(iris, from), await weight(iris, to), await wrong()]).toEqual([[0, 0], [1, 30], []]);
+  });
+});
+
+describe('what fills a store', () => {
+  it('is told of three levels of folders with all that is in them, litter too', async () => {
+    const home = office.roots.tomas;
+    let deep = home;
+    for (const [i, name] of ['one', 'two', 'three', 'four', 'five'].entries()) {
+      deep = await folder(tomas, deep, name);
+      await put(tomas, deep, 'f.bin', 10 ** i);
+    }
+    await put(tomas, deep, '.DS_Store', 500_000);
+    const storeId = await storeOf(tomas, home);
+    const usage = async () => (await tomas.ask<StoreUsage>('GET', `/api/stores/${storeId}/usage`)).body.tree;
+    const outline = ({ name, bytes, files, children }: UsagePart): unknown[] => [
+      name,
+      files,
+      bytes,
+      ...children.map(outline),
+    ];
+    const expected = [
+      'tomas',
+      6,
+      511_111,
+      ['one', 6, 511_111, ['two', 5, 511_110, ['three', 4, 511_100], ['Files here', 1, 10]], ['Files here', 1, 1]],
+    ];
+    expect(outline(await usage())).toEqual(expected);
+    await weights.addUp();
+    expect(outline(await usage())).toEqual(expected);
   });
 });
 

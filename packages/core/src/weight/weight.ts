@@ -11,7 +11,7 @@ export interface Weight {
 export interface WeightPart {
   /** The folder at which it begins. */
   id: string;
-  /** The part in which that folder lies; null where what was asked about begins. */
+  /** The part in which that folder lies; null where none of those that are known is above it. */
   within: string | null;
   /** All that is in the folder, the parts that lie in it included, whoever asks. */
   whole: Weight;
@@ -20,35 +20,41 @@ export interface WeightPart {
 }
 
 /**
- * What a folder weighs to somebody: as if they walked down through what they see and counted. What lies beyond a part that
- * they do not see is not counted either, since no way leads there from the folder.
- * @param topId the part of the folder that is asked about
- * @param parts it and all that lie in it, in any order
- * @returns the weight of what they see all of, and the parts in which what they brought has still to be counted
- * @throws Error when the part of the folder is not among them
+ * What folders weigh to somebody: as if they walked down from each through what they see and counted. What lies beyond a
+ * part that they do not see is not counted either, since no way leads there from the folder.
+ * @param parts in any order
+ * @param own what they brought to parts in which they see that alone, without the parts that lie in those
+ * @returns the weight of the folder of each part
  */
-export function weightSeen(topId: string, parts: readonly WeightPart[]): { weight: Weight; ownIn: string[] } {
-  const byId = new Map(parts.map((part) => [part.id, part]));
-  const inside = new Map<string, WeightPart[]>();
-  for (const part of parts)
-    if (part.within !== null) inside.set(part.within, [...(inside.get(part.within) ?? []), part]);
-  const weight: Weight = { files: 0, bytes: 0 };
-  const ownIn: string[] = [];
-  const add = (part: WeightPart, sign: 1 | -1) => {
-    weight.files += sign * part.whole.files;
-    weight.bytes += sign * part.whole.bytes;
-  };
-  const first = byId.get(topId);
-  if (!first) throw new Error(`the part ${topId} is not among those that were given`);
-  for (const todo = [first]; todo.length > 0;) {
-    const part = todo.pop() as WeightPart;
-    if (part.sees === 'nothing') continue;
-    const below = inside.get(part.id) ?? [];
-    if (part.sees === 'all') {
-      add(part, 1);
-      for (const lower of below) add(lower, -1);
-    } else ownIn.push(part.id);
-    todo.push(...below);
+export function weightsSeen(
+  parts: readonly WeightPart[],
+  own: ReadonlyMap<string, Weight> = new Map(),
+): Map<string, Weight> {
+  const inside = new Map<string | null, WeightPart[]>();
+  for (const part of parts) {
+    const beside = inside.get(part.within);
+    if (beside) beside.push(part);
+    else inside.set(part.within, [part]);
   }
-  return { weight, ownIn };
+  const weights = new Map<string, Weight>();
+  // From above to below, and then back up, so that what is in a part is known before it.
+  const order = [...(inside.get(null) ?? [])];
+  for (const part of order) order.push(...(inside.get(part.id) ?? []));
+  for (const part of order.reverse()) {
+    const below = inside.get(part.id) ?? [];
+    const weight = { files: 0, bytes: 0 };
+    const add = ({ files, bytes }: Weight, sign: 1 | -1) => {
+      weight.files += sign * files;
+      weight.bytes += sign * bytes;
+    };
+    if (part.sees === 'all') add(part.whole, 1);
+    if (part.sees === 'own') add(own.get(part.id) ?? { files: 0, bytes: 0 }, 1);
+    if (part.sees !== 'nothing')
+      for (const lower of below) {
+        if (part.sees === 'all') add(lower.whole, -1);
+        add(weights.get(lower.id) as Weight, 1);
+      }
+    weights.set(part.id, weight);
+  }
+  return weights;
 }

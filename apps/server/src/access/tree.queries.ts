@@ -17,3 +17,7 @@ export const stepDown = (condition: string | null, { from = 'down', to = 'n' } =
 /** From the rows called `from` to the folders that they lie in. */
 export const stepUp = ({ from = 'up', to = 'n' } = {}): string =>
   `${from} CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = ${from}.parent_id OFFSET 0) ${to}`;
+
+/** From rows that name an item to that item. A join lets the planner read every item there is, to look for a few of them. */
+export const itemOf = (id: string, to = 'n'): string =>
+  `CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = ${id} OFFSET 0) ${to}`;

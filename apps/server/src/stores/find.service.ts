@@ -7,7 +7,7 @@ import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
-import { LIVE, stepDown, stepUp } from '../access/tree.queries.js';
+import { itemOf, LIVE, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */
 const CANDIDATES = 400;
@@ -75,18 +75,18 @@ export class FindService {
       return tx.query<ItemRow<FoundItem>[]>(
         `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
            SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height
-             FROM found f JOIN node n ON n.id = f.id
+             FROM found f ${itemOf('f.id')}
            UNION ALL
            SELECT up.origin, n.parent_id, n.name, n.id, n.trashed_at, up.height + 1
              FROM ${stepUp()} WHERE up.height < 6000
-         ), seen AS (SELECT up.*, ${isSeen('n', '$1')} AS it FROM up JOIN node n ON n.id = up.id)
+         ), seen AS (SELECT up.*, ${isSeen('n', '$1')} AS it FROM up ${itemOf('up.id')})
          , place AS (
            SELECT origin, bool_and(trashed_at IS NULL) AS live,
                   coalesce(min(height) FILTER (WHERE NOT it), 2147483647) AS closed_from FROM seen GROUP BY origin
          ) SELECT ${ITEM_COLUMNS}, n.store_id AS "storeId",
                   (SELECT json_agg(json_build_object('id', s.id, 'name', s.name) ORDER BY s.height DESC)
                      FROM seen s WHERE s.origin = n.id AND s.height BETWEEN 1 AND place.closed_from - 1) AS path
-             FROM found f JOIN place ON place.origin = f.id AND place.live JOIN node n ON n.id = f.id ORDER BY f.rank`,
+             FROM found f JOIN place ON place.origin = f.id AND place.live ${itemOf('f.id')} ORDER BY f.rank`,
         bound,
       );
     });
@@ -139,7 +139,7 @@ function anyFound({ field, conditions, bound, limit }: Looking): string {
   const below = walkFrom(field, bound);
   return `SELECT id FROM (
       (SELECT n.id FROM node n WHERE n.store_id::text = ANY(${stores}) AND ${where} LIMIT ${limit})
-      ${below && `UNION ALL (SELECT n.id FROM ${below} d JOIN node n ON n.id = d.id WHERE ${where} LIMIT ${limit})`}
+      ${below && `UNION ALL (SELECT n.id FROM ${below} d ${itemOf('d.id')} WHERE ${where} LIMIT ${limit})`}
     ) every LIMIT ${limit}`;
 }
 
@@ -155,7 +155,7 @@ function firstFound({ field, conditions, bound, limit }: Looking, order: string)
   return `SELECT id FROM (
       (SELECT f.* FROM unnest(${stores}) AS s (id) CROSS JOIN LATERAL (
          SELECT n.id, ${order} AS sort FROM node n WHERE n.store_id = s.id AND ${where} ${first}) f)
-      ${below && `UNION ALL (SELECT n.id, ${order} AS sort FROM ${below} d JOIN node n ON n.id = d.id WHERE ${where} ${first})`}
+      ${below && `UNION ALL (SELECT n.id, ${order} AS sort FROM ${below} d ${itemOf('d.id')} WHERE ${where} ${first})`}
     ) every ORDER BY sort DESC LIMIT ${limit}`;
 }
 

@@ -1,7 +1,7 @@
 import { actBits, weightsSeen, type Weight, type WeightPart } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { bitsOn } from '../access/access.queries.js';
-import { stepUp } from '../access/tree.queries.js';
+import { itemOf, stepUp } from '../access/tree.queries.js';
 
 const SEEN = actBits(['see']);
 
@@ -52,7 +52,7 @@ async function partsWithin(
      ), beginning AS (
        SELECT id FROM asked
        UNION
-       SELECT r.folder_id FROM access_root r JOIN node n ON n.id = r.folder_id
+       SELECT r.folder_id FROM access_root r ${itemOf('r.folder_id')}
         WHERE n.parent_id IS NOT NULL AND n.store_id IN (SELECT store_id FROM asked)
      ), changed AS (
        SELECT folder_id AS id, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files, sum(litter_bytes) AS litter_bytes
@@ -81,10 +81,10 @@ async function partsWithin(
                   ELSE coalesce(w.files, 0) + coalesce(c.files, 0) END)::float8 AS files,
             (CASE WHEN $3 THEN coalesce(w.bytes + w.litter_bytes, 0) + coalesce(c.all_bytes, 0)
                   ELSE coalesce(w.bytes, 0) + coalesce(c.bytes, 0) END)::float8 AS bytes
-       FROM part JOIN folder_access f ON f.folder_id = part.id
+       FROM part CROSS JOIN LATERAL (SELECT * FROM folder_access WHERE folder_id = part.id OFFSET 0) f
        LEFT JOIN above ON above.id = part.id
        LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = $2
-       LEFT JOIN folder_weight w ON w.folder_id = part.id
+       LEFT JOIN LATERAL (SELECT * FROM folder_weight WHERE folder_id = part.id OFFSET 0) w ON true
        LEFT JOIN changes c ON c.id = part.id`,
     [folderIds, personId, litter],
   );

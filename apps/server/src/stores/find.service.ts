@@ -90,7 +90,8 @@ export class FindService {
         bound,
       );
     });
-    const items = rows.map((row) => itemFrom<FoundItem>({ ...row, path: row.path ?? [] }));
+    for (const row of rows) row.path ??= [];
+    const items = rows.map(itemFrom<FoundItem>);
     return text
       ? items
           .map((item) => ({ item, rank: rankOf(nameKey(item.name), text) }))

@@ -96,12 +96,17 @@ const scans = (plan: Plan): string[] => [
 
 /** What an act asks the database, and the plans of it that read a table whole. */
 async function wholeTables(act: () => Promise<unknown>): Promise<string[]> {
-  const asked = new Map<string, unknown[]>();
+  const asked = new Map<string, { values: unknown[]; settings: string[] }>();
+  const settings = new Map<pg.Client, string[]>();
   const query = pg.Client.prototype.query as (...given: unknown[]) => unknown;
   pg.Client.prototype.query = function (this: pg.Client, ...given: unknown[]) {
     const [text, values] = given;
-    if (typeof text === 'string' && /^\s*(SELECT|WITH)/.test(text))
-      asked.set(text, Array.isArray(values) ? values : []);
+    if (typeof text === 'string') {
+      if (text.startsWith('SET LOCAL')) settings.set(this, [...(settings.get(this) ?? []), text]);
+      if (/^(COMMIT|ROLLBACK)/.test(text)) settings.delete(this);
+      if (/^\s*(SELECT|WITH)/.test(text))
+        asked.set(text, { values: Array.isArray(values) ? values : [], settings: settings.get(this) ?? [] });
+    }
     return query.apply(this, given);
   } as typeof pg.Client.prototype.query;
   try {
@@ -111,11 +116,14 @@ async function wholeTables(act: () => Promise<unknown>): Promise<string[]> {
   }
   expect(asked.size).toBeGreaterThan(0);
   const found: string[] = [];
-  for (const [text, values] of asked) {
+  for (const [text, how] of asked) {
     if (/pgboss|jobs\./.test(text)) continue;
-    const [row] = await office.db.query<{ 'QUERY PLAN': { Plan: Plan }[] }[]>(`EXPLAIN (FORMAT JSON) ${text}`, values);
-    for (const table of row ? scans(row['QUERY PLAN'][0]?.Plan as Plan) : [])
-      found.push(`${table}: ${text.slice(0, 300)}`);
+    const plan = await office.db.transaction(async (tx) => {
+      for (const setting of how.settings) await tx.query(setting);
+      const [row] = await tx.query<{ 'QUERY PLAN': { Plan: Plan }[] }[]>(`EXPLAIN (FORMAT JSON) ${text}`, how.values);
+      return row?.['QUERY PLAN'][0]?.Plan;
+    });
+    for (const table of plan ? scans(plan) : []) found.push(`${table}: ${text.slice(0, 300)}`);
   }
   return found;
 }

@@ -11,7 +11,8 @@ import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { bitsIn, folderOf, isSeen, walkDown } from '../access/access.queries.js';
 import { ensureReach } from '../access/access-reach.js';
-import { SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
+import { itemOf, stepDown, stepUp } from '../access/tree.queries.js';
+import { weightsOf } from '../stores/weights.queries.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -32,7 +33,6 @@ export interface ShareRecord {
   createdBy: string;
   creatorName: string;
   itemIds: string[];
-  totalBytes: number;
   /** An item is gone, or its publisher may not publish it any more. */
   broken: boolean;
   /** The homes that items lie in, by their owners: closed to everybody else. */
@@ -63,7 +63,6 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
   if (publishers.length === 0) return [];
   const personIds = publishers.map((p) => p.id);
   await ensureReach(m, personIds, at);
-  const walk = walkDown('down.person', MAY_PUBLISH);
   const rows = await m.query<
     (Omit<ShareRecord, 'address'> & {
       scheme: Address['scheme'];
@@ -77,19 +76,13 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
      , item AS (
        SELECT i.share_id, c.created_by AS person, i.node_id, i.position FROM share_item i JOIN chosen c ON c.id = i.share_id
      ), up AS (
-       SELECT i.share_id, n.parent_id, n.trashed_at FROM item i JOIN node n ON n.id = i.node_id
+       SELECT i.share_id, n.parent_id, n.trashed_at FROM item i ${itemOf('i.node_id')}
        UNION ALL
        SELECT up.share_id, n.parent_id, n.trashed_at FROM ${stepUp()}
-     ), down AS (
-       SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.begin}
-         FROM item down JOIN node n ON n.id = down.node_id
-       UNION ALL
-       SELECT down.share_id, down.person, n.id, n.kind, n.size_bytes, ${walk.below}
-         FROM ${stepDown(SHOWN)} ${walk.step} WHERE ${walk.goesOn}
      ), rights AS (
        SELECT i.share_id, bool_and((${bitsIn(folderOf('n'), 'i.person')} & ${MAY_PUBLISH}) <> 0) AS it,
               array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS owners
-         FROM item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id GROUP BY i.share_id
+         FROM item i ${itemOf('i.node_id')} JOIN store s ON s.id = n.store_id GROUP BY i.share_id
      )
      SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash",
             c.opens_at AS "opensAt", c.closes_at AS "closesAt", c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed",
@@ -98,7 +91,6 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
             coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
                      'unknown') AS reach,
             ARRAY(SELECT i.node_id::text FROM item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
-            (SELECT coalesce(sum(down.size_bytes), 0)::float8 FROM down WHERE down.share_id = c.id AND ${walk.allowed}) AS "totalBytes",
             coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true)
               OR NOT (coalesce(rights.it, false) AND 'publish-outside' = ANY(p.duties)) AS broken,
             coalesce(rights.owners, '{}') AS "homeOwners",
@@ -114,6 +106,22 @@ export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter
     ...row,
     address: { id: addressId, scheme, host, port, pathPrefix },
   }));
+}
+
+/** What each share holds in bytes: of its items and all below them, what its publisher may publish. */
+export async function bytesOf(m: EntityManager, shares: readonly ShareRecord[]): Promise<Map<string, number>> {
+  const bytes = new Map<string, number>();
+  for (const personId of new Set(shares.map((s) => s.createdBy))) {
+    const theirs = shares.filter((s) => s.createdBy === personId);
+    const itemIds = [...new Set(theirs.flatMap((s) => s.itemIds))];
+    const weights = await weightsOf(m, personId, itemIds, { act: 'publish' });
+    for (const { id, itemIds: items } of theirs)
+      bytes.set(
+        id,
+        items.reduce((sum, item) => sum + (weights.get(item)?.bytes ?? 0), 0),
+      );
+  }
+  return bytes;
 }
 
 const MAY_PUBLISH = actBits(['publish']);

@@ -41,6 +41,7 @@ import { PurgeService } from '../stores/purge.service.js';
 import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
 import {
+  bytesOf,
   factsOf,
   itemsOf,
   loadShares,
@@ -79,7 +80,8 @@ export class SharesService {
       createdBy: who.role === 'admin' ? undefined : who.personId,
       visitsSince: new Date(now - CHART_WEEKS_MS),
     });
-    return records.map((r) => (isClosedTo(who, r) ? closedRow(r, now) : rowOf(r, now)));
+    const bytes = await bytesOf(this.db.manager, records);
+    return records.map((r) => (isClosedTo(who, r) ? closedRow(r, now) : rowOf(r, now, bytes)));
   }
 
   async sheet(who: Who, shareId: string): Promise<ShareSheet> {
@@ -88,14 +90,16 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
-    const [items, visits, history, { zone }] = await Promise.all([
+    const [items, visits, history, { zone }, bytes] = await Promise.all([
       itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
       this.ledger.page({ limit: 200, shareId }),
       this.office.settings(),
+      bytesOf(m, [record]),
     ]);
+    const row = rowOf(record, now, bytes);
     return {
-      ...rowOf(record, now),
+      ...row,
       message: record.message,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
@@ -103,7 +107,7 @@ export class SharesService {
       sentence: shareSentence(
         {
           itemCount: record.itemIds.length,
-          totalBytes: record.totalBytes,
+          totalBytes: row.totalBytes,
           window: factsOf(record).window,
           hasPassword: record.passwordHash !== null,
           visitLimit: record.visitLimit,
@@ -347,7 +351,11 @@ function homeClosed(): Problem {
 
 /** That it exists, whose it is and how it stands; nothing of what it holds. */
 function closedRow(r: ShareRecord, now: number): ShareRow {
-  const { id, state, opensAt, closesAt, createdAt, createdBy, withdrawnAt, reach, portability } = rowOf(r, now);
+  const { id, state, opensAt, closesAt, createdAt, createdBy, withdrawnAt, reach, portability } = rowOf(
+    r,
+    now,
+    new Map(),
+  );
   const rest = {
     itemCount: 0,
     totalBytes: 0,
@@ -373,7 +381,7 @@ function closedRow(r: ShareRecord, now: number): ShareRow {
   };
 }
 
-function rowOf(r: ShareRecord, now: number): ShareRow {
+function rowOf(r: ShareRecord, now: number, bytes: ReadonlyMap<string, number>): ShareRow {
   return {
     id: r.id,
     closed: false,
@@ -382,7 +390,7 @@ function rowOf(r: ShareRecord, now: number): ShareRow {
     opensAt: r.opensAt?.toISOString() ?? null,
     closesAt: r.closesAt?.toISOString() ?? null,
     itemCount: r.itemIds.length,
-    totalBytes: r.totalBytes,
+    totalBytes: bytes.get(r.id) ?? 0,
     hasPassword: r.passwordHash !== null,
     visitLimit: r.visitLimit,
     visitsUsed: r.visitsUsed,

@@ -1,33 +1,37 @@
-import { actBits, weightsSeen, type Weight, type WeightPart } from '@quay/core';
+import { actBits, weightsSeen, type Act, type Weight, type WeightPart } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { bitsOn } from '../access/access.queries.js';
 import { itemOf, stepUp } from '../access/tree.queries.js';
 
-const SEEN = actBits(['see']);
-
 interface PartRow extends WeightPart {
   root: number;
+}
+
+/** What is counted: litter too, and that with which somebody may do this; by default what they see, without litter. */
+export interface Counted {
+  litter?: boolean;
+  act?: Act;
 }
 
 /**
  * Files and bytes that somebody sees in each of these nodes and in all below it that is live. What folders weigh is kept
  * (schema-0010): nothing is walked through but the way up from what has changed just now, and from the folders at which
  * access changes. Asked after `ensureReach`.
- * @param litter whether what desktops leave behind is counted too
  */
 export async function weightsOf(
   m: EntityManager,
   personId: string,
   nodeIds: string[],
-  { litter = false } = {},
+  { litter = false, act = 'see' }: Counted = {},
 ): Promise<Map<string, Weight>> {
+  const may = actBits([act]);
   const nodes = await m.query<{ id: string; kind: 'folder' | 'file'; bytes: number; seen: boolean }[]>(
-    `SELECT n.id, n.kind, n.size_bytes::float8 AS bytes, (${bitsOn('n', '$2')} & ${SEEN}) <> 0 AS seen
+    `SELECT n.id, n.kind, n.size_bytes::float8 AS bytes, (${bitsOn('n', '$2')} & $3) <> 0 AS seen
        FROM node n WHERE n.id = ANY($1)`,
-    [nodeIds, personId],
+    [nodeIds, personId, may],
   );
   const folders = nodes.filter((n) => n.kind === 'folder').map((n) => n.id);
-  const parts = folders.length === 0 ? [] : await partsWithin(m, personId, folders, litter);
+  const parts = folders.length === 0 ? [] : await partsWithin(m, personId, folders, may, litter);
   const weights = weightsSeen(parts, await ownWithin(m, personId, parts, litter));
   for (const { id, kind, bytes, seen } of nodes)
     if (kind === 'file') weights.set(id, seen ? { files: 1, bytes } : { files: 0, bytes: 0 });
@@ -42,6 +46,7 @@ async function partsWithin(
   m: EntityManager,
   personId: string,
   folderIds: string[],
+  may: number,
   litter: boolean,
 ): Promise<PartRow[]> {
   const rows = await m.query<
@@ -89,7 +94,7 @@ async function partsWithin(
     [folderIds, personId, litter],
   );
   return rows.map(({ id, within, root, files, bytes, acts, own }) => {
-    const sees = (acts & SEEN) !== 0 ? 'all' : (own & SEEN) !== 0 ? 'own' : 'nothing';
+    const sees = (acts & may) !== 0 ? 'all' : (own & may) !== 0 ? 'own' : 'nothing';
     return { id, within, root, whole: { files, bytes }, sees };
   });
 }

@@ -9,6 +9,8 @@ export const idSchema = Joi.string()
   .custom((value: string, helpers) => (UUID.test(value) ? value : helpers.error('string.guid')))
   .messages({ 'string.guid': 'That is not an id.' });
 
+export const isId = (value: unknown): value is string => typeof value === 'string' && UUID.test(value);
+
 // RFC 3339 §5.6: four digits of a year, and always a zone.
 const RFC_3339 = /^(\d{4})-\d{2}-\d{2}T\d{2}:\d{2}(:\d{2}(\.\d{1,9})?)?(Z|[+-]\d{2}:\d{2})$/i;
 const WITHOUT_ZONE = /^\d{4}-\d{2}-\d{2}(T\d{2}:\d{2}(:\d{2}(\.\d+)?)?)?$/i;

@@ -1,4 +1,12 @@
-import { type ReachMark, PASSWORD_LENGTH, VISIT_LIMIT_RANGE, type SentencePart, type ShareState } from '@quay/core';
+import {
+  type FindingKind,
+  type ReachMark,
+  PASSWORD_LENGTH,
+  SHARE_STATES,
+  VISIT_LIMIT_RANGE,
+  type SentencePart,
+  type ShareState,
+} from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, timeSchema } from './common.js';
 import { MOST_ITEMS } from './stores.js';
@@ -88,8 +96,64 @@ export interface ShareRow extends WindowText {
   reach: ReachMark;
   /** Why the link cannot work outside the office; null when it can. */
   portability: string | null;
-  /** When the visits of the last five weeks began, for the ticks on the chart. */
+}
+
+export const SHARE_SORTS = ['made', 'closes', 'title', 'visited'] as const;
+/** By when it was made, by when it closes, by title, by its last visit. */
+export type ShareSort = (typeof SHARE_SORTS)[number];
+
+export interface ShareListQuery {
+  state?: ShareState;
+  /** Words, each of which the title or the publisher's name must hold. */
+  find?: string;
+  sort: ShareSort;
+  descending: boolean;
+  after?: string;
+  limit: number;
+}
+export const shareListQuerySchema = Joi.object<ShareListQuery>({
+  state: Joi.string().valid(...SHARE_STATES),
+  find: lineSchema.max(200),
+  sort: Joi.string()
+    .valid(...SHARE_SORTS)
+    .default('made'),
+  descending: Joi.boolean().default(true),
+  after: Joi.string().max(2000),
+  limit: Joi.number().integer().min(1).max(200).default(100),
+});
+
+export interface ShareList {
+  shares: ShareRow[];
+  /** Pass as `after` for the next page; null on the last. */
+  next: string | null;
+  /** How many there are in each state, whichever is asked for; null on later pages. */
+  counts: Record<ShareState, number> | null;
+}
+
+export interface SharesTodayQuery {
+  from: string;
+  to: string;
+}
+export const sharesTodayQuerySchema = Joi.object<SharesTodayQuery>({
+  from: timeSchema.required(),
+  to: timeSchema.required(),
+});
+
+/** A share with its visits, for the ticks on the chart: each at the beginning of its ten minutes, once. */
+export interface ChartShare extends ShareRow {
   visitTimes: string[];
+}
+
+export interface SharesToday {
+  open: number;
+  /** Whether there is any share at all. */
+  any: boolean;
+  /** Whose windows lie in the span, those that end next first; and how many more there are. */
+  windows: ChartShare[];
+  moreWindows: number;
+  /** What needs a hand, in order of harm; and how much more does. */
+  needing: { kind: FindingKind; share: ShareRow }[];
+  moreNeeding: number;
 }
 
 export interface ShareSheet extends ShareRow {

@@ -75,6 +75,9 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/files/:id/pages/:page': (t) => ({ path: `/api/files/${t.file}/pages/1`, also: [404] }),
   'GET /api/files/:id/text': (t) => ({ path: `/api/files/${t.file}/text` }),
   'GET /api/shares': () => ({ path: '/api/shares' }),
+  'GET /api/shares/today': () => ({
+    path: '/api/shares/today?from=2026-11-17T00:00:00Z&to=2026-12-30T00:00:00Z',
+  }),
   'POST /api/shares': (t) => ({ path: '/api/shares', body: share(t) }),
   'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),

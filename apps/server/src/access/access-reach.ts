@@ -24,6 +24,15 @@ export async function ensureReach(m: EntityManager, personIds: readonly string[]
   return false;
 }
 
+/**
+ * Holds what somebody reaches until the transaction ends: whoever works it out anew for a later moment waits, and then finds
+ * what this transaction made of it.
+ */
+export async function holdReach(tx: EntityManager, personId: string, at: Date): Promise<void> {
+  await ensureReach(tx, [personId], at);
+  await tx.query('SELECT 1 FROM access_reach_state WHERE person_id = $1 FOR UPDATE', [personId]);
+}
+
 async function staleOf(m: EntityManager, personIds: readonly string[], at: Date): Promise<string[]> {
   const rows = await m.query<{ id: string }[]>(
     `SELECT p.id FROM person p WHERE p.id = ANY($1) AND NOT ${reachStands('p.id', '$2')}`,

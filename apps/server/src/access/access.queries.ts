@@ -26,6 +26,12 @@ export const ANCESTORS = `WITH RECURSIVE up AS (
   SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM ${stepUp()}
 )`;
 
+/** Holds nodes and all folders above them: while that lasts, none of them goes to the trash. Asked with the access lock. */
+export async function holdWayUp(tx: EntityManager, nodeIds: string[]): Promise<void> {
+  const way = await tx.query<{ id: string }[]>(`${ANCESTORS} SELECT DISTINCT id FROM up`, [nodeIds]);
+  await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [way.map((n) => n.id)]);
+}
+
 const PLACES = `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
   SELECT n.id, n.store_id AS "storeId", s.kind AS "storeKind", s.owner_id AS "ownerId", n.parent_id AS "parentId",
          n.kind, n.name, n.trashed_at AS "trashedAt", n.purged_at IS NOT NULL AS purged, state.live`;
@@ -55,8 +61,9 @@ export const isOwn = (node: string, person: string): string =>
 
 /** Whether what a person reaches stands in `access_reach` as of the present state of the facts and of a moment. */
 export const reachStands = (person: string, at: string): string => `(
-  SELECT coalesce(bool_and(s.generation = g.generation AND s.since <= ${at} AND (s.valid_until IS NULL OR s.valid_until > ${at})), false)
-    FROM access_state g LEFT JOIN access_reach_state s ON s.person_id = ${person})`;
+  SELECT coalesce(bool_and(worked_out.generation = present.generation AND worked_out.since <= ${at}
+           AND (worked_out.valid_until IS NULL OR worked_out.valid_until > ${at})), false)
+    FROM access_state present LEFT JOIN access_reach_state worked_out ON worked_out.person_id = ${person})`;
 
 /**
  * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did not,

@@ -1,4 +1,4 @@
-import { GENESIS_HASH, nameKey, verifyChain } from '@quay/core';
+import { actBits, GENESIS_HASH, nameKey, verifyChain } from '@quay/core';
 import type { DataSource } from 'typeorm';
 import { bodyOf, LedgerEntry } from '../ledger/ledger.entity.js';
 import { isSound } from '../platform/blobs/blob-keeper.js';
@@ -110,6 +110,34 @@ const QUERIES: [rule: string, sql: string][] = [
   [
     'a share counts every visit that it served',
     `SELECT s.id::text AS what FROM share s WHERE s.visits_used < (SELECT count(*) FROM visit v WHERE v.share_id = s.id)`,
+  ],
+  [
+    'where the items of a share lie, and what stands against it, is known',
+    `WITH RECURSIVE up AS (
+       SELECT share_id, node_id, node_id AS above_id FROM share_item
+       UNION ALL SELECT up.share_id, up.node_id, n.parent_id FROM up JOIN node n ON n.id = up.above_id WHERE n.parent_id IS NOT NULL
+     ), lies AS (
+       SELECT 'lies in' AS how, share_id, above_id AS id FROM up
+       UNION SELECT 'gone', up.share_id, n.id FROM up JOIN node n ON n.id = up.above_id WHERE n.trashed_at IS NOT NULL
+       UNION SELECT 'home', i.share_id, s.owner_id FROM share_item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
+              WHERE s.owner_id IS NOT NULL
+     ), said AS (
+       SELECT 'lies in' AS how, share_id, above_id AS id FROM share_path
+       UNION SELECT kind, share_id, cause FROM share_fault WHERE kind = 'gone'
+       UNION SELECT 'home', share_id, owner_id FROM share_home
+     ) SELECT share_id::text || ' ' || how AS what FROM ((TABLE lies EXCEPT TABLE said) UNION (TABLE said EXCEPT TABLE lies)) wrong`,
+  ],
+  [
+    'what a publisher may not publish stands against the share',
+    // Of those whose reach stands as of the present state: of others it is worked out before anybody is answered.
+    `SELECT share_id::text AS what FROM (
+       SELECT i.share_id, i.node_id, coalesce(a.acts, 0) & ${actBits(['publish'])} = 0 AS barred
+         FROM share_item i JOIN share s ON s.id = i.share_id JOIN node n ON n.id = i.node_id
+         JOIN access_reach_state r ON r.person_id = s.created_by JOIN access_state g ON g.generation = r.generation
+         LEFT JOIN folder_access f ON f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END
+         LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = s.created_by
+     ) items LEFT JOIN share_fault USING (share_id)
+      GROUP BY share_id, node_id, barred HAVING barred <> coalesce(bool_or(kind = 'barred' AND cause = node_id), false)`,
   ],
   [
     'room is set aside only for uploads that have not ended',

@@ -13,7 +13,7 @@ import { ENTITIES } from '../app.module.js';
 import { bodyOf, LedgerEntry } from '../ledger/ledger.entity.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { dataSourceOptions, migrate } from '../platform/database/database.js';
-import { factsOf, loadShares } from '../shares/shares.queries.js';
+import { factsOf, sharesById } from '../shares/shares.queries.js';
 import { loadDemo } from './loader.js';
 import { Random } from './random.js';
 import { photograph, video } from './sample-files.js';
@@ -46,7 +46,11 @@ describe('the demo office', () => {
     expect((entries.at(-1) as LedgerEntry).at.getTime()).toBeLessThanOrEqual(NOW);
   });
   it('has shares in every state, at any hour of any day it may be loaded', async () => {
-    const shares = await loadShares(db.manager, new Date(NOW), {});
+    const shares = await sharesById(
+      db.manager,
+      new Date(NOW),
+      (await db.query<{ id: string }[]>('SELECT id FROM share')).map((s) => s.id),
+    );
     const states = shares.map((s) => shareState(factsOf(s), NOW));
     for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[])
       expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);

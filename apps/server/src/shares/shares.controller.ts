@@ -1,22 +1,29 @@
-import { Body, Controller, Get, HttpCode, Param, Patch, Post, UseGuards } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
 import {
   changeShareSchema,
   createShareSchema,
   idSchema,
   nodeIdsSchema,
+  shareListQuerySchema,
+  sharesTodayQuerySchema,
   type ChangeShare,
   type CreateShare,
   type NodeIds,
   type NodeShares,
+  type ShareList,
+  type ShareListQuery,
   type ShareMarks,
   type ShareRow,
   type ShareSheet,
+  type SharesToday,
+  type SharesTodayQuery,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Takes } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { ShareListService } from './list.service.js';
 import { SharesService } from './shares.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -25,13 +32,23 @@ const id = valid<string>(idSchema.required());
 @UseGuards(SignedInGuard)
 @Controller('api/shares')
 export class SharesController {
-  constructor(private readonly service: SharesService) {}
+  constructor(
+    private readonly service: SharesService,
+    private readonly lists: ShareListService,
+  ) {}
 
   @Get()
   @For('signed-in')
-  @Takes('Your shares (the admin: all)')
-  list(@Me() who: Who): Promise<ShareRow[]> {
-    return this.service.list(who);
+  @Takes('Your shares (the admin: all), a page at a time', undefined, shareListQuerySchema)
+  list(@Me() who: Who, @Query(valid(shareListQuerySchema)) query: ShareListQuery): Promise<ShareList> {
+    return this.lists.list(who, query);
+  }
+
+  @Get('today')
+  @For('signed-in')
+  @Takes('The windows of a span, and what needs a hand', undefined, sharesTodayQuerySchema)
+  today(@Me() who: Who, @Query(valid(sharesTodayQuerySchema)) span: SharesTodayQuery): Promise<SharesToday> {
+    return this.lists.today(who, span);
   }
 
   @Post()
@@ -63,7 +80,7 @@ export class SharesController {
   @For('see')
   @Takes('Where an item is shared, and when outsiders last opened it')
   ofNode(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeShares> {
-    return this.service.ofNode(who, nodeId);
+    return this.lists.ofNode(who, nodeId);
   }
 
   @Post('marks')
@@ -71,7 +88,7 @@ export class SharesController {
   @HttpCode(200)
   @Takes('The state of the shares that publish these items', nodeIdsSchema)
   marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
-    return this.service.marks(who, asked.nodeIds);
+    return this.lists.marks(who, asked.nodeIds);
   }
 
   @Post('affected')
@@ -79,6 +96,6 @@ export class SharesController {
   @HttpCode(200)
   @Takes('Shares that would lose an item if these went to the trash', nodeIdsSchema)
   affected(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<{ id: string; title: string }[]> {
-    return this.service.affected(who, asked.nodeIds);
+    return this.lists.affected(who, asked.nodeIds);
   }
 }

@@ -1,13 +1,14 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { ShareListService } from './list.service.js';
 import { SharesController } from './shares.controller.js';
 import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
   controllers: [SharesController],
-  providers: [SharesService, MomentsService],
+  providers: [SharesService, ShareListService, MomentsService],
   exports: [SharesService],
 })
 export class SharesModule {}

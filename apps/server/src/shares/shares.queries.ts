@@ -1,18 +1,11 @@
-import {
-  actBits,
-  shareState,
-  type Address,
-  type Instant,
-  type ReachMark,
-  type ShareFacts,
-  type ShareState,
-} from '@quay/core';
+import { shareState, type Address, type Instant, type ReachMark, type ShareFacts, type ShareState } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
-import { bitsIn, folderOf, isSeen, walkDown } from '../access/access.queries.js';
+import { isSeen, reachStands } from '../access/access.queries.js';
 import { ensureReach } from '../access/access-reach.js';
-import { itemOf, stepDown, stepUp } from '../access/tree.queries.js';
-import { weightsOf } from '../stores/weights.queries.js';
+import { itemOf, stepUp } from '../access/tree.queries.js';
+import { grouped } from '../platform/grouped.js';
+import { weightsOfEach } from '../stores/weights.queries.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
@@ -38,95 +31,84 @@ export interface ShareRecord {
   /** The homes that items lie in, by their owners: closed to everybody else. */
   homeOwners: string[];
   lastVisitAt: Date | null;
-  visitTimes: Date[];
 }
 
-export interface ShareFilter {
-  ids?: string[];
-  createdBy?: string;
-  tokenHash?: Buffer;
-  /** Visits before this are not listed in `visitTimes`. */
-  visitsSince?: Date;
-}
+/** A share's row `s` joined with who made it, `p`, and the address of its link, `a`. */
+export const SHARE_FROM = 'JOIN person p ON p.id = s.created_by JOIN address a ON a.id = s.address_id';
 
 /**
- * Shares with the state of their items at a moment, newest first. An item is gone when it or a folder above it is in the
- * trash. A share serves what its publisher may publish now: whoever has left, or may not publish there any more, publishes
- * nothing there any more either, and nothing else is weighed.
+ * Whether a share `s` of somebody `p` is broken: an item is gone, or its publisher may not publish it any more. A share
+ * serves what its publisher may publish now. What stands against it is kept (schema-0011), as of what its publisher was last
+ * found to reach: asked after `ensureReach`.
  */
-export async function loadShares(m: EntityManager, at: Date, filter: ShareFilter): Promise<ShareRecord[]> {
-  const wanted = [filter.ids ?? null, filter.createdBy ?? null, filter.tokenHash ?? null];
-  const publishers = await m.query<{ id: string }[]>(
-    `SELECT DISTINCT s.created_by AS id FROM share s ${WANTED}`,
-    wanted,
+export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id = s.id) OR NOT 'publish-outside' = ANY(p.duties))`;
+
+/** What {@link shareRecord} is made of. Each is looked up by itself for the rows that are shown. */
+export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.password_hash AS "passwordHash",
+  s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
+  s.withdrawn_at AS "withdrawnAt", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
+  p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
+  coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
+  ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id ORDER BY i.position) AS "itemIds",
+  ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners", ${IS_BROKEN} AS broken`;
+
+/** A row of {@link SHARE_COLUMNS}. */
+export type ShareColumns = Omit<ShareRecord, 'address'> & {
+  scheme: Address['scheme'];
+  host: string;
+  port: number | null;
+  pathPrefix: string;
+  addressId: string;
+};
+
+export const shareRecord = ({ scheme, host, port, pathPrefix, addressId, ...row }: ShareColumns): ShareRecord => ({
+  ...row,
+  address: { id: addressId, scheme, host, port, pathPrefix },
+});
+
+/** These shares, newest first; what there is no share for is left out. */
+export const sharesById = (m: EntityManager, at: Date, ids: readonly string[]): Promise<ShareRecord[]> =>
+  ids.length === 0 ? Promise.resolve([]) : loadShares(m, at, 's.id = ANY($1)', ids);
+
+/** The share that a link leads to, in one question. */
+export async function shareByToken(m: EntityManager, at: Date, tokenHash: Buffer): Promise<ShareRecord | null> {
+  const [share] = await loadShares(m, at, 's.token_hash = $1', tokenHash);
+  return share ?? null;
+}
+
+async function loadShares(m: EntityManager, at: Date, where: string, value: unknown): Promise<ShareRecord[]> {
+  const rows = await asReached(m, at, () =>
+    m.query<(ShareColumns & { stood: boolean })[]>(
+      `SELECT ${SHARE_COLUMNS}, ${reachStands('s.created_by', '$2')} AS stood
+         FROM share s ${SHARE_FROM} WHERE ${where} ORDER BY s.created_at DESC, s.id DESC`,
+      [value, at],
+    ),
   );
-  if (publishers.length === 0) return [];
-  const personIds = publishers.map((p) => p.id);
-  await ensureReach(m, personIds, at);
-  const rows = await m.query<
-    (Omit<ShareRecord, 'address'> & {
-      scheme: Address['scheme'];
-      host: string;
-      port: number | null;
-      pathPrefix: string;
-      addressId: string;
-    })[]
-  >(
-    `WITH RECURSIVE chosen AS (SELECT s.* FROM share s ${WANTED})
-     , item AS (
-       SELECT i.share_id, c.created_by AS person, i.node_id, i.position FROM share_item i JOIN chosen c ON c.id = i.share_id
-     ), up AS (
-       SELECT i.share_id, n.parent_id, n.trashed_at FROM item i ${itemOf('i.node_id')}
-       UNION ALL
-       SELECT up.share_id, n.parent_id, n.trashed_at FROM ${stepUp()}
-     ), rights AS (
-       SELECT i.share_id, bool_and((${bitsIn(folderOf('n'), 'i.person')} & ${MAY_PUBLISH}) <> 0) AS it,
-              array_remove(array_agg(DISTINCT s.owner_id::text), NULL) AS owners
-         FROM item i ${itemOf('i.node_id')} JOIN store s ON s.id = n.store_id GROUP BY i.share_id
-     )
-     SELECT c.id, c.title, c.message, c.token_sealed AS "tokenSealed", c.password_hash AS "passwordHash",
-            c.opens_at AS "opensAt", c.closes_at AS "closesAt", c.visit_limit AS "visitLimit", c.visits_used AS "visitsUsed",
-            c.withdrawn_at AS "withdrawnAt", c.created_at AS "createdAt", c.created_by AS "createdBy",
-            p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
-            coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
-                     'unknown') AS reach,
-            ARRAY(SELECT i.node_id::text FROM item i WHERE i.share_id = c.id ORDER BY i.position) AS "itemIds",
-            coalesce((SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.share_id = c.id), true)
-              OR NOT (coalesce(rights.it, false) AND 'publish-outside' = ANY(p.duties)) AS broken,
-            coalesce(rights.owners, '{}') AS "homeOwners",
-            (SELECT max(v.began_at) FROM visit v WHERE v.share_id = c.id) AS "lastVisitAt",
-            ARRAY(SELECT v.began_at FROM visit v WHERE $4::timestamptz IS NOT NULL AND v.share_id = c.id AND v.began_at >= $4
-                   ORDER BY v.began_at LIMIT 500) AS "visitTimes"
-       FROM chosen c JOIN person p ON p.id = c.created_by JOIN address a ON a.id = c.address_id
-       LEFT JOIN rights ON rights.share_id = c.id
-      ORDER BY c.created_at DESC, c.id DESC`,
-    [...wanted, filter.visitsSince ?? null],
-  );
-  return rows.map(({ scheme, host, port, pathPrefix, addressId, ...row }) => ({
-    ...row,
-    address: { id: addressId, scheme, host, port, pathPrefix },
-  }));
+  return rows.map(({ stood: _, ...row }) => shareRecord(row));
+}
+
+/** Rows about shares; asked once more where it was not known yet what a publisher reaches. */
+export async function asReached<Row extends { createdBy: string; stood: boolean }>(
+  m: EntityManager,
+  at: Date,
+  ask: () => Promise<Row[]>,
+): Promise<Row[]> {
+  const rows = await ask();
+  const stale = rows.filter((r) => !r.stood).map((r) => r.createdBy);
+  if (stale.length === 0) return rows;
+  await ensureReach(m, [...new Set(stale)], at);
+  return ask();
 }
 
 /** What each share holds in bytes: of its items and all below them, what its publisher may publish. */
 export async function bytesOf(m: EntityManager, shares: readonly ShareRecord[]): Promise<Map<string, number>> {
-  const bytes = new Map<string, number>();
-  for (const personId of new Set(shares.map((s) => s.createdBy))) {
-    const theirs = shares.filter((s) => s.createdBy === personId);
-    const itemIds = [...new Set(theirs.flatMap((s) => s.itemIds))];
-    const weights = await weightsOf(m, personId, itemIds, { act: 'publish' });
-    for (const { id, itemIds: items } of theirs)
-      bytes.set(
-        id,
-        items.reduce((sum, item) => sum + (weights.get(item)?.bytes ?? 0), 0),
-      );
-  }
-  return bytes;
+  const byPublisher = [...grouped(shares, (s) => s.createdBy)];
+  const asked = byPublisher.map(([personId, theirs]) => ({ personId, nodeIds: theirs.flatMap((s) => s.itemIds) }));
+  const weights = await weightsOfEach(m, asked, { act: 'publish' });
+  const bytes = ({ createdBy, itemIds }: ShareRecord) =>
+    itemIds.reduce((sum, id) => sum + (weights.get(createdBy)?.get(id)?.bytes ?? 0), 0);
+  return new Map(shares.map((share) => [share.id, bytes(share)]));
 }
-
-const MAY_PUBLISH = actBits(['publish']);
-const WANTED = `WHERE ($1::uuid[] IS NULL OR s.id = ANY($1)) AND ($2::uuid IS NULL OR s.created_by = $2)
-  AND ($3::bytea IS NULL OR s.token_hash = $3)`;
 
 /** The facts that the core's rule decides the state by. */
 export function factsOf(share: ShareRecord): ShareFacts {
@@ -138,6 +120,10 @@ export function factsOf(share: ShareRecord): ShareFacts {
     visitsUsed: share.visitsUsed,
   };
 }
+
+/** Open now or later, if what stands against it is mended: its items are still needed. */
+export const couldBeOpened = (share: ShareRecord, at: Instant): boolean =>
+  ['open', 'scheduled'].includes(shareState({ ...factsOf(share), broken: false }, at));
 
 export const stateOf = (share: ShareRecord, at: Instant): ShareState => shareState(factsOf(share), at);
 
@@ -162,7 +148,8 @@ export async function itemsOf(m: EntityManager, personId: string, shareId: strin
 
 export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
   const rows = await m.query<{ id: string; beganAt: Date; from: string; files: string; archive: boolean }[]>(
-    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files, v.archive_at IS NOT NULL AS archive
+    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", v.archive_at IS NOT NULL AS archive,
+            (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files
        FROM visit v WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
     [shareId],
   );
@@ -181,16 +168,12 @@ export async function sharesOfNodes(
 
 /** Shares that lose an item that somebody sees when these nodes go to the trash. Asked after `ensureReach`. */
 export async function sharesLosing(m: EntityManager, personId: string, nodeIds: string[]): Promise<string[]> {
-  const walk = walkDown('$2', actBits(['see']));
-  const rows = await m.query<{ share_id: string }[]>(
-    `WITH RECURSIVE down AS (
-       SELECT n.id, n.kind, ${walk.begin} FROM node n WHERE n.id = ANY($1)
-       UNION ALL
-       SELECT n.id, n.kind, ${walk.below} FROM ${stepDown(null)} ${walk.step} WHERE ${walk.goesOn}
-     ) SELECT DISTINCT share_id FROM share_item WHERE node_id IN (SELECT id FROM down WHERE ${walk.allowed})`,
+  const rows = await m.query<{ id: string }[]>(
+    `SELECT DISTINCT p.share_id AS id FROM share_path p ${itemOf('p.node_id')}
+      WHERE p.above_id = ANY($1) AND ${isSeen('n', '$2')}`,
     [nodeIds, personId],
   );
-  return rows.map((r) => r.share_id);
+  return rows.map((r) => r.id);
 }
 
 /**

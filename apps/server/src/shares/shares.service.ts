@@ -3,25 +3,15 @@ import {
   addressText,
   shareLink,
   shareSentence,
-  shareState,
   STRONG_ENOUGH_SCORE,
   tokenFromBytes,
   TOKEN_BYTES,
   WINDOW_FAULT_WORDS,
   windowFault,
   momentInWords,
-  type ShareState,
   type Window,
 } from '@quay/core';
-import type {
-  ChangeShare,
-  CreateShare,
-  NodeShares,
-  ShareMarks,
-  ShareRow,
-  ShareSheet,
-  WindowText,
-} from '@quay/contract';
+import type { ChangeShare, CreateShare, ShareRow, ShareSheet, WindowText } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -30,32 +20,30 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
-import { Office, portabilityWords } from '../platform/office.js';
+import { Office } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
+import { holdAccess } from '../access/access-lock.js';
+import { holdReach } from '../access/access-reach.js';
+import { holdWayUp } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
+import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
 import {
   bytesOf,
+  couldBeOpened,
   factsOf,
   itemsOf,
-  loadShares,
-  sharesAround,
-  sharesLosing,
+  sharesById,
   sharesOfNodes,
-  stateOf,
   visitsOf,
   type ShareRecord,
 } from './shares.queries.js';
-
-/** Liveliest first: which mark an item shows when several shares publish it. */
-const LIVELIEST: ShareState[] = ['open', 'scheduled', 'broken', 'usedUp', 'closed', 'withdrawn'];
-const CHART_WEEKS_MS = 5 * 7 * 24 * 3600 * 1000;
 
 @Injectable()
 export class SharesService {
@@ -73,17 +61,6 @@ export class SharesService {
     purger.guard((tx, nodeIds) => this.needed(tx, nodeIds));
   }
 
-  /** The admin sees all shares, staff their own. */
-  async list(who: Who): Promise<ShareRow[]> {
-    const now = this.clock.now();
-    const records = await loadShares(this.db.manager, this.clock.date(), {
-      createdBy: who.role === 'admin' ? undefined : who.personId,
-      visitsSince: new Date(now - CHART_WEEKS_MS),
-    });
-    const bytes = await bytesOf(this.db.manager, records);
-    return records.map((r) => (isClosedTo(who, r) ? closedRow(r, now) : rowOf(r, now, bytes)));
-  }
-
   async sheet(who: Who, shareId: string): Promise<ShareSheet> {
     const record = await this.own(who, shareId);
     if (isClosedTo(who, record)) throw homeClosed();
@@ -97,7 +74,7 @@ export class SharesService {
       this.office.settings(),
       bytesOf(m, [record]),
     ]);
-    const row = rowOf(record, now, bytes);
+    const row = rowOf(record, now, bytes.get(record.id) ?? 0);
     return {
       ...row,
       message: record.message,
@@ -130,7 +107,9 @@ export class SharesService {
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
     await this.events.change(async (tx) => {
-      await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [asked.nodeIds]);
+      await holdAccess(tx, 'shared');
+      await holdReach(tx, who.personId, this.clock.date());
+      await holdWayUp(tx, asked.nodeIds);
       await this.requirePublishable(who, asked.nodeIds, tx);
       const addressId = await this.addressFor(tx, asked.addressId);
       await tx.insert(Share, {
@@ -228,67 +207,13 @@ export class SharesService {
     return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
   }
 
-  /** The mark each item bears in a listing. */
-  async marks(who: Who, nodeIds: string[]): Promise<ShareMarks> {
-    const reachable = (await this.access.reachable(who, nodeIds, 'see')).map((n) => n.id);
-    const pairs = await sharesOfNodes(this.db.manager, reachable);
-    if (pairs.length === 0) return {};
-    const now = this.clock.now();
-    const states = new Map(
-      (await loadShares(this.db.manager, this.clock.date(), { ids: [...new Set(pairs.map((p) => p.shareId))] })).map(
-        (s) => [s.id, stateOf(s, now)],
-      ),
-    );
-    const marks: ShareMarks = {};
-    for (const { nodeId, shareId } of pairs) {
-      const state = states.get(shareId) as ShareState;
-      const present = marks[nodeId];
-      if (!present || LIVELIEST.indexOf(state) < LIVELIEST.indexOf(present)) marks[nodeId] = state;
-    }
-    return marks;
-  }
-
-  /** Open and scheduled shares that would lose an item if these went to the trash. */
-  async affected(who: Who, nodeIds: string[]): Promise<{ id: string; title: string }[]> {
-    await this.access.reachable(who, nodeIds, 'remove');
-    const ids = await sharesLosing(this.db.manager, who.personId, nodeIds);
-    const now = this.clock.now();
-    const records = ids.length ? await loadShares(this.db.manager, this.clock.date(), { ids }) : [];
-    return records
-      .filter((r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)))
-      .map((r) => ({ id: r.id, title: r.title }));
-  }
-
-  /** Where an item is shared, by itself or within a folder above it, and when outsiders last opened it there. */
-  async ofNode(who: Who, nodeId: string): Promise<NodeShares> {
-    await this.access.requireNode(who, nodeId, 'see');
-    const found = await sharesAround(this.db.manager, who.personId, nodeId);
-    const now = this.clock.now();
-    const records = found.length
-      ? await loadShares(this.db.manager, this.clock.date(), { ids: found.map((f) => f.shareId) })
-      : [];
-    return records.map((r) => {
-      const row = found.find((f) => f.shareId === r.id);
-      return {
-        id: r.id,
-        title: r.title,
-        state: stateOf(r, now),
-        through: row?.through ?? null,
-        lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
-        lastTakenAt: row?.lastTakenAt?.toISOString() ?? null,
-        mine: !isClosedTo(who, r) && (who.role === 'admin' || r.createdBy === who.personId),
-      };
-    });
-  }
-
   /** What must not be removed for good: items of shares that could still be opened. */
   private async needed(tx: EntityManager, nodeIds: string[]): Promise<{ nodeId: string; why: string }[]> {
     const pairs = await sharesOfNodes(tx, nodeIds);
     if (pairs.length === 0) return [];
     const now = this.clock.now();
-    const live = (await loadShares(tx, this.clock.date(), { ids: [...new Set(pairs.map((p) => p.shareId))] })).filter(
-      (r) => ['open', 'scheduled'].includes(shareState({ ...factsOf(r), broken: false }, now)),
-    );
+    const records = await sharesById(tx, this.clock.date(), [...new Set(pairs.map((p) => p.shareId))]);
+    const live = records.filter((r) => couldBeOpened(r, now));
     return pairs.flatMap(({ nodeId, shareId }) => {
       const share = live.find((r) => r.id === shareId);
       return share ? [{ nodeId, why: `the share "${share.title}" still needs it: withdraw that first` }] : [];
@@ -296,10 +221,7 @@ export class SharesService {
   }
 
   private async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
-    const [record] = await loadShares(m, this.clock.date(), {
-      ids: [shareId],
-      visitsSince: new Date(this.clock.now() - CHART_WEEKS_MS),
-    });
+    const [record] = await sharesById(m, this.clock.date(), [shareId]);
     if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
     return record;
   }
@@ -335,73 +257,6 @@ export class SharesService {
     const fault = windowFault(window, this.clock.now());
     if (fault) throw invalidField('window.closesAt', fault, WINDOW_FAULT_WORDS[fault]);
   }
-}
-
-/** Homes are closed to everybody but their owner, and so is what is shared from them. */
-export const isClosedTo = (who: Who, r: Pick<ShareRecord, 'homeOwners'>): boolean =>
-  r.homeOwners.some((owner) => owner !== who.personId);
-
-function homeClosed(): Problem {
-  return new Problem(
-    'forbidden',
-    'home.closed',
-    "That share is from somebody's home, which is closed to others. You can withdraw it.",
-  );
-}
-
-/** That it exists, whose it is and how it stands; nothing of what it holds. */
-function closedRow(r: ShareRecord, now: number): ShareRow {
-  const { id, state, opensAt, closesAt, createdAt, createdBy, withdrawnAt, reach, portability } = rowOf(
-    r,
-    now,
-    new Map(),
-  );
-  const rest = {
-    itemCount: 0,
-    totalBytes: 0,
-    hasPassword: r.passwordHash !== null,
-    visitLimit: null,
-    visitsUsed: 0,
-    lastVisitAt: null,
-    visitTimes: [],
-  };
-  return {
-    id,
-    closed: true,
-    title: `From the home of ${createdBy}`,
-    state,
-    opensAt,
-    closesAt,
-    createdAt,
-    createdBy,
-    withdrawnAt,
-    reach,
-    portability,
-    ...rest,
-  };
-}
-
-function rowOf(r: ShareRecord, now: number, bytes: ReadonlyMap<string, number>): ShareRow {
-  return {
-    id: r.id,
-    closed: false,
-    title: r.title,
-    state: stateOf(r, now),
-    opensAt: r.opensAt?.toISOString() ?? null,
-    closesAt: r.closesAt?.toISOString() ?? null,
-    itemCount: r.itemIds.length,
-    totalBytes: bytes.get(r.id) ?? 0,
-    hasPassword: r.passwordHash !== null,
-    visitLimit: r.visitLimit,
-    visitsUsed: r.visitsUsed,
-    lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
-    createdAt: r.createdAt.toISOString(),
-    createdBy: r.creatorName,
-    withdrawnAt: r.withdrawnAt?.toISOString() ?? null,
-    reach: r.reach,
-    portability: portabilityWords(r.address.host),
-    visitTimes: r.visitTimes.map((t) => t.toISOString()),
-  };
 }
 
 async function requireStrongPassword(

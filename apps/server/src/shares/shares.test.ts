@@ -1,4 +1,4 @@
-import type { ShareRow, ShareSheet } from '@quay/contract';
+import type { ShareList, ShareSheet } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -84,10 +84,10 @@ describe('publishing', () => {
     ['a whole store', () => ({ nodeIds: [office.roots.projects] }), 'item.whole-store', 'nodeIds'],
     ['something unknown', () => ({ colour: 'blue' }), 'colour.unknown', 'colour'],
   ])('%s is refused by field and code, and nothing is published', async (_, part, code, field) => {
-    const before = (await iris.ask<ShareRow[]>('GET', '/api/shares')).body.length;
+    const before = (await iris.ask<ShareList>('GET', '/api/shares')).body.shares.length;
     const answer = await ask(part());
     expect([answer.status, answer.body.code, answer.body.errors?.[0]?.field]).toEqual([400, code, field]);
-    expect((await iris.ask<ShareRow[]>('GET', '/api/shares')).body).toHaveLength(before);
+    expect((await iris.ask<ShareList>('GET', '/api/shares')).body.shares).toHaveLength(before);
   });
   it('a weak password that is meant is kept, and that is recorded', async () => {
     expect((await ask({ password: 'password1', weakPasswordMeant: true })).status).toBe(201);
@@ -152,7 +152,7 @@ describe('who may', () => {
   it('staff see and change their own shares, the admin all', async () => {
     const mine = (await ask({}, tomas)).body;
     const hers = (await ask({})).body;
-    expect((await tomas.ask<ShareRow[]>('GET', '/api/shares')).body.map((s) => s.id)).toEqual([mine.id]);
+    expect((await tomas.ask<ShareList>('GET', '/api/shares')).body.shares.map((s) => s.id)).toEqual([mine.id]);
     expect((await tomas.ask('GET', `/api/shares/${hers.id}`)).status).toBe(404);
     expect((await tomas.ask('PATCH', `/api/shares/${hers.id}`, { withdrawn: true })).status).toBe(404);
     expect((await iris.ask('PATCH', `/api/shares/${mine.id}`, { withdrawn: true })).status).toBe(200);

@@ -22,6 +22,7 @@ import {
   walkDown,
 } from '../access/access.queries.js';
 import { LIVE, NOT_PURGED, SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
+import { momentText } from '../platform/cursor.js';
 import { weightsOf } from './weights.queries.js';
 
 /** True when `ancestorId` lies on the way up from the node (or is the node). */
@@ -102,7 +103,7 @@ const TYPE: OrderKey = { by: 'n.type_key', type: 'text', told: { column: 'n.type
 const CHANGED: OrderKey = {
   by: 'n.changed_at',
   type: 'timestamptz',
-  told: { column: `to_char(n.changed_at AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')` },
+  told: { column: momentText('n.changed_at') },
 };
 
 /** One index for each order that is offered (schema-0002); folders have neither a size nor a type of their own. */

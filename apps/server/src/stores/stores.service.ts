@@ -1,7 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import { type Act, extensionOf, isLitter, utf8Bytes, nameKey, previewKind, levelOfActs, actsOfBits } from '@quay/core';
 import {
-  idSchema,
+  isId,
   PAGE_SIZE,
   type SortKey,
   type CreateFolder,
@@ -19,8 +19,9 @@ import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
+import { isMoment, isPlaceText, placeText, placeValues, unknownPlace } from '../platform/cursor.js';
 import { Events } from '../platform/events/events.js';
-import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
 import { holdAccess } from '../access/access-lock.js';
 import { pathOf, placesOf } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
@@ -222,6 +223,7 @@ export class StoresService {
   /** Moves items to the trash of their store. Shares that publish them become broken until they are put back. */
   async trash(who: Who, nodeIds: string[]): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
+      await holdAccess(tx, 'shared');
       await holdNodes(tx, nodeIds);
       const nodes = (await this.access.reachable(who, nodeIds, 'remove', tx)).filter((n) => n.trashedAt === null);
       await this.access.requireBelow(who, nodes, 'remove', tx);
@@ -346,38 +348,28 @@ export class StoresService {
   }
 }
 
-/** The sort goes along, so that a place in one order is never taken for one in another. */
-function cursorText(cursor: ListingCursor, sort: SortKey): string {
-  return Buffer.from(JSON.stringify([cursor.group, cursor.keys, cursor.id, sort])).toString('base64url');
-}
+const cursorText = (cursor: ListingCursor, sort: SortKey): string =>
+  placeText([cursor.group, cursor.keys, cursor.id, sort]);
 
-/** What stands for a place in each order: names and types as they are, sizes as digits, times as RFC 3339. */
-const SIZE = /^\d{1,18}$/;
-const TIME = /^\d{4}-\d{2}-\d{2}T\d{2}:\d{2}:\d{2}\.\d{1,6}Z$/;
-const KEYS: Record<SortKey, { folders: (RegExp | null)[]; files: (RegExp | null)[] }> = {
-  name: { folders: [null], files: [null] },
-  size: { folders: [null], files: [SIZE] },
-  changed: { folders: [TIME], files: [TIME] },
-  type: { folders: [null], files: [null, null] },
+/** What stands for a place in each order: names and types as they are, sizes as digits, moments. */
+const isSize = (text: string): boolean => /^\d{1,18}$/.test(text);
+const isAny = (): boolean => true;
+const KEYS: Record<SortKey, Record<'folders' | 'files', ((text: string) => boolean)[]>> = {
+  name: { folders: [isAny], files: [isAny] },
+  size: { folders: [isAny], files: [isSize] },
+  changed: { folders: [isMoment], files: [isMoment] },
+  type: { folders: [isAny], files: [isAny, isAny] },
 };
 
 function cursorFrom(text: string | undefined, sort: SortKey): ListingCursor | null {
   if (text === undefined) return null;
-  try {
-    const [group, keys, id, of] = JSON.parse(Buffer.from(text, 'base64url').toString('utf8')) as unknown[];
-    const known = group === 0 || group === 1 ? KEYS[sort][group === 0 ? 'folders' : 'files'] : [];
-    const fits =
-      Array.isArray(keys) &&
-      known.length > 0 &&
-      keys.length === known.length &&
-      keys.every((key, i) => isText(key) && (known[i]?.test(key) ?? true));
-    if (fits && of === sort && typeof id === 'string' && idSchema.required().validate(id).error === undefined)
-      return { group: group as 0 | 1, keys: keys as string[], id };
-  } catch {
-    // falls through to the refusal
-  }
-  throw invalidField('after', 'after.invalid', 'This place in the list is not known. Start from the top.');
+  const [group, keys, id, of] = placeValues(text);
+  const known = group === 0 || group === 1 ? KEYS[sort][group === 0 ? 'folders' : 'files'] : [];
+  const fits =
+    Array.isArray(keys) &&
+    known.length > 0 &&
+    keys.length === known.length &&
+    keys.every((key, i) => isPlaceText(key) && known[i]?.(key));
+  if (!fits || of !== sort || !isId(id)) throw unknownPlace();
+  return { group: group as 0 | 1, keys: keys as string[], id };
 }
-
-const isText = (key: unknown): key is string =>
-  typeof key === 'string' && key.length <= 1000 && key.isWellFormed() && !key.includes('\0');

@@ -5,7 +5,7 @@ import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
-import { loadShares, type ShareRecord } from '../shares/shares.queries.js';
+import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
 import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
 import type { FileBytes } from '../stores/stores.queries.js';
 
@@ -110,7 +110,7 @@ export class DoorService implements OnModuleInit {
     const now = performance.now();
     if (known && known.until > now && this.events.listening) return known;
     const { generation } = this;
-    const [share] = await loadShares(this.db.manager, this.clock.date(), { tokenHash: secretHash(key) });
+    const share = await shareByToken(this.db.manager, this.clock.date(), secretHash(key));
     if (!share) return null;
     const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
     if (generation === this.generation) this.remember(key, facts);

@@ -1,4 +1,4 @@
-import type { NodeShares, ShareRow, ShareSheet, VisitorDoor } from '@quay/contract';
+import type { NodeShares, ShareList, ShareSheet, VisitorDoor } from '@quay/contract';
 import { execFileSync } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
@@ -61,7 +61,7 @@ describe('what a share serves', () => {
     await forgotten();
     expect((await visitor.ask('GET', `/s/${share.token}/files/${id}`)).body.code).toBe('share.broken');
     expect((await open(office.client(), share.token)).body.code).toBe('share.broken');
-    expect((await iris.ask<ShareRow[]>('GET', '/api/shares')).body.find((s) => s.id === share.id)?.state).toBe(
+    expect((await iris.ask<ShareList>('GET', '/api/shares')).body.shares.find((s) => s.id === share.id)?.state).toBe(
       'broken',
     );
     await regrant(office.db, office.roots.projects, 'edit');
@@ -75,7 +75,7 @@ describe('what a share serves', () => {
   it('from a home is nobody else’s to see, link or open, the admin included, who may put an end to it', async () => {
     const id = await text(rosa, office.roots.rosa, 'letter.txt', 'private');
     const share = await office.publish(rosa, [id], { title: 'My letter', password: 'heron-gravel-silent-oar' });
-    const row = (await iris.ask<ShareRow[]>('GET', '/api/shares')).body.find((s) => s.id === share.id);
+    const row = (await iris.ask<ShareList>('GET', '/api/shares')).body.shares.find((s) => s.id === share.id);
     expect(row).toMatchObject({ closed: true, title: 'From the home of Rosa Quill', itemCount: 0, totalBytes: 0 });
     expect((await iris.ask('GET', `/api/shares/${share.id}`)).body.code).toBe('home.closed');
     for (const part of [

@@ -15,7 +15,7 @@ import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
-import { factsOf, loadShares, stateOf, type ShareRecord } from '../shares/shares.queries.js';
+import { factsOf, sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { DoorService } from './door.service.js';
@@ -77,7 +77,7 @@ export class VisitsService {
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
     const shown = await this.contentsOf(visitor, share);
     const visit = await this.begin(visitor, share, cookie);
-    const [fresh] = await loadShares(this.db.manager, this.clock.date(), { ids: [share.id] });
+    const [fresh] = await sharesById(this.db.manager, this.clock.date(), [share.id]);
     return { door: await this.doorOf(visitor, fresh ?? share, visit, shown), cookie };
   }
 
@@ -198,7 +198,7 @@ export class VisitsService {
     const visit: VisitRow = { id: uuidv7(), beganAt: now, endedAt: null };
     await this.events.change(async (tx) => {
       const counted = await countVisit(tx, asked.id, asked.passwordHash, now);
-      const [share] = await loadShares(tx, this.clock.date(), { ids: [asked.id] });
+      const [share] = await sharesById(tx, this.clock.date(), [asked.id]);
       if (!share) throw new Problem('not-found', 'share.not-found', 'There is no share at this link.');
       if (share.passwordHash !== asked.passwordHash)
         throw new Problem(

@@ -4,7 +4,7 @@ import { Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useSlip } from '../slip/store';
 import { placesOf } from './frame';
-import { sharesQuery, storesQuery } from './queries';
+import { sharesNamedQuery, storesQuery } from './queries';
 import { useMe } from './session';
 
 interface Command {
@@ -26,9 +26,8 @@ function CommandSearch({ close }: { close: () => void }) {
   const [text, setText] = useState('');
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
-  const commands = useCommands()
-    .filter((c) => matches(c.words, text))
-    .slice(0, 11);
+  const shares = useSharesNamed(text);
+  const commands = [...useCommands().filter((c) => matches(c.words, text)), ...shares].slice(0, 11);
   const files: Command[] =
     text.trim() === ''
       ? []
@@ -89,7 +88,6 @@ function CommandSearch({ close }: { close: () => void }) {
 function useCommands(): Command[] {
   const navigate = useNavigate();
   const me = useMe();
-  const { data: shares = [] } = useQuery(sharesQuery);
   const { data: stores = [] } = useQuery(storesQuery);
   const go = (path: string) => () => void navigate(path);
   return [
@@ -108,8 +106,17 @@ function useCommands(): Command[] {
     ...(me.duties.includes('run-server')
       ? [{ words: 'See what the server does by itself', kind: 'do', run: go('/work') }]
       : []),
-    ...shares.map((s) => ({ words: s.title, kind: 'share', run: go(`/shares/${s.id}`) })),
   ];
+}
+
+function useSharesNamed(text: string): Command[] {
+  const navigate = useNavigate();
+  const { data } = useQuery(sharesNamedQuery(text.trim().slice(0, 200)));
+  return (data?.shares ?? []).map((s) => ({
+    words: s.title,
+    kind: 'share',
+    run: () => void navigate(`/shares/${s.id}`),
+  }));
 }
 
 function matches(words: string, text: string): boolean {

@@ -1,10 +1,57 @@
-import type { AddressRow, ChangeShare, LedgerPage, ShareRow, ShareSheet, StoreSummary } from '@quay/contract';
-import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
+import type {
+  AddressRow,
+  ChangeShare,
+  LedgerPage,
+  ShareList,
+  ShareListQuery,
+  ShareRow,
+  ShareSheet,
+  SharesToday,
+  StoreSummary,
+} from '@quay/contract';
+import {
+  infiniteQueryOptions,
+  keepPreviousData,
+  queryOptions,
+  useMutation,
+  useQueryClient,
+} from '@tanstack/react-query';
 import { api } from './api';
 import { tellFailure, useNotices } from './notices';
 
 /** Queries that several places ask. */
-export const sharesQuery = queryOptions({ queryKey: ['shares'], queryFn: () => api<ShareRow[]>('GET', '/api/shares') });
+export type SharesAsked = Pick<ShareListQuery, 'state' | 'find' | 'sort' | 'descending'>;
+const sharesPath = (asked: Partial<ShareListQuery>) => {
+  const given = Object.entries(asked).filter(([, value]) => value !== undefined && value !== '');
+  return `/api/shares?${new URLSearchParams(given.map(([key, value]) => [key, String(value)])).toString()}`;
+};
+
+export const sharesQuery = (asked: SharesAsked) =>
+  infiniteQueryOptions({
+    queryKey: ['shares', 'list', asked],
+    queryFn: ({ pageParam }) => api<ShareList>('GET', sharesPath({ ...asked, after: pageParam })),
+    initialPageParam: '',
+    getNextPageParam: (page) => page.next ?? undefined,
+    placeholderData: keepPreviousData,
+  });
+/** The few newest shares whose title or publisher is meant by some words. */
+export const sharesNamedQuery = (find: string) =>
+  queryOptions({
+    queryKey: ['shares', 'named', find],
+    queryFn: () => api<ShareList>('GET', sharesPath({ find, limit: 8 })),
+    placeholderData: keepPreviousData,
+  });
+/** What is told of shares on Today; asked again each minute, because windows end by themselves. */
+export const sharesTodayQuery = (from: number, to: number) =>
+  queryOptions({
+    queryKey: ['shares', 'today', from, to],
+    queryFn: () =>
+      api<SharesToday>(
+        'GET',
+        `/api/shares/today?from=${new Date(from).toISOString()}&to=${new Date(to).toISOString()}`,
+      ),
+    refetchInterval: 60_000,
+  });
 export const storesQuery = queryOptions({
   queryKey: ['stores'],
   queryFn: () => api<StoreSummary[]>('GET', '/api/stores'),

@@ -20,8 +20,9 @@ export interface FindingFacts {
 
 const DAY_MS = 86_400_000;
 /** An open share without an end is worth a look after a month (common practice, no source). */
-const OPEN_LONG_MS = 28 * DAY_MS;
-const SOON_MS = DAY_MS;
+export const OPEN_LONG_MS = 28 * DAY_MS;
+/** One that closes within a day is, too. */
+export const CLOSES_SOON_MS = DAY_MS;
 
 const HARM: Record<FindingKind, number> = { broken: 0, 'open-for-ever': 1, 'used-up-early': 2, 'closes-soon': 3 };
 
@@ -41,6 +42,6 @@ function findingOf(share: FindingFacts, now: Instant): FindingKind | null {
   if (share.state === 'open' && share.closesAt === null && now - (share.opensAt ?? share.createdAt) >= OPEN_LONG_MS)
     return 'open-for-ever';
   if (share.state === 'usedUp' && lasts) return 'used-up-early';
-  if (share.state === 'open' && share.closesAt !== null && share.closesAt - now <= SOON_MS) return 'closes-soon';
+  if (share.state === 'open' && share.closesAt !== null && share.closesAt - now <= CLOSES_SOON_MS) return 'closes-soon';
   return null;
 }

@@ -9,6 +9,7 @@ import { REACH_OF_SCHEMA } from './schema-0007.js';
 import { ACTORS_SCHEMA } from './schema-0008.js';
 import { LATER_SCHEMA } from './schema-0009.js';
 import { WEIGHTS_SCHEMA } from './schema-0010.js';
+import { STANDING_SCHEMA } from './schema-0011.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -117,6 +118,26 @@ export class Weights1765000000000 implements MigrationInterface {
   }
 }
 
+export class Standing1765100000000 implements MigrationInterface {
+  name = 'Standing1765100000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(STANDING_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`
+      DROP TRIGGER share_items_placed ON share_item;
+      DROP TRIGGER node_changed_shares ON node;
+      DROP TRIGGER home_owner_shares ON store;
+      DROP TRIGGER reach_worked_out ON access_reach_state;
+      DROP TRIGGER visit_last ON visit;
+      DROP FUNCTION share_items_came, shares_follow, home_shares_follow, reach_bars_shares, visit_is_last, shares_place, shares_bar;
+      DROP TABLE share_path, share_fault, share_home;
+      DROP INDEX share_of, share_by_made, share_by_end, share_by_title, share_by_visit, share_find;
+      ALTER TABLE share DROP COLUMN last_visit_at;
+      CREATE INDEX share_creator ON share (created_by)`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -129,6 +150,7 @@ export const MIGRATIONS = [
   Actors1764800000000,
   Later1764900000000,
   Weights1765000000000,
+  Standing1765100000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -143,4 +165,5 @@ export const SCHEMAS = [
   ACTORS_SCHEMA,
   LATER_SCHEMA,
   WEIGHTS_SCHEMA,
+  STANDING_SCHEMA,
 ];

@@ -1,35 +1,29 @@
-import type { ShareRow } from '@quay/contract';
+import { SHARE_SORTS, type ShareList, type ShareRow, type ShareSort } from '@quay/contract';
 import { countOf, SHARE_STATES, STATE_WORDS, type ShareState } from '@quay/core';
-import { useQuery } from '@tanstack/react-query';
-import { useRef, useState } from 'react';
+import { useInfiniteQuery } from '@tanstack/react-query';
+import { useRef } from 'react';
 import { Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
-import { sharesQuery } from '../../ui/queries';
-import { ReachLamp } from '../../ui/reach-lamp';
+import { sharesQuery, type SharesAsked } from '../../ui/queries';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
-import { StateMark } from '../../ui/state-mark';
-import { WindowBar } from '../../ui/window-bar';
-import { Size, When } from '../../ui/words';
 import { ShareSheetPanel } from './sheet';
+import { ShareTable } from './table';
 
-/** All outgoing publications; a row opens its sheet at the right. */
+/** All outgoing publications; a row opens its sheet at the right. What is asked for stands in the address. */
 export function Shares() {
   const { shareId } = useParams();
   const navigate = useNavigate();
-  const [params, setParams] = useSearchParams();
-  const [find, setFind] = useState('');
+  const { asked, ask, query } = useAsked();
+  const pages = useInfiniteQuery(sharesQuery(asked));
   const field = useRef<HTMLInputElement>(null);
-  const { data: shares, error, refetch } = useQuery(sharesQuery);
-  const state = params.get('state') as ShareState | null;
-  const shown = (shares ?? []).filter(
-    (s) => (!state || s.state === state) && `${s.title} ${s.createdBy}`.toLowerCase().includes(find.toLowerCase()),
-  );
-  const at = shown.findIndex((s) => s.id === shareId);
-  const query = params.toString() ? `?${params.toString()}` : '';
+  const shares = pages.data?.pages.flatMap((p) => p.shares);
+  const counts = pages.data?.pages[0]?.counts ?? undefined;
+  const at = shares?.findIndex((s) => s.id === shareId) ?? -1;
   const go = (index: number) => {
-    const share = shown[Math.max(0, Math.min(shown.length - 1, index))];
+    const share = shares?.[Math.max(0, Math.min(shares.length - 1, index))];
     if (share) void navigate(`/shares/${share.id}${query}`);
+    if (shares && index >= shares.length - 1 && pages.hasNextPage) void pages.fetchNextPage();
   };
   useKeys({
     '/': () => field.current?.focus(),
@@ -38,52 +32,45 @@ export function Shares() {
     arrowup: () => go(at - 1),
     escape: () => void navigate(`/shares${query}`),
   });
-  if (error) return <Failure error={error} again={() => void refetch()} />;
+  if (pages.error && !shares) return <Failure error={pages.error} again={() => void pages.refetch()} />;
   return (
     <>
-      <Title shares={shares} />
+      <Title counts={counts} find={asked.find} />
       <div className="filters">
-        <button type="button" className="btn btn-choice" aria-pressed={!state} onClick={() => setParams({})}>
-          all {shares?.length ?? ''}
-        </button>
-        {SHARE_STATES.map((s) => (
-          <button
-            key={s}
-            type="button"
-            className="btn btn-choice"
-            aria-pressed={state === s}
-            onClick={() => setParams({ state: s })}
-          >
-            {STATE_WORDS[s]} {shares?.filter((x) => x.state === s).length ?? ''}
-          </button>
-        ))}
+        <States counts={counts} chosen={asked.state} choose={(state) => ask({ state })} />
         <Form.Control
           ref={field}
           type="search"
           aria-label="Find a share"
           placeholder="Title or person"
-          value={find}
-          onChange={(e) => setFind(e.target.value)}
+          maxLength={200}
+          value={asked.find ?? ''}
+          onChange={(e) => ask({ find: e.target.value || undefined })}
         />
       </div>
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
         <div>
-          {!shares ? (
-            <SkeletonRows />
-          ) : shares.length === 0 ? (
-            <Empty
-              action={
-                <Link className="btn btn-primary" to="/stores">
-                  Go to the stores
-                </Link>
-              }
+          <Found shares={shares} narrowed={Boolean(asked.state || asked.find)}>
+            {(found) => (
+              <ShareTable
+                shares={found}
+                chosen={shareId}
+                narrow={Boolean(shareId)}
+                query={query}
+                order={asked}
+                sort={(sort) => ask(nextOrder(asked, sort))}
+              />
+            )}
+          </Found>
+          {pages.hasNextPage && (
+            <button
+              type="button"
+              className="btn btn-plain mt-3"
+              disabled={pages.isFetchingNextPage}
+              onClick={() => void pages.fetchNextPage()}
             >
-              Shares are what you publish to people outside. Select items in a store and put them on the slip.
-            </Empty>
-          ) : shown.length === 0 ? (
-            <Empty>No share matches that.</Empty>
-          ) : (
-            <ShareTable shares={shown} chosen={shareId} narrow={Boolean(shareId)} query={query} />
+              Show more shares
+            </button>
           )}
         </div>
         {shareId && <ShareSheetPanel key={shareId} id={shareId} close={() => void navigate(`/shares${query}`)} />}
@@ -92,13 +79,53 @@ export function Shares() {
   );
 }
 
-function Title({ shares }: { shares: ShareRow[] | undefined }) {
-  const count = (state: ShareState) => shares?.filter((s) => s.state === state).length ?? 0;
+/** What the address asks for, and a way to ask for something else. */
+function useAsked() {
+  const [params, setParams] = useSearchParams();
+  const sort = SHARE_SORTS.find((s) => s === params.get('sort')) ?? 'made';
+  const asked: SharesAsked = {
+    state: SHARE_STATES.find((s) => s === params.get('state')),
+    find: params.get('find') ?? undefined,
+    sort,
+    descending: params.has('descending') ? params.get('descending') === 'true' : beginsDescending(sort),
+  };
+  const ask = (part: Partial<SharesAsked>) => {
+    const { state, find, sort: by, descending } = { ...asked, ...part };
+    setParams(
+      {
+        ...(state && { state }),
+        ...(find && { find }),
+        ...(by !== 'made' && { sort: by }),
+        ...(descending !== beginsDescending(by) && { descending: String(descending) }),
+      },
+      // Typing is no step to go back to.
+      { replace: 'find' in part },
+    );
+  };
+  return { asked, ask, query: params.toString() ? `?${params.toString()}` : '' };
+}
+
+/** The newest first, and who was there last; titles and ends from the beginning. */
+const beginsDescending = (sort: ShareSort): boolean => sort === 'made' || sort === 'visited';
+
+/** A heading turns its order round, and at the third time gives it up. */
+function nextOrder(asked: SharesAsked, sort: ShareSort): Partial<SharesAsked> {
+  if (asked.sort !== sort) return { sort, descending: beginsDescending(sort) };
+  if (asked.descending === beginsDescending(sort)) return { descending: !asked.descending };
+  return { sort: 'made', descending: true };
+}
+
+function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find: string | undefined }) {
+  const all = counts ? Object.values(counts).reduce((sum, n) => sum + n, 0) : 0;
   return (
     <div className="title-line">
       <h1>
-        {shares ? `${countOf(count('open'), 'share')} open, ${count('scheduled')} scheduled.` : 'Shares'}{' '}
-        {count('broken') > 0 && <span className="hand">{count('broken')} broken.</span>}
+        {!counts
+          ? 'Shares'
+          : find
+            ? `${countOf(all, 'share')} found.`
+            : `${countOf(counts.open, 'share')} open, ${counts.scheduled} scheduled.`}{' '}
+        {counts && counts.broken > 0 && <span className="hand">{counts.broken} broken.</span>}
       </h1>
       <div className="tools">
         <Link className="btn btn-primary" to="/stores">
@@ -109,84 +136,47 @@ function Title({ shares }: { shares: ShareRow[] | undefined }) {
   );
 }
 
-function ShareTable({
-  shares,
-  chosen,
-  narrow,
-  query,
-}: {
-  shares: ShareRow[];
-  chosen: string | undefined;
-  narrow: boolean;
-  query: string;
-}) {
-  const navigate = useNavigate();
+interface StatesProps {
+  counts: ShareList['counts'] | undefined;
+  chosen: ShareState | undefined;
+  choose: (state: ShareState | undefined) => void;
+}
+
+function States({ counts, chosen, choose }: StatesProps) {
+  const all = counts ? Object.values(counts).reduce((sum, n) => sum + n, 0) : '';
   return (
-    <table className="rows">
-      <thead>
-        <tr>
-          <th>
-            <span className="visually-hidden">State</span>
-          </th>
-          <th>Title</th>
-          <th>Window</th>
-          <th className="number">Visits</th>
-          {!narrow && (
-            <>
-              <th>Guards</th>
-              <th>Reach</th>
-              <th className="number">Items</th>
-              <th className="number">Size</th>
-              <th>Last visit</th>
-              <th>By</th>
-            </>
-          )}
-        </tr>
-      </thead>
-      <tbody>
-        {shares.map((s) => (
-          <tr
-            key={s.id}
-            data-clickable
-            aria-selected={s.id === chosen}
-            onClick={() => void navigate(`/shares/${s.id}${query}`)}
-          >
-            <td>
-              <StateMark state={s.state} />
-            </td>
-            <td className="first">
-              <Link
-                to={`/shares/${s.id}${query}`}
-                className="link-body-emphasis text-decoration-none fw-semibold"
-                onClick={(e) => e.stopPropagation()}
-              >
-                {s.title}
-              </Link>
-            </td>
-            <td>
-              <WindowBar share={s} />
-            </td>
-            <td className="number">
-              {s.visitsUsed}
-              {s.visitLimit !== null && <span className="quiet"> of {s.visitLimit}</span>}
-            </td>
-            {!narrow && (
-              <>
-                <td className="quiet">{s.hasPassword ? 'password' : 'link only'}</td>
-                <td>
-                  <ReachLamp mark={s.reach} portability={s.portability} brief />
-                </td>
-                <td className="number wide-only">{s.itemCount}</td>
-                <td className="number">
-                  <Size bytes={s.totalBytes} />
-                </td>
-                <td>{s.lastVisitAt ? <When at={s.lastVisitAt} /> : <span className="quiet">none yet</span>}</td>
-                <td className="quiet">{s.createdBy}</td>
-              </>
-            )}
-          </tr>
-        ))}
-      </tbody>
-    </table>
+    <>
+      <button type="button" className="btn btn-choice" aria-pressed={!chosen} onClick={() => choose(undefined)}>
+        all {all}
+      </button>
+      {SHARE_STATES.map((s) => (
+        <button key={s} type="button" className="btn btn-choice" aria-pressed={chosen === s} onClick={() => choose(s)}>
+          {STATE_WORDS[s]} {counts?.[s] ?? ''}
+        </button>
+      ))}
+    </>
+  );
+}
+
+interface FoundProps {
+  shares: ShareRow[] | undefined;
+  narrowed: boolean;
+  children: (shares: ShareRow[]) => React.ReactNode;
+}
+
+function Found({ shares, narrowed, children }: FoundProps) {
+  if (!shares) return <SkeletonRows />;
+  if (shares.length > 0) return children(shares);
+  if (narrowed) return <Empty>No share matches that.</Empty>;
+  return (
+    <Empty
+      action={
+        <Link className="btn btn-primary" to="/stores">
+          Go to the stores
+        </Link>
+      }
+    >
+      Shares are what you publish to people outside. Select items in a store and put them on the slip.
+    </Empty>
   );
 }

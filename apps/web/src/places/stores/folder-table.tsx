@@ -80,7 +80,7 @@ export function FolderTable({ order, sort, ...props }: ListProps & { order: Orde
             {key === null ? (
               name
             ) : (
-              <button type="button" onClick={() => sort(key)}>
+              <button type="button" className="sorts" onClick={() => sort(key)}>
                 {name}
                 {key === order.sort && (
                   <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />
@@ -88,7 +88,7 @@ export function FolderTable({ order, sort, ...props }: ListProps & { order: Orde
               </button>
             )}
             {key === 'name' && (
-              <button type="button" className="by-type" onClick={() => sort('type')}>
+              <button type="button" className="sorts by-type" onClick={() => sort('type')}>
                 type
                 {order.sort === 'type' && (
                   <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />

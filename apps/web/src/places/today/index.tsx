@@ -1,36 +1,32 @@
 import type { AddressRow, ChangeShare, ShareRow } from '@quay/contract';
-import { countOf, extendedBy, shareFindings, type Finding } from '@quay/core';
+import { countOf, extendedBy, type FindingKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { useMemo } from 'react';
 import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
-import { addressesQuery, ledgerQuery, sharesQuery, useUndoableChange } from '../../ui/queries';
+import { addressesQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
 import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
-import { WindowChart } from './window-chart';
+import { useChartSpan, WindowChart } from './window-chart';
 
 /** What is open, what needs a hand, what happened. */
 export function Today() {
-  const { data: shares, error, refetch } = useQuery(sharesQuery);
-  const now = useNow();
+  const span = useChartSpan();
+  const { data, error, refetch } = useQuery(sharesTodayQuery(...span));
   const navigate = useNavigate();
   useKeys({ n: () => void navigate('/stores') });
   const me = useMe();
   const { data: addresses } = useQuery({ ...addressesQuery, enabled: me.duties.includes('run-reach') });
   const ways = (addresses ?? []).filter((a) => a.trouble !== null || a.lapsing !== null);
-  const findings = useMemo(() => shareFindings((shares ?? []).map(factsOf), now), [shares, now]);
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const open = shares?.filter((s) => s.state === 'open').length ?? 0;
+  const needing = (data ? data.needing.length + data.moreNeeding : 0) + ways.length;
   return (
     <>
       <div className="title-line">
         <h1>
-          {shares ? `${countOf(open, 'share is', 'shares are')} open.` : 'Today'}{' '}
-          {findings.length + ways.length > 0 && (
-            <span className="hand">{countOf(findings.length + ways.length, 'thing needs', 'things need')} a hand.</span>
-          )}
+          {data ? `${countOf(data.open, 'share is', 'shares are')} open.` : 'Today'}{' '}
+          {needing > 0 && <span className="hand">{countOf(needing, 'thing needs', 'things need')} a hand.</span>}
         </h1>
         <div className="tools">
           <Link className="btn btn-primary" to="/stores">
@@ -38,9 +34,9 @@ export function Today() {
           </Link>
         </div>
       </div>
-      {!shares ? (
+      {!data ? (
         <SkeletonRows />
-      ) : shares.length === 0 ? (
+      ) : !data.any ? (
         <Empty
           action={
             <Link className="btn btn-primary" to="/stores">
@@ -51,18 +47,21 @@ export function Today() {
           Here you see when your shares are open. Put files from a store on the slip to make the first.
         </Empty>
       ) : (
-        <WindowChart shares={shares} />
+        <WindowChart shares={data.windows} more={data.moreWindows} whole={span} />
       )}
       <div className="two-columns">
         <section>
           <h2 className="small-head">Needs a hand</h2>
-          {findings.length + ways.length === 0 && <p className="quiet">Nothing does.</p>}
+          {needing === 0 && <p className="quiet">Nothing does.</p>}
           {ways.map((a) => (
             <WayRow key={a.id} address={a} />
           ))}
-          {findings.map((f) => (
-            <FindingRow key={f.shareId} finding={f} share={shares?.find((s) => s.id === f.shareId) as ShareRow} />
+          {data?.needing.map(({ kind, share }) => (
+            <FindingRow key={share.id} kind={kind} share={share} />
           ))}
+          {data && data.moreNeeding > 0 && (
+            <p className="quiet">And {data.moreNeeding} more, which show when some of these are done.</p>
+          )}
         </section>
         <Happened />
       </div>
@@ -88,19 +87,7 @@ function WayRow({ address }: { address: AddressRow }) {
   );
 }
 
-function factsOf(share: ShareRow) {
-  const at = (text: string | null) => (text === null ? null : Date.parse(text));
-  return {
-    id: share.id,
-    state: share.state,
-    opensAt: at(share.opensAt),
-    closesAt: at(share.closesAt),
-    createdAt: Date.parse(share.createdAt),
-    lastVisitAt: at(share.lastVisitAt),
-  };
-}
-
-const WORDS: Record<Finding['kind'], { title: (title: string) => string; detail: string; verb: string }> = {
+const WORDS: Record<FindingKind, { title: (title: string) => string; detail: string; verb: string }> = {
   broken: {
     title: (t) => `${t} has lost a file`,
     detail: 'Visitors are told that the files are not there.',
@@ -119,18 +106,18 @@ const WORDS: Record<Finding['kind'], { title: (title: string) => string; detail:
   'closes-soon': { title: (t) => `${t} closes within a day`, detail: '', verb: 'Extend a week' },
 };
 
-function FindingRow({ finding, share }: { finding: Finding; share: ShareRow }) {
-  const words = WORDS[finding.kind];
-  const remedy = useRemedy(finding, share);
+function FindingRow({ kind, share }: { kind: FindingKind; share: ShareRow }) {
+  const words = WORDS[kind];
+  const remedy = useRemedy(kind, share);
   return (
     <div className="finding">
-      <span className={finding.kind === 'broken' ? 'flag harm' : 'flag'} />
+      <span className={kind === 'broken' ? 'flag harm' : 'flag'} />
       <div>
         <Link className="fw-semibold link-body-emphasis text-decoration-none" to={`/shares/${share.id}`}>
           {words.title(share.title)}
         </Link>
         <div className="quiet small">
-          {finding.kind === 'closes-soon' && share.closesAt ? (
+          {kind === 'closes-soon' && share.closesAt ? (
             <>
               on <When at={share.closesAt} />; {countOf(share.visitsUsed, 'visit')} so far
             </>
@@ -147,7 +134,7 @@ function FindingRow({ finding, share }: { finding: Finding; share: ShareRow }) {
 }
 
 /** The one-click remedy of a finding. */
-function useRemedy(finding: Finding, share: ShareRow): () => void {
+function useRemedy(kind: FindingKind, share: ShareRow): () => void {
   const navigate = useNavigate();
   const change = useUndoableChange();
   const zone = useZone();
@@ -158,7 +145,7 @@ function useRemedy(finding: Finding, share: ShareRow): () => void {
     closesAt: new Date(extendedBy(from, days, zone)).toISOString(),
   });
   const ask = (asked: ChangeShare, before: ChangeShare, words: string) => void change(share.id, asked, before, words);
-  switch (finding.kind) {
+  switch (kind) {
     case 'broken':
       return () => void navigate(`/shares/${share.id}`);
     case 'open-for-ever':

@@ -1,4 +1,4 @@
-import type { ShareRow } from '@quay/contract';
+import type { ChartShare } from '@quay/contract';
 import {
   assignLanes,
   dayInWords,
@@ -10,7 +10,7 @@ import {
 } from '@quay/core';
 import { brushX, scaleTime, select, type ScaleTime } from 'd3';
 import { useEffect, useMemo, useRef, useState } from 'react';
-import { useNavigate } from 'react-router';
+import { Link, useNavigate } from 'react-router';
 import { useUndoableChange } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { StateMark, StateShape } from '../../ui/state-mark';
@@ -24,7 +24,7 @@ const OVERVIEW_PX = 30;
 const MARGIN_PX = 12;
 
 interface Bar {
-  share: ShareRow;
+  share: ChartShare;
   from: number;
   /** null: no end. */
   to: number | null;
@@ -39,16 +39,18 @@ const FILL: Record<ShareState, string> = {
   broken: 'var(--buoy-wash)',
 };
 
+/** What the chart shows: from a week ago to five weeks ahead, from midnight to midnight. */
+export function useChartSpan(): [number, number] {
+  const zone = useZone();
+  const today = startOfDay(useNow(30_000), 0, zone);
+  return useMemo(() => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)], [today, zone]);
+}
+
 /** The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at now. */
-export function WindowChart({ shares }: { shares: ShareRow[] }) {
+export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; more: number; whole: [number, number] }) {
   const zone = useZone();
   const now = useNow(30_000);
   const [box, width] = useWidth();
-  const today = startOfDay(now, 0, zone);
-  const whole = useMemo<[number, number]>(
-    () => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)],
-    [today, zone],
-  );
   const [zoom, setZoom] = useState<[number, number] | null>(null);
   const [from, to] = zoom ?? whole;
   const previous = useRef<Map<string, number>>(new Map());
@@ -73,6 +75,12 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
         <h2 className="small-head mb-0">Windows</h2>
         <span className="quiet small">
           {dayInWords(from, now, zone)} to {dayInWords(to - 1, now, zone)}
+          {more > 0 && (
+            <>
+              ; the {shares.length} that end next are drawn, <Link to="/shares?sort=closes">{more} more</Link> are in
+              Shares
+            </>
+          )}
         </span>
         {zoom && (
           <button type="button" className="btn btn-choice" onClick={() => setZoom(null)}>
@@ -126,9 +134,13 @@ export function WindowChart({ shares }: { shares: ShareRow[] }) {
   );
 }
 
-function barOf(share: ShareRow): Bar {
-  const closes = share.withdrawnAt ?? share.closesAt;
-  return { share, from: Date.parse(share.opensAt ?? share.createdAt), to: closes ? Date.parse(closes) : null };
+function barOf(share: ChartShare): Bar {
+  const ends = [share.withdrawnAt, share.closesAt].flatMap((end) => (end === null ? [] : [Date.parse(end)]));
+  return {
+    share,
+    from: Date.parse(share.opensAt ?? share.createdAt),
+    to: ends.length > 0 ? Math.min(...ends) : null,
+  };
 }
 
 type TimeScale = ScaleTime<number, number>;

@@ -1,0 +1,52 @@
+import type { ShareRow } from '@quay/contract';
+import { portabilityWords } from '../platform/office.js';
+import { Problem } from '../platform/problems/problem.js';
+import type { Who } from '../people/who.js';
+import { stateOf, type ShareRecord } from './shares.queries.js';
+
+/** Homes are closed to everybody but their owner, and so is what is shared from them. */
+export const isClosedTo = (who: Who, r: Pick<ShareRecord, 'homeOwners'>): boolean =>
+  r.homeOwners.some((owner) => owner !== who.personId);
+
+export function homeClosed(): Problem {
+  return new Problem(
+    'forbidden',
+    'home.closed',
+    "That share is from somebody's home, which is closed to others. You can withdraw it.",
+  );
+}
+
+/** That it exists, whose it is and how it stands; nothing of what it holds. */
+export function closedRow(r: ShareRecord, now: number): ShareRow {
+  return {
+    ...rowOf(r, now, 0),
+    closed: true,
+    title: `From the home of ${r.creatorName}`,
+    itemCount: 0,
+    visitLimit: null,
+    visitsUsed: 0,
+    lastVisitAt: null,
+  };
+}
+
+export function rowOf(r: ShareRecord, now: number, totalBytes: number): ShareRow {
+  return {
+    id: r.id,
+    closed: false,
+    title: r.title,
+    state: stateOf(r, now),
+    opensAt: r.opensAt?.toISOString() ?? null,
+    closesAt: r.closesAt?.toISOString() ?? null,
+    itemCount: r.itemIds.length,
+    totalBytes,
+    hasPassword: r.passwordHash !== null,
+    visitLimit: r.visitLimit,
+    visitsUsed: r.visitsUsed,
+    lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
+    createdAt: r.createdAt.toISOString(),
+    createdBy: r.creatorName,
+    withdrawnAt: r.withdrawnAt?.toISOString() ?? null,
+    reach: r.reach,
+    portability: portabilityWords(r.address.host),
+  };
+}

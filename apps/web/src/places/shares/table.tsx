@@ -1,0 +1,110 @@
+import type { ShareRow, ShareSort } from '@quay/contract';
+import { Link, useNavigate } from 'react-router';
+import type { SharesAsked } from '../../ui/queries';
+import { ReachLamp } from '../../ui/reach-lamp';
+import { StateMark } from '../../ui/state-mark';
+import { WindowBar } from '../../ui/window-bar';
+import { Size, When } from '../../ui/words';
+
+interface TableProps {
+  shares: ShareRow[];
+  chosen: string | undefined;
+  /** Beside an open sheet there is room for little. */
+  narrow: boolean;
+  /** What the address asks for; the rows' links keep it. */
+  query: string;
+  order: Pick<SharesAsked, 'sort' | 'descending'>;
+  sort: (by: ShareSort) => void;
+}
+
+export function ShareTable({ shares, chosen, narrow, query, order, sort }: TableProps) {
+  const heading = { order, sort };
+  return (
+    <table className="rows">
+      <thead>
+        <tr>
+          <th>
+            <span className="visually-hidden">State</span>
+          </th>
+          <Heading {...heading} by="title" name="Title" />
+          <Heading {...heading} by="closes" name="Window" />
+          <th className="number">Visits</th>
+          {!narrow && (
+            <>
+              <th>Guards</th>
+              <th>Reach</th>
+              <th className="number">Items</th>
+              <th className="number">Size</th>
+              <Heading {...heading} by="visited" name="Last visit" />
+              <th>By</th>
+            </>
+          )}
+        </tr>
+      </thead>
+      <tbody>
+        {shares.map((share) => (
+          <Row
+            key={share.id}
+            share={share}
+            to={`/shares/${share.id}${query}`}
+            chosen={share.id === chosen}
+            narrow={narrow}
+          />
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function Heading({ by, name, order, sort }: { by: ShareSort; name: string } & Pick<TableProps, 'order' | 'sort'>) {
+  const chosen = order.sort === by;
+  return (
+    <th aria-sort={chosen ? (order.descending ? 'descending' : 'ascending') : undefined}>
+      <button type="button" className="sorts" onClick={() => sort(by)}>
+        {name}
+        {chosen && <i className={`bi ${order.descending ? 'bi-arrow-down-short' : 'bi-arrow-up-short'}`} aria-hidden />}
+      </button>
+    </th>
+  );
+}
+
+function Row({ share, to, chosen, narrow }: { share: ShareRow; to: string; chosen: boolean; narrow: boolean }) {
+  const navigate = useNavigate();
+  return (
+    <tr data-clickable aria-selected={chosen} onClick={() => void navigate(to)}>
+      <td>
+        <StateMark state={share.state} />
+      </td>
+      <td className="first">
+        <Link
+          to={to}
+          className="link-body-emphasis text-decoration-none fw-semibold"
+          onClick={(e) => e.stopPropagation()}
+        >
+          {share.title}
+        </Link>
+      </td>
+      <td>
+        <WindowBar share={share} />
+      </td>
+      <td className="number">
+        {share.visitsUsed}
+        {share.visitLimit !== null && <span className="quiet"> of {share.visitLimit}</span>}
+      </td>
+      {!narrow && (
+        <>
+          <td className="quiet">{share.hasPassword ? 'password' : 'link only'}</td>
+          <td>
+            <ReachLamp mark={share.reach} portability={share.portability} brief />
+          </td>
+          <td className="number wide-only">{share.itemCount}</td>
+          <td className="number">
+            <Size bytes={share.totalBytes} />
+          </td>
+          <td>{share.lastVisitAt ? <When at={share.lastVisitAt} /> : <span className="quiet">none yet</span>}</td>
+          <td className="quiet">{share.createdBy}</td>
+        </>
+      )}
+    </tr>
+  );
+}

@@ -65,11 +65,16 @@ async function workOut(tx: EntityManager, personIds: string[], at: Date): Promis
       `INSERT INTO access_reach (person_id, root, acts, own) SELECT $1, * FROM unnest($2::int[], $3::smallint[], $4::smallint[])`,
       [asker.personId, rows.map((r) => r.root), rows.map((r) => r.acts), rows.map((r) => r.own)],
     );
-    await tx.query('UPDATE access_reach_state SET generation = $2, since = $3, valid_until = $4 WHERE person_id = $1', [
-      asker.personId,
-      state?.generation,
-      at,
-      validUntil === null ? null : new Date(validUntil),
-    ]);
+    const publishable = rows.filter((r) => (r.acts & actBits(['publish'])) !== 0).map((r) => r.root);
+    await tx.query(
+      `UPDATE access_reach_state SET generation = $2, since = $3, valid_until = $4, publishable = $5 WHERE person_id = $1`,
+      [
+        asker.personId,
+        state?.generation,
+        at,
+        validUntil === null ? null : new Date(validUntil),
+        publishable.sort((a, b) => a - b),
+      ],
+    );
   }
 }

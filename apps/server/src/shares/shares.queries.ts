@@ -37,11 +37,12 @@ export interface ShareRecord {
 export const SHARE_FROM = 'JOIN person p ON p.id = s.created_by JOIN address a ON a.id = s.address_id';
 
 /**
- * Whether a share `s` of somebody `p` is broken: an item is gone, or its publisher may not publish it any more. A share
- * serves what its publisher may publish now. What stands against it is kept (schema-0011), as of what its publisher was last
- * found to reach: asked after `ensureReach`.
+ * Whether a share `s` is broken: an item is gone, or its publisher may not publish it any more. A share serves what its
+ * publisher may publish now. What stands against it is kept (schema-0011), as of what its publisher was last found to reach:
+ * asked after `ensureReach`.
  */
-export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id = s.id) OR NOT 'publish-outside' = ANY(p.duties))`;
+export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id = s.id)
+  OR s.created_by = ANY(ARRAY(SELECT id FROM person WHERE NOT 'publish-outside' = ANY(duties))))`;
 
 /** What {@link shareRecord} is made of. Each is looked up by itself for the rows that are shown. */
 export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.password_hash AS "passwordHash",

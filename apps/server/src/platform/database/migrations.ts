@@ -129,11 +129,14 @@ export class Standing1765100000000 implements MigrationInterface {
       DROP TRIGGER node_changed_shares ON node;
       DROP TRIGGER home_owner_shares ON store;
       DROP TRIGGER reach_worked_out ON access_reach_state;
+      DROP TRIGGER folder_rooted_shares ON folder_access;
       DROP TRIGGER visit_last ON visit;
-      DROP FUNCTION share_items_came, shares_follow, home_shares_follow, reach_bars_shares, visit_is_last, shares_place, shares_bar;
+      DROP FUNCTION share_items_came, shares_follow, home_shares_follow, reach_bars_shares, visit_is_last, shares_rooted,
+        shares_ask_again, shares_place, shares_bar;
       DROP TABLE share_path, share_fault, share_home;
       DROP INDEX share_of, share_by_made, share_by_end, share_by_title, share_by_visit, share_find;
       ALTER TABLE share DROP COLUMN last_visit_at;
+      ALTER TABLE access_reach_state DROP COLUMN publishable;
       CREATE INDEX share_creator ON share (created_by)`);
   }
 }

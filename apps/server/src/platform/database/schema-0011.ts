@@ -5,6 +5,9 @@ import { actBits } from '@quay/core';
  * foreign keys to items: they would wait for whoever moves them.
  */
 export const STANDING_SCHEMA = `
+-- The roots on which somebody may publish; null: to be worked out.
+ALTER TABLE access_reach_state ADD COLUMN publishable integer[];
+
 -- Each item of a share with itself and every folder above it.
 CREATE TABLE share_path (
   above_id  uuid NOT NULL,
@@ -66,6 +69,14 @@ CREATE FUNCTION shares_bar(share_ids uuid[]) RETURNS void LANGUAGE sql AS $$
   ) INSERT INTO share_fault (share_id, kind, cause) SELECT share_id, 'barred', node_id FROM barred ON CONFLICT DO NOTHING;
 $$;
 
+-- Has what stands against these shares worked out anew before anybody is answered: what their publishers reach is as of no
+-- state of the facts any more.
+CREATE FUNCTION shares_ask_again(share_ids uuid[]) RETURNS void LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE access_reach_state SET generation = 0, publishable = NULL
+   WHERE person_id IN (SELECT created_by FROM share WHERE id = ANY(share_ids));
+END $$;
+
 CREATE FUNCTION share_items_came() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM came);
@@ -100,8 +111,7 @@ BEGIN
     share_ids := ARRAY(SELECT DISTINCT share_id FROM share_path WHERE above_id = ANY(moved));
     IF cardinality(share_ids) > 0 THEN
       PERFORM shares_place(share_ids);
-      -- What people reach has to be worked out anew, and with it what they may publish.
-      UPDATE access_state SET generation = generation + 1;
+      PERFORM shares_ask_again(share_ids);
     END IF;
   END IF;
   RETURN NULL;
@@ -118,13 +128,25 @@ END $$;
 CREATE TRIGGER home_owner_shares AFTER UPDATE OF owner_id ON store FOR EACH ROW
   WHEN (NEW.owner_id IS DISTINCT FROM OLD.owner_id) EXECUTE FUNCTION home_shares_follow();
 
--- What somebody reaches has been worked out.
+-- A folder has another root: what is granted there is another thing now.
+CREATE FUNCTION shares_rooted() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  PERFORM shares_ask_again(ARRAY(SELECT DISTINCT p.share_id FROM was JOIN is_now USING (folder_id)
+    JOIN share_path p ON p.above_id = is_now.folder_id WHERE was.root <> is_now.root));
+  RETURN NULL;
+END $$;
+CREATE TRIGGER folder_rooted_shares AFTER UPDATE ON folder_access REFERENCING OLD TABLE AS was NEW TABLE AS is_now
+  FOR EACH STATEMENT EXECUTE FUNCTION shares_rooted();
+
+-- What somebody reaches has been worked out. Where they may publish at the same roots as before, and no item has another
+-- root, nothing is to be done.
 CREATE FUNCTION reach_bars_shares() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   PERFORM shares_bar(ARRAY(SELECT id FROM share WHERE created_by = NEW.person_id));
   RETURN NULL;
 END $$;
-CREATE TRIGGER reach_worked_out AFTER UPDATE ON access_reach_state FOR EACH ROW EXECUTE FUNCTION reach_bars_shares();
+CREATE TRIGGER reach_worked_out AFTER UPDATE ON access_reach_state FOR EACH ROW
+  WHEN (NEW.publishable IS NOT NULL AND NEW.publishable IS DISTINCT FROM OLD.publishable) EXECUTE FUNCTION reach_bars_shares();
 
 -- What is there already. What people reach is worked out anew, and with it what they may publish.
 SELECT shares_place(ARRAY(SELECT id FROM share));

@@ -7,6 +7,7 @@ import { api } from '../../ui/api';
 import { useKeys } from '../../ui/keys';
 import { useMe } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { useTyped } from '../../ui/typed';
 import { When } from '../../ui/words';
 
 const KINDS: [string, string][] = [
@@ -23,6 +24,7 @@ export function Ledger() {
   const me = useMe();
   const [kind, setKind] = useState('');
   const [find, setFind] = useState('');
+  const [typed, setTyped] = useTyped(find, setFind);
   const findField = useRef<HTMLInputElement>(null);
   useKeys({ '/': () => findField.current?.focus() });
   const pages = useInfiniteQuery({
@@ -75,8 +77,8 @@ export function Ledger() {
           type="search"
           aria-label="Find in the ledger"
           placeholder="Person, share or file"
-          value={find}
-          onChange={(e) => setFind(e.target.value)}
+          value={typed}
+          onChange={(e) => setTyped(e.target.value)}
         />
       </div>
       {pages.error ? (

@@ -6,6 +6,7 @@ import { Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
+import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
@@ -17,6 +18,7 @@ export function Shares() {
   const { asked, ask, query } = useAsked();
   const pages = useInfiniteQuery(sharesQuery(asked));
   const field = useRef<HTMLInputElement>(null);
+  const [find, setFind] = useTyped(asked.find ?? '', (text) => ask({ find: text.trim() || undefined }));
   const shares = pages.data?.pages.flatMap((p) => p.shares);
   const counts = pages.data?.pages[0]?.counts ?? undefined;
   const at = shares?.findIndex((s) => s.id === shareId) ?? -1;
@@ -44,8 +46,8 @@ export function Shares() {
           aria-label="Find a share"
           placeholder="Title or person"
           maxLength={200}
-          value={asked.find ?? ''}
-          onChange={(e) => ask({ find: e.target.value || undefined })}
+          value={find}
+          onChange={(e) => setFind(e.target.value)}
         />
       </div>
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>

@@ -1,12 +1,13 @@
 import { KINDS, type FindQuery, type FoundItem, type Kind } from '@quay/contract';
 import { countOf } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { useEffect, useRef, useState, type ReactNode } from 'react';
+import { useRef, type ReactNode } from 'react';
 import { Form } from 'react-bootstrap';
 import { Link, useSearchParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { storesQuery } from '../../ui/queries';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { useTyped } from '../../ui/typed';
 import { Size, When } from '../../ui/words';
 import { iconOf } from './icons';
 import { colleaguesQuery, findQuery, tagsQuery } from './queries';
@@ -55,7 +56,6 @@ const NAMES = [
 export function Find() {
   const [search, setSearch] = useSearchParams();
   const field = useRef<HTMLInputElement>(null);
-  const [text, setText] = useState(search.get('text') ?? '');
   const query = Object.fromEntries(
     NAMES.flatMap((n) => (search.get(n) ? [[n, search.get(n) as string]] : [])),
   ) as Partial<Record<keyof FindQuery, string>>;
@@ -74,12 +74,7 @@ export function Find() {
       },
       { replace: true },
     );
-  useEffect(() => {
-    const timer = setTimeout(() => text !== (search.get('text') ?? '') && set({ text }), 200);
-    return () => clearTimeout(timer);
-    // Only typing asks again.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [text]);
+  const [text, setText] = useTyped(search.get('text') ?? '', (typed) => set({ text: typed }));
   useKeys({ '/': () => field.current?.focus() });
   const age = AGES.find(([, days]) => days > 0 && query.from === daysAgo(days)) ?? AGES[0];
   const size =

@@ -1,0 +1,65 @@
+import type { Browser } from 'puppeteer-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { launch, Person } from './_fixtures/browser.js';
+
+let office: TestOffice;
+let browser: Browser;
+beforeAll(async () => {
+  office = await openOffice();
+  office.clock.at = Date.now();
+  browser = await launch();
+});
+afterAll(async () => {
+  await browser.disconnect();
+  await office.close();
+});
+
+describe('many shares', () => {
+  it('are found by words, state and order, more as one asks for more; the address leads back to it', async () => {
+    const client = await office.signedIn('tomas');
+    const { id } = (await client.upload(office.roots.projects, 'many.txt', Buffer.from('many'))).body;
+    await office.publish(client, [id], { title: 'Weir House levels', window: { opensAt: null, closesAt: null } });
+    await office.db.query(
+      `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, closes_at, created_at, created_by)
+       SELECT gen_random_uuid(), 'Survey ' || n, '', sha256(n::text::bytea), '', s.address_id, $1::timestamptz + make_interval(days => n),
+              $1::timestamptz - make_interval(hours => n), s.created_by
+         FROM generate_series(1, 130) n, share s WHERE s.title = 'Weir House levels'`,
+      [office.clock.date()],
+    );
+    await office.db.query(
+      `INSERT INTO share_item (share_id, node_id, position) SELECT id, $1, 0 FROM share WHERE title LIKE 'Survey %'`,
+      [id],
+    );
+    const tomas = await Person.at(browser, office.origin);
+    await tomas.signIn('tomas', '/shares');
+    await tomas.sees('131 shares open');
+    const rows = () => tomas.page.$$eval('table.rows tbody tr', (list) => list.length);
+    expect(await rows()).toBe(100);
+    await tomas.press('Show more shares');
+    await tomas.page.waitForFunction(() => document.querySelectorAll('table.rows tbody tr').length === 131);
+    await tomas.page.keyboard.press('/');
+    await tomas.page.keyboard.type('survey 77');
+    await tomas.sees('1 share found.');
+    expect(await rows()).toBe(1);
+    await tomas.fill('[aria-label="Find a share"]', '');
+    await tomas.press('Title');
+    await tomas.page.waitForSelector('th[aria-sort=ascending]');
+    await tomas.page.waitForFunction(
+      () => document.querySelector('table.rows tbody tr .first')?.textContent === 'Survey 1',
+    );
+    await tomas.press('Title');
+    await tomas.page.waitForFunction(
+      () => document.querySelector('table.rows tbody tr .first')?.textContent === 'Weir House levels',
+    );
+    expect(tomas.page.url()).toBe(`${office.origin}/shares?sort=title&descending=true`);
+    await tomas.page.evaluate(() => (document.activeElement as HTMLElement).blur());
+    await tomas.page.keyboard.press('ArrowDown');
+    await tomas.sees('Weir House levels', '.sheet');
+    await tomas.page.reload();
+    await tomas.sees('Weir House levels', '.sheet');
+    await tomas.page.waitForSelector('th[aria-sort=descending]');
+    await tomas.isAccessible();
+    await tomas.leave();
+  });
+});

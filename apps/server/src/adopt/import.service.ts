@@ -205,7 +205,7 @@ export class ImportService {
     const { file } = found;
     const before = await file.stat();
     const stream = file.createReadStream({ autoClose: false, start: 0, end: Infinity, highWaterMark: 1024 * 1024 });
-    const blob = await this.blobs.stage(stream, null, false);
+    const blob = await this.blobs.stage(stream, null, { flush: false });
     const after = await file.stat();
     if (after.size !== before.size || after.mtimeMs !== before.mtimeMs || blob.sizeBytes !== before.size) {
       await blob.discard();

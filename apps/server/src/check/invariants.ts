@@ -40,6 +40,11 @@ const QUERIES: [rule: string, sql: string][] = [
     `SELECT s.name AS what FROM store s WHERE s.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`,
   ],
   [
+    'a store counts all its versions',
+    `SELECT s.name AS what FROM store s WHERE (s.versions, s.version_bytes) <>
+       (SELECT coalesce(sum(refs), 0), coalesce(sum(refs * size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`,
+  ],
+  [
     'a person uses what they brought',
     `SELECT p.name AS what FROM person p WHERE p.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.person_id = p.id)`,
   ],

@@ -418,8 +418,7 @@ export const MOST_TRASHED = 1000;
  * Newest first, at most one more than {@link MOST_TRASHED}, so that more is noticed. Asked after `ensureReach`.
  */
 export async function trashOf(m: EntityManager, personId: string, storeId: string): Promise<TrashItem[]> {
-  const walk = walkDown('$2', actBits(['see']));
-  const rows = await m.query<(TrashItem & { trashedAt: Date; purgeAt: Date | null })[]>(
+  const rows = await m.query<(Omit<TrashItem, 'sizeBytes'> & { trashedAt: Date; purgeAt: Date | null })[]>(
     `WITH RECURSIVE chosen AS (
        SELECT n.*, ${bitsOn('n', '$2')} AS may FROM node n
         WHERE n.store_id = $1 AND n.trashed_at IS NOT NULL AND n.purged_at IS NULL
@@ -437,18 +436,16 @@ export async function trashOf(m: EntityManager, personId: string, storeId: strin
      )
      SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy", coalesce(place.path, '') AS "from",
             place.live AS "placeIsThere", c.trashed_at + make_interval(days => s.trash_days) AS "purgeAt",
-            (c.may & ${actBits(['manage'])}) <> 0 AS "removable",
-            (WITH RECURSIVE down AS (
-               SELECT n.id, n.kind, n.size_bytes, ${walk.begin} FROM node n WHERE n.id = c.id
-               UNION ALL
-               SELECT n.id, n.kind, n.size_bytes, ${walk.below} FROM ${stepDown(null)} ${walk.step} WHERE ${walk.goesOn}
-             ) SELECT coalesce(sum(size_bytes), 0)::float8 FROM down WHERE ${walk.allowed}) AS "sizeBytes"
+            (c.may & ${actBits(['manage'])}) <> 0 AS "removable"
        FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN actor p ON p.id = c.trashed_by
       ORDER BY c.trashed_at DESC`,
     [storeId, personId],
   );
+  const ids = rows.map((r) => r.id);
+  const weights = await weightsOf(m, personId, ids, { litter: true });
   return rows.map((r) => ({
     ...r,
+    sizeBytes: weights.get(r.id)?.bytes ?? 0,
     trashedAt: r.trashedAt.toISOString(),
     purgeAt: r.purgeAt?.toISOString() ?? null,
   }));

@@ -15,7 +15,7 @@ import { Readable } from 'node:stream';
 import { pipeline } from 'node:stream/promises';
 import { extract, type Header } from 'tar-stream';
 import { DataSource } from 'typeorm';
-import { BLOBS, type AskRoom, type BlobStore } from '../platform/blobs/blob-store.js';
+import { BLOBS, type AskRoom, type BlobStore, type StagedBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { RunningWork } from '../platform/running.js';
@@ -37,8 +37,6 @@ export interface UploadAsked {
   sizeBytes: number | null;
 }
 
-const STAGED_AT_ONCE = 8;
-
 @Injectable()
 export class UploadService {
   constructor(
@@ -58,7 +56,7 @@ export class UploadService {
     const { storeId, validUntil } = await this.admit(by, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
     const largest = (await this.admission.rules(storeId)).largestFileBytes;
     return this.rooms.whileBringing({ chargedTo: by.chargedTo, storeId }, asked.sizeBytes, async ({ ask }) => {
-      const staging = () => this.blobs.stage(body, asked.sizeBytes, true, upToLargest(largest, ask));
+      const staging = () => this.blobs.stage(body, asked.sizeBytes, { ask: upToLargest(largest, ask) });
       const going = this.access.bringing(by, asked.folderId);
       const blob = await this.running.while(going, validUntil, () => body.destroy(), staging);
       try {
@@ -172,15 +170,14 @@ export class UploadService {
       );
       return { entries: entries satisfies BatchEntry[] };
     } finally {
-      // A batch that broke off has holes where files had not been staged yet.
-      await Promise.all(files.map((file: Arrived | undefined) => file?.blob.discard()));
+      await Promise.all(files.map((file) => file.blob.discard()));
     }
   }
 
   private async unpack(body: Readable, files: Arrived[], ask: AskRoom): Promise<void> {
     const archive = extract();
-    let waiting: Promise<unknown>[] = [];
-    let [bytes, count] = [0, 0];
+    const entries: { below: string[]; name: string; modifiedAt: Date | null; bytes: Buffer }[] = [];
+    let bytes = 0;
     const take = async (entry: AsyncIterable<unknown> & { header: Header }) => {
       const { name: path, size = 0, type, mtime } = entry.header;
       const parts = path.split('/').filter((p) => p !== '' && p !== '.');
@@ -188,36 +185,26 @@ export class UploadService {
       if (type !== 'file' || name === undefined || parts.includes('..'))
         throw new Problem('invalid', 'batch.entry', 'A batch holds files only, with paths below its folder.');
       bytes += size;
-      if (count >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1)
+      if (entries.length >= BATCH_FILES || bytes > BATCH_BYTES * 1.1 || size > BATCH_FILE_BYTES * 1.1)
         throw new Problem(
           'too-large',
           'batch.too-large',
           `A batch holds at most ${BATCH_FILES} files of up to ${BATCH_FILE_BYTES.toLocaleString('en-GB')} bytes.`,
         );
-      await ask(bytes, bytes - size);
+      // None of it is on the disk before all of it is.
+      await ask(bytes, 0);
       const pieces: Buffer[] = [];
       for await (const piece of entry) pieces.push(piece as Buffer);
-      const place = count;
-      count += 1;
-      waiting.push(
-        this.blobs
-          .stage(Readable.from([Buffer.concat(pieces)]), size, false)
-          .then((blob) => (files[place] = { below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, blob })),
-      );
-      if (waiting.length >= STAGED_AT_ONCE) {
-        await Promise.all(waiting);
-        waiting = [];
-      }
+      entries.push({ below: parts, name, modifiedAt: mtime ? new Date(mtime) : null, bytes: Buffer.concat(pieces) });
     };
     const taking = (async () => {
       for await (const entry of archive) await take(entry);
-      await Promise.all(waiting);
     })();
     try {
       await Promise.all([pipeline(body, archive), taking]);
     } catch (error) {
       archive.destroy();
-      await Promise.allSettled([...waiting, taking]);
+      await Promise.allSettled([taking]);
       if (error instanceof Problem) throw error;
       throw new Problem(
         'invalid',
@@ -225,7 +212,9 @@ export class UploadService {
         'The batch ended before all of it had arrived, or is no archive. Nothing of it was kept; send it again.',
       );
     }
-    if (files.length === 0) throw invalidField('body', 'batch.empty', 'There is no file in this batch.');
+    if (entries.length === 0) throw invalidField('body', 'batch.empty', 'There is no file in this batch.');
+    const blobs = await this.blobs.stageEach(entries.map((e) => e.bytes));
+    for (const [i, { bytes: _, ...entry }] of entries.entries()) files.push({ ...entry, blob: blobs[i] as StagedBlob });
   }
 }
 

@@ -20,10 +20,10 @@ export interface OpenBlob {
   close(): Promise<void>;
 }
 
-/** Bytes that have arrived whole and are hashed, under a temporary name. `discard` when that is not needed any more. */
+/** Bytes that have arrived whole and are hashed, under a temporary name or in memory. `discard` when that is not needed any more. */
 export interface StagedBlob extends StoredBlob {
-  /** Where the implementation finds them again. */
-  key: string;
+  /** Where the implementation finds them again, or the bytes themselves. */
+  held: string | Uint8Array;
   flushed: boolean;
   discard(): Promise<void>;
 }
@@ -35,6 +35,11 @@ export interface StagedBlob extends StoredBlob {
  */
 export type AskRoom = (upTo: number, written: number) => Promise<number>;
 
+export interface StageHow {
+  flush?: boolean;
+  ask?: AskRoom;
+}
+
 /** Immutable bytes named by their SHA-256. One test suite holds for every implementation. */
 export interface BlobStore {
   /**
@@ -45,10 +50,11 @@ export interface BlobStore {
   put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob>;
   /**
    * Takes a stream in without giving it its name.
-   * @param flush false leaves flushing to {@link adopt}, which is quicker for many small ones
-   * @param ask asked for room as bytes come
+   * @param how `flush` false leaves flushing to {@link adopt}, which is quicker for many; `ask` is asked for room as bytes come
    */
-  stage(stream: Readable, expectedBytes: number | null, flush?: boolean, ask?: AskRoom): Promise<StagedBlob>;
+  stage(stream: Readable, expectedBytes: number | null, how?: StageHow): Promise<StagedBlob>;
+  /** Takes in small ones that are at hand: they stay in memory until they are adopted. */
+  stageEach(pieces: readonly Uint8Array[]): Promise<StagedBlob[]>;
   /**
    * Gives staged bytes their names, flushed when this resolves. What is there under a name stays, unless `overwrite`
    * says that it cannot be trusted.

@@ -1,19 +1,18 @@
-import { execFile } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { mkdirSync } from 'node:fs';
 import { link, mkdir, open, readdir, rename, stat, statfs, unlink, type FileHandle } from 'node:fs/promises';
 import { join } from 'node:path';
 import type { Readable } from 'node:stream';
-import { promisify } from 'node:util';
 import { Problem } from '../problems/problem.js';
 import { PACE, type Pace } from '../pace.js';
-import type { AskRoom, BlobStore, OpenBlob, StagedBlob, StoredBlob, Stretch } from './blob-store.js';
+import type { BlobStore, OpenBlob, StagedBlob, StageHow, StoredBlob, Stretch } from './blob-store.js';
+import { flushFileSystem, hashEach, Pouring, writeEach, type SmallFile } from './blob-threads.js';
 import { DiskParts } from './disk-parts.js';
 import { flusher } from './flusher.js';
 import { Gatherer, type Gathered } from './gatherer.js';
-import { freshPouring, pour } from './pour.js';
+import { pour } from './pour.js';
 
-/** From here on one flush of the file system is quicker than one for each file and folder. */
+/** From here on one flush of the file system is quicker than one for each folder. */
 const FLUSH_TOGETHER_FROM = 6;
 /** Temporary files older than this were left by a crash: no upload sends nothing for a day. */
 const ABANDONED_MS = 24 * 3600 * 1000;
@@ -43,12 +42,16 @@ export class DiskBlobStore implements BlobStore {
     return { sha256: blob.sha256, sizeBytes: blob.sizeBytes, crc32: blob.crc32 };
   }
 
-  async stage(stream: Readable, expectedBytes: number | null, flush = true, ask?: AskRoom): Promise<StagedBlob> {
-    const key = join(this.root, 'tmp', randomUUID());
-    const file = await open(key, 'wx', 0o600);
-    const discard = () => unlink(key).catch(() => undefined);
+  async stage(
+    stream: Readable,
+    expectedBytes: number | null,
+    { flush = true, ask }: StageHow = {},
+  ): Promise<StagedBlob> {
+    const path = join(this.root, 'tmp', randomUUID());
+    const file = await open(path, 'wx', 0o600);
+    const discard = () => unlink(path).catch(() => undefined);
+    const state = new Pouring();
     try {
-      const state = freshPouring();
       const flushing = flush ? flusher(file, 0) : null;
       const terms = { each: flushing?.look, ask, pace: this.pace };
       const { whole, slow } = await pour(stream, file, state, terms).finally(() => flushing?.settled());
@@ -61,28 +64,45 @@ export class DiskBlobStore implements BlobStore {
         );
       if (flush) await file.sync();
       await file.close();
-      return { sha256: state.hash.digest(), sizeBytes: state.position, crc32: state.crc, key, flushed: flush, discard };
+      return { ...(await state.digest()), sizeBytes: state.position, held: path, flushed: flush, discard };
     } catch (error) {
+      state.drop();
       await file.close().catch(() => undefined);
       await discard();
       throw error;
     }
   }
 
+  async stageEach(pieces: readonly Uint8Array[]): Promise<StagedBlob[]> {
+    const held = shared(pieces);
+    const digests = await hashEach(held);
+    const discard = () => Promise.resolve();
+    return digests.map((digest, i) => {
+      const bytes = held[i] as Uint8Array;
+      return { ...digest, sizeBytes: bytes.length, held: bytes, flushed: false, discard };
+    });
+  }
+
   /** The folders are flushed too, or a crash could forget the names. */
   async adopt(staged: readonly { blob: StagedBlob; overwrite: boolean }[]): Promise<void> {
+    const small: SmallFile[] = [];
     const folders = new Set<string>();
     let unflushed = 0;
     for (const { blob, overwrite } of staged) {
       const { folder, path } = this.place(blob.sha256);
+      if (typeof blob.held !== 'string') {
+        small.push({ folder, path, bytes: blob.held, overwrite });
+        continue;
+      }
       const made = await mkdir(folder, { recursive: true, mode: 0o700 });
       // A blob that is there already is the same bytes: keep it, whoever wrote it first.
       if (overwrite || (await stat(path).catch(() => null))?.size !== blob.sizeBytes) {
-        await giveName(blob.key, path);
+        await giveName(blob.held, path);
         if (!blob.flushed) unflushed += 1;
       }
       for (const level of made ? [folder, join(folder, '..'), this.root] : [folder]) folders.add(level);
     }
+    if (small.length > 0) await writeEach(this.root, small);
     if (unflushed > 0 || folders.size >= FLUSH_TOGETHER_FROM) await flushFileSystem(this.root);
     else for (const folder of folders) await syncFolder(folder);
   }
@@ -164,6 +184,18 @@ export class DiskBlobStore implements BlobStore {
   }
 }
 
+/** Small pieces in one stretch of memory that another thread sees too, so that they are copied once and not at each step. */
+function shared(pieces: readonly Uint8Array[]): Uint8Array[] {
+  const memory = new SharedArrayBuffer(pieces.reduce((sum, piece) => sum + piece.length, 0));
+  let at = 0;
+  return pieces.map((piece) => {
+    const own = new Uint8Array(memory, at, piece.length);
+    own.set(piece);
+    at += piece.length;
+    return own;
+  });
+}
+
 function tooSlow(): Problem {
   return new Problem(
     'too-slow',
@@ -173,9 +205,9 @@ function tooSlow(): Problem {
 }
 
 /** A name beside the temporary one, which stays for as long as the transaction may still fail. */
-async function giveName(key: string, path: string): Promise<void> {
-  const second = `${key}.${randomUUID()}`;
-  await link(key, second);
+async function giveName(staged: string, path: string): Promise<void> {
+  const second = `${staged}.${randomUUID()}`;
+  await link(staged, second);
   await rename(second, path);
 }
 
@@ -187,11 +219,6 @@ async function readFully(file: FileHandle, target: Uint8Array, position: number,
     done += bytesRead;
   }
   return done;
-}
-
-/** Everything that was written to the file system of a folder is on the disk when this resolves (coreutils' sync -f). */
-async function flushFileSystem(path: string): Promise<void> {
-  await promisify(execFile)('sync', ['-f', path]);
 }
 
 async function syncFolder(path: string): Promise<void> {

@@ -10,6 +10,7 @@ import { ACTORS_SCHEMA } from './schema-0008.js';
 import { LATER_SCHEMA } from './schema-0009.js';
 import { WEIGHTS_SCHEMA } from './schema-0010.js';
 import { STANDING_SCHEMA } from './schema-0011.js';
+import { COUNTING_SCHEMA } from './schema-0012.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -141,6 +142,16 @@ export class Standing1765100000000 implements MigrationInterface {
   }
 }
 
+export class Counting1765200000000 implements MigrationInterface {
+  name = 'Counting1765200000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(COUNTING_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('What stores use is counted in one way only: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -154,6 +165,7 @@ export const MIGRATIONS = [
   Later1764900000000,
   Weights1765000000000,
   Standing1765100000000,
+  Counting1765200000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -169,4 +181,5 @@ export const SCHEMAS = [
   LATER_SCHEMA,
   WEIGHTS_SCHEMA,
   STANDING_SCHEMA,
+  COUNTING_SCHEMA,
 ];

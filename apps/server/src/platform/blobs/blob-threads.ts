@@ -1,0 +1,82 @@
+import { availableParallelism } from 'node:os';
+import { Thread } from '../thread.js';
+
+const SCRIPT = 'platform/blobs/blob.thread.js';
+/** More than the disk takes are of no use. */
+const MOST_THREADS = 4;
+
+export interface Digest {
+  /** 32 bytes. */
+  sha256: Buffer;
+  crc32: number;
+}
+
+/** Bytes at hand that are to be kept under a name. */
+export interface SmallFile {
+  folder: string;
+  path: string;
+  bytes: Uint8Array;
+  /** What lies under the name cannot be trusted. */
+  overwrite: boolean;
+}
+
+const threads = Array.from({ length: Math.min(MOST_THREADS, availableParallelism()) }, () => new Thread(SCRIPT));
+let turn = 0;
+let lastState = 0;
+
+function nextThread(): Thread {
+  turn = (turn + 1) % threads.length;
+  return threads[turn] as Thread;
+}
+
+const digestFrom = ({ sha256, crc32 }: { sha256: Uint8Array; crc32: number }): Digest => ({
+  sha256: Buffer.from(sha256),
+  crc32,
+});
+
+/** Both hashes of what has come so far, made in a thread beside the one that answers requests; {@link drop} it unless it is digested. */
+export class Pouring {
+  /** Bytes taken so far. */
+  position = 0;
+  private readonly thread = nextThread();
+  private readonly state = (lastState += 1);
+
+  /** Writes a piece to a file and takes it. The file must stay open until that is done. */
+  async pour(fd: number, piece: Uint8Array): Promise<void> {
+    const position = this.position;
+    this.position += piece.length;
+    const own = new Uint8Array(piece);
+    await this.thread.ask('pour', { state: this.state, fd, piece: own, position }, [own.buffer]);
+  }
+
+  /** Takes a piece that is written already. */
+  async take(piece: Uint8Array): Promise<void> {
+    this.position += piece.length;
+    const own = new Uint8Array(piece);
+    await this.thread.ask('take', { state: this.state, piece: own }, [own.buffer]);
+  }
+
+  async digest(): Promise<Digest> {
+    return digestFrom(await this.thread.ask('digest', { state: this.state }));
+  }
+
+  drop(): void {
+    this.thread.tell('drop', { state: this.state });
+  }
+}
+
+/** The hashes of each of many small pieces. They must lie in shared memory, or they are copied. */
+export async function hashEach(pieces: readonly Uint8Array[]): Promise<Digest[]> {
+  const found = await nextThread().ask<{ sha256: Uint8Array; crc32: number }[]>('hashEach', { pieces });
+  return found.map(digestFrom);
+}
+
+/** Keeps small files under their names, below a root, all of them safe on the disk when this resolves. */
+export function writeEach(root: string, files: readonly SmallFile[]): Promise<void> {
+  return nextThread().ask('writeEach', { root, files });
+}
+
+/** Everything that was written to the file system of a folder is on the disk when this resolves. */
+export function flushFileSystem(path: string): Promise<void> {
+  return nextThread().ask('flush', { path });
+}

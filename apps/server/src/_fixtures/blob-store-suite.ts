@@ -43,6 +43,25 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
       expect(new Set(all.map((b) => b.sha256.toString('hex'))).size).toBe(1);
       expect(await store.stat((all[0] as (typeof all)[0]).sha256)).toEqual({ sizeBytes: 200_000 });
     });
+    it('takes many small pieces at once, keeps them when they are adopted, also again, and replaces what cannot be trusted', async () => {
+      const store = make();
+      const pieces = Array.from({ length: 300 }, (_, i) => randomBytes(i % 50 === 0 ? 0 : 10 + i));
+      const staged = await store.stageEach(pieces);
+      for (const [i, blob] of staged.entries())
+        expect(
+          blob.sha256.equals(
+            createHash('sha256')
+              .update(pieces[i] as Buffer)
+              .digest(),
+          ),
+        ).toBe(true);
+      expect(await store.stat(staged[1]?.sha256 as Buffer)).toBeNull();
+      for (const overwrite of [true, false, true]) await store.adopt(staged.map((blob) => ({ blob, overwrite })));
+      const found = await store.gather(staged.map(({ sha256, sizeBytes: length }) => ({ sha256, from: 0, length })));
+      expect(Buffer.from(found.bytes).equals(Buffer.concat(pieces))).toBe(true);
+      found.release();
+      await Promise.all(staged.map((blob) => blob.discard()));
+    });
     it('keeps nothing of a stream that ends early or breaks', async () => {
       const store = make();
       await expect(store.put(Readable.from([Buffer.from('half')]), 8)).rejects.toMatchObject({ code: 'upload.cut' });

@@ -26,6 +26,11 @@ export class Thread {
   /** @param script a compiled module of the server, from its root */
   constructor(private readonly script: string) {}
 
+  /** Questions that are not answered yet. */
+  get asked(): number {
+    return this.waiting.size;
+  }
+
   /**
    * @param transfer memory that goes over to the thread and is not ours any more
    * @throws what the thread's part of the work threw, and that the thread ended

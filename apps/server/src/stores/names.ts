@@ -17,12 +17,21 @@ export function nameTaken(name: string): Problem {
   return new Problem('conflict', 'name.taken', problem.message, { errors: problem.more.errors, name });
 }
 
-/** Runs a write; a broken unique name is told as such (23505: unique_violation). */
+/** Runs a write; a broken unique name is told as such. */
 export async function uniqueName<T>(name: string, write: () => Promise<T>): Promise<T> {
   try {
     return await write();
   } catch (error) {
-    if ((error as { driverError?: { code?: string } }).driverError?.code === '23505') throw nameTaken(name);
+    if (codeOf(error) === UNIQUE_VIOLATION) throw nameTaken(name);
     throw error;
   }
 }
+
+const codeOf = (error: unknown): string | undefined => (error as { driverError?: { code?: string } }).driverError?.code;
+
+// PostgreSQL, Appendix A.
+const UNIQUE_VIOLATION = '23505';
+const DEADLOCK = '40P01';
+
+/** Whether a transaction ended because somebody else did the same at that moment: it can be tried again. */
+export const lostRace = (error: unknown): boolean => [UNIQUE_VIOLATION, DEADLOCK].includes(codeOf(error) ?? '');

@@ -214,6 +214,11 @@ export async function holdNodes(m: EntityManager, nodeIds: string[]): Promise<vo
   await m.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
 }
 
+/** Holds a node together with others who do: it is neither moved, trashed nor renamed meanwhile. */
+export async function holdNodeShared(m: EntityManager, nodeId: string): Promise<void> {
+  await m.query('SELECT 1 FROM node WHERE id = $1 FOR SHARE', [nodeId]);
+}
+
 /** Of these, those that do not lie within another of them. */
 export async function topmost(m: EntityManager, nodeIds: string[]): Promise<string[]> {
   const rows = await m.query<{ origin: string }[]>(
@@ -555,13 +560,20 @@ export interface NodeRow {
   changed_by: string;
 }
 export async function insertNodes(tx: EntityManager, rows: NodeRow[]): Promise<void> {
-  const columns =
-    'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
-  if (rows.length)
-    await tx.query(`INSERT INTO node (${columns}) SELECT ${columns} FROM json_populate_recordset(NULL::node, $1)`, [
-      JSON.stringify(rows),
-    ]);
+  if (rows.length) await tx.query(INSERT_NODES, [JSON.stringify(rows)]);
 }
+
+/** @returns false when the name is taken; waits for whoever is taking it just now */
+export async function insertNodeIfFree(tx: EntityManager, row: NodeRow): Promise<boolean> {
+  const made = await tx.query<unknown[]>(`${INSERT_NODES} ON CONFLICT DO NOTHING RETURNING id`, [
+    JSON.stringify([row]),
+  ]);
+  return made.length > 0;
+}
+
+const NODE_COLUMNS =
+  'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
+const INSERT_NODES = `INSERT INTO node (${NODE_COLUMNS}) SELECT ${NODE_COLUMNS} FROM json_populate_recordset(NULL::node, $1)`;
 
 /** Versions in bulk; `sha256` as "\\x" and hexadecimal. */
 export async function insertVersions(

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { actBits, fillForecast, policyWords, type Weight } from '@quay/core';
+import { actBits, countOf, fillForecast, policyWords, type Weight } from '@quay/core';
 import type { LitterItem, PersonQuota, StoreGrowth, StorePolicyText, StoreUsage, UsagePart } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -7,18 +7,25 @@ import { requireDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { grouped } from '../platform/grouped.js';
 import { notFound } from '../platform/problems/problem.js';
-import { bitsOn, entrancesOf, storesTold, walkDown } from '../access/access.queries.js';
+import { bitsOn, countSeen, entrancesOf, storesTold, walkDown } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf } from './names.js';
 import { RoomService } from './room.service.js';
 import { StoresService } from './stores.service.js';
-import { LIVE, stepDown } from '../access/tree.queries.js';
-import { weightsOf } from './weights.queries.js';
+import { LIVE } from '../access/tree.queries.js';
+import { weightsOf, wholeWeights } from './weights.queries.js';
 
 const LEVELS_SHOWN = 3;
-const LIVE_FOLDER = `${LIVE} AND c.kind = 'folder'`;
+/** Folders of one folder that are shown by themselves, the heaviest. */
+const MOST_FOLDERS = 200;
+/** From the rows called `down` to the folders in them that are shown, called `n`. */
+const LARGEST_FOLDERS = `down CROSS JOIN LATERAL (
+  SELECT c.* FROM node c LEFT JOIN folder_weight w ON w.folder_id = c.id
+   WHERE c.parent_id = down.id AND ${LIVE} AND c.kind = 'folder'
+   ORDER BY coalesce(w.bytes + w.litter_bytes, 0) DESC LIMIT ${MOST_FOLDERS}) n`;
 const POLICY_WORDS: Record<keyof StorePolicyText, string> = {
   quotaBytes: 'quota',
   largestFileBytes: 'largest file',
@@ -222,25 +229,42 @@ export class UsageService {
          SELECT n.id, NULL::uuid AS parent, n.name, n.kind, 0 AS depth, ${walk.begin} FROM node n WHERE n.id = ANY($1)
          UNION ALL
          SELECT n.id, n.parent_id, n.name, n.kind, down.depth + 1, ${walk.below}
-           FROM ${stepDown(LIVE_FOLDER)} ${walk.step} WHERE ${walk.goesOn} AND down.depth < ${LEVELS_SHOWN}
+           FROM ${LARGEST_FOLDERS} ${walk.step} WHERE ${walk.goesOn} AND down.depth < ${LEVELS_SHOWN}
        ) SELECT id, parent, name FROM down WHERE ${walk.allowed} ORDER BY depth`,
       [tops.map((t) => t.folderId), who.personId],
     );
-    const weights = await this.weightsHere(who, rows);
+    const [weights, smaller] = [await this.weightsHere(who, rows), await this.smallerFolders(who, rows)];
     const parts = new Map<string, UsagePart>();
     const roots: UsagePart[] = [];
     for (const row of rows) {
       const part: UsagePart = { id: row.id, name: row.name, kind: 'folder', bytes: 0, files: 0, children: [] };
       parts.set(row.id, part);
       const here = weights.get(row.id) ?? { files: 0, bytes: 0 };
-      if (here.bytes > 0) part.children.push({ ...partOf(`${row.id}-files`, 'Files here', 'files'), ...here });
+      const more = smaller.get(row.id) ?? 0;
+      const name = more > 0 ? `Files here, and ${countOf(more, 'smaller folder')}` : 'Files here';
+      if (here.bytes > 0) part.children.push({ ...partOf(`${row.id}-files`, name, 'files'), ...here });
       if (row.parent === null) roots.push(part);
       else parts.get(row.parent)?.children.push(part);
     }
     const root = roots.length === 1 ? (roots[0] as UsagePart) : { ...partOf('all', 'All', 'folder'), children: roots };
     if (roots.length === 0) throw notFound('This store');
-    if (whole) root.children.push(...(await this.beside(storeId)));
+    const present = summed(root);
+    if (!whole) return present;
+    root.children.push(...(await this.beside(storeId, present)));
     return summed(root);
+  }
+
+  /** How many folders that somebody sees are not shown by themselves, of those that hold more than are. */
+  private async smallerFolders(who: Who, shown: { parent: string | null }[]): Promise<Map<string, number>> {
+    const children = grouped(shown, (row) => row.parent ?? '');
+    // Some of those that were looked at may be closed to whoever asks; they are few.
+    const full = [...children].filter(([, list]) => list.length * 2 > MOST_FOLDERS).map(([id]) => id);
+    if (full.length === 0) return new Map();
+    const rows = await this.db.query<{ id: string; count: number }[]>(
+      `SELECT asked.id, ${countSeen('asked.id', '$2', "c.kind = 'folder'")} AS count FROM unnest($1::uuid[]) AS asked (id)`,
+      [full, who.personId],
+    );
+    return new Map(rows.map(({ id, count }) => [id, count - (children.get(id)?.length ?? 0)]));
   }
 
   /** What folders hold beside those of their folders that are among these too. */
@@ -257,31 +281,54 @@ export class UsageService {
     return here;
   }
 
-  /** What a store holds beside its present files. */
-  private async beside(storeId: string): Promise<UsagePart[]> {
-    const [extra] = await this.db.query<
-      { versions: string; versionCount: string; trash: string; trashCount: string }[]
-    >(
-      `WITH RECURSIVE lost AS (
-         SELECT id FROM node WHERE store_id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL UNION SELECT n.id FROM ${stepDown(null, { from: 'lost' })}
-       ) SELECT coalesce(sum(v.size_bytes) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id), 0) AS versions, count(*) FILTER (WHERE l.id IS NULL AND n.version_id <> v.id) AS "versionCount",
-                coalesce(sum(v.size_bytes) FILTER (WHERE l.id IS NOT NULL), 0) AS trash, count(*) FILTER (WHERE l.id IS NOT NULL) AS "trashCount"
-           FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN lost l ON l.id = n.id WHERE n.store_id = $1`,
+  /**
+   * What a store holds beside the present files that somebody sees. All versions and what folders weigh are kept; what is in
+   * the trash is what was put there, files by their size and folders by their weight. Earlier versions are all that is left.
+   */
+  private async beside(storeId: string, seen: Weight): Promise<UsagePart[]> {
+    const [row] = await this.db.query<{ rootId: string; files: number; bytes: number }[]>(
+      `SELECT n.id AS "rootId", s.versions::float8 AS files, s.version_bytes::float8 AS bytes
+         FROM store s JOIN node n ON n.store_id = s.id AND n.parent_id IS NULL WHERE s.id = $1`,
       [storeId],
     );
+    if (!row) return [];
+    const lost = await this.db.query<{ id: string; kind: 'folder' | 'file'; bytes: number }[]>(
+      `SELECT id, kind, size_bytes::float8 AS bytes FROM node
+        WHERE store_id = $1 AND trashed_at IS NOT NULL AND purged_at IS NULL`,
+      [storeId],
+    );
+    const folders = lost.filter((n) => n.kind === 'folder').map((n) => n.id);
+    const weights = await wholeWeights(this.db.manager, [row.rootId, ...folders]);
+    const present = weights.get(row.rootId) ?? { files: 0, bytes: 0 };
+    const trash = { files: 0, bytes: 0 };
+    for (const { id, kind, bytes } of lost) {
+      const weight = kind === 'file' ? { files: 1, bytes } : weights.get(id);
+      if (weight) add(trash, weight, 1);
+    }
+    const [versions, closed] = [{ files: row.files, bytes: row.bytes }, { ...present }];
+    for (const part of [present, trash]) add(versions, part, -1);
+    add(closed, seen, -1);
     return [
-      partOf('versions', 'Earlier versions', 'versions', { bytes: extra?.versions, files: extra?.versionCount }),
-      partOf('trash', 'Trash', 'trash', { bytes: extra?.trash, files: extra?.trashCount }),
+      { ...partOf('versions', 'Earlier versions', 'versions'), ...versions },
+      { ...partOf('trash', 'Trash', 'trash'), ...trash },
+      { ...partOf('closed', 'In folders closed to you', 'files'), ...closed },
     ].filter((part) => part.bytes > 0);
   }
 }
 
-const partOf = (
-  id: string,
-  name: string,
-  kind: UsagePart['kind'],
-  { bytes = '0', files = '0' }: { bytes?: string; files?: string } = {},
-): UsagePart => ({ id, name, kind, bytes: Number(bytes), files: Number(files), children: [] });
+function add(to: Weight, more: Weight, sign: 1 | -1): void {
+  to.files += sign * more.files;
+  to.bytes += sign * more.bytes;
+}
+
+const partOf = (id: string, name: string, kind: UsagePart['kind']): UsagePart => ({
+  id,
+  name,
+  kind,
+  bytes: 0,
+  files: 0,
+  children: [],
+});
 
 function summed(part: UsagePart): UsagePart {
   const children = part.children

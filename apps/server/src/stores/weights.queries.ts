@@ -64,6 +64,12 @@ export async function weightsOfEach(
   return found;
 }
 
+/** All that is in folders, litter too, whoever asks: for those to whom all of a store is told. */
+export async function wholeWeights(m: EntityManager, folderIds: string[]): Promise<Map<string, Weight>> {
+  const parts = folderIds.length === 0 ? [] : await partsWithin(m, folderIds, true);
+  return new Map(parts.map((part) => [part.id, part.whole]));
+}
+
 const NOTHING: Weight = { files: 0, bytes: 0 };
 
 interface WeighedNode {

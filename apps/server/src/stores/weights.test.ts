@@ -159,6 +159,60 @@ describe('what fills a store', () => {
     await weights.addUp();
     expect(outline(await usage())).toEqual(expected);
   });
+
+  it('has earlier versions, trash and what is closed apart, and adds up to all that the store refers to', async () => {
+    const place = await folder(iris, office.roots.projects, 'Adds up');
+    const storeId = await storeOf(iris, place);
+    const treeOf = async () => (await iris.ask<StoreUsage>('GET', `/api/stores/${storeId}/usage`)).body.tree;
+    const partOf = (of: UsagePart, name: string) => of.children.find((c) => c.name === name);
+    const before = await treeOf();
+    await put(iris, place, 'twice.bin', 40);
+    await iris.upload(place, 'twice.bin', bytes(50), '&conflict=version');
+    const lost = await folder(iris, place, 'Lost');
+    await put(iris, lost, 'a.bin', 7);
+    await trash(iris, [await put(iris, lost, 'b.bin', 8)]);
+    await trash(iris, [lost]);
+    const shut = await folder(iris, place, 'Not for everybody');
+    await put(iris, shut, 'c.bin', 900);
+    await setInherits(office.db, office.clock.date(), shut, false);
+    const tree = await treeOf();
+    const part = (name: string) => ({
+      files: (partOf(tree, name)?.files ?? 0) - (partOf(before, name)?.files ?? 0),
+      bytes: (partOf(tree, name)?.bytes ?? 0) - (partOf(before, name)?.bytes ?? 0),
+    });
+    expect([part('Trash').files, part('Trash').bytes]).toEqual([2, 15]);
+    expect([part('Earlier versions').files, part('Earlier versions').bytes]).toEqual([1, 40]);
+    expect([part('In folders closed to you').files, part('In folders closed to you').bytes]).toEqual([1, 900]);
+    const [all] = await office.db.query<{ files: number; bytes: number }[]>(
+      `SELECT count(*)::int AS files, sum(v.size_bytes)::int AS bytes
+         FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.store_id = $1`,
+      [storeId],
+    );
+    expect({ files: tree.files, bytes: tree.bytes }).toEqual(all);
+    await setInherits(office.db, office.clock.date(), shut, true);
+  });
+
+  it('shows the heaviest of very many folders, and says how many smaller ones there are', async () => {
+    const place = await folder(iris, office.roots.iris, 'Very many');
+    const storeId = await storeOf(iris, place);
+    await office.db.query(
+      `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at)
+       SELECT gen_random_uuid(), $2, $1, 'folder', 'many ' || i, 'many ' || i, now(), now() FROM generate_series(1, 230) i`,
+      [place, storeId],
+    );
+    const { items } = (await iris.ask<FolderPage>('GET', `/api/folders/${place}`)).body;
+    for (const [i, item] of items.slice(0, 3).entries()) await put(iris, item.id, 'f.bin', 100 * (i + 1));
+    await put(iris, place, 'beside.bin', 5);
+    await weights.addUp();
+    const { tree } = (await iris.ask<StoreUsage>('GET', `/api/stores/${storeId}/usage`)).body;
+    const many = tree.children.find((c) => c.name === 'Very many');
+    expect(many?.children.map((c) => [c.name, c.bytes])).toEqual([
+      [items[2]?.name, 300],
+      [items[1]?.name, 200],
+      [items[0]?.name, 100],
+      ['Files here, and 30 smaller folders', 5],
+    ]);
+  });
 });
 
 describe('to somebody who does not see all of it, a folder weighs', () => {

@@ -26,9 +26,19 @@ import { PreviewsService } from '../previews/previews.service.js';
 import { holdAccess } from '../access/access-lock.js';
 import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
-import { mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
+import { lostRace, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
-import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, namesIn } from '../stores/stores.queries.js';
+import {
+  extentTo,
+  freeNames,
+  holdNodes,
+  holdNodeShared,
+  insertNodeIfFree,
+  insertNodes,
+  insertVersions,
+  namesIn,
+  type NodeRow,
+} from '../stores/stores.queries.js';
 import { VersionsService } from '../stores/versions.service.js';
 
 export interface Arrived {
@@ -69,7 +79,7 @@ export class Recorder {
     const answer = await this.events.change(async (tx) => {
       await holdAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
-      const folder = await admitHeld(tx, by, how.folderId);
+      const folder = await admitHeld(tx, by, how.folderId, 'alone');
       const rules = await this.admission.rules(folder.storeId, tx);
       const below = { levels: 1, bytes: utf8Bytes(file.name).length };
       await this.admission.requireDepth(tx, folder.folderId, below);
@@ -88,11 +98,29 @@ export class Recorder {
     return answer;
   }
 
-  /** Many small files at once: each is kept or refused by itself, all that are kept commit together. */
+  /**
+   * Many small files at once: each is kept or refused by itself, all that are kept commit together. Several batches go into
+   * one folder beside each other; one that finds a name taken, or is overtaken, begins again and has the folder to itself.
+   */
   async many(
     by: Bringer,
     files: Arrived[],
     how: Recording,
+    also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
+  ): Promise<BatchEntry[]> {
+    try {
+      return await this.recordBatch(by, files, how, 'shared', also);
+    } catch (error) {
+      if (!lostRace(error) && !(error instanceof NameIsTaken)) throw error;
+      return this.recordBatch(by, files, how, 'alone', also);
+    }
+  }
+
+  private async recordBatch(
+    by: Bringer,
+    files: Arrived[],
+    how: Recording,
+    hold: Hold,
     also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
   ): Promise<BatchEntry[]> {
     const entries = await this.events.change(async (tx) => {
@@ -101,33 +129,37 @@ export class Recorder {
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await admitHeld(tx, by, how.folderId);
+      const folder = await admitHeld(tx, by, how.folderId, hold);
       const rules = await this.admission.rules(folder.storeId, tx);
-      const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId }, rules);
+      const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId, hold }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
       await this.previews.want(tx, kept);
-      if (kept.length > 0) {
-        const lines = kept
-          .map((a) => `${a.sha256} ${a.id}\n`)
-          .sort()
-          .join('');
-        await this.ledger.append(tx, {
-          kind: 'files.uploaded',
-          actor: by.actor,
-          nodeId: how.folderId,
-          detail: {
-            count: kept.length,
-            folder: folder.folderName,
-            sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0),
-            digest: createHash('sha256').update(lines).digest('hex'),
-          },
-        });
-      }
+      if (kept.length > 0) await this.noteBatch(tx, by, kept, { id: how.folderId, name: folder.folderName });
       return told;
     });
     this.previews.hurry();
     return entries;
+  }
+
+  private async noteBatch(
+    tx: EntityManager,
+    by: Bringer,
+    kept: UploadAnswer[],
+    folder: { id: string; name: string },
+  ): Promise<void> {
+    const lines = kept.map((a) => `${a.sha256} ${a.id}\n`).sort();
+    await this.ledger.append(tx, {
+      kind: 'files.uploaded',
+      actor: by.actor,
+      nodeId: folder.id,
+      detail: {
+        count: kept.length,
+        folder: folder.name,
+        sizeBytes: kept.reduce((sum, a) => sum + a.sizeBytes, 0),
+        digest: createHash('sha256').update(lines.join('')).digest('hex'),
+      },
+    });
   }
 
   /** The files of a batch in a few statements; each that is refused says so and leaves no trace. */
@@ -135,7 +167,7 @@ export class Recorder {
     tx: EntityManager,
     by: Bringer,
     files: Arrived[],
-    how: Recording & { storeId: string },
+    how: BatchRecording,
     rules: StoreRules,
   ): Promise<BatchEntry[]> {
     const told: BatchEntry[] = [];
@@ -170,6 +202,7 @@ export class Recorder {
         fresh.push(place);
       }
     }
+    if (taken.length > 0 && how.hold === 'shared') throw new NameIsTaken();
     const answers = await this.insertMany(tx, by, fresh, how.storeId);
     fresh.forEach(
       (place, i) =>
@@ -254,7 +287,7 @@ export class Recorder {
     tx: EntityManager,
     by: Bringer,
     below: string[],
-    how: Recording & { storeId: string },
+    how: BatchRecording,
     batch: { folders: Map<string, string | Problem>; made: Set<string>; depth: PathExtent },
   ): Promise<string | Problem> {
     const { folders, made } = batch;
@@ -266,7 +299,7 @@ export class Recorder {
       if (known === undefined) {
         known =
           depthProblem(batch.depth, below.slice(0, level + 1)) ??
-          (await this.makeFolder(tx, by, id, name, how.storeId, made).catch((error: unknown) => {
+          (await this.makeFolder(tx, by, id, name, how, made).catch((error: unknown) => {
             if (error instanceof Problem) return error;
             throw error;
           }));
@@ -283,36 +316,32 @@ export class Recorder {
     by: Bringer,
     parentId: string,
     wished: string,
-    storeId: string,
+    how: BatchRecording,
     made: Set<string>,
   ): Promise<string> {
     const fault = nameFault(wished);
     if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${wished}")`);
-    await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [parentId]);
-    const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
-    // Held, so that nobody puts a name into it between the look and the insertion. It may be less theirs than what it is in.
-    const there = present?.kind === 'folder' ? await unlessHidden(admitHeld(tx, by, present.id)) : null;
-    if (there) return there.folderId;
-    const hidden = present !== null && (present.kind === 'folder' || !(await by.sees(present.id, tx)));
-    if (present && !hidden) throw nameTaken(wished);
-    const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
-    const id = uuidv7();
-    const now = this.clock.date();
-    await tx.insert(Node, {
-      id,
-      storeId,
-      parentId,
-      kind: 'folder',
-      name,
-      nameKey: nameKey(name),
-      litter: isLitter(name),
-      createdAt: now,
-      changedAt: now,
-      changedBy: by.actor.id,
-    });
-    made.add(`${parentId} ${nameKey(name)}`);
-    await this.events.tell(tx, { topic: 'node', id: parentId });
-    return id;
+    for (;;) {
+      const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
+      // Held, so that it stays where it is until this is done. It may be less theirs than what it is in.
+      const there = present?.kind === 'folder' ? await unlessHidden(admitHeld(tx, by, present.id, how.hold)) : null;
+      if (there) return there.folderId;
+      const hidden = present !== null && (present.kind === 'folder' || !(await by.sees(present.id, tx)));
+      if (present && !hidden) throw nameTaken(wished);
+      const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
+      const id = uuidv7();
+      // Somebody may be making the same one just now: then it is there, and looked at again.
+      if (
+        !(await insertNodeIfFree(
+          tx,
+          folderRow(by, { id, parentId, storeId: how.storeId, name, at: this.clock.date() }),
+        ))
+      )
+        continue;
+      made.add(`${parentId} ${nameKey(name)}`);
+      await this.events.tell(tx, { topic: 'node', id: parentId });
+      return id;
+    }
   }
 
   /** The live item of that name, held and then read again: it may have gone to the trash while its lock was waited for. */
@@ -391,9 +420,35 @@ export class Recorder {
   }
 }
 
+/** Whether others may bring something into the same folder meanwhile. */
+type Hold = 'shared' | 'alone';
+type BatchRecording = Recording & { storeId: string; hold: Hold };
+
+/** A batch that holds its folder together with others has met a name that is taken; what is done then needs it alone. */
+class NameIsTaken extends Error {}
+
+const folderRow = (
+  by: Bringer,
+  { id, parentId, storeId, name, at }: { id: string; parentId: string; storeId: string; name: string; at: Date },
+): NodeRow => ({
+  id,
+  store_id: storeId,
+  parent_id: parentId,
+  kind: 'folder',
+  name,
+  name_key: nameKey(name),
+  litter: isLitter(name),
+  size_bytes: 0,
+  media_type: null,
+  version_id: null,
+  created_at: at,
+  changed_at: at,
+  changed_by: by.actor.id,
+});
+
 /** A folder held until the transaction ends, so that it cannot be trashed meanwhile, and what was decided about it then. */
-async function admitHeld(tx: EntityManager, by: Bringer, folderId: string): Promise<FolderAdmission> {
-  await holdNodes(tx, [folderId]);
+async function admitHeld(tx: EntityManager, by: Bringer, folderId: string, hold: Hold): Promise<FolderAdmission> {
+  await (hold === 'alone' ? holdNodes(tx, [folderId]) : holdNodeShared(tx, folderId));
   return by.admit(folderId, tx);
 }
 

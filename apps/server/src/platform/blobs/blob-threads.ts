@@ -21,12 +21,12 @@ export interface SmallFile {
 }
 
 const threads = Array.from({ length: Math.min(MOST_THREADS, availableParallelism()) }, () => new Thread(SCRIPT));
-let turn = 0;
 let lastState = 0;
 
+/** The one with the least to do; of those, another one each time. */
 function nextThread(): Thread {
-  turn = (turn + 1) % threads.length;
-  return threads[turn] as Thread;
+  threads.push(threads.shift() as Thread);
+  return threads.reduce((least, thread) => (thread.asked < least.asked ? thread : least));
 }
 
 const digestFrom = ({ sha256, crc32 }: { sha256: Uint8Array; crc32: number }): Digest => ({

@@ -31,6 +31,17 @@ function writeAll(fd: number, piece: Uint8Array, position: number): void {
   for (let done = 0; done < piece.length;) done += writeSync(fd, piece, done, piece.length - done, position + done);
 }
 
+function giveName(temporary: string, folder: string, path: string): void {
+  try {
+    renameSync(temporary, path);
+  } catch (error) {
+    // Most folders are there already.
+    if ((error as NodeJS.ErrnoException).code !== 'ENOENT') throw error;
+    mkdirSync(folder, { recursive: true, mode: 0o700 });
+    renameSync(temporary, path);
+  }
+}
+
 /** Written under another name first, so that the name never stands for half of the bytes. */
 function writeNamed(root: string, { folder, path, bytes }: SmallFile): void {
   const temporary = join(root, 'tmp', randomUUID());
@@ -41,8 +52,7 @@ function writeNamed(root: string, { folder, path, bytes }: SmallFile): void {
     } finally {
       closeSync(fd);
     }
-    mkdirSync(folder, { recursive: true, mode: 0o700 });
-    renameSync(temporary, path);
+    giveName(temporary, folder, path);
   } catch (error) {
     rmSync(temporary, { force: true });
     throw error;

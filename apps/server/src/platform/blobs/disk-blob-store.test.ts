@@ -36,6 +36,17 @@ describe('on the disk', () => {
     await store.put(Readable.from([randomBytes(1000)]), 2000).catch(() => undefined);
     expect(readdirSync(join(root, 'tmp'))).toEqual([]);
   });
+  it('nothing stays of an adoption that is tried again, whole or in small pieces', async () => {
+    const root = newRoot();
+    const store = new DiskBlobStore(root);
+    const staged = [
+      await store.stage(Readable.from([randomBytes(1000)]), 1000),
+      ...(await store.stageEach([randomBytes(9)])),
+    ];
+    for (let tries = 0; tries < 3; tries += 1) await store.adopt(staged.map((blob) => ({ blob, overwrite: true })));
+    for (const blob of staged) await blob.discard();
+    expect(readdirSync(join(root, 'tmp'))).toEqual([]);
+  });
   it('what a crash left is swept after a day, and not before', async () => {
     const root = newRoot();
     const store = new DiskBlobStore(root);

@@ -204,11 +204,17 @@ function tooSlow(): Problem {
   );
 }
 
-/** A name beside the temporary one, which stays for as long as the transaction may still fail. */
+/**
+ * A name beside the temporary one, which stays for as long as the transaction may still fail. Where an attempt before this
+ * one has named the same file, rename(2) does nothing, and the name in between is left.
+ */
 async function giveName(staged: string, path: string): Promise<void> {
   const second = `${staged}.${randomUUID()}`;
   await link(staged, second);
   await rename(second, path);
+  await unlink(second).catch((error: NodeJS.ErrnoException) => {
+    if (error.code !== 'ENOENT') throw error;
+  });
 }
 
 async function readFully(file: FileHandle, target: Uint8Array, position: number, length: number): Promise<number> {

@@ -46,11 +46,6 @@ export class Thread {
     });
   }
 
-  /** Tells without waiting for an answer. A thread that does not run has nothing to forget. */
-  tell(act: string, given: object): void {
-    this.worker?.postMessage({ id: 0, act, given });
-  }
-
   private running(): Worker {
     if (this.worker) return this.worker;
     const worker = new Worker(compiled(this.script), { resourceLimits: LIMITS });

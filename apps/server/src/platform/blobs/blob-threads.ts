@@ -21,7 +21,6 @@ export interface SmallFile {
 }
 
 const threads = Array.from({ length: Math.min(MOST_THREADS, availableParallelism()) }, () => new Thread(SCRIPT));
-let lastState = 0;
 
 /** The one with the least to do; of those, another one each time. */
 function nextThread(): Thread {
@@ -33,37 +32,6 @@ const digestFrom = ({ sha256, crc32 }: { sha256: Uint8Array; crc32: number }): D
   sha256: Buffer.from(sha256),
   crc32,
 });
-
-/** Both hashes of what has come so far, made in a thread beside the one that answers requests; {@link drop} it unless it is digested. */
-export class Pouring {
-  /** Bytes taken so far. */
-  position = 0;
-  private readonly thread = nextThread();
-  private readonly state = (lastState += 1);
-
-  /** Writes a piece to a file and takes it. The file must stay open until that is done. */
-  async pour(fd: number, piece: Uint8Array): Promise<void> {
-    const position = this.position;
-    this.position += piece.length;
-    const own = new Uint8Array(piece);
-    await this.thread.ask('pour', { state: this.state, fd, piece: own, position }, [own.buffer]);
-  }
-
-  /** Takes a piece that is written already. */
-  async take(piece: Uint8Array): Promise<void> {
-    this.position += piece.length;
-    const own = new Uint8Array(piece);
-    await this.thread.ask('take', { state: this.state, piece: own }, [own.buffer]);
-  }
-
-  async digest(): Promise<Digest> {
-    return digestFrom(await this.thread.ask('digest', { state: this.state }));
-  }
-
-  drop(): void {
-    this.thread.tell('drop', { state: this.state });
-  }
-}
 
 /** The hashes of each of many small pieces. They must lie in shared memory, or they are copied. */
 export async function hashEach(pieces: readonly Uint8Array[]): Promise<Digest[]> {

@@ -1,31 +1,14 @@
 import { execFileSync } from 'node:child_process';
-import { createHash, randomUUID, type Hash } from 'node:crypto';
+import { createHash, randomUUID } from 'node:crypto';
 import { closeSync, mkdirSync, openSync, renameSync, rmSync, statSync, writeSync } from 'node:fs';
 import { join } from 'node:path';
 import { parentPort } from 'node:worker_threads';
 import { crc32 } from 'node:zlib';
 import type { SmallFile } from './blob-threads.js';
 
-// Runs in a thread of its own (blob-threads.ts): hashing takes longer than everything else about an upload, and file after
-// file is written several times as fast by calls that wait as by the event loop.
-
-interface State {
-  hash: Hash;
-  crc: number;
-}
-const states = new Map<number, State>();
-
-function stateOf(id: number): State {
-  let state = states.get(id);
-  if (!state) states.set(id, (state = { hash: createHash('sha256'), crc: 0 }));
-  return state;
-}
-
-function take(id: number, piece: Uint8Array): void {
-  const state = stateOf(id);
-  state.hash.update(piece);
-  state.crc = crc32(piece, state.crc);
-}
+// Runs in a thread of its own (blob-threads.ts): file after file is hashed and written several times as fast by calls that
+// wait as by the event loop. A single large stream is hashed where it comes in: measured here, handing it over cost more than
+// it won (docs/benchmarks.md).
 
 function writeAll(fd: number, piece: Uint8Array, position: number): void {
   for (let done = 0; done < piece.length;) done += writeSync(fd, piece, done, piece.length - done, position + done);
@@ -66,17 +49,6 @@ const isThere = ({ path, bytes }: SmallFile): boolean =>
   statSync(path, { throwIfNoEntry: false })?.size === bytes.length;
 
 const acts = {
-  pour: ({ state, fd, piece, position }: { state: number; fd: number; piece: Uint8Array; position: number }) => {
-    writeAll(fd, piece, position);
-    take(state, piece);
-  },
-  take: ({ state, piece }: { state: number; piece: Uint8Array }) => take(state, piece),
-  digest: ({ state }: { state: number }) => {
-    const { hash, crc } = stateOf(state);
-    states.delete(state);
-    return { sha256: hash.digest(), crc32: crc };
-  },
-  drop: ({ state }: { state: number }) => void states.delete(state),
   hashEach: ({ pieces }: { pieces: Uint8Array[] }) =>
     pieces.map((piece) => ({ sha256: createHash('sha256').update(piece).digest(), crc32: crc32(piece) })),
   /** The names are flushed with the bytes, or a crash could forget them. */

@@ -6,11 +6,11 @@ import type { Readable } from 'node:stream';
 import { Problem } from '../problems/problem.js';
 import { PACE, type Pace } from '../pace.js';
 import type { BlobStore, OpenBlob, StagedBlob, StageHow, StoredBlob, Stretch } from './blob-store.js';
-import { flushFileSystem, hashEach, Pouring, writeEach, type SmallFile } from './blob-threads.js';
+import { flushFileSystem, hashEach, writeEach, type SmallFile } from './blob-threads.js';
 import { DiskParts } from './disk-parts.js';
 import { flusher } from './flusher.js';
 import { Gatherer, type Gathered } from './gatherer.js';
-import { pour } from './pour.js';
+import { freshPouring, pour } from './pour.js';
 
 /** From here on one flush of the file system is quicker than one for each folder. */
 const FLUSH_TOGETHER_FROM = 6;
@@ -50,8 +50,8 @@ export class DiskBlobStore implements BlobStore {
     const path = join(this.root, 'tmp', randomUUID());
     const file = await open(path, 'wx', 0o600);
     const discard = () => unlink(path).catch(() => undefined);
-    const state = new Pouring();
     try {
+      const state = freshPouring();
       const flushing = flush ? flusher(file, 0) : null;
       const terms = { each: flushing?.look, ask, pace: this.pace };
       const { whole, slow } = await pour(stream, file, state, terms).finally(() => flushing?.settled());
@@ -64,9 +64,9 @@ export class DiskBlobStore implements BlobStore {
         );
       if (flush) await file.sync();
       await file.close();
-      return { ...(await state.digest()), sizeBytes: state.position, held: path, flushed: flush, discard };
+      const digest = { sha256: state.hash.digest(), crc32: state.crc };
+      return { ...digest, sizeBytes: state.position, held: path, flushed: flush, discard };
     } catch (error) {
-      state.drop();
       await file.close().catch(() => undefined);
       await discard();
       throw error;

@@ -5,8 +5,7 @@ import { Problem } from '../problems/problem.js';
 import { PACE, type Pace } from '../pace.js';
 import type { AskRoom, BlobParts, StagedBlob } from './blob-store.js';
 import { flusher } from './flusher.js';
-import { Pouring } from './blob-threads.js';
-import { pour } from './pour.js';
+import { freshPouring, pour, take, type Pouring } from './pour.js';
 
 const READ_BYTES = 1024 * 1024;
 /** Parts whose hashes are remembered at the most. */
@@ -33,14 +32,13 @@ export class DiskParts implements BlobParts {
   ): Promise<number> {
     const file = await open(this.path(id), offset === 0 ? 'w' : 'r+', 0o600);
     let safe = offset;
-    let state: Pouring | null = null;
     const told = async (upTo: number) => {
       await flushedTo(upTo);
       safe = upTo;
     };
     try {
       await file.truncate(offset);
-      state = await this.stateAt(id, offset, file);
+      const state = await this.stateAt(id, offset, file);
       this.states.delete(id);
       const flush = flusher(file, offset, told);
       const terms = { limit: sizeBytes, each: flush.look, ask, pace: this.pace };
@@ -56,7 +54,6 @@ export class DiskParts implements BlobParts {
       this.remember(id, state);
       return state.position;
     } catch (error) {
-      state?.drop();
       // What is not counted does not stay: on a full disk it would be in the way of everything else.
       await file.truncate(safe).catch(() => undefined);
       throw error;
@@ -69,36 +66,29 @@ export class DiskParts implements BlobParts {
   private async stateAt(id: string, offset: number, file: FileHandle): Promise<Pouring> {
     const known = this.states.get(id);
     if (known?.position === offset) return known;
-    this.forget(id);
-    const state = new Pouring();
-    try {
-      const buffer = Buffer.allocUnsafe(Math.min(READ_BYTES, Math.max(1, offset)));
-      while (state.position < offset) {
-        const length = Math.min(buffer.length, offset - state.position);
-        const { bytesRead } = await file.read(buffer, 0, length, state.position);
-        if (bytesRead === 0)
-          throw new Problem('conflict', 'upload.shortened', 'What had arrived of this upload is gone. Start it again.');
-        await state.take(buffer.subarray(0, bytesRead));
-      }
-    } catch (error) {
-      state.drop();
-      throw error;
+    const state = freshPouring();
+    const buffer = Buffer.allocUnsafe(Math.min(READ_BYTES, Math.max(1, offset)));
+    while (state.position < offset) {
+      const { bytesRead } = await file.read(
+        buffer,
+        0,
+        Math.min(buffer.length, offset - state.position),
+        state.position,
+      );
+      if (bytesRead === 0)
+        throw new Problem('conflict', 'upload.shortened', 'What had arrived of this upload is gone. Start it again.');
+      take(state, buffer.subarray(0, bytesRead));
     }
     return state;
   }
 
-  private forget(id: string): void {
-    this.states.get(id)?.drop();
-    this.states.delete(id);
-  }
-
   /** The hashes of a few parts; those of others are made again by reading what is there. */
   private remember(id: string, state: Pouring): void {
-    this.forget(id);
+    this.states.delete(id);
     this.states.set(id, state);
     for (const [oldest] of this.states) {
       if (this.states.size <= STATES_MOST) return;
-      this.forget(oldest);
+      this.states.delete(oldest);
     }
   }
 
@@ -116,7 +106,8 @@ export class DiskParts implements BlobParts {
       await file.datasync();
       this.states.delete(id);
       return {
-        ...(await state.digest()),
+        sha256: state.hash.digest(),
+        crc32: state.crc,
         sizeBytes,
         held: this.path(id),
         flushed: true,
@@ -128,7 +119,7 @@ export class DiskParts implements BlobParts {
   }
 
   async remove(id: string): Promise<void> {
-    this.forget(id);
+    this.states.delete(id);
     await unlink(this.path(id)).catch((error: NodeJS.ErrnoException) => {
       if (error.code !== 'ENOENT') throw error;
     });

@@ -1,15 +1,31 @@
+import { createHash, type Hash } from 'node:crypto';
 import type { FileHandle } from 'node:fs/promises';
 import type { Readable } from 'node:stream';
-import { aside } from '../aside.js';
+import { crc32 } from 'node:zlib';
 import { PACE, watchPace, type Pace } from '../pace.js';
 import type { AskRoom } from './blob-store.js';
-import type { Pouring } from './blob-threads.js';
 
 /** Writes that may be under way before the stream is made to wait. */
 const WRITES_AHEAD = 8;
 
 /** Room is asked for in advance once so much has come since it was last asked for: then nobody waits for the answer. */
 const ASK_AGAIN_AFTER = 8 * 1024 * 1024;
+
+/** Both hashes of the bytes so far, and how many there were. */
+export interface Pouring {
+  hash: Hash;
+  crc: number;
+  position: number;
+}
+
+export const freshPouring = (): Pouring => ({ hash: createHash('sha256'), crc: 0, position: 0 });
+
+/** Takes bytes into the hashes without writing them. */
+export function take(state: Pouring, piece: Uint8Array): void {
+  state.hash.update(piece);
+  state.crc = crc32(piece, state.crc);
+  state.position += piece.length;
+}
 
 export interface PourTerms {
   /** Bytes beyond which nothing is taken: `over` tells that there would have been more. */
@@ -36,7 +52,7 @@ export interface Poured {
  */
 export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: PourTerms = {}): Promise<Poured> {
   const { limit = null, each, ask, pace = PACE } = terms;
-  const writing = new Map<number, Promise<void>>();
+  const writing = new Set<number>();
   let ended: boolean | null = null;
   let over = false;
   let slow = false;
@@ -46,7 +62,7 @@ export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: 
   let askedAt = state.position;
   let answer: Promise<void> = Promise.resolve();
   return new Promise((resolve, reject) => {
-    const written = () => (writing.size === 0 ? state.position : Math.min(...writing.keys()));
+    const written = () => (writing.size === 0 ? state.position : Math.min(...writing));
     const held = () => (asking && state.position > granted) || writing.size >= WRITES_AHEAD;
     const stopWatching = watchPace(
       pace,
@@ -63,12 +79,8 @@ export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: 
       failed = true;
       stopWatching();
       stream.pause();
-      // Not before what was asked for is settled, because whoever gives room back must find it, nor before the last piece is
-      // written: the file is closed then, and its number may become another's.
-      aside(
-        Promise.allSettled([answer, ...writing.values()]).then(() => reject(error as Error)),
-        'a stream that failed did not end',
-      );
+      // Not before what was asked for is settled: whoever gives room back must find it.
+      answer.then(() => reject(error as Error), reject);
     };
     const finish = () => {
       if (failed || ended === null || writing.size > 0 || asking) return;
@@ -108,15 +120,15 @@ export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: 
         return;
       }
       const position = state.position;
-      const poured = state.pour(file.fd, piece);
-      writing.set(position, poured);
+      writing.add(position);
       if (writing.size >= WRITES_AHEAD) stream.pause();
-      poured.then(() => {
+      writeFully(file, piece, position).then(() => {
         writing.delete(position);
         goOn();
         each?.(written());
         finish();
       }, fail);
+      take(state, piece);
       if (asking) {
         if (state.position > granted) stream.pause();
       } else if (state.position > granted) askFor(state.position);
@@ -128,4 +140,9 @@ export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: 
     // A request that was closed before anybody listened tells nothing any more.
     if (stream.destroyed || stream.readableEnded) end(false);
   });
+}
+
+async function writeFully(file: FileHandle, piece: Buffer, position: number): Promise<void> {
+  for (let done = 0; done < piece.length;)
+    done += (await file.write(piece, done, piece.length - done, position + done)).bytesWritten;
 }

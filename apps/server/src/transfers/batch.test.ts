@@ -105,6 +105,18 @@ describe('many small files at once', () => {
       Array.from({ length: 12 }, (_, i) => `slow ${i}.txt`),
     );
   });
+  it('sent twice at once under one id counts once, and both are told the same', async () => {
+    const id = await folder(tomas, office.roots.tomas, 'Twice at once');
+    const archive = tarOf({ 'a.txt': Buffer.from('a'), 'Inside/b.txt': Buffer.from('b') });
+    for (let round = 0; round < 5; round += 1) {
+      const to = await folder(tomas, id, `round ${round}`);
+      const batch = randomUUID();
+      const answers = await Promise.all([send(tomas, to, archive, batch), send(tomas, to, archive, batch)]);
+      expect(answers.map((a) => a.status)).toEqual([200, 200]);
+      const [first, second] = await Promise.all(answers.map((a) => a.json()));
+      expect(second).toEqual(first);
+    }
+  });
   it('twins are both kept, each under a name of its own', async () => {
     const id = await folder(tomas, office.roots.tomas, 'Twins');
     const files = {

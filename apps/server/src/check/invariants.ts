@@ -29,7 +29,7 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     'every item can be reached from its store',
-    `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down JOIN node n ON n.parent_id = down.id) SELECT id::text AS what FROM node WHERE id NOT IN (SELECT id FROM down)`,
+    `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down JOIN node n ON n.parent_id = down.id) SELECT n.id::text AS what FROM node n WHERE NOT EXISTS (SELECT 1 FROM down WHERE down.id = n.id)`,
   ],
   [
     'a store counts each of its blobs once, with all references',

@@ -69,11 +69,8 @@ export class FindService {
 
   /** The rows of the found ids with their paths; what lies in a trashed folder is left out. `text` ranks them. */
   private async rows(found: string, bound: unknown[], text: string | null): Promise<FoundItem[]> {
-    const rows = await this.db.transaction(async (tx) => {
-      // Of a common word the planner would read the whole table until it has enough; the index finds them at once.
-      await tx.query('SET LOCAL enable_seqscan = off');
-      return tx.query<ItemRow<FoundItem>[]>(
-        `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
+    const rows = await this.db.query<ItemRow<FoundItem>[]>(
+      `WITH RECURSIVE found AS MATERIALIZED (SELECT id, row_number() OVER () AS rank FROM (${found}) f), up AS (
            SELECT f.id AS origin, n.parent_id, n.name, n.id, n.trashed_at, 0 AS height
              FROM found f ${itemOf('f.id')}
            UNION ALL
@@ -87,9 +84,8 @@ export class FindService {
                   (SELECT json_agg(json_build_object('id', s.id, 'name', s.name) ORDER BY s.height DESC)
                      FROM seen s WHERE s.origin = n.id AND s.height BETWEEN 1 AND place.closed_from - 1) AS path
              FROM found f JOIN place ON place.origin = f.id AND place.live ${itemOf('f.id')} ORDER BY f.rank`,
-        bound,
-      );
-    });
+      bound,
+    );
     for (const row of rows) row.path ??= [];
     const items = rows.map(itemFrom<FoundItem>);
     return text

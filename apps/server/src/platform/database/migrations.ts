@@ -11,6 +11,7 @@ import { LATER_SCHEMA } from './schema-0009.js';
 import { WEIGHTS_SCHEMA } from './schema-0010.js';
 import { STANDING_SCHEMA } from './schema-0011.js';
 import { COUNTING_SCHEMA } from './schema-0012.js';
+import { DIFFERENCE_SCHEMA } from './schema-0013.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -152,6 +153,16 @@ export class Counting1765200000000 implements MigrationInterface {
   }
 }
 
+export class Difference1765300000000 implements MigrationInterface {
+  name = 'Difference1765300000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(DIFFERENCE_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('The functions before did the same, slower: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -166,6 +177,7 @@ export const MIGRATIONS = [
   Weights1765000000000,
   Standing1765100000000,
   Counting1765200000000,
+  Difference1765300000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -182,4 +194,5 @@ export const SCHEMAS = [
   WEIGHTS_SCHEMA,
   STANDING_SCHEMA,
   COUNTING_SCHEMA,
+  DIFFERENCE_SCHEMA,
 ];

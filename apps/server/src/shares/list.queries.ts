@@ -208,8 +208,8 @@ export async function sharesWithin(
 }
 
 /**
- * Shares that may need a hand, the most harmful first: what `shareFindings` of core finds is among these. Asked after
- * {@link ensureScope}.
+ * Shares that may need a hand of whoever asks, the most harmful first: what `shareFindings` of core finds is among these.
+ * What is from somebody else's home is theirs to mend. Asked after {@link ensureScope}.
  */
 export async function sharesNeeding(
   m: EntityManager,
@@ -217,7 +217,8 @@ export async function sharesNeeding(
   at: Date,
   limit: number,
 ): Promise<{ shares: ShareRecord[]; count: number }> {
-  const { where } = begin(scope, undefined);
+  const { where, me } = begin(scope, undefined);
+  where.add(`NOT ${closedTo(me)}`);
   const now = where.put(at);
   const soon = where.put(new Date(at.getTime() + CLOSES_SOON_MS));
   const long = where.put(new Date(at.getTime() - OPEN_LONG_MS));

@@ -58,7 +58,9 @@ function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => vo
   });
 }
 
-/** What the server answers is of this moment, and is kept by nobody on the way; pages, pictures and files say otherwise. */
+/**
+ * What the server answers is of this moment, and is kept by nobody on the way; pages, pictures and files say otherwise.
+ */
 function neverKept(_req: Request, res: Response, next: NextFunction): void {
   res.setHeader('Cache-Control', 'no-store');
   next();
@@ -146,7 +148,10 @@ function documentApi(app: INestApplication): void {
   });
 }
 
-/** The built pages: hashed assets for ever, documents never without asking. Places of the application are its own routes. */
+/**
+ * The built pages: hashed assets for ever, documents never without asking. Places of the application are its own
+ * routes.
+ */
 function serveWeb(app: INestApplication, http: express.Express, webRoot: string): void {
   app.use(
     '/assets',

@@ -14,12 +14,16 @@ export async function grantOn(
   { since = EVER, until = null }: { since?: Date; until?: Date | null } = {},
 ): Promise<void> {
   await db.query(
-    `INSERT INTO access_grant (id, node_id, subject_kind, person_id, level, since, until) VALUES ($1, $2, $3, $4, $5, $6, $7)`,
+    `INSERT INTO access_grant (id, node_id, subject_kind, person_id, level, since, until)
+      VALUES ($1, $2, $3, $4, $5, $6, $7)`,
     [randomUUID(), folderId, personId === null ? 'staff' : 'person', personId, level, since, until],
   );
 }
 
-/** Ends what is granted on a folder, as if it had never been, or at a moment. @returns whom it was granted, null for all staff */
+/**
+ * Ends what is granted on a folder, as if it had never been, or at a moment. @returns whom it was granted, null for all
+ * staff
+ */
 export async function endGrants(db: DataSource, folderId: string, at = EVER): Promise<(string | null)[]> {
   const [ended] = await db.query<[{ person_id: string | null }[], number]>(
     'UPDATE access_grant SET ended_at = $2 WHERE node_id = $1 AND ended_at IS NULL RETURNING person_id',

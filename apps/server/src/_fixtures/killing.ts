@@ -73,8 +73,8 @@ const KILLS = Number(process.env['QUAY_KILLS'] ?? 12);
 const SEED = Number(process.env['QUAY_SEED'] ?? Date.now() % 1_000_000);
 
 /**
- * Four people work, and the server is killed in the midst of it, again and again: after each time everything that must hold
- * does (docs/architecture.md, "What must hold"); in the end each promised file is there.
+ * Four people work, and the server is killed in the midst of it, again and again: after each time everything that must
+ * hold does (docs/architecture.md, "What must hold"); in the end each promised file is there.
  */
 export async function killedWhile(act: (work: Work) => Promise<void>): Promise<void> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-kill-'));
@@ -113,7 +113,8 @@ export async function killedWhile(act: (work: Work) => Promise<void>): Promise<v
   expect(done).toBeGreaterThan(KILLS * 3);
   for (const [id, sha256] of work.promised) {
     const [row] = await db.query<{ sha256: Buffer; gone: boolean }[]>(
-      'SELECT v.sha256, n.trashed_at IS NOT NULL AS gone FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1',
+      `SELECT v.sha256, n.trashed_at IS NOT NULL AS gone FROM node n JOIN file_version v ON v.id = n.version_id
+        WHERE n.id = $1`,
       [id],
     );
     expect([SEED, row?.sha256.toString('hex'), row?.gone]).toEqual([SEED, sha256, false]);
@@ -121,7 +122,8 @@ export async function killedWhile(act: (work: Work) => Promise<void>): Promise<v
   // What was set aside for those who were killed ends by itself (RoomService), and soon.
   expect(
     await db.query(
-      `SELECT id FROM room_held WHERE upload_id IS NULL AND (ends_at IS NULL OR ends_at > now() + interval '90 seconds')`,
+      `SELECT id FROM room_held
+        WHERE upload_id IS NULL AND (ends_at IS NULL OR ends_at > now() + interval '90 seconds')`,
     ),
   ).toEqual([]);
   await db.destroy();

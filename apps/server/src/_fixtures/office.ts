@@ -140,13 +140,15 @@ export interface TestOffice {
     nodeIds: string[],
     part?: Record<string, unknown>,
   ) => Promise<ShareSheet & { token: string }>;
-  /** Ends the server, after seeing that nothing is left of what was done; `broken` says what a test broke on purpose. */
+  /**
+   * Ends the server, after seeing that nothing is left of what was done; `broken` says what a test broke on purpose.
+   */
   close: (how?: { withFiles?: boolean; broken?: string }) => Promise<void>;
 }
 
 /**
- * A server on a database of its own, with three people and real files, at a moment that stands still. Not furnished: another
- * server process, in effect, on the database that is named.
+ * A server on a database of its own, with three people and real files, at a moment that stands still. Not furnished:
+ * another server process, in effect, on the database that is named.
  */
 export async function openOffice(part: Partial<Config> = {}, furnished = true): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
@@ -258,8 +260,8 @@ export async function freshDatabase({ empty = false } = {}): Promise<string> {
 }
 
 /**
- * A database with the present schema and nothing in it, made once for each run and each state of the migrations: copying
- * it is many times as quick as migrating anew. The first who needs it makes it, the others wait.
+ * A database with the present schema and nothing in it, made once for each run and each state of the migrations:
+ * copying it is many times as quick as migrating anew. The first who needs it makes it, the others wait.
  */
 async function template(admin: pg.Client, url: URL): Promise<string> {
   const state = createHash('sha256').update(SCHEMAS.join());
@@ -313,7 +315,8 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
       at,
     ]);
     await db.query(
-      `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', $3, $4, $5, $5, 'read')`,
+      `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule)
+        VALUES ($1, $2, 'folder', $3, $4, $5, $5, 'read')`,
       [root, store, name, nameKey(name), at],
     );
     roots[key] = root;
@@ -323,7 +326,8 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
   for (const [name, password] of Object.entries(PASSWORDS) as [Name, string][]) {
     people[name] = randomUUID();
     await db.query(
-      'INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
       [
         people[name],
         name,

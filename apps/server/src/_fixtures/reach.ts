@@ -32,7 +32,9 @@ export interface FromOutside {
 
 export const HOST = 'files.saltmarsh.example';
 
-/** An office in the outside world, with an address that nothing was done for yet, or with all steps of its guide done. */
+/**
+ * An office in the outside world, with an address that nothing was done for yet, or with all steps of its guide done.
+ */
 export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice> {
   const outside = await openOutside();
   const office = await openOffice({ reach: outside.reach });

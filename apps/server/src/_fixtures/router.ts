@@ -12,6 +12,9 @@ export function routesOf(office: TestOffice): string[] {
   );
 }
 
-/** Pages of the web application and of the API: documents that are the same for everybody, and hold nothing of the office. */
+/**
+ * Pages of the web application and of the API: documents that are the same for everybody, and hold nothing of the
+ * office.
+ */
 export const PAGES =
   /^GET \/(api\/docs.*|sign-in|today|stores.*|shares.*|reach|reach\/plan|reach\/addresses\/.*|ledger|account|work)?$/;

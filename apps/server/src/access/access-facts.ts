@@ -27,7 +27,8 @@ const period = ({ since, until }: Dated): Period => ({ since: since.getTime(), u
 export async function loadChain(m: EntityManager, folderId: string): Promise<RootFolder[]> {
   const rows = await m.query<{ id: number; folderId: string }[]>(
     `WITH RECURSIVE up AS (
-       SELECT r.id, r.folder_id, 0 AS height FROM folder_access f JOIN access_root r ON r.id = f.root WHERE f.folder_id = $1
+       SELECT r.id, r.folder_id, 0 AS height FROM folder_access f JOIN access_root r ON r.id = f.root
+         WHERE f.folder_id = $1
        UNION ALL
        SELECT r.id, r.folder_id, up.height + 1 FROM up JOIN node n ON n.id = up.folder_id
          JOIN folder_access f ON f.folder_id = n.parent_id JOIN access_root r ON r.id = f.root
@@ -42,8 +43,8 @@ export async function loadChain(m: EntityManager, folderId: string): Promise<Roo
 }
 
 /**
- * A folder and those above it as they lay at a moment, with all that access depends on there, the folder first. Empty when
- * it was not there yet, or not any more.
+ * A folder and those above it as they lay at a moment, with all that access depends on there, the folder first. Empty
+ * when it was not there yet, or not any more.
  */
 export async function loadChainAt(m: EntityManager, folderId: string, at: Date): Promise<RootFolder[]> {
   const rows = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
@@ -86,7 +87,8 @@ async function withFacts(
   );
   const grants = await m.query<(Dated & GrantRow)[]>(
     // What was ended early ended then.
-    `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId", g.level,
+    `SELECT g.id, g.node_id AS "folderId", g.subject_kind AS kind, coalesce(g.person_id, g.group_id) AS "subjectId",
+      g.level,
             g.since, least(g.until, g.ended_at) AS until FROM access_grant g WHERE g.node_id = ANY($1)`,
     [folderIds],
   );

@@ -13,7 +13,8 @@ export async function ensureReach(m: EntityManager, personIds: readonly string[]
   if (stale.length === 0) return true;
   await m.transaction(async (tx) => {
     await tx.query(
-      `INSERT INTO access_reach_state (person_id, generation, since) SELECT unnest($1::uuid[]), 0, $2 ON CONFLICT DO NOTHING`,
+      `INSERT INTO access_reach_state (person_id, generation, since) SELECT unnest($1::uuid[]), 0, $2
+        ON CONFLICT DO NOTHING`,
       [stale, at],
     );
     // One after the other for each person, in one order; whoever waited finds it done.
@@ -25,8 +26,8 @@ export async function ensureReach(m: EntityManager, personIds: readonly string[]
 }
 
 /**
- * Holds what somebody reaches until the transaction ends: whoever works it out anew for a later moment waits, and then finds
- * what this transaction made of it.
+ * Holds what somebody reaches until the transaction ends: whoever works it out anew for a later moment waits, and then
+ * finds what this transaction made of it.
  */
 export async function holdReach(tx: EntityManager, personId: string, at: Date): Promise<void> {
   await ensureReach(tx, [personId], at);
@@ -62,12 +63,14 @@ async function workOut(tx: EntityManager, personIds: string[], at: Date): Promis
       if (access.validUntil !== null) validUntil = Math.min(validUntil ?? Infinity, access.validUntil);
     }
     await tx.query(
-      `INSERT INTO access_reach (person_id, root, acts, own) SELECT $1, * FROM unnest($2::int[], $3::smallint[], $4::smallint[])`,
+      `INSERT INTO access_reach (person_id, root, acts, own) SELECT $1, *
+        FROM unnest($2::int[], $3::smallint[], $4::smallint[])`,
       [asker.personId, rows.map((r) => r.root), rows.map((r) => r.acts), rows.map((r) => r.own)],
     );
     const publishable = rows.filter((r) => (r.acts & actBits(['publish'])) !== 0).map((r) => r.root);
     await tx.query(
-      `UPDATE access_reach_state SET generation = $2, since = $3, valid_until = $4, publishable = $5 WHERE person_id = $1`,
+      `UPDATE access_reach_state SET generation = $2, since = $3, valid_until = $4, publishable = $5
+        WHERE person_id = $1`,
       [
         asker.personId,
         state?.generation,

@@ -26,7 +26,9 @@ export const ANCESTORS = `WITH RECURSIVE up AS (
   SELECT up.origin, n.id, n.parent_id, n.name, n.trashed_at, up.height + 1 FROM ${stepUp()}
 )`;
 
-/** Holds nodes and all folders above them: while that lasts, none of them goes to the trash. Asked with the access lock. */
+/**
+ * Holds nodes and all folders above them: while that lasts, none of them goes to the trash. Asked with the access lock.
+ */
 export async function holdWayUp(tx: EntityManager, nodeIds: string[]): Promise<void> {
   const way = await tx.query<{ id: string }[]>(`${ANCESTORS} SELECT DISTINCT id FROM up`, [nodeIds]);
   await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [way.map((n) => n.id)]);
@@ -42,8 +44,8 @@ export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<Nod
 }
 
 /**
- * A node with what somebody may do with it, and in it with what they brought themselves, as bits (actBits in core); and when
- * that changes by itself, if it does.
+ * A node with what somebody may do with it, and in it with what they brought themselves, as bits (actBits in core);
+ * and when that changes by itself, if it does.
  */
 export type ReachedPlace = NodePlace & { bits: number; ownBits: number; until: Date | null };
 
@@ -66,9 +68,9 @@ export const reachStands = (person: string, at: string): string => `(
     FROM access_state present LEFT JOIN access_reach_state worked_out ON worked_out.person_id = ${person})`;
 
 /**
- * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did not,
- * it is asked again after `ensureReach`. What they have brought themselves, until somebody accepts it, they may do more
- * with; a folder is their own only if everything in it is.
+ * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did
+ * not, it is asked again after `ensureReach`. What they have brought themselves, until somebody accepts it, they may
+ * do more with; a folder is their own only if everything in it is.
  */
 export async function reachedPlaces(
   m: EntityManager,
@@ -107,8 +109,8 @@ export const bitsIn = (folder: string, person: string): string =>
   `coalesce((SELECT a.acts FROM ${reachIn(folder, person)}), 0)`;
 
 /**
- * Whether a person sees a node, asked after `ensureReach`. A value and not EXISTS: the planner would make a join of that and
- * walk a whole folder for one page (180 ms instead of 5).
+ * Whether a person sees a node, asked after `ensureReach`. A value and not EXISTS: the planner would make a join of
+ * that and walk a whole folder for one page (180 ms instead of 5).
  */
 export const isSeen = (node: string, person: string, folder = folderOf(node)): string =>
   `(${bitsOn(node, person, folder)} & CASE ${node}.kind WHEN 'folder' THEN ${FOLDER_SEEN} ELSE ${SEEN} END) <> 0`;
@@ -119,9 +121,9 @@ const closedIn = (folder: string, person: string): string =>
     WHERE r.lies_in = ${folder} AND (coalesce(a.acts, 0) & ${FOLDER_SEEN}) = 0`;
 
 /**
- * Whether a person sees a node in a folder that they see: what {@link isSeen} says, for little. What depends on the folder
- * alone is asked once for all of a page. A folder has the access of the one it lies in, unless it is a root itself; files
- * always have.
+ * Whether a person sees a node in a folder that they see: what {@link isSeen} says, for little. What depends on the
+ * folder alone is asked once for all of a page. A folder has the access of the one it lies in, unless it is a root
+ * itself; files always have.
  */
 export const isSeenThere = (node: string, folder: string, person: string): { folders: string; files: string } => ({
   folders: `${node}.id <> ALL (ARRAY(SELECT r.folder_id FROM ${closedIn(folder, person)}))`,
@@ -130,8 +132,8 @@ export const isSeenThere = (node: string, folder: string, person: string): { fol
 });
 
 /**
- * How many live items of a folder that somebody sees they see in it. What depends on the folder alone is asked once, and
- * only when something lies in it: that makes it cheap enough for each row of a page.
+ * How many live items of a folder that somebody sees they see in it. What depends on the folder alone is asked once,
+ * and only when something lies in it: that makes it cheap enough for each row of a page.
  * @param which a condition on the items, called `c`
  */
 export const countSeen = (folder: string, person: string, which: string): string => {
@@ -141,9 +143,9 @@ export const countSeen = (folder: string, person: string, which: string): string
 };
 
 /**
- * A walk down from nodes, only through what a person may: the parts of a recursive query whose rows are called `down`. It
- * carries along what they have where they are (`held`: the acts on everything, and seven bits higher those on their own),
- * because only folders can have another access than what they lie in.
+ * A walk down from nodes, only through what a person may: the parts of a recursive query whose rows are called `down`.
+ * It carries along what they have where they are (`held`: the acts on everything, and seven bits higher those on their
+ * own), because only folders can have another access than what they lie in.
  */
 export function walkDown(person: string, act: string | number) {
   const held = (folder: string) => `coalesce((SELECT a.acts | (a.own::int << 7) FROM ${reachIn(folder, person)}), 0)`;
@@ -165,7 +167,8 @@ export function walkDown(person: string, act: string | number) {
 /** The folders from the topmost that the person sees down to the node itself. The root bears the store's name. */
 export async function pathOf(m: EntityManager, personId: string, nodeId: string): Promise<PathPart[]> {
   return m.query<PathPart[]>(
-    `${ANCESTORS}, seen AS (SELECT up.id, up.name, up.height, ${isSeen('n', '$2')} AS it FROM up JOIN node n ON n.id = up.id)
+    `${ANCESTORS}, seen AS (SELECT up.id, up.name, up.height, ${isSeen('n', '$2')} AS it FROM up
+      JOIN node n ON n.id = up.id)
      SELECT id, name FROM seen WHERE height < ALL (SELECT height FROM seen WHERE NOT it) ORDER BY height DESC`,
     [[nodeId], personId],
   );
@@ -174,7 +177,8 @@ export async function pathOf(m: EntityManager, personId: string, nodeId: string)
 /** The stores in which a person may do one of these acts (as bits) somewhere, if only with what they brought. */
 export async function storesReached(m: EntityManager, personId: string, acts: number): Promise<string[]> {
   const rows = await m.query<{ id: string }[]>(
-    `SELECT DISTINCT n.store_id AS id FROM access_reach a JOIN access_root r ON r.id = a.root JOIN node n ON n.id = r.folder_id
+    `SELECT DISTINCT n.store_id AS id FROM access_reach a JOIN access_root r ON r.id = a.root
+      JOIN node n ON n.id = r.folder_id
       WHERE a.person_id = $1 AND (a.own & $2) <> 0`,
     [personId, acts],
   );
@@ -207,8 +211,8 @@ export async function entrancesOf(m: EntityManager, personId: string): Promise<E
 }
 
 /**
- * Of these stores, those of which all may be told to somebody: they see everything in it, or run it. Whoever runs a store
- * must know what it holds, if not what is in a folder that is closed to them.
+ * Of these stores, those of which all may be told to somebody: they see everything in it, or run it. Whoever runs a
+ * store must know what it holds, if not what is in a folder that is closed to them.
  */
 export async function storesTold(m: EntityManager, personId: string, storeIds: string[]): Promise<Set<string>> {
   const rows = await m.query<{ id: string }[]>(
@@ -249,7 +253,8 @@ export interface ReachOfRoots {
 export async function reachOfRoots(m: EntityManager, personId: string): Promise<ReachOfRoots> {
   const rows = await m.query<{ root: number; acts: number; own: number; storeId: string }[]>(
     `SELECT a.root, a.acts, a.own, n.store_id AS "storeId"
-       FROM access_reach a JOIN access_root r ON r.id = a.root JOIN node n ON n.id = r.folder_id WHERE a.person_id = $1`,
+       FROM access_reach a JOIN access_root r ON r.id = a.root JOIN node n ON n.id = r.folder_id
+         WHERE a.person_id = $1`,
     [personId],
   );
   const seen = rows.filter(({ acts, own }) => ((acts | own) & FOLDER_SEEN) !== 0);
@@ -271,8 +276,8 @@ export async function seesNode(m: EntityManager, personId: string, nodeId: strin
 }
 
 /**
- * Whether a folder below these is one in which a person may not do one of these acts (as bits). Only roots can differ from
- * what they lie in, and there are few of them: each is followed upwards.
+ * Whether a folder below these is one in which a person may not do one of these acts (as bits). Only roots can differ
+ * from what they lie in, and there are few of them: each is followed upwards.
  */
 export async function closedBelow(
   m: EntityManager,
@@ -284,7 +289,8 @@ export async function closedBelow(
     `WITH RECURSIVE up AS (
        SELECT n.parent_id FROM access_root r JOIN node n ON n.id = r.folder_id
          LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = $2
-        WHERE n.store_id = ANY($3) AND n.parent_id IS NOT NULL AND n.purged_at IS NULL AND (coalesce(a.acts, 0) & $4) = 0
+        WHERE n.store_id = ANY($3) AND n.parent_id IS NOT NULL AND n.purged_at IS NULL
+          AND (coalesce(a.acts, 0) & $4) = 0
        UNION
        SELECT n.parent_id FROM ${stepUp()}
      ) SELECT 1 FROM up WHERE parent_id = ANY($1) LIMIT 1`,

@@ -67,12 +67,17 @@ export class AccessService {
     private readonly clock: Clock,
   ) {}
 
-  /** Sees to it that what somebody reaches can be joined (`access_reach`), as of now. @returns whether it stood already */
+  /**
+   * Sees to it that what somebody reaches can be joined (`access_reach`), as of now. @returns whether it stood already
+   */
   ensure(who: Asking, m: EntityManager = this.db.manager): Promise<boolean> {
     return ensureReach(m, [who.personId], this.clock.date());
   }
 
-  /** May do this on a store's own folder. @throws Problem not-found when there is none, so that nobody learns what exists */
+  /**
+   * May do this on a store's own folder. @throws Problem not-found when there is none, so that nobody learns what
+   * exists
+   */
   async requireStore(who: Asking, storeId: string, act: Act): Promise<ReachableNode> {
     const [root] = await this.db.query<{ id: string }[]>(
       'SELECT id FROM node WHERE store_id = $1 AND parent_id IS NULL',
@@ -94,7 +99,10 @@ export class AccessService {
     return storesReached(m, who.personId, bitsFor(act, 'folder'));
   }
 
-  /** Somebody with an account who brings something: what they may is asked anew each time, and counts against their quota. */
+  /**
+   * Somebody with an account who brings something: what they may is asked anew each time, and counts against their
+   * quota.
+   */
   bringer(who: Account): Bringer {
     const actor = {
       kind: who.role === 'guest' ? ('guest' as const) : ('person' as const),
@@ -136,8 +144,8 @@ export class AccessService {
   }
 
   /**
-   * A folder of which somebody may see who reaches it, or say so. Past a folder that takes nothing over the admin may still
-   * say so, of what they do not see. @throws Problem not-found, forbidden
+   * A folder of which somebody may see who reaches it, or say so. Past a folder that takes nothing over the admin may
+   * still say so, of what they do not see. @throws Problem not-found, forbidden
    */
   async requireAccessOf(who: Asking, folderId: string, act: 'see' | 'manage', m: EntityManager): Promise<AccessFolder> {
     const { places } = await this.look(who, [folderId], m);
@@ -156,7 +164,8 @@ export class AccessService {
   }
 
   /**
-   * May do this with everything in these folders, too. @throws Problem access.below, which does not name what is closed to them
+   * May do this with everything in these folders, too. @throws Problem access.below, which does not name what is
+   * closed to them
    */
   async requireBelow(who: Asking, nodes: readonly NodePlace[], act: Act, m: EntityManager): Promise<void> {
     if (await closedBelow(m, who.personId, nodes, actBits([act])))
@@ -205,8 +214,8 @@ export class AccessService {
   }
 
   /**
-   * One node, as {@link requireNode}, and what is asked about it at the same time, because that takes as long again. What was
-   * asked is asked again where it was not known yet what they reach.
+   * One node, as {@link requireNode}, and what is asked about it at the same time, because that takes as long again.
+   * What was asked is asked again where it was not known yet what they reach.
    */
   async requireNodeBeside<T>(
     who: Asking,

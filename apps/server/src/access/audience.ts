@@ -12,8 +12,8 @@ export interface Gain {
 }
 
 /**
- * Who, but for whoever moves them, could do more with these items in another folder than where they are. A folder's own grants travel along, and one that
- * takes nothing over takes nothing over there either.
+ * Who, but for whoever moves them, could do more with these items in another folder than where they are. A folder's
+ * own grants travel along, and one that takes nothing over takes nothing over there either.
  */
 export async function widenedBy(
   m: EntityManager,

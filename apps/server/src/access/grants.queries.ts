@@ -16,7 +16,8 @@ export interface StoredGrant {
   endedBy: string | null;
 }
 
-const GRANTS = `SELECT g.id, g.node_id AS "folderId", g.level, g.since, g.until, by_.name AS "grantedBy", g.ended_at AS "endedAt",
+const GRANTS = `SELECT g.id, g.node_id AS "folderId", g.level, g.since, g.until, by_.name AS "grantedBy",
+  g.ended_at AS "endedAt",
        ender.name AS "endedBy", json_build_object('kind', g.subject_kind, 'id', coalesce(g.person_id, g.group_id),
          'name', coalesce(p.name, t.name, 'All staff')) AS subject
   FROM access_grant g LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group t ON t.id = g.group_id
@@ -72,7 +73,9 @@ export async function endGrant(tx: EntityManager, grantId: string, at: Date, by:
   ]);
 }
 
-/** Whom a grant names, held so that they do not end meanwhile; null when there is no such person or group (any more). */
+/**
+ * Whom a grant names, held so that they do not end meanwhile; null when there is no such person or group (any more).
+ */
 export async function grantSubject(
   tx: EntityManager,
   { kind, id }: NewGrant['subject'],
@@ -118,7 +121,10 @@ export async function namesOfFolders(m: EntityManager, ids: string[]): Promise<M
   return new Map(rows.map((r) => [r.id, r.name]));
 }
 
-/** Folders directly in one that somebody does not see and whose grants they may manage all the same. After `ensureReach`. */
+/**
+ * Folders directly in one that somebody does not see and whose grants they may manage all the same. After
+ * `ensureReach`.
+ */
 export function closedIn(
   m: EntityManager,
   personId: string,
@@ -128,7 +134,8 @@ export function closedIn(
     `SELECT n.id, n.name FROM access_root r JOIN node n ON n.id = r.folder_id
        JOIN access_reach a ON a.root = r.id AND a.person_id = $1
       WHERE r.lies_in = $2 AND n.trashed_at IS NULL
-        AND (a.acts & ${actBits(['manage'])}) <> 0 AND (a.acts & ${FOLDER_SEEN}) = 0 ORDER BY n.name COLLATE natural_order`,
+        AND (a.acts & ${actBits(['manage'])}) <> 0 AND (a.acts & ${FOLDER_SEEN}) = 0
+          ORDER BY n.name COLLATE natural_order`,
     [personId, folderId],
   );
 }

@@ -196,7 +196,9 @@ export class GrantsService {
     return { kind: asked.inherits ? 'access.opened' : 'access.closed', detail: {} };
   }
 
-  /** Whoever closes a folder and is no admin stays in it: a folder that nobody looks after could not be opened again. */
+  /**
+   * Whoever closes a folder and is no admin stays in it: a folder that nobody looks after could not be opened again.
+   */
   private async begin(
     tx: EntityManager,
     who: Account,
@@ -243,8 +245,8 @@ export class GrantsService {
   }
 
   /**
-   * One change of who may what in a folder: alone with the access lock, by somebody who may say so at that moment, never in
-   * a home; told to everybody, and written down.
+   * One change of who may what in a folder: alone with the access lock, by somebody who may say so at that moment,
+   * never in a home; told to everybody, and written down.
    */
   private async change(
     who: Account,

@@ -8,7 +8,9 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { holdAccess } from './access-lock.js';
 import type { Account } from './access.service.js';
 
-/** Homes are closed to everybody but their owner. When somebody has left, theirs is handed over, which is written down. */
+/**
+ * Homes are closed to everybody but their owner. When somebody has left, theirs is handed over, which is written down.
+ */
 @Injectable()
 export class HomesService {
   constructor(

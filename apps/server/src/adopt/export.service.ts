@@ -178,7 +178,8 @@ export class ExportService {
   async damaged(who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
     await this.access.ensure(who);
     const rows = await this.db.query<{ nodeId: string; name: string; version: number; since: Date }[]>(
-      `SELECT n.id AS "nodeId", CASE WHEN ${isSeen('n', '$1')} THEN n.name ELSE 'A file that is closed to you' END AS name,
+      `SELECT n.id AS "nodeId",
+        CASE WHEN ${isSeen('n', '$1')} THEN n.name ELSE 'A file that is closed to you' END AS name,
               v.number AS version, b.damaged_at AS since
          FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id
         WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500`,

@@ -86,7 +86,8 @@ export class TasksService implements OnApplicationShutdown {
 
   async list(): Promise<Task[]> {
     const rows = await this.db.query<TaskRow[]>(
-      'SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC LIMIT 50',
+      `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC
+        LIMIT 50`,
     );
     return rows.map((r) => this.shown(r));
   }
@@ -129,7 +130,10 @@ export class TasksService implements OnApplicationShutdown {
       });
   }
 
-  /** Takes the oldest task that waits, or that a dead process left, unless one runs somewhere. @returns false when there is none */
+  /**
+   * Takes the oldest task that waits, or that a dead process left, unless one runs somewhere. @returns false when there
+   * is none
+   */
   private async runNext(): Promise<boolean> {
     const claim = randomUUID();
     const [rows] = await this.db.transaction(async (tx) => {
@@ -137,7 +141,8 @@ export class TasksService implements OnApplicationShutdown {
       return (await tx.query(
         `WITH dead AS (SELECT now() - $1::int * interval '1 millisecond' AS since)
          UPDATE task t SET state = 'running', beat_at = now(), claim = $2 WHERE id = (
-           SELECT id FROM task, dead WHERE state = 'waiting' OR (state = 'running' AND beat_at < since) ORDER BY created_at LIMIT 1)
+           SELECT id FROM task, dead WHERE state = 'waiting' OR (state = 'running' AND beat_at < since)
+             ORDER BY created_at LIMIT 1)
            AND NOT EXISTS (SELECT 1 FROM task r, dead WHERE r.state = 'running' AND r.beat_at >= since)
          RETURNING t.*, (SELECT name FROM person p WHERE p.id = t.asked_by) AS asker`,
         [DEAD_MS, claim],
@@ -197,7 +202,9 @@ export class TasksService implements OnApplicationShutdown {
   private async end(id: string, claim: string, state: Task['state'], report: TaskReport | null): Promise<void> {
     await this.events.change(async (tx) => {
       await tx.query(
-        `UPDATE task SET state = $2, report = coalesce($3, report), ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END WHERE claim = $1 AND state IN ('running', 'stopped')`,
+        `UPDATE task SET state = $2, report = coalesce($3, report),
+          ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
+          WHERE claim = $1 AND state IN ('running', 'stopped')`,
         [claim, state, report, this.clock.date()],
       );
       await this.events.tell(tx, { topic: 'task', id });

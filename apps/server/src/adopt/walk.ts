@@ -20,7 +20,9 @@ const FOLDER = constants.O_RDONLY | constants.O_DIRECTORY | constants.O_NOFOLLOW
 // Without waiting for whoever writes to a pipe.
 const FILE = constants.O_RDONLY | constants.O_NOFOLLOW | constants.O_NONBLOCK;
 
-/** A name in an opened folder (openat(2), by proc(5)): whatever becomes of the folder's path meanwhile, it is this one. */
+/**
+ * A name in an opened folder (openat(2), by proc(5)): whatever becomes of the folder's path meanwhile, it is this one.
+ */
 const within = (folder: FileHandle, name: string): string => `/proc/self/fd/${folder.fd}/${name}`;
 
 /**
@@ -44,8 +46,8 @@ export async function entriesOf(folder: FileHandle) {
 }
 
 /**
- * Every regular file below an opened folder. Each level is opened from the one above, and no link is followed at any; what
- * is something else is noted.
+ * Every regular file below an opened folder. Each level is opened from the one above, and no link is followed at any;
+ * what is something else is noted.
  */
 export async function* walk(folder: FileHandle, path: string, below: string[], note: Note): AsyncGenerator<FoundFile> {
   const entries = await entriesOf(folder).catch(() => null);

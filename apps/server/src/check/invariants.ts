@@ -13,11 +13,15 @@ export interface Violation {
 const QUERIES: [rule: string, sql: string][] = [
   [
     'a live file has a version of its own, and that is its newest',
-    `SELECT n.id::text AS what FROM node n LEFT JOIN file_version v ON v.id = n.version_id WHERE n.kind = 'file' AND n.purged_at IS NULL AND (v.id IS NULL OR v.node_id <> n.id OR v.size_bytes <> n.size_bytes OR v.number <> (SELECT max(number) FROM file_version o WHERE o.node_id = n.id))`,
+    `SELECT n.id::text AS what FROM node n LEFT JOIN file_version v ON v.id = n.version_id
+      WHERE n.kind = 'file' AND n.purged_at IS NULL
+      AND (v.id IS NULL OR v.node_id <> n.id OR v.size_bytes <> n.size_bytes
+      OR v.number <> (SELECT max(number) FROM file_version o WHERE o.node_id = n.id))`,
   ],
   [
     'a version has a blob of the same size',
-    `SELECT v.id::text AS what FROM file_version v LEFT JOIN blob b ON b.sha256 = v.sha256 WHERE b.sha256 IS NULL OR b.size_bytes <> v.size_bytes`,
+    `SELECT v.id::text AS what FROM file_version v LEFT JOIN blob b ON b.sha256 = v.sha256
+      WHERE b.sha256 IS NULL OR b.size_bytes <> v.size_bytes`,
   ],
   [
     'what was removed for good has no versions left',
@@ -25,19 +29,26 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     'a parent is a folder, of the same store but for what was removed for good',
-    `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id WHERE p.kind <> 'folder' OR (n.purged_at IS NULL AND p.store_id <> n.store_id)`,
+    `SELECT n.id::text AS what FROM node n JOIN node p ON p.id = n.parent_id
+      WHERE p.kind <> 'folder' OR (n.purged_at IS NULL AND p.store_id <> n.store_id)`,
   ],
   [
     'every item can be reached from its store',
-    `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down JOIN node n ON n.parent_id = down.id) SELECT n.id::text AS what FROM node n WHERE NOT EXISTS (SELECT 1 FROM down WHERE down.id = n.id)`,
+    `WITH RECURSIVE down AS (SELECT id FROM node WHERE parent_id IS NULL UNION SELECT n.id FROM down
+      JOIN node n ON n.parent_id = down.id) SELECT n.id::text AS what FROM node n WHERE NOT EXISTS (SELECT 1 FROM down
+      WHERE down.id = n.id)`,
   ],
   [
     'a store counts each of its blobs once, with all references',
-    `SELECT coalesce(c.store_id, b.store_id)::text || ' ' || encode(coalesce(c.sha256, b.sha256), 'hex') AS what FROM (SELECT n.store_id, v.sha256, count(*) AS refs FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2) c FULL JOIN store_blob b ON b.store_id = c.store_id AND b.sha256 = c.sha256 WHERE c.refs IS DISTINCT FROM b.refs`,
+    `SELECT coalesce(c.store_id, b.store_id)::text || ' ' || encode(coalesce(c.sha256, b.sha256), 'hex') AS what
+      FROM (SELECT n.store_id, v.sha256, count(*) AS refs FROM file_version v JOIN node n ON n.id = v.node_id
+      GROUP BY 1, 2) c FULL JOIN store_blob b ON b.store_id = c.store_id AND b.sha256 = c.sha256
+      WHERE c.refs IS DISTINCT FROM b.refs`,
   ],
   [
     'a store uses what its blobs take',
-    `SELECT s.name AS what FROM store s WHERE s.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`,
+    `SELECT s.name AS what FROM store s
+      WHERE s.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.store_id = s.id)`,
   ],
   [
     'a store counts all its versions',
@@ -46,19 +57,27 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     'a person uses what they brought',
-    `SELECT p.name AS what FROM person p WHERE p.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.person_id = p.id)`,
+    `SELECT p.name AS what FROM person p
+      WHERE p.used_bytes <> (SELECT coalesce(sum(size_bytes), 0) FROM store_blob b WHERE b.person_id = p.id)`,
   ],
   [
     "the present end of an item's past is how it is",
-    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NULL AND (t.id IS NULL OR (t.parent_id, t.name, t.version_id, t.trashed, t.inherits, t.others_rule) IS DISTINCT FROM (n.parent_id, n.name, n.version_id, n.trashed_at IS NOT NULL, n.inherits, n.others_rule))`,
+    `SELECT n.id::text AS what FROM node n LEFT JOIN node_past t ON t.node_id = n.id AND t.until IS NULL
+      WHERE n.purged_at IS NULL
+      AND (t.id IS NULL OR (t.parent_id, t.name, t.version_id, t.trashed, t.inherits,
+      t.others_rule) IS DISTINCT FROM (n.parent_id, n.name, n.version_id, n.trashed_at IS NOT NULL, n.inherits,
+      n.others_rule))`,
   ],
   [
     'the past of an item has no gaps and does not overlap',
-    `SELECT node_id::text AS what FROM (SELECT node_id, until, lead(since) OVER (PARTITION BY node_id ORDER BY since, id) AS next FROM node_past) t WHERE next IS NOT NULL AND until IS DISTINCT FROM next`,
+    `SELECT node_id::text AS what
+      FROM (SELECT node_id, until, lead(since) OVER (PARTITION BY node_id ORDER BY since, id) AS next
+      FROM node_past) t WHERE next IS NOT NULL AND until IS DISTINCT FROM next`,
   ],
   [
     'what was removed for good is not in the present',
-    `SELECT n.id::text AS what FROM node n JOIN node_past t ON t.node_id = n.id AND t.until IS NULL WHERE n.purged_at IS NOT NULL`,
+    `SELECT n.id::text AS what FROM node n JOIN node_past t ON t.node_id = n.id AND t.until IS NULL
+      WHERE n.purged_at IS NOT NULL`,
   ],
   [
     'a folder has the nearest root at or above it',
@@ -67,7 +86,8 @@ const QUERIES: [rule: string, sql: string][] = [
        LEFT JOIN access_root r ON r.id = a.root LEFT JOIN folder_access above ON above.folder_id = n.parent_id
       WHERE n.kind = 'folder' AND CASE
         WHEN n.parent_id IS NULL OR NOT n.inherits OR n.others_rule IS NOT NULL
-          OR EXISTS (SELECT 1 FROM access_grant g WHERE g.node_id = n.id AND g.ended_at IS NULL) THEN r.folder_id IS DISTINCT FROM n.id
+          OR EXISTS (SELECT 1 FROM access_grant g WHERE g.node_id = n.id AND g.ended_at IS NULL)
+            THEN r.folder_id IS DISTINCT FROM n.id
         ELSE a.root IS NULL OR a.root IS DISTINCT FROM above.root END`,
   ],
   [
@@ -78,15 +98,20 @@ const QUERIES: [rule: string, sql: string][] = [
   [
     'a folder weighs what is in it',
     `WITH RECURSIVE came AS (
-       SELECT parent_id AS id, false AS walked, CASE WHEN litter THEN 0 ELSE 1 END AS files, CASE WHEN litter THEN 0 ELSE size_bytes END AS bytes,
-              CASE WHEN litter THEN 1 ELSE 0 END AS litter_files, CASE WHEN litter THEN size_bytes ELSE 0 END AS litter_bytes
+       SELECT parent_id AS id, false AS walked, CASE WHEN litter THEN 0 ELSE 1 END AS files,
+         CASE WHEN litter THEN 0 ELSE size_bytes END AS bytes,
+              CASE WHEN litter THEN 1 ELSE 0 END AS litter_files,
+                CASE WHEN litter THEN size_bytes ELSE 0 END AS litter_bytes
          FROM node WHERE kind = 'file' AND trashed_at IS NULL
        UNION ALL SELECT folder_id, true, files, bytes, litter_files, litter_bytes FROM weight_change
      ), up AS (
-       SELECT id, walked, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files, sum(litter_bytes) AS litter_bytes FROM came GROUP BY id, walked
+       SELECT id, walked, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files,
+         sum(litter_bytes) AS litter_bytes FROM came GROUP BY id, walked
        UNION ALL
-       SELECT f.parent_id, up.walked, CASE WHEN f.litter THEN 0 ELSE up.files END, CASE WHEN f.litter THEN 0 ELSE up.bytes END,
-              up.litter_files + CASE WHEN f.litter THEN up.files ELSE 0 END, up.litter_bytes + CASE WHEN f.litter THEN up.bytes ELSE 0 END
+       SELECT f.parent_id, up.walked, CASE WHEN f.litter THEN 0 ELSE up.files END,
+         CASE WHEN f.litter THEN 0 ELSE up.bytes END,
+              up.litter_files + CASE WHEN f.litter THEN up.files ELSE 0 END,
+                up.litter_bytes + CASE WHEN f.litter THEN up.bytes ELSE 0 END
          FROM up JOIN node f ON f.id = up.id WHERE f.trashed_at IS NULL AND f.parent_id IS NOT NULL
      ), said AS (
        SELECT folder_id AS id, files, bytes, litter_files, litter_bytes FROM folder_weight
@@ -102,11 +127,13 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     "a home's owner is remembered",
-    `SELECT s.name AS what FROM store s LEFT JOIN home_owner o ON o.store_id = s.id AND o.until IS NULL WHERE o.person_id IS DISTINCT FROM s.owner_id`,
+    `SELECT s.name AS what FROM store s LEFT JOIN home_owner o ON o.store_id = s.id AND o.until IS NULL
+      WHERE o.person_id IS DISTINCT FROM s.owner_id`,
   ],
   [
     'an upload that has ended refers to a file',
-    `SELECT u.id::text AS what FROM upload u WHERE u.answer IS NOT NULL AND NOT EXISTS (SELECT 1 FROM node n WHERE n.id = (u.answer->>'id')::uuid)`,
+    `SELECT u.id::text AS what FROM upload u
+      WHERE u.answer IS NOT NULL AND NOT EXISTS (SELECT 1 FROM node n WHERE n.id = (u.answer->>'id')::uuid)`,
   ],
   [
     'what was removed for good is not shown',
@@ -114,23 +141,27 @@ const QUERIES: [rule: string, sql: string][] = [
   ],
   [
     'a share counts every visit that it served',
-    `SELECT s.id::text AS what FROM share s WHERE s.visits_used < (SELECT count(*) FROM visit v WHERE v.share_id = s.id)`,
+    `SELECT s.id::text AS what FROM share s
+      WHERE s.visits_used < (SELECT count(*) FROM visit v WHERE v.share_id = s.id)`,
   ],
   [
     'where the items of a share lie, and what stands against it, is known',
     `WITH RECURSIVE up AS (
        SELECT share_id, node_id, node_id AS above_id FROM share_item
-       UNION ALL SELECT up.share_id, up.node_id, n.parent_id FROM up JOIN node n ON n.id = up.above_id WHERE n.parent_id IS NOT NULL
+       UNION ALL SELECT up.share_id, up.node_id, n.parent_id FROM up JOIN node n ON n.id = up.above_id
+         WHERE n.parent_id IS NOT NULL
      ), lies AS (
        SELECT 'lies in' AS how, share_id, above_id AS id FROM up
        UNION SELECT 'gone', up.share_id, n.id FROM up JOIN node n ON n.id = up.above_id WHERE n.trashed_at IS NOT NULL
-       UNION SELECT 'home', i.share_id, s.owner_id FROM share_item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
+       UNION SELECT 'home', i.share_id, s.owner_id FROM share_item i JOIN node n ON n.id = i.node_id
+         JOIN store s ON s.id = n.store_id
               WHERE s.owner_id IS NOT NULL
      ), said AS (
        SELECT 'lies in' AS how, share_id, above_id AS id FROM share_path
        UNION SELECT kind, share_id, cause FROM share_fault WHERE kind = 'gone'
        UNION SELECT 'home', share_id, owner_id FROM share_home
-     ) SELECT share_id::text || ' ' || how AS what FROM ((TABLE lies EXCEPT TABLE said) UNION (TABLE said EXCEPT TABLE lies)) wrong`,
+     ) SELECT share_id::text || ' ' || how AS what
+       FROM ((TABLE lies EXCEPT TABLE said) UNION (TABLE said EXCEPT TABLE lies)) wrong`,
   ],
   [
     'what a publisher may not publish stands against the share',
@@ -142,7 +173,8 @@ const QUERIES: [rule: string, sql: string][] = [
          LEFT JOIN folder_access f ON f.folder_id = CASE n.kind WHEN 'folder' THEN n.id ELSE n.parent_id END
          LEFT JOIN access_reach a ON a.root = f.root AND a.person_id = s.created_by
      ) items LEFT JOIN share_fault USING (share_id)
-      GROUP BY share_id, node_id, barred HAVING barred <> coalesce(bool_or(kind = 'barred' AND cause = node_id), false)`,
+      GROUP BY share_id, node_id, barred
+        HAVING barred <> coalesce(bool_or(kind = 'barred' AND cause = node_id), false)`,
   ],
   [
     'room is set aside only for uploads that have not ended',
@@ -186,7 +218,8 @@ export async function checkInvariants(
       (deep
         ? await isSound(blobs, row.sha256, Number(row.size_bytes))
         : (await blobs.stat(row.sha256))?.sizeBytes === Number(row.size_bytes));
-    // A row without bytes that nothing refers to is what a collector leaves when it dies between the two; it is harmless.
+    // A row without bytes that nothing refers to is what a collector leaves when it dies between the two; it is
+    // harmless.
     if (
       !sound &&
       (await db.query<unknown[]>('SELECT 1 FROM file_version WHERE sha256 = $1 LIMIT 1', [row.sha256])).length > 0
@@ -196,7 +229,8 @@ export async function checkInvariants(
   let strays = 0;
   for await (const name of blobs.names()) if (!known.has(name.toString('hex'))) strays += 1;
   const [count] = await db.query<{ files: string; versions: string }[]>(
-    `SELECT (SELECT count(*) FROM node WHERE kind = 'file' AND purged_at IS NULL) AS files, (SELECT count(*) FROM file_version) AS versions`,
+    `SELECT (SELECT count(*) FROM node WHERE kind = 'file' AND purged_at IS NULL) AS files,
+      (SELECT count(*) FROM file_version) AS versions`,
   );
   return {
     violations,

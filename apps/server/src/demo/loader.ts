@@ -85,7 +85,9 @@ export async function loadDemo(
   });
 }
 
-/** The way in that outsiders use, and the key of the name servers. What it was set up with is done by the server itself. */
+/**
+ * The way in that outsiders use, and the key of the name servers. What it was set up with is done by the server itself.
+ */
 export interface DemoReach {
   address: URL;
   updateSecret: string;
@@ -94,7 +96,8 @@ export interface DemoReach {
 async function loadReach(l: Loading, { address, updateSecret }: DemoReach): Promise<void> {
   await l.tx.query(`UPDATE address SET created_at = $1`, [new Date(l.now - 118 * DAY_MS)]);
   await l.tx.query(
-    `INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at) VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`,
+    `INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at)
+      VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`,
     [l.random.uuid(l.now), address.hostname, new Date(l.now - 100 * DAY_MS)],
   );
   for (const [network, server] of [
@@ -136,7 +139,8 @@ async function loadPeople(l: Loading): Promise<void> {
     // Those without a demo password cannot sign in: theirs is random and told to nobody.
     const hash = await hashPassword(PASSWORDS[person.key] ?? randomBytes(24).toString('hex'));
     await l.tx.query(
-      'INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
       [
         id,
         person.key,
@@ -158,7 +162,8 @@ async function loadPeople(l: Loading): Promise<void> {
     await addStore(l, 'common', store.name, null);
     for (const [group, level] of store.grants)
       await l.tx.query(
-        `INSERT INTO access_grant (id, node_id, subject_kind, group_id, level, since, granted_by) VALUES ($1, $2, 'group', $3, $4, $5, $6)`,
+        `INSERT INTO access_grant (id, node_id, subject_kind, group_id, level, since, granted_by)
+          VALUES ($1, $2, 'group', $3, $4, $5, $6)`,
         [
           l.random.uuid(l.now),
           l.nodes.get(store.name),
@@ -236,7 +241,8 @@ async function addStore(l: Loading, kind: 'home' | 'common', name: string, owner
   ]);
   await l.tx.query(
     // Whoever may only add files sees and reads what the others brought, in the office's own stores.
-    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule) VALUES ($1, $2, 'folder', $3, $4, $5, $5, $6)`,
+    `INSERT INTO node (id, store_id, kind, name, name_key, created_at, changed_at, others_rule)
+      VALUES ($1, $2, 'folder', $3, $4, $5, $5, $6)`,
     [root, id, name, nameKey(name), new Date(at), kind === 'common' ? 'read' : null],
   );
   const path = owner ? `home:${owner}` : name;
@@ -256,7 +262,8 @@ async function folderOf(l: Loading, path: string, by: string, at: number): Promi
   const name = path.slice(cut + 1);
   const id = l.random.uuid(at);
   await l.tx.query(
-    `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6, $7)`,
+    `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, created_at, changed_at, changed_by)
+      VALUES ($1, $2, $3, 'folder', $4, $5, $6, $6, $7)`,
     [id, l.stores.get(path.split('/')[0] as string), parent, name, nameKey(name), new Date(at), l.people.get(by)],
   );
   l.nodes.set(path, id);
@@ -284,7 +291,8 @@ async function loadFile(l: Loading, file: DemoFile): Promise<void> {
     await remembersAt(l, at);
     if (index === 0) {
       await l.tx.query(
-        `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
+        `INSERT INTO node (id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id,
+          created_at, changed_at, changed_by) VALUES ($1, $2, $3, 'file', $4, $5, $6, $7, $8, $9, $10, $10, $11)`,
         [
           id,
           l.stores.get(file.path.split('/')[0] as string),
@@ -307,7 +315,8 @@ async function loadFile(l: Loading, file: DemoFile): Promise<void> {
         new Date(at),
       ]);
     await l.tx.query(
-      'INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by) VALUES ($1, $2, $3, $4, $5, $6, $6, $7)',
+      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by)
+        VALUES ($1, $2, $3, $4, $5, $6, $6, $7)`,
       [version, id, index + 1, blob.sha256, blob.sizeBytes, new Date(at), l.people.get(file.by)],
     );
     l.ledger.push({
@@ -333,8 +342,10 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   const opens = momentOf(l.now, share.opens, 9);
   const closes = momentOf(l.now, share.closes, 17);
   await l.tx.query(
-    `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at, visit_limit, visits_used, withdrawn_at, created_at, created_by)
-     VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1), $6, $7, $8, $9, $10, $11, $12, $13)`,
+    `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at,
+      visit_limit, visits_used, withdrawn_at, created_at, created_by)
+     VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1),
+       $6, $7, $8, $9, $10, $11, $12, $13)`,
     [
       id,
       share.title,
@@ -431,9 +442,13 @@ async function loadLabels(l: Loading): Promise<void> {
 /** What each store used on each day, as the samples of three months would have it. */
 async function loadUse(l: Loading): Promise<void> {
   await l.tx.query(
-    `WITH firsts AS (SELECT n.store_id, v.sha256, min(v.created_at) AS at, max(v.size_bytes) AS bytes FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2)
+    `WITH firsts AS (SELECT n.store_id, v.sha256, min(v.created_at) AS at, max(v.size_bytes) AS bytes
+      FROM file_version v JOIN node n ON n.id = v.node_id GROUP BY 1, 2)
      INSERT INTO usage_sample (store_id, day, used_bytes)
-     SELECT s.id, d.day::date, coalesce((SELECT sum(f.bytes) FROM firsts f WHERE f.store_id = s.id AND f.at <= d.day), 0) FROM store s, generate_series($1::timestamptz - interval '88 days', $1::timestamptz - interval '1 day', interval '1 day') AS d (day)`,
+     SELECT s.id, d.day::date,
+       coalesce((SELECT sum(f.bytes) FROM firsts f WHERE f.store_id = s.id AND f.at <= d.day), 0)
+       FROM store s, generate_series($1::timestamptz - interval '88 days', $1::timestamptz - interval '1 day',
+       interval '1 day') AS d (day)`,
     [new Date(l.now)],
   );
 }

@@ -2,7 +2,9 @@ import type { Random } from './random.js';
 import { PEOPLE, PROJECTS } from './scenario.js';
 import * as sample from './sample-files.js';
 
-/** A file of the demo: where it lies, who put it there, days before now, and the bytes of each version, oldest first. */
+/**
+ * A file of the demo: where it lies, who put it there, days before now, and the bytes of each version, oldest first.
+ */
 export interface DemoFile {
   path: string;
   by: string;

@@ -24,8 +24,8 @@ export class LedgerService {
   ) {}
 
   /**
-   * Appends one entry inside the transaction of the thing it tells of. Call it last: from here to the commit every other
-   * writer waits, so that the chain has no gaps and no forks.
+   * Appends one entry inside the transaction of the thing it tells of. Call it last: from here to the commit every
+   * other writer waits, so that the chain has no gaps and no forks.
    */
   async append(tx: EntityManager, entry: NewEntry): Promise<void> {
     await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.ledger]);

@@ -26,7 +26,9 @@ export interface Listener {
   unsettles: (event: QuayEvent) => boolean;
 }
 
-/** Server-sent events (WHATWG HTML §9.2): long answers that tell pages what changed, for as long as they may hear it. */
+/**
+ * Server-sent events (WHATWG HTML §9.2): long answers that tell pages what changed, for as long as they may hear it.
+ */
 @Injectable()
 export class EventStreams implements OnApplicationShutdown {
   private readonly open_ = new Set<Response>();

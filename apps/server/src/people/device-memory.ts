@@ -8,9 +8,9 @@ export const DEVICE_COOKIE = 'quay_device';
 export const DEVICE_KEPT_SECONDS = 180 * 24 * 3600;
 
 /**
- * A browser in which somebody has signed in before bears a sign of that. It opens nothing: with it, tries to sign in are
- * counted for this browser alone, so that nobody who guesses from elsewhere keeps its owner out. It holds for one person
- * and their present password.
+ * A browser in which somebody has signed in before bears a sign of that. It opens nothing: with it, tries to sign in
+ * are counted for this browser alone, so that nobody who guesses from elsewhere keeps its owner out. It holds for one
+ * person and their present password.
  */
 @Injectable()
 export class DeviceMemory {

@@ -47,7 +47,8 @@ export class SessionService {
 
   /**
    * @param device the sign of a browser in which somebody has signed in before
-   * @returns the session's secret, and the sign that this browser is remembered by. @throws Problem sign-in.refused, tries.too-many
+   * @returns the session's secret, and the sign that this browser is remembered by. @throws Problem sign-in.refused,
+   * tries.too-many
    */
   async signIn(asked: SignIn, fromAddress: string, device: string | null): Promise<{ secret: string; device: string }> {
     const person = await this.db.getRepository(Person).findOneBy({ signInName: asked.signInName });

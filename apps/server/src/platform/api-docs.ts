@@ -22,8 +22,8 @@ const describe = toOpenApi as unknown as SchemaOf;
 class NothingBeside {}
 
 /**
- * The page of the API, as an application of its own that answers below /api/docs. It is loaded when somebody asks for it:
- * what it is made with takes longer to load than the rest of the framework.
+ * The page of the API, as an application of its own that answers below /api/docs. It is loaded when somebody asks for
+ * it: what it is made with takes longer to load than the rest of the framework.
  */
 export async function apiDocs(app: INestApplication): Promise<RequestListener> {
   for (const controller of controllersOf(app)) tell(controller);

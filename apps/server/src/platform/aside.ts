@@ -6,8 +6,8 @@ export function aside(work: Promise<unknown>, failed: string): void {
 }
 
 /**
- * The last net under every promise that is waited for by nobody: it is told, and the server goes on. A thrown error that
- * nobody caught still ends the process, because nobody knows what it left half done.
+ * The last net under every promise that is waited for by nobody: it is told, and the server goes on. A thrown error
+ * that nobody caught still ends the process, because nobody knows what it left half done.
  */
 export function surviveRejections(): void {
   process.on('unhandledRejection', (error) =>

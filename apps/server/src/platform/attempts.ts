@@ -42,8 +42,10 @@ export class Attempts {
     const [row] = await m.query<{ count: number; windowStart: Date }[]>(
       `INSERT INTO attempt AS a (key, window_start, count) VALUES ($1, $2, 1)
        ON CONFLICT (key) DO UPDATE SET
-         count = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN 1 ELSE a.count + 1 END,
-         window_start = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN $2 ELSE a.window_start END
+         count = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN 1
+           ELSE a.count + 1 END,
+         window_start = CASE WHEN a.window_start <= $2::timestamptz - $3::int * interval '1 millisecond' THEN $2
+           ELSE a.window_start END
        RETURNING count, window_start AS "windowStart"`,
       [key, now, windowMs],
     );

@@ -17,7 +17,9 @@ interface Begun {
   end: () => void;
 }
 
-/** A small body arrives whole and soon, or its request ends: nobody keeps others out by beginning what they do not end. */
+/**
+ * A small body arrives whole and soon, or its request ends: nobody keeps others out by beginning what they do not end.
+ */
 export class BoundedBodies {
   private readonly begun = new Set<Begun>();
   private readonly perSource = new Map<string, number>();

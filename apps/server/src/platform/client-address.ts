@@ -5,8 +5,8 @@ import proxyaddr from 'proxy-addr';
 const told = new WeakMap<IncomingMessage, string>();
 
 /**
- * Notes where each request comes from. Behind proxies that were named, their word counts (X-Forwarded-For), as far back as
- * each hop is one of them; nobody else's does.
+ * Notes where each request comes from. Behind proxies that were named, their word counts (X-Forwarded-For), as far
+ * back as each hop is one of them; nobody else's does.
  */
 export function noteClients(trustedProxies: readonly string[]): (req: IncomingMessage) => void {
   if (trustedProxies.length === 0) return () => undefined;
@@ -27,8 +27,8 @@ export function prefixOf(req: IncomingMessage): string {
 }
 
 /**
- * What limits count by: an IPv4 address as it is, of an IPv6 address the first 64 bits, because whoever has one of these
- * commonly has all that share them (RFC 6177 §2).
+ * What limits count by: an IPv4 address as it is, of an IPv6 address the first 64 bits, because whoever has one of
+ * these commonly has all that share them (RFC 6177 §2).
  */
 export function sourceOf(address: string): string {
   const bytes = addressBytes(address);

@@ -32,7 +32,9 @@ export interface Config {
   reach: ReachConfig;
 }
 
-/** How the server stands in its network, and who helps it to be reached. From one file, which only the server may read. */
+/**
+ * How the server stands in its network, and who helps it to be reached. From one file, which only the server may read.
+ */
 export interface ReachConfig {
   /** This machine on the office network, and the ports that a router's mapping leads to. */
   insideAddress: string;

@@ -15,7 +15,9 @@ export function isMoment(text: string): boolean {
 export const momentText = (column: string): string =>
   `to_char(${column} AT TIME ZONE 'UTC', 'YYYY-MM-DD"T"HH24:MI:SS.US"Z"')`;
 
-/** A place in a list as one word: what it was sorted by goes along, so that it is never taken for one in another order. */
+/**
+ * A place in a list as one word: what it was sorted by goes along, so that it is never taken for one in another order.
+ */
 export const placeText = (values: readonly unknown[]): string =>
   Buffer.from(JSON.stringify(values)).toString('base64url');
 

@@ -117,7 +117,10 @@ export class Dialler {
     }
   }
 
-  /** A small request over HTTP, or HTTPS with a certificate that holds. @throws Error when no answer came in time, or more than `most` bytes */
+  /**
+   * A small request over HTTP, or HTTPS with a certificate that holds. @throws Error when no answer came in time, or
+   * more than `most` bytes
+   */
   async http(
     method: string,
     url: string,

@@ -2,15 +2,16 @@ import { RequestMethod, SetMetadata } from '@nestjs/common';
 import type { Act, Duty } from '@quay/core';
 
 /**
- * Who an endpoint is for. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the services
- * decide, and this says beside each route what they must come to. A test asks every route as everybody and compares.
- * - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit lasts
- * - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
+ * Who an endpoint is for. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the
+ * services decide, and this says beside each route what they must come to. A test asks every route as everybody and
+ * compares. - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit
+ * lasts - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
  * - a duty: whoever has it; `run-server-there`: who also runs the store that the request names
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
  * - an act: whoever may do that with what the request names; to `publish` takes the duty to publish outside, too
  * - an act `-somewhere`: whoever may do it anywhere in the store that the request names, if only with what they brought
- * - `see-access`, `manage-access`: whoever sees the folder, or may say who reaches it, past a closed folder the admin too
+ * - `see-access`, `manage-access`: whoever sees the folder, or may say who reaches it, past a closed folder the admin
+ * too
  */
 export type Allowed =
   | 'anyone'

@@ -11,8 +11,8 @@ const EVERY_HOUR = '7 * * * *';
 const STRAYS_EVERY = 24;
 
 /**
- * Clears away what nobody needs any more, at the start and every hour, in one of the server processes. Harmless when several
- * do it at once.
+ * Clears away what nobody needs any more, at the start and every hour, in one of the server processes. Harmless when
+ * several do it at once.
  */
 @Injectable()
 export class Housekeeping implements OnApplicationBootstrap {

@@ -1,6 +1,6 @@
 /**
- * Every advisory lock of the product (PostgreSQL §13.3.5), declared in this one place: two that have the same number are
- * one lock, and whoever takes one then waits for the other. A test finds equal ones, and locks declared elsewhere.
+ * Every advisory lock of the product (PostgreSQL §13.3.5), declared in this one place: two that have the same number
+ * are one lock, and whoever takes one then waits for the other. A test finds equal ones, and locks declared elsewhere.
  */
 export const LOCKS = {
   /** Migrations run one process at a time. */
@@ -14,8 +14,8 @@ export const LOCKS = {
   /** Long work is taken up one at a time. */
   tasks: 715_006,
   /**
-   * Held shared by whoever adds folders, and alone by whoever changes who may what (a grant, a stop, a move): what is decided
-   * about a folder while it is held stays so until it is written. Taken before any row is.
+   * Held shared by whoever adds folders, and alone by whoever changes who may what (a grant, a stop, a move): what is
+   * decided about a folder while it is held stays so until it is written. Taken before any row is.
    */
   access: 715_007,
   /** Held shared while a folder moves or is trashed, and alone while what folders weigh is added up (schema-0010). */

@@ -17,9 +17,9 @@ type State = 'waiting' | 'sent' | 'refused' | 'given-up';
 const TIMEOUT_MS = 20_000;
 
 /**
- * Mail, handed in with the transaction that causes it and sent by the queue: until the mail server has taken it, or refused
- * it for good (RFC 5321 §4.2.1: a reply that begins with 5), or was tried for hours. How it ended is kept, in the server's
- * words.
+ * Mail, handed in with the transaction that causes it and sent by the queue: until the mail server has taken it, or
+ * refused it for good (RFC 5321 §4.2.1: a reply that begins with 5), or was tried for hours. How it ended is kept, in
+ * the server's words.
  */
 @Injectable()
 export class Mail {
@@ -108,7 +108,8 @@ export class Mail {
   private async note(mailId: string, state: State, answer: string): Promise<void> {
     await this.events.change(async (tx) => {
       await tx.query(
-        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3, ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
+        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3,
+          ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
           WHERE id = $1`,
         [mailId, state, answer.slice(0, 500), this.clock.date()],
       );

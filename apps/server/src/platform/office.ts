@@ -34,7 +34,8 @@ export class Office {
   /** Everything links can be built on, the default first, with how each was last found from outside. */
   async addresses(): Promise<Me['addresses']> {
     const rows = await this.db.query<(Address & { id: string; reach: ReachMark | null })[]>(
-      `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", (SELECT c.outside FROM reach_check c WHERE c.address_id = a.id ORDER BY c.at DESC, c.id DESC LIMIT 1) AS reach
+      `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix",
+        (SELECT c.outside FROM reach_check c WHERE c.address_id = a.id ORDER BY c.at DESC, c.id DESC LIMIT 1) AS reach
          FROM address a ORDER BY a.is_default DESC, a.created_at`,
     );
     return rows.map((r) => ({

@@ -27,8 +27,9 @@ interface Watched extends Running {
 const STEP_MS = 1000;
 
 /**
- * Asks again about what goes on: at events that could have changed the answer, when it ends by itself, and each second while
- * events might be missed. What may not go on is destroyed, not ended: whoever reads must not take a part for the whole.
+ * Asks again about what goes on: at events that could have changed the answer, when it ends by itself, and each second
+ * while events might be missed. What may not go on is destroyed, not ended: whoever reads must not take a part for the
+ * whole.
  */
 @Injectable()
 export class RunningWork implements OnModuleInit, OnApplicationShutdown {

@@ -17,8 +17,8 @@ let nextId = 1;
 const waiting = new Map<number, { done: (strength: Strength) => void; failed: (error: Error) => void }>();
 
 /**
- * The core's judgement of a typed password, made in a thread that comes and goes: its dictionaries take more memory than
- * the rest of the server, and are wanted a few times a day.
+ * The core's judgement of a typed password, made in a thread that comes and goes: its dictionaries take more memory
+ * than the rest of the server, and are wanted a few times a day.
  */
 export function passwordStrengthAside(password: string, context: string[]): Promise<Strength> {
   const id = nextId;

@@ -17,7 +17,9 @@ interface Answer {
 /** So little is kept there that a small heap will do; what it works on lies outside of it. */
 const LIMITS = { maxYoungGenerationSizeMb: 2, maxOldGenerationSizeMb: 64 };
 
-/** A thread that answers questions, each by itself, in the order in which they come. It starts when it is first asked. */
+/**
+ * A thread that answers questions, each by itself, in the order in which they come. It starts when it is first asked.
+ */
 export class Thread {
   private worker: Worker | null = null;
   private readonly waiting = new Map<number, Waiting>();

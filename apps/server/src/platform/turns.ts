@@ -6,8 +6,8 @@ interface Waiting {
 }
 
 /**
- * Lets costly work in so many at once, and only one for each key, so that whoever asks for much waits for themselves and
- * not everybody for them.
+ * Lets costly work in so many at once, and only one for each key, so that whoever asks for much waits for themselves
+ * and not everybody for them.
  */
 export class Turns {
   private readonly running = new Set<string>();

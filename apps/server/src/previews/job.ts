@@ -5,7 +5,9 @@ export interface PreviewJob {
   page: number;
 }
 
-/** What was made, with the pictures by name (their sizes here, their bytes one after the other behind it), or why not. */
+/**
+ * What was made, with the pictures by name (their sizes here, their bytes one after the other behind it), or why not.
+ */
 export type PreviewDone =
   | { id: number; pages: number | null; width: number | null; height: number | null; pictures: Record<string, number> }
   | { id: number; failed: string };

@@ -48,8 +48,8 @@ interface Waiting {
 }
 
 /**
- * Makes pictures of files off the path of any request, in a program of its own, and keeps them beside the blobs. They are
- * named by the bytes they were made of, so that they never grow stale, and can be thrown away at any time.
+ * Makes pictures of files off the path of any request, in a program of its own, and keeps them beside the blobs. They
+ * are named by the bytes they were made of, so that they never grow stale, and can be thrown away at any time.
  */
 @Injectable()
 export class PreviewsService implements OnApplicationShutdown {
@@ -87,7 +87,9 @@ export class PreviewsService implements OnApplicationShutdown {
     this.worker?.kill();
   }
 
-  /** Asks for what can be made of files, within the transaction that records them: it is made when that has committed. */
+  /**
+   * Asks for what can be made of files, within the transaction that records them: it is made when that has committed.
+   */
   async want(tx: EntityManager, files: readonly { id: string; name: string; sizeBytes: number }[]): Promise<void> {
     const nodeIds = files.filter((f) => canBeMade(f.name, f.sizeBytes)).map((f) => f.id);
     if (nodeIds.length > 0) await this.jobs.handIn(tx, 'previews', { nodeIds });
@@ -280,7 +282,8 @@ export class PreviewsService implements OnApplicationShutdown {
       await this.events.change(async (tx) => {
         const values = 'failed' in done ? ['none', null, null, null] : ['ready', done.pages, done.width, done.height];
         await tx.query(
-          'INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6) ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)',
+          `INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6)
+            ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)`,
           [job.sha256, ...values, this.clock.date()],
         );
         await this.events.tell(tx, { topic: 'preview', id: job.nodeId });
@@ -325,7 +328,8 @@ export class PreviewsService implements OnApplicationShutdown {
     await blob.close();
     const text = decodeText(bytes)?.text.replaceAll('\0', ' ').slice(0, 400_000) ?? '';
     await this.db.query(
-      `INSERT INTO preview (sha256, state, words, made_at) VALUES ($1, 'none', to_tsvector('simple', $2), $3) ON CONFLICT (sha256) DO NOTHING`,
+      `INSERT INTO preview (sha256, state, words, made_at) VALUES ($1, 'none', to_tsvector('simple', $2), $3)
+        ON CONFLICT (sha256) DO NOTHING`,
       [sha256, text, this.clock.date()],
     );
   }
@@ -342,7 +346,8 @@ export class PreviewsService implements OnApplicationShutdown {
   private async wantMissing(): Promise<void> {
     const rows = await this.db.query<{ id: string; name: string; sha256: Buffer; size: string }[]>(
       `SELECT n.id, n.name, v.sha256, v.size_bytes AS size FROM node n JOIN file_version v ON v.id = n.version_id
-        WHERE n.trashed_at IS NULL AND n.type_key = ANY($1) AND NOT EXISTS (SELECT 1 FROM preview p WHERE p.sha256 = v.sha256) ORDER BY n.changed_at DESC LIMIT 1000`,
+        WHERE n.trashed_at IS NULL AND n.type_key = ANY($1)
+          AND NOT EXISTS (SELECT 1 FROM preview p WHERE p.sha256 = v.sha256) ORDER BY n.changed_at DESC LIMIT 1000`,
       [PREVIEWED_TYPES],
     );
     await this.want(

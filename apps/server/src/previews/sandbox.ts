@@ -5,9 +5,9 @@ import { promisify } from 'node:util';
 import { log } from '../platform/log/log.js';
 
 /**
- * Shuts a program of ours in (bubblewrap, bwrap(1)): a file system of its own that holds the system's programs and fonts,
- * Node.js and our packages, all read-only, and nothing of the office; no network, no other processes, no capabilities. It
- * ends when we do.
+ * Shuts a program of ours in (bubblewrap, bwrap(1)): a file system of its own that holds the system's programs and
+ * fonts, Node.js and our packages, all read-only, and nothing of the office; no network, no other processes, no
+ * capabilities. It ends when we do.
  */
 export function walls(script: string): string[] {
   const node = dirname(dirname(process.execPath));

@@ -6,8 +6,8 @@ import { frameHead, readFrames } from './frames.js';
 import { MOST_PICTURED_BYTES, type PreviewDone, type PreviewJob } from './job.js';
 
 // A program of its own, shut in where it sees no file of the office and no network (sandbox.ts). It is sent bytes and
-// sends back pictures, all on one line: nothing it is given has a name that it could open. A file that breaks what reads
-// it breaks this, and the server starts another.
+// sends back pictures, all on one line: nothing it is given has a name that it could open. A file that breaks what
+// reads it breaks this, and the server starts another.
 
 const LINE = 3;
 const THUMB = 320;

@@ -77,7 +77,8 @@ export class AddressesService {
       await this.requireFree(tx, asked, null);
       const [any] = await tx.query<object[]>('SELECT 1 FROM address WHERE is_default');
       await tx.query(
-        'INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)',
+        `INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at)
+          VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
         [
           id,
           asked.scheme,
@@ -124,7 +125,9 @@ export class AddressesService {
       // A guide is about a name and a way in: when these change, it begins again.
       const again = moves || after.wayIn !== before.wayIn;
       await tx.query(
-        `UPDATE address SET scheme = $2, host = $3, port = $4, path_prefix = $5, way_in = $6, uses = $7, is_default = is_default OR $8, fallback = $9, redirect = $10, hsts = $11, guide = CASE WHEN $12 THEN '{}'::jsonb ELSE guide END WHERE id = $1`,
+        `UPDATE address SET scheme = $2, host = $3, port = $4, path_prefix = $5, way_in = $6, uses = $7,
+          is_default = is_default OR $8, fallback = $9, redirect = $10, hsts = $11,
+          guide = CASE WHEN $12 THEN '{}'::jsonb ELSE guide END WHERE id = $1`,
         [
           id,
           after.scheme,
@@ -163,9 +166,12 @@ export class AddressesService {
     const rows = await this.db.query<
       { shareId: string; title: string; token: Buffer; visits: string; closed: boolean }[]
     >(
-      `SELECT s.id AS "shareId", s.title, s.token_sealed AS token, (SELECT count(*) FROM visit v WHERE v.share_id = s.id) AS visits,
-              EXISTS (SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store t ON t.id = n.store_id WHERE i.share_id = s.id AND t.owner_id <> $3) AS closed FROM share s
-        WHERE s.address_id = $1 AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2) ORDER BY s.created_at DESC LIMIT 500`,
+      `SELECT s.id AS "shareId", s.title, s.token_sealed AS token,
+        (SELECT count(*) FROM visit v WHERE v.share_id = s.id) AS visits,
+              EXISTS (SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store t ON t.id = n.store_id
+                WHERE i.share_id = s.id AND t.owner_id <> $3) AS closed FROM share s
+        WHERE s.address_id = $1 AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2)
+          ORDER BY s.created_at DESC LIMIT 500`,
       [id, this.clock.date(), who.personId],
     );
     // The link of what is shared from a home is its owner's to hand on.
@@ -177,7 +183,10 @@ export class AddressesService {
     }));
   }
 
-  /** Builds the links of one address on another from now on. Old links go on working where the old address still leads here. */
+  /**
+   * Builds the links of one address on another from now on. Old links go on working where the old address still leads
+   * here.
+   */
   async moveLinks(who: Who, id: string, to: string): Promise<{ moved: number }> {
     let moved = 0;
     await this.events.change(async (tx) => {
@@ -185,7 +194,8 @@ export class AddressesService {
       if (id === to) throw invalidField('to', 'address.same', 'The links are built on that address already.');
       await this.tellShares(tx, id);
       const [, count] = (await tx.query(
-        'UPDATE share SET address_id = $2 WHERE address_id = $1 AND withdrawn_at IS NULL AND (closes_at IS NULL OR closes_at > $3)',
+        `UPDATE share SET address_id = $2 WHERE address_id = $1 AND withdrawn_at IS NULL
+          AND (closes_at IS NULL OR closes_at > $3)`,
         [id, to, this.clock.date()],
       )) as [unknown, number];
       moved = count;
@@ -229,7 +239,8 @@ export class AddressesService {
 
   private async requireFree(tx: EntityManager, asked: Address, but: string | null): Promise<void> {
     const [taken] = await tx.query<object[]>(
-      `SELECT 1 FROM address WHERE scheme = $1 AND lower(host) = $2 AND coalesce(port, 0) = $3 AND path_prefix = $4 AND id IS DISTINCT FROM $5`,
+      `SELECT 1 FROM address WHERE scheme = $1 AND lower(host) = $2 AND coalesce(port, 0) = $3 AND path_prefix = $4
+        AND id IS DISTINCT FROM $5`,
       [asked.scheme, asked.host, plainPort(asked) ?? 0, asked.pathPrefix, but],
     );
     if (taken) throw new Problem('conflict', 'address.exists', `${addressText(asked)} is there already.`);

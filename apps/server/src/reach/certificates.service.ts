@@ -49,10 +49,13 @@ export class CertificatesService {
     this.events.stream.subscribe((event) => event.topic === 'reach' && this.contexts.clear());
   }
 
-  /** The certificate that serves a host now: of those that cover it and are valid the newest; null while there is none. */
+  /**
+   * The certificate that serves a host now: of those that cover it and are valid the newest; null while there is none.
+   */
   async current(host: string): Promise<KeptCertificate | null> {
     const rows = await this.db.query<KeptCertificate[]>(
-      'SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer FROM certificate WHERE not_before <= $1 ORDER BY not_after > $1 DESC, obtained_at DESC, id DESC LIMIT 200',
+      `SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer FROM certificate
+        WHERE not_before <= $1 ORDER BY not_after > $1 DESC, obtained_at DESC, id DESC LIMIT 200`,
       [this.clock.date()],
     );
     return rows.find((r) => coversName([r.host], host)) ?? null;
@@ -79,7 +82,10 @@ export class CertificatesService {
     return context;
   }
 
-  /** Orders a certificate for a host and keeps it. What serves now goes on serving when that fails. @throws Problem reach.no-authority, reach.certificate-failed */
+  /**
+   * Orders a certificate for a host and keeps it. What serves now goes on serving when that fails. @throws Problem
+   * reach.no-authority, reach.certificate-failed
+   */
   async obtain(host: string): Promise<KeptCertificate> {
     const directoryUrl = this.config.reach.acmeDirectory;
     if (!directoryUrl) throw new Problem('conflict', 'reach.no-authority', 'No certificate authority is configured.');
@@ -117,7 +123,9 @@ export class CertificatesService {
     }
   }
 
-  /** Takes a certificate that was got by hand. @throws Problem certificate.unreadable, .other-name, .other-key, .expired */
+  /**
+   * Takes a certificate that was got by hand. @throws Problem certificate.unreadable, .other-name, .other-key, .expired
+   */
   async take(host: string, chain: string, key: string): Promise<KeptCertificate> {
     let leaf: X509Certificate;
     let secret: ReturnType<typeof createPrivateKey>;
@@ -152,7 +160,8 @@ export class CertificatesService {
     };
     await this.events.change(async (tx) => {
       await tx.query(
-        'INSERT INTO certificate (id, host, chain, key_sealed, not_before, not_after, issuer, obtained_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+        `INSERT INTO certificate (id, host, chain, key_sealed, not_before, not_after, issuer, obtained_at)
+          VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
         [
           kept.id,
           host,

@@ -52,8 +52,8 @@ export class CheckService {
   ) {}
 
   /**
-   * Checks once more, also while a check is under way: that one may have looked before whatever changed that somebody asks
-   * about. All who ask meanwhile get the next one's result.
+   * Checks once more, also while a check is under way: that one may have looked before whatever changed that somebody
+   * asks about. All who ask meanwhile get the next one's result.
    */
   check(addressId: string, why: ReachCheck['why']): Promise<ReachCheck> {
     const under = this.running.get(addressId);
@@ -200,7 +200,8 @@ export class CheckService {
     const [before] = await loadChecks(this.db.manager, address.id, 1);
     await this.events.change(async (tx) => {
       await tx.query(
-        'INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, outside, vantages) VALUES ($1, $2, $3, $4, $5, $6, $7, $8)',
+        `INSERT INTO reach_check (id, address_id, at, why, took_ms, mark, outside, vantages)
+          VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
         [
           check.id,
           address.id,
@@ -226,7 +227,10 @@ export class CheckService {
   }
 }
 
-/** What a probe answered; null when it is not a measurement. Probes stand elsewhere: what they say is looked at before it is believed. */
+/**
+ * What a probe answered; null when it is not a measurement. Probes stand elsewhere: what they say is looked at before
+ * it is believed.
+ */
 export function readMeasured(text: string): Measured | null {
   try {
     const m = JSON.parse(text) as Measured;

@@ -165,12 +165,16 @@ export class Doors {
 
   private async load(): Promise<Facts[]> {
     this.facts ??= await this.db.query<Facts[]>(
-      'SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, way_in AS "wayIn", redirect, hsts FROM address ORDER BY length(path_prefix) DESC',
+      `SELECT scheme, lower(host) AS host, port, path_prefix AS "pathPrefix", uses, way_in AS "wayIn", redirect, hsts
+        FROM address ORDER BY length(path_prefix) DESC`,
     );
     return this.facts;
   }
 
-  /** A request that came encrypted: only where everything it names is one address's, and only for what that may be used for. */
+  /**
+   * A request that came encrypted: only where everything it names is one address's, and only for what that may be used
+   * for.
+   */
   private async enter(req: IncomingMessage, res: ServerResponse): Promise<void> {
     this.note(req);
     const target = req.url ?? '/';

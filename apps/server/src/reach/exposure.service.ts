@@ -44,7 +44,8 @@ export class ExposureService {
       }),
       ...WATCHED_PATHS.map(async ({ path, what }): Promise<Exposed> => {
         const { page } = await this.ask({ url: addressText(address), path, roots: this.config.reach.roots });
-        // A path answers unless it says that nothing is there, or nothing came at all. 410 is the page of proofs without a nonce.
+        // A path answers unless it says that nothing is there, or nothing came at all. 410 is the page of proofs
+        // without a nonce.
         const answers = page !== null && page.status !== null && page.status !== 404 && page.status < 500;
         return { what, port: main, path, answers, found: page?.status ? String(page.status) : 'no answer' };
       }),

@@ -92,7 +92,8 @@ export class NameServersService {
 
   private rows(): Promise<NameServerRow[]> {
     return this.db.query(
-      'SELECT network, address, port, zone, key_name AS "keyName", secret_sealed AS "secretSealed" FROM name_server ORDER BY network DESC',
+      `SELECT network, address, port, zone, key_name AS "keyName", secret_sealed AS "secretSealed" FROM name_server
+        ORDER BY network DESC`,
     );
   }
 }

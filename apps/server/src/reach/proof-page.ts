@@ -14,8 +14,8 @@ const HEADERS = {
 };
 
 /**
- * Answers a nonce with the proof that the request came through to this very server, and says to a person what that proves.
- * A nonce that is unknown, old or was used before gets the same answer, 410.
+ * Answers a nonce with the proof that the request came through to this very server, and says to a person what that
+ * proves. A nonce that is unknown, old or was used before gets the same answer, 410.
  */
 export async function sendProof(
   proofs: ProofsService,

@@ -42,12 +42,13 @@ export class ProofsService {
   }
 
   /**
-   * Takes a nonce that came with a request and answers what only this server can: null when it is unknown, too old or was
-   * there before.
+   * Takes a nonce that came with a request and answers what only this server can: null when it is unknown, too old or
+   * was there before.
    */
   async take(nonce: string, seen: SeenRequest): Promise<{ proof: string; purpose: ProofPurpose } | null> {
     const [rows] = (await this.db.query(
-      'UPDATE reach_nonce SET seen_at = $2, seen = $3 WHERE nonce_hash = $1 AND seen_at IS NULL AND ends_at > $2 RETURNING purpose, address_id AS "addressId"',
+      `UPDATE reach_nonce SET seen_at = $2, seen = $3 WHERE nonce_hash = $1 AND seen_at IS NULL AND ends_at > $2
+        RETURNING purpose, address_id AS "addressId"`,
       [secretHash(nonce), this.clock.date(), JSON.stringify(seen)],
     )) as [{ purpose: ProofPurpose; addressId: string }[], number];
     const [row] = rows;
@@ -66,7 +67,8 @@ export class ProofsService {
   /** The newest proof by telephone of an address, seen or not; null when none was asked for. */
   async telephone(addressId: string): Promise<TelephoneProof['seen']> {
     const [row] = await this.db.query<{ seenAt: Date; seen: SeenRequest }[]>(
-      `SELECT seen_at AS "seenAt", seen FROM reach_nonce WHERE address_id = $1 AND purpose = 'telephone' AND seen_at IS NOT NULL ORDER BY seen_at DESC LIMIT 1`,
+      `SELECT seen_at AS "seenAt", seen FROM reach_nonce WHERE address_id = $1 AND purpose = 'telephone'
+        AND seen_at IS NOT NULL ORDER BY seen_at DESC LIMIT 1`,
       [addressId],
     );
     if (!row) return null;

@@ -23,10 +23,14 @@ export interface AddressRecord extends Address {
 /** Addresses, the default first; how many shares that could still be opened stand on each, and its newest check. */
 export async function loadAddresses(m: EntityManager, now: Date, id: string | null = null): Promise<AddressRecord[]> {
   const rows = await m.query<(AddressRecord & { shareCount: string })[]>(
-    `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses, a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.guide, a.created_at AS "createdAt",
-            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2)) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
-            (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL ORDER BY r.tried_at DESC LIMIT 1) AS lapsing
-       FROM address a LEFT JOIN LATERAL (SELECT mark, at, vantages FROM reach_check WHERE address_id = a.id ORDER BY at DESC, id DESC LIMIT 1) c ON true
+    `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses,
+      a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.guide, a.created_at AS "createdAt",
+            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND s.withdrawn_at IS NULL
+              AND (s.closes_at IS NULL OR s.closes_at > $2)) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
+            (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL
+              ORDER BY r.tried_at DESC LIMIT 1) AS lapsing
+       FROM address a LEFT JOIN LATERAL (SELECT mark, at, vantages FROM reach_check WHERE address_id = a.id
+         ORDER BY at DESC, id DESC LIMIT 1) c ON true
       WHERE $1::uuid IS NULL OR a.id = $1 ORDER BY a.is_default DESC, a.way_in = 'office', a.created_at`,
     [id, now],
   );
@@ -49,7 +53,8 @@ export function addressRow(r: AddressRecord): AddressRow {
 /** The newest checks of an address, with everything that was found. */
 export async function loadChecks(m: EntityManager, addressId: string, limit: number): Promise<ReachCheck[]> {
   const rows = await m.query<(Omit<ReachCheck, 'at'> & { at: Date })[]>(
-    'SELECT id, at, why, took_ms AS "tookMs", mark, vantages FROM reach_check WHERE address_id = $1 ORDER BY at DESC, id DESC LIMIT $2',
+    `SELECT id, at, why, took_ms AS "tookMs", mark, vantages FROM reach_check WHERE address_id = $1
+      ORDER BY at DESC, id DESC LIMIT $2`,
     [addressId, limit],
   );
   return rows.map((r) => ({ ...r, at: r.at.toISOString() }));

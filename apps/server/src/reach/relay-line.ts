@@ -18,9 +18,9 @@ const AGAIN_MOST_MS = 60_000;
 const CALLS_MOST = 200;
 
 /**
- * The line that this server keeps to a relay for one name: outwards, so that no port is opened. For each visitor the relay
- * calls; a new connection is made for them and handed to the door, where their TLS ends. The relay sees only what is
- * encrypted. What is said on the line is told in docs/relay.md.
+ * The line that this server keeps to a relay for one name: outwards, so that no port is opened. For each visitor the
+ * relay calls; a new connection is made for them and handed to the door, where their TLS ends. The relay sees only
+ * what is encrypted. What is said on the line is told in docs/relay.md.
  */
 export class RelayLine {
   private socket: Socket | null = null;

@@ -128,7 +128,10 @@ export class RouterService {
     };
   }
 
-  /** Opens a port, or renews its lease. @throws Problem reach.port-taken, reach.mapping-refused, reach.no-mapping-protocol */
+  /**
+   * Opens a port, or renews its lease. @throws Problem reach.port-taken, reach.mapping-refused,
+   * reach.no-mapping-protocol
+   */
   async map(
     addressId: string,
     externalPort: number,
@@ -161,8 +164,10 @@ export class RouterService {
     }
     const endsAt = made.leaseSeconds === null ? null : new Date(this.clock.now() + made.leaseSeconds * 1000);
     await this.db.query(
-      `INSERT INTO port_mapping (address_id, external_port, internal_port, protocol, nonce, granted_at, ends_at) VALUES ($1, $2, $3, $4, $5, $6, $7)
-       ON CONFLICT (address_id, external_port) DO UPDATE SET internal_port = $3, protocol = $4, nonce = $5, granted_at = $6, ends_at = $7`,
+      `INSERT INTO port_mapping (address_id, external_port, internal_port, protocol, nonce, granted_at, ends_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7)
+       ON CONFLICT (address_id, external_port) DO UPDATE SET internal_port = $3, protocol = $4, nonce = $5,
+         granted_at = $6, ends_at = $7`,
       [addressId, externalPort, internalPort, made.protocol, nonce, this.clock.date(), endsAt],
     );
     return { endsAt, protocol: made.protocol };
@@ -181,7 +186,9 @@ export class RouterService {
 
   rows(externalPort: number | null): Promise<MappingRow[]> {
     return this.db.query(
-      'SELECT address_id AS "addressId", external_port AS "externalPort", internal_port AS "internalPort", protocol, nonce, granted_at AS "grantedAt", ends_at AS "endsAt" FROM port_mapping WHERE $1::integer IS NULL OR external_port = $1',
+      `SELECT address_id AS "addressId", external_port AS "externalPort", internal_port AS "internalPort", protocol,
+        nonce, granted_at AS "grantedAt", ends_at AS "endsAt" FROM port_mapping
+        WHERE $1::integer IS NULL OR external_port = $1`,
       [externalPort],
     );
   }

@@ -145,7 +145,8 @@ export class UpkeepService {
     await this.events.change(async (tx) => {
       await tx.query(
         `INSERT INTO renewal (address_id, kind, tried_at, failure, failures) VALUES ($1, $2, $3, $4, $5)
-         ON CONFLICT (address_id, kind) DO UPDATE SET tried_at = $3, failure = $4, failures = CASE WHEN $4::text IS NULL THEN 0 ELSE renewal.failures + 1 END`,
+         ON CONFLICT (address_id, kind) DO UPDATE SET tried_at = $3, failure = $4,
+           failures = CASE WHEN $4::text IS NULL THEN 0 ELSE renewal.failures + 1 END`,
         [address.id, kind, this.clock.date(), failure, failure === null ? 0 : 1],
       );
       await this.events.tell(tx, { topic: 'reach', id: address.id });

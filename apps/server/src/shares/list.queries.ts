@@ -30,8 +30,8 @@ export interface ShareCursor {
 const code = (state: ShareState): number => SHARE_STATES.indexOf(state);
 
 /**
- * {@link shareState} of core, of a share `s`, as its place in {@link SHARE_STATES}: a hundred thousand numbers are counted
- * sooner than as many words. A test compares the two.
+ * {@link shareState} of core, of a share `s`, as its place in {@link SHARE_STATES}: a hundred thousand numbers are
+ * counted sooner than as many words. A test compares the two.
  */
 export const stateAt = (at: string): string => `CASE
   WHEN s.withdrawn_at <= ${at} THEN ${code('withdrawn')}
@@ -181,7 +181,10 @@ function groupOf(
   );
 }
 
-/** Shares whose windows lie in a span, those that end next first, and how many there are. Asked after {@link ensureScope}. */
+/**
+ * Shares whose windows lie in a span, those that end next first, and how many there are. Asked after {@link
+ * ensureScope}.
+ */
 export async function sharesWithin(
   m: EntityManager,
   scope: Scope,
@@ -208,8 +211,8 @@ export async function sharesWithin(
 }
 
 /**
- * Shares that may need a hand of whoever asks, the most harmful first: what `shareFindings` of core finds is among these.
- * What is from somebody else's home is theirs to mend. Asked after {@link ensureScope}.
+ * Shares that may need a hand of whoever asks, the most harmful first: what `shareFindings` of core finds is among
+ * these. What is from somebody else's home is theirs to mend. Asked after {@link ensureScope}.
  */
 export async function sharesNeeding(
   m: EntityManager,
@@ -257,7 +260,8 @@ export async function statesOfNodes(
       `SELECT i.node_id AS "nodeId", ${stateAt('$2')} AS state, s.created_by AS "createdBy",
               ${reachStands('s.created_by', '$2')} AS stood
          FROM unnest($1::uuid[]) AS asked (id)
-         CROSS JOIN LATERAL (SELECT * FROM share_item i WHERE i.node_id = asked.id OFFSET 0) i JOIN share s ON s.id = i.share_id`,
+         CROSS JOIN LATERAL (SELECT * FROM share_item i WHERE i.node_id = asked.id OFFSET 0) i
+           JOIN share s ON s.id = i.share_id`,
       [nodeIds, at],
     ),
   );

@@ -17,9 +17,9 @@ interface Moment {
 }
 
 /**
- * Shares open and close by what their window says and the clock shows; nothing has to happen for that. That it has happened
- * is told at the moment itself: an event, for pages that show it, and a line in the ledger, once, also when no server was
- * running then.
+ * Shares open and close by what their window says and the clock shows; nothing has to happen for that. That it has
+ * happened is told at the moment itself: an event, for pages that show it, and a line in the ledger, once, also when
+ * no server was running then.
  */
 @Injectable()
 export class MomentsService {
@@ -71,7 +71,8 @@ export class MomentsService {
       if (!share || share.withdrawn || set?.getTime() !== moment.getTime()) return;
       if (moment.getTime() > this.clock.now()) return this.plan(tx, { id: shareId, ...share });
       const [told] = await tx.query<unknown[]>(
-        'INSERT INTO share_moment (share_id, what, at, told_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING RETURNING 1',
+        `INSERT INTO share_moment (share_id, what, at, told_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING
+          RETURNING 1`,
         [shareId, what, moment, this.clock.date()],
       );
       if (!told) return;
@@ -92,7 +93,8 @@ export class MomentsService {
          FROM share s
          LEFT JOIN share_moment o ON o.share_id = s.id AND o.what = 'opens' AND o.at = s.opens_at
          LEFT JOIN share_moment c ON c.share_id = s.id AND c.what = 'closes' AND c.at = s.closes_at
-        WHERE s.withdrawn_at IS NULL AND ((s.opens_at > $1 AND o.share_id IS NULL) OR (s.closes_at IS NOT NULL AND c.share_id IS NULL))`,
+        WHERE s.withdrawn_at IS NULL
+          AND ((s.opens_at > $1 AND o.share_id IS NULL) OR (s.closes_at IS NOT NULL AND c.share_id IS NULL))`,
       [this.clock.date()],
     );
     for (const share of rows) await this.events.change((tx) => this.plan(tx, share));

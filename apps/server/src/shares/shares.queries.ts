@@ -38,8 +38,8 @@ export const SHARE_FROM = 'JOIN person p ON p.id = s.created_by JOIN address a O
 
 /**
  * Whether a share `s` is broken: an item is gone, or its publisher may not publish it any more. A share serves what its
- * publisher may publish now. What stands against it is kept (schema-0011), as of what its publisher was last found to reach:
- * asked after `ensureReach`.
+ * publisher may publish now. What stands against it is kept (schema-0011), as of what its publisher was last found to
+ * reach: asked after `ensureReach`.
  */
 export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id = s.id)
   OR s.created_by = ANY(ARRAY(SELECT id FROM person WHERE NOT 'publish-outside' = ANY(duties))))`;
@@ -49,7 +49,8 @@ export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "token
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
-  coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1), 'unknown') AS reach,
+  coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
+    'unknown') AS reach,
   ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id ORDER BY i.position) AS "itemIds",
   ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners", ${IS_BROKEN} AS broken`;
 
@@ -178,8 +179,8 @@ export async function sharesLosing(m: EntityManager, personId: string, nodeIds: 
 }
 
 /**
- * Shares that publish a node itself or a folder above it that somebody sees, with the time this node was last taken through
- * each. Asked after `ensureReach`.
+ * Shares that publish a node itself or a folder above it that somebody sees, with the time this node was last taken
+ * through each. Asked after `ensureReach`.
  */
 export async function sharesAround(
   m: EntityManager,

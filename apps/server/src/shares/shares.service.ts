@@ -98,7 +98,9 @@ export class SharesService {
     };
   }
 
-  /** Publishes items. Whoever publishes must be able to edit them; an item that goes to the trash meanwhile is refused. */
+  /**
+   * Publishes items. Whoever publishes must be able to edit them; an item that goes to the trash meanwhile is refused.
+   */
   async publish(who: Who, asked: CreateShare): Promise<ShareSheet> {
     const window = windowOf(asked.window);
     this.requireSoundWindow(window);

@@ -40,7 +40,8 @@ export class AdmissionService {
         trash: number | null;
       }[]
     >(
-      'SELECT quota_bytes AS quota, used_bytes AS used, largest_file_bytes AS largest, allowed_types AS types, versions_kept AS kept, thin_after_days AS thin, trash_days AS trash FROM store WHERE id = $1',
+      `SELECT quota_bytes AS quota, used_bytes AS used, largest_file_bytes AS largest, allowed_types AS types,
+        versions_kept AS kept, thin_after_days AS thin, trash_days AS trash FROM store WHERE id = $1`,
       [storeId],
     );
     if (!row) throw new Error(`store ${storeId} is not there`);

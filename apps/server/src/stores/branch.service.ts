@@ -219,7 +219,9 @@ export class BranchService {
     return taken.size === 0 ? names : freeNames(tx, folderId, names);
   }
 
-  /** What comes must fit where it goes: by depth everywhere, by the rules and the quota of a store that it is new to. */
+  /**
+   * What comes must fit where it goes: by depth everywhere, by the rules and the quota of a store that it is new to.
+   */
   async requireFits(
     tx: EntityManager,
     who: Who,
@@ -237,7 +239,8 @@ export class BranchService {
     const branch = await branchOf(tx, foreign);
     const [row] = await tx.query<{ bytes: string }[]>(
       `SELECT coalesce(sum(size_bytes), 0) AS bytes FROM (SELECT DISTINCT v.sha256, v.size_bytes FROM file_version v
-        WHERE v.node_id = ANY($1) AND NOT EXISTS (SELECT 1 FROM store_blob b WHERE b.store_id = $2 AND b.sha256 = v.sha256)) u`,
+        WHERE v.node_id = ANY($1)
+          AND NOT EXISTS (SELECT 1 FROM store_blob b WHERE b.store_id = $2 AND b.sha256 = v.sha256)) u`,
       [branch.map((b) => b.id), target.storeId],
     );
     await this.admission.requireFits(
@@ -299,7 +302,9 @@ export class BranchService {
   }
 }
 
-/** What is live at and below the nodes and may be read, with the bytes of each file; parents come before their children. */
+/**
+ * What is live at and below the nodes and may be read, with the bytes of each file; parents come before their children.
+ */
 async function copyRows(tx: EntityManager, personId: string, nodeIds: string[]): Promise<CopyRow[]> {
   const walk = walkDown('$2', actBits(['read']));
   const columns = 'n.id, n.parent_id, n.kind, n.name, n.size_bytes, n.media_type, n.version_id';

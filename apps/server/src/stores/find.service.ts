@@ -14,7 +14,9 @@ const CANDIDATES = 400;
 /** Files that were changed last: so many are looked at, and so many shown. */
 const RECENT = { lookedAt: 120, shown: 100 } as const;
 
-/** Where somebody may look: stores that they come into at the top, and folders deeper down where their access begins. */
+/**
+ * Where somebody may look: stores that they come into at the top, and folders deeper down where their access begins.
+ */
 interface Field {
   stores: string[];
   folders: string[];
@@ -141,8 +143,8 @@ function anyFound({ field, conditions, bound, limit }: Looking): string {
 }
 
 /**
- * What comes first in an order. Each store is walked along the index of that order (schema-0002), so that a million others
- * cost nothing; where access begins deeper down, everything there is looked at.
+ * What comes first in an order. Each store is walked along the index of that order (schema-0002), so that a million
+ * others cost nothing; where access begins deeper down, everything there is looked at.
  */
 function firstFound({ field, conditions, bound, limit }: Looking, order: string): string {
   const where = ['n.trashed_at IS NULL', ...conditions, isSeen('n', '$1')].join(' AND ');

@@ -33,7 +33,8 @@ export class LabelsService {
   async changeTag(who: Who, id: string, asked: Partial<Omit<Tag, 'id'>>): Promise<Tag> {
     const [rows] = (await this.unique(() =>
       this.db.query(
-        'UPDATE tag SET name = coalesce($2, name), colour = coalesce($3, colour) WHERE id = $1 RETURNING id, name, colour',
+        `UPDATE tag SET name = coalesce($2, name), colour = coalesce($3, colour) WHERE id = $1
+          RETURNING id, name, colour`,
         [id, asked.name ?? null, asked.colour ?? null],
       ),
     )) as [Tag[], number];

@@ -71,8 +71,8 @@ const MOST_RESTORED = 50_000;
 const PAGE = 1000;
 
 /**
- * Folders as they were: what the database remembers of each item, browsed and brought back. The past is shown by today's
- * rights where each item lies now; what was removed for good lies where it last lay.
+ * Folders as they were: what the database remembers of each item, browsed and brought back. The past is shown by
+ * today's rights where each item lies now; what was removed for good lies where it last lay.
  */
 @Injectable()
 export class PastService {
@@ -104,9 +104,10 @@ export class PastService {
   }
 
   /**
-   * Brings items of a folder back as they were at a moment, with everything in them. A file that is still there gets those
-   * bytes as a new version; one that was thrown away here is put back; one that was moved elsewhere stays there, and the
-   * version of that moment is copied if it may be read where it lies now. What exists now and did not then is left alone.
+   * Brings items of a folder back as they were at a moment, with everything in them. A file that is still there gets
+   * those bytes as a new version; one that was thrown away here is put back; one that was moved elsewhere stays there,
+   * and the version of that moment is copied if it may be read where it lies now. What exists now and did not then is
+   * left alone.
    */
   async restore(who: Who, folderId: string, asked: RestorePast): Promise<RestoreAnswer> {
     const at = new Date(asked.at);
@@ -141,7 +142,9 @@ export class PastService {
     });
   }
 
-  /** What was in a folder at the moment, each row held before it is read, so that nobody purges or moves it meanwhile. */
+  /**
+   * What was in a folder at the moment, each row held before it is read, so that nobody purges or moves it meanwhile.
+   */
   private async *heldChildren({ tx, who, at }: Restoring, folderId: string): AsyncGenerator<Row[]> {
     for (let after: string | null = null; ;) {
       const ids = (await childrenAt(tx, who.personId, folderId, at, after, PAGE)).map((r) => r.id);
@@ -189,7 +192,9 @@ export class PastService {
     return !words;
   }
 
-  /** Elsewhere it is somebody's to read or not, whatever it was here; and the way here must be one that can be opened. */
+  /**
+   * Elsewhere it is somebody's to read or not, whatever it was here; and the way here must be one that can be opened.
+   */
   private whyNotFromElsewhere(row: Row, place: Place): string | null {
     if (row.kind === 'file' && (row.now_bits & READ) === 0)
       return 'It lies in another place now, where you may not read it.';
@@ -301,12 +306,13 @@ export class PastService {
 }
 
 /**
- * Where a node `n` lies now. What was removed for good lies where it last lay: in the store that it was in, when the folder
- * around it has moved to another since.
+ * Where a node `n` lies now. What was removed for good lies where it last lay: in the store that it was in, when the
+ * folder around it has moved to another since.
  */
 const WHERE_IT_LIES = `CASE WHEN n.purged_at IS NULL THEN ${folderOf('n')} ELSE (
   SELECT CASE WHEN around.store_id = n.store_id THEN around.id ELSE top.id END
-    FROM node around JOIN node top ON top.store_id = n.store_id AND top.parent_id IS NULL WHERE around.id = n.parent_id) END`;
+    FROM node around JOIN node top ON top.store_id = n.store_id AND top.parent_id IS NULL
+      WHERE around.id = n.parent_id) END`;
 const READ = actBits(['read']);
 const mayChange = (row: Row): boolean => (row.now_bits & actBits(['change'])) !== 0;
 /** A folder in this one may be closed to somebody who may change this one. */
@@ -328,7 +334,9 @@ const deeper = (extent: PathExtent, name: string): PathExtent => ({
   bytes: extent.bytes + 1 + utf8Bytes(name).length,
 });
 
-/** A page of what was in a folder at a moment and is seen where it lies now, in the order of ids. After `ensureReach`. */
+/**
+ * A page of what was in a folder at a moment and is seen where it lies now, in the order of ids. After `ensureReach`.
+ */
 async function childrenAt(
   m: EntityManager,
   personId: string,
@@ -343,7 +351,8 @@ async function childrenAt(
             ${bitsOn('n', '$3', WHERE_IT_LIES)} AS now_bits, n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version,
             n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
        FROM node_past t JOIN node n ON n.id = t.node_id LEFT JOIN file_version v ON v.id = t.version_id
-      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed AND ${isSeen('n', '$3', WHERE_IT_LIES)}
+      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed
+        AND ${isSeen('n', '$3', WHERE_IT_LIES)}
         AND ($4::uuid IS NULL OR t.node_id > $4) AND ($6::uuid[] IS NULL OR t.node_id = ANY($6))
       ORDER BY t.node_id LIMIT $5`,
     [folderId, at, personId, after, limit, only],
@@ -353,7 +362,8 @@ async function childrenAt(
 /** Of these folders, those that had something in them at the moment. */
 async function withChildrenAt(m: EntityManager, folderIds: string[], at: Date): Promise<Set<string>> {
   const rows = await m.query<{ id: string }[]>(
-    'SELECT DISTINCT parent_id AS id FROM node_past WHERE parent_id = ANY($1) AND since <= $2 AND (until IS NULL OR until > $2) AND NOT trashed',
+    `SELECT DISTINCT parent_id AS id FROM node_past WHERE parent_id = ANY($1) AND since <= $2
+      AND (until IS NULL OR until > $2) AND NOT trashed`,
     [folderIds, at],
   );
   return new Set(rows.map((r) => r.id));
@@ -370,7 +380,8 @@ const COLLATOR = new Intl.Collator('und', { numeric: true, sensitivity: 'accent'
 async function momentsOf(m: EntityManager, personId: string, folderId: string): Promise<string[]> {
   const rows = await m.query<{ at: Date }[]>(
     `WITH seen AS (
-       SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id WHERE t.parent_id = $1 AND ${isSeen('n', '$2', WHERE_IT_LIES)}
+       SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id
+         WHERE t.parent_id = $1 AND ${isSeen('n', '$2', WHERE_IT_LIES)}
      ), changes AS (SELECT since AS at FROM seen UNION ALL SELECT until FROM seen WHERE until IS NOT NULL)
      SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM changes ORDER BY at`,
     [folderId, personId],

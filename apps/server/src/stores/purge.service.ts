@@ -44,16 +44,19 @@ export class PurgeService {
   }
 
   /**
-   * Removes what has lain in the trash for longer than its store says. What is held (a kept version, a live share) stays,
-   * and stops nothing behind it.
+   * Removes what has lain in the trash for longer than its store says. What is held (a kept version, a live share)
+   * stays, and stops nothing behind it.
    */
   async purgeByAge(): Promise<number> {
     let files = 0;
     for (let after = { at: new Date(0), id: NIL }; ;) {
       const due = await this.db.query<{ id: string; storeId: string; name: string; trashedAt: Date }[]>(
-        `SELECT n.id, n.store_id AS "storeId", n.name, n.trashed_at AS "trashedAt" FROM node n JOIN store s ON s.id = n.store_id
-          WHERE n.trashed_at IS NOT NULL AND n.purged_at IS NULL AND s.trash_days IS NOT NULL AND n.trashed_at < $1::timestamptz - make_interval(days => s.trash_days)
-            AND (date_trunc('milliseconds', n.trashed_at), n.id) > ($2::timestamptz, $3::uuid) ORDER BY date_trunc('milliseconds', n.trashed_at), n.id LIMIT 500`,
+        `SELECT n.id, n.store_id AS "storeId", n.name, n.trashed_at AS "trashedAt" FROM node n
+          JOIN store s ON s.id = n.store_id
+          WHERE n.trashed_at IS NOT NULL AND n.purged_at IS NULL AND s.trash_days IS NOT NULL
+            AND n.trashed_at < $1::timestamptz - make_interval(days => s.trash_days)
+            AND (date_trunc('milliseconds', n.trashed_at), n.id) > ($2::timestamptz, $3::uuid)
+              ORDER BY date_trunc('milliseconds', n.trashed_at), n.id LIMIT 500`,
         [this.clock.date(), after.at, after.id],
       );
       for (const node of due) files += await this.purgeOne(node);
@@ -83,7 +86,8 @@ export class PurgeService {
       const branch = await holdBranch(tx, [node.id]);
       const ids = branch.map((b) => b.id);
       const [hold] = await tx.query<{ name: string }[]>(
-        'SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept LIMIT 1',
+        `SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept
+          LIMIT 1`,
         [ids],
       );
       if (hold) {

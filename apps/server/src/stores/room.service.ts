@@ -35,9 +35,9 @@ export interface HeldRoom {
 }
 
 /**
- * Sets room aside for bytes on their way, in the database, so that streams of unknown length, parallel uploads and several
- * processes together never pass a quota or the reserve of the disk. What is set aside is given back when the work ends in
- * whatever way; what a process that died held ends by itself.
+ * Sets room aside for bytes on their way, in the database, so that streams of unknown length, parallel uploads and
+ * several processes together never pass a quota or the reserve of the disk. What is set aside is given back when the
+ * work ends in whatever way; what a process that died held ends by itself.
  */
 @Injectable()
 export class RoomService implements OnApplicationShutdown {
@@ -58,9 +58,12 @@ export class RoomService implements OnApplicationShutdown {
   /** What room there is for somebody's new bytes in a store, with what others are bringing counted in. */
   async room(by: RoomFor, exceptId: string | null = null, m: EntityManager = this.db.manager): Promise<Room> {
     const [row] = await m.query<Record<'storeQuota' | 'storeUsed' | 'personQuota' | 'personUsed', string | null>[]>(
-      `WITH coming AS (SELECT * FROM room_held WHERE (ends_at IS NULL OR ends_at > now()) AND id IS DISTINCT FROM $3::uuid)
-       SELECT s.quota_bytes AS "storeQuota", s.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE store_id = s.id) AS "storeUsed",
-              p.quota_bytes AS "personQuota", p.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE person_id = p.id) AS "personUsed"
+      `WITH coming AS (SELECT * FROM room_held WHERE (ends_at IS NULL OR ends_at > now())
+        AND id IS DISTINCT FROM $3::uuid)
+       SELECT s.quota_bytes AS "storeQuota",
+         s.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE store_id = s.id) AS "storeUsed",
+              p.quota_bytes AS "personQuota",
+                p.used_bytes + (SELECT coalesce(sum(held_bytes), 0) FROM coming WHERE person_id = p.id) AS "personUsed"
          FROM store s, person p WHERE s.id = $1 AND p.id = $2`,
       [by.storeId, by.chargedTo, exceptId],
     );
@@ -136,7 +139,8 @@ export class RoomService implements OnApplicationShutdown {
       if (fault) throw refusal(fault, { allowedTypes: [], largestFileBytes: null }, room);
       await tx.query(
         `INSERT INTO room_held (id, process, person_id, store_id, upload_id, held_bytes, written_bytes, ends_at)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, CASE WHEN $5::uuid IS NULL THEN now() + $8::int * interval '1 millisecond' END)
+         VALUES ($1, $2, $3, $4, $5, $6, $7,
+           CASE WHEN $5::uuid IS NULL THEN now() + $8::int * interval '1 millisecond' END)
          ON CONFLICT (id) DO UPDATE SET process = $2, store_id = $4, held_bytes = $6, written_bytes = $7`,
         [id, this.process, by.chargedTo, by.storeId, by.uploadId ?? null, heldBytes, writtenBytes, SILENT_MS],
       );
@@ -146,7 +150,8 @@ export class RoomService implements OnApplicationShutdown {
 
   private async settleUpload(uploadId: string): Promise<void> {
     await this.db.query(
-      'UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u WHERE u.id = $1 AND h.upload_id = u.id',
+      `UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u
+        WHERE u.id = $1 AND h.upload_id = u.id`,
       [uploadId],
     );
   }
@@ -156,7 +161,8 @@ export class RoomService implements OnApplicationShutdown {
     this.held.add(id);
     this.beat ??= setInterval(() => {
       if (this.held.size === 0) return;
-      const ends = `UPDATE room_held SET ends_at = now() + $2::int * interval '1 millisecond' WHERE process = $1 AND upload_id IS NULL`;
+      const ends = `UPDATE room_held SET ends_at = now() + $2::int * interval '1 millisecond'
+        WHERE process = $1 AND upload_id IS NULL`;
       aside(this.db.query(ends, [this.process, SILENT_MS]), 'what is set aside could not be kept');
     }, BEAT_MS).unref();
   }

@@ -45,13 +45,16 @@ const SEEN_HERE = isSeenThere('n', '$2', '$1');
 
 const OF_BOTH_KINDS = `n.id, n.name, (extract(epoch FROM n.changed_at) * 1000)::float8 AS "changedAt",
   (SELECT p.name FROM actor p WHERE p.id = n.changed_by) AS "changedBy", n.litter,
-  EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned, ${isOwn('n', '$1')} IS TRUE AS mine,
+  EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $1) AS pinned,
+    ${isOwn('n', '$1')} IS TRUE AS mine,
   ARRAY(SELECT t.tag_id FROM node_tag t WHERE t.node_id = n.id) AS tags`;
 const OF_FILES = `n.size_bytes::float8 AS "sizeBytes", n.media_type AS "mediaType",
   coalesce((SELECT v.number FROM file_version v WHERE v.id = n.version_id), 0) AS "versionCount"`;
 const COUNTED = countSeen('n.id', '$1', 'NOT c.litter');
 
-/** The columns of {@link ItemRow} for a node `n`; $1 is who asks. Each is looked up by itself: a page is never a join. */
+/**
+ * The columns of {@link ItemRow} for a node `n`; $1 is who asks. Each is looked up by itself: a page is never a join.
+ */
 export const ITEM_COLUMNS = `${OF_BOTH_KINDS}, ${OF_FILES}, n.parent_id AS "parentId", n.kind,
   CASE WHEN n.kind = 'folder' THEN ${COUNTED} END AS "itemCount"`;
 
@@ -115,8 +118,8 @@ const ORDERS: Record<SortKey, { folders: OrderKey[]; files: OrderKey[] }> = {
 };
 
 /**
- * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page of
- * a folder of 100,000 costs what any page costs.
+ * One page of a folder by keyset, folders first. Each group is one walk along an index, in either direction, so a page
+ * of a folder of 100,000 costs what any page costs.
  */
 export async function listing(
   m: EntityManager,
@@ -156,7 +159,8 @@ async function groupPage(
   const own = keys.flatMap((k) => (typeof k.told === 'function' ? [] : [k.told.column]));
   const rows = await m.query<(RowOfOneKind & { told?: string[] })[]>(
     `SELECT ${COLUMNS_OF[kind]}${own.length ? `, ARRAY[${own.join(', ')}] AS told` : ''} FROM node n
-      WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound} AND ${SEEN_HERE[kind]}
+      WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
+        AND ${SEEN_HERE[kind]}
       ORDER BY ${[...keys.map((k) => k.by), 'n.id'].map((by) => `${by} ${direction}`).join(', ')} LIMIT $4`,
     [personId, folderId, query.litter, limit, ...(after ? [...after.keys, after.id] : [])],
   );
@@ -209,7 +213,9 @@ export async function holdBranch(m: EntityManager, nodeIds: string[]): ReturnTyp
   }
 }
 
-/** Holds rows until the transaction ends, in one order, so that two that hold the same ones cannot wait for each other. */
+/**
+ * Holds rows until the transaction ends, in one order, so that two that hold the same ones cannot wait for each other.
+ */
 export async function holdNodes(m: EntityManager, nodeIds: string[]): Promise<void> {
   await m.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
 }
@@ -287,10 +293,10 @@ export async function totalsEach(m: EntityManager, personId: string, nodeIds: st
 export const MOST_CONTENTS = 200_000;
 
 /**
- * Everything live below the given nodes, litter left out, with paths that begin with each node's own name: files with the
- * bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. Nodes of the same
- * name come under names of their own, and what lies in one of them is not mixed with what lies in the other. At most one
- * more than {@link MOST_CONTENTS}, so that more is noticed.
+ * Everything live below the given nodes, litter left out, with paths that begin with each node's own name: files with
+ * the bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. Nodes of the
+ * same name come under names of their own, and what lies in one of them is not mixed with what lies in the other. At
+ * most one more than {@link MOST_CONTENTS}, so that more is noticed.
  * @param allowed whose access counts, and what they must be allowed to do with each: the rest is left out
  */
 export async function contents(
@@ -310,7 +316,8 @@ export async function contents(
         -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
         WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND ${walk.goesOn}
      )
-     SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path, down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
+     SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path,
+       down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
             coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
             round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
        FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
@@ -344,7 +351,8 @@ const topOf = (path: string): string => path.split('/', 1)[0] as string;
 export async function* childrenOf(m: EntityManager, personId: string, folderId: string): AsyncGenerator<ContentFile> {
   for (let after: string | null = null; ;) {
     const rows: ContentFile[] = await m.query(
-      `SELECT n.id, n.name AS path, n.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType",
+      `SELECT n.id, n.name AS path, n.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
+        coalesce(n.media_type, 'application/octet-stream') AS "mediaType",
               coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
               round(extract(epoch FROM coalesce(v.modified_at, n.changed_at)) * 1000)::float8 AS "modifiedAt"
          FROM node n LEFT JOIN file_version v ON v.id = n.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
@@ -370,7 +378,8 @@ export interface FileBytes {
 /** The present bytes of a file; null when it is not a file. */
 export async function fileBytes(m: EntityManager, nodeId: string): Promise<FileBytes | null> {
   const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
-    `SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
+    `SELECT n.id, n.name, v.size_bytes AS "sizeBytes",
+      coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
        FROM node n JOIN file_version v ON v.id = n.version_id WHERE n.id = $1`,
     [nodeId],
   );
@@ -383,8 +392,8 @@ export interface StoreRow extends Omit<StoreSummary, 'level' | 'acts'> {
 }
 
 /**
- * Every place where somebody comes in: stores by their own folder, and folders deeper down where their access begins. What
- * they do not see is not counted. Asked after `ensureReach`.
+ * Every place where somebody comes in: stores by their own folder, and folders deeper down where their access begins.
+ * What they do not see is not counted. Asked after `ensureReach`.
  */
 export async function storesOf(m: EntityManager, personId: string): Promise<StoreRow[]> {
   const entrances = await entrancesOf(m, personId);
@@ -392,7 +401,8 @@ export async function storesOf(m: EntityManager, personId: string): Promise<Stor
   const told = await storesTold(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
   const weights = await weightsOf(m, personId, ids);
   const rows = await m.query<(StoreRow & { changedAt: Date | null })[]>(
-    `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits, root.parent_id IS NOT NULL AS part,
+    `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits,
+      root.parent_id IS NOT NULL AS part,
             s.used_bytes::float8 AS "usedBytes", s.quota_bytes::float8 AS "quotaBytes",
             CASE WHEN root.parent_id IS NULL THEN (
               SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
@@ -419,8 +429,8 @@ export async function storesOf(m: EntityManager, personId: string): Promise<Stor
 export const MOST_TRASHED = 1000;
 
 /**
- * What lies in a store's trash that somebody may take out of it: the items that were put there, not what is inside them.
- * Newest first, at most one more than {@link MOST_TRASHED}, so that more is noticed. Asked after `ensureReach`.
+ * What lies in a store's trash that somebody may take out of it: the items that were put there, not what is inside
+ * them. Newest first, at most one more than {@link MOST_TRASHED}, so that more is noticed. Asked after `ensureReach`.
  */
 export async function trashOf(m: EntityManager, personId: string, storeId: string): Promise<TrashItem[]> {
   const rows = await m.query<(Omit<TrashItem, 'sizeBytes'> & { trashedAt: Date; purgeAt: Date | null })[]>(
@@ -439,10 +449,12 @@ export async function trashOf(m: EntityManager, personId: string, storeId: strin
        SELECT origin, string_agg(name, ' / ' ORDER BY height DESC) FILTER (WHERE seen) AS path,
               bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin
      )
-     SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy", coalesce(place.path, '') AS "from",
+     SELECT c.id, c.kind, c.name, c.trashed_at AS "trashedAt", p.name AS "trashedBy",
+       coalesce(place.path, '') AS "from",
             place.live AS "placeIsThere", c.trashed_at + make_interval(days => s.trash_days) AS "purgeAt",
             (c.may & ${actBits(['manage'])}) <> 0 AS "removable"
-       FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id LEFT JOIN actor p ON p.id = c.trashed_by
+       FROM chosen c JOIN store s ON s.id = c.store_id JOIN place ON place.origin = c.id
+         LEFT JOIN actor p ON p.id = c.trashed_by
       ORDER BY c.trashed_at DESC`,
     [storeId, personId],
   );
@@ -468,8 +480,8 @@ export async function takenKeys(m: EntityManager, folderId: string, keys: string
 }
 
 /**
- * Of these folded names, those that live items of the folder bear, each with whether somebody sees that item. Of one that
- * they do not see nothing is told: what comes under its name gets a number. Asked after `ensureReach`.
+ * Of these folded names, those that live items of the folder bear, each with whether somebody sees that item. Of one
+ * that they do not see nothing is told: what comes under its name gets a number. Asked after `ensureReach`.
  */
 export async function takenNames(
   m: EntityManager,
@@ -532,8 +544,10 @@ export async function factsOf(
       pages: number | null;
     }[]
   >(
-    `SELECT n.media_type AS "mediaType", n.created_at AS "createdAt", n.changed_at AS "changedAt", p.name AS "changedBy", encode(v.sha256, 'hex') AS sha256, b.damaged_at IS NOT NULL AS damaged, pr.pages,
-            ARRAY(SELECT t.tag_id::text FROM node_tag t WHERE t.node_id = n.id) AS tags, EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $2) AS pinned
+    `SELECT n.media_type AS "mediaType", n.created_at AS "createdAt", n.changed_at AS "changedAt",
+      p.name AS "changedBy", encode(v.sha256, 'hex') AS sha256, b.damaged_at IS NOT NULL AS damaged, pr.pages,
+            ARRAY(SELECT t.tag_id::text FROM node_tag t WHERE t.node_id = n.id) AS tags,
+              EXISTS (SELECT 1 FROM pin WHERE pin.node_id = n.id AND pin.person_id = $2) AS pinned
        FROM node n LEFT JOIN actor p ON p.id = n.changed_by LEFT JOIN file_version v ON v.id = n.version_id
        LEFT JOIN blob b ON b.sha256 = v.sha256 LEFT JOIN preview pr ON pr.sha256 = v.sha256 WHERE n.id = $1`,
     [nodeId, personId],
@@ -573,7 +587,8 @@ export async function insertNodeIfFree(tx: EntityManager, row: NodeRow): Promise
 
 const NODE_COLUMNS =
   'id, store_id, parent_id, kind, name, name_key, litter, size_bytes, media_type, version_id, created_at, changed_at, changed_by';
-const INSERT_NODES = `INSERT INTO node (${NODE_COLUMNS}) SELECT ${NODE_COLUMNS} FROM json_populate_recordset(NULL::node, $1)`;
+const INSERT_NODES = `INSERT INTO node (${NODE_COLUMNS}) SELECT ${NODE_COLUMNS}
+  FROM json_populate_recordset(NULL::node, $1)`;
 
 /** Versions in bulk; `sha256` as "\\x" and hexadecimal. */
 export async function insertVersions(
@@ -601,7 +616,8 @@ export async function insertVersions(
 /** Of these folded names in their folders, those that are taken, as "folder name". */
 export async function namesIn(m: EntityManager, places: { folderId: string; key: string }[]): Promise<Set<string>> {
   const rows = await m.query<{ parent_id: string; name_key: string }[]>(
-    'SELECT n.parent_id, n.name_key FROM unnest($1::uuid[], $2::text[]) AS w (folder, key) JOIN node n ON n.parent_id = w.folder AND n.name_key = w.key AND n.trashed_at IS NULL',
+    `SELECT n.parent_id, n.name_key FROM unnest($1::uuid[], $2::text[]) AS w (folder, key)
+      JOIN node n ON n.parent_id = w.folder AND n.name_key = w.key AND n.trashed_at IS NULL`,
     [places.map((p) => p.folderId), places.map((p) => p.key)],
   );
   return new Set(rows.map((r) => `${r.parent_id} ${r.name_key}`));

@@ -208,7 +208,9 @@ export class StoresService {
     return seen === undefined ? wished : ((await freeNames(tx, node.parentId as string, [wished]))[0] as string);
   }
 
-  /** Another kind of file is let in by the store's rule for types; a longer name must leave a path that can be opened. */
+  /**
+   * Another kind of file is let in by the store's rule for types; a longer name must leave a path that can be opened.
+   */
   private async requireRenamable(tx: EntityManager, who: Who, node: ReachableNode, name: string): Promise<void> {
     const longer = utf8Bytes(name).length - utf8Bytes(node.name).length;
     if (longer > 0) {
@@ -282,7 +284,8 @@ export class StoresService {
         const [name] = (await freeNames(tx, place, [node.name])) as [string];
         await uniqueName(name, () =>
           tx.query(
-            'UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $4, name = $2, name_key = $3 WHERE id = $1',
+            `UPDATE node SET trashed_at = NULL, trashed_by = NULL, parent_id = $4, name = $2, name_key = $3
+              WHERE id = $1`,
             [node.id, name, nameKey(name), place],
           ),
         );

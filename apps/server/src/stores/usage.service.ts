@@ -110,7 +110,8 @@ export class UsageService {
       const [store] = await tx.query<{ name: string }[]>('SELECT name FROM store WHERE id = $1 FOR UPDATE', [storeId]);
       const now = { ...(await this.admission.rules(storeId, tx)), ...asked };
       await tx.query(
-        'UPDATE store SET quota_bytes = $2, largest_file_bytes = $3, allowed_types = $4, versions_kept = $5, thin_after_days = $6, trash_days = $7 WHERE id = $1',
+        `UPDATE store SET quota_bytes = $2, largest_file_bytes = $3, allowed_types = $4, versions_kept = $5,
+          thin_after_days = $6, trash_days = $7 WHERE id = $1`,
         [
           storeId,
           now.quotaBytes,
@@ -196,14 +197,16 @@ export class UsageService {
   /** One sample of every store for today; the later one of a day counts. */
   async sample(): Promise<void> {
     await this.db.query(
-      'INSERT INTO usage_sample (store_id, day, used_bytes) SELECT id, $1::date, used_bytes FROM store ON CONFLICT (store_id, day) DO UPDATE SET used_bytes = excluded.used_bytes',
+      `INSERT INTO usage_sample (store_id, day, used_bytes) SELECT id, $1::date, used_bytes FROM store
+        ON CONFLICT (store_id, day) DO UPDATE SET used_bytes = excluded.used_bytes`,
       [this.clock.date()],
     );
   }
 
   private async samples(storeId: string): Promise<StoreGrowth['samples']> {
     const rows = await this.db.query<{ day: string; used: string }[]>(
-      `SELECT to_char(day, 'YYYY-MM-DD') AS day, used_bytes AS used FROM usage_sample WHERE store_id = $1 ORDER BY day DESC LIMIT 120`,
+      `SELECT to_char(day, 'YYYY-MM-DD') AS day, used_bytes AS used FROM usage_sample WHERE store_id = $1
+        ORDER BY day DESC LIMIT 120`,
       [storeId],
     );
     return rows.reverse().map((r) => ({ day: r.day, usedBytes: Number(r.used) }));
@@ -211,15 +214,16 @@ export class UsageService {
 
   private async people(storeId: string): Promise<StoreGrowth['people']> {
     const rows = await this.db.query<{ name: string; used: string }[]>(
-      'SELECT p.name, sum(b.size_bytes) AS used FROM store_blob b JOIN person p ON p.id = b.person_id WHERE b.store_id = $1 GROUP BY p.name ORDER BY used DESC',
+      `SELECT p.name, sum(b.size_bytes) AS used FROM store_blob b JOIN person p ON p.id = b.person_id
+        WHERE b.store_id = $1 GROUP BY p.name ORDER BY used DESC`,
       [storeId],
     );
     return rows.map((r) => ({ name: r.name, usedBytes: Number(r.used) }));
   }
 
   /**
-   * Bytes by folder, three levels deep, as far as they are seen; earlier versions and trash apart where all is told, so that
-   * the parts add up.
+   * Bytes by folder, three levels deep, as far as they are seen; earlier versions and trash apart where all is told,
+   * so that the parts add up.
    */
   private async tree(who: Who, storeId: string, whole: boolean): Promise<UsagePart> {
     const walk = walkDown('$2', actBits(['see']));
@@ -261,7 +265,8 @@ export class UsageService {
     const full = [...children].filter(([, list]) => list.length * 2 > MOST_FOLDERS).map(([id]) => id);
     if (full.length === 0) return new Map();
     const rows = await this.db.query<{ id: string; count: number }[]>(
-      `SELECT asked.id, ${countSeen('asked.id', '$2', "c.kind = 'folder'")} AS count FROM unnest($1::uuid[]) AS asked (id)`,
+      `SELECT asked.id, ${countSeen('asked.id', '$2', "c.kind = 'folder'")} AS count
+        FROM unnest($1::uuid[]) AS asked (id)`,
       [full, who.personId],
     );
     return new Map(rows.map(({ id, count }) => [id, count - (children.get(id)?.length ?? 0)]));
@@ -282,8 +287,9 @@ export class UsageService {
   }
 
   /**
-   * What a store holds beside the present files that somebody sees. All versions and what folders weigh are kept; what is in
-   * the trash is what was put there, files by their size and folders by their weight. Earlier versions are all that is left.
+   * What a store holds beside the present files that somebody sees. All versions and what folders weigh are kept; what
+   * is in the trash is what was put there, files by their size and folders by their weight. Earlier versions are all
+   * that is left.
    */
   private async beside(storeId: string, seen: Weight): Promise<UsagePart[]> {
     const [row] = await this.db.query<{ rootId: string; files: number; bytes: number }[]>(

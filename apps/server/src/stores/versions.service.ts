@@ -49,7 +49,8 @@ export class VersionsService {
     const node = await this.access.requireNode(who, nodeId, 'see');
     if (node.kind !== 'file') throw notFound('This file');
     const rows = await this.db.query<(Row & { by: string | null })[]>(
-      'SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id LEFT JOIN actor p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC',
+      `SELECT v.*, p.name AS by, v.id = n.version_id AS current FROM file_version v JOIN node n ON n.id = v.node_id
+        LEFT JOIN actor p ON p.id = v.created_by WHERE v.node_id = $1 ORDER BY v.number DESC`,
       [nodeId],
     );
     return {
@@ -72,7 +73,8 @@ export class VersionsService {
   async bytes(who: Who, nodeId: string, number: number, act: 'see' | 'read'): Promise<FileBytes> {
     const node = await this.access.requireNode(who, nodeId, act);
     const [row] = await this.db.query<(Row & { media_type: string | null })[]>(
-      'SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = $1 AND v.number = $2',
+      `SELECT v.*, n.media_type FROM file_version v JOIN node n ON n.id = v.node_id
+        WHERE v.node_id = $1 AND v.number = $2`,
       [nodeId, number],
     );
     if (!row) throw notFound('This version');
@@ -132,8 +134,10 @@ export class VersionsService {
     const now = this.clock.date();
     const id = uuidv7();
     const [row] = await tx.query<{ number: number }[]>(
-      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by, charged_to)
-       SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7, $8 FROM file_version WHERE node_id = $2 RETURNING number`,
+      `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by,
+        charged_to)
+       SELECT $1, $2, coalesce(max(number), 0) + 1, $3, $4, $5, $6, $7, $8 FROM file_version WHERE node_id = $2
+         RETURNING number`,
       [id, v.nodeId, v.sha256, v.sizeBytes, v.modifiedAt, now, by.actor.id, by.chargedTo],
     );
     await tx.query('UPDATE node SET version_id = $2, size_bytes = $3, changed_at = $4, changed_by = $5 WHERE id = $1', [
@@ -209,7 +213,8 @@ export class VersionsService {
     const found = await this.surplus(tx, nodeIds, policy);
     if (found.length === 0) return 0;
     const [, count] = (await tx.query(
-      'DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND NOT v.kept AND n.id = v.node_id AND n.version_id IS DISTINCT FROM v.id',
+      `DELETE FROM file_version v USING node n WHERE v.id = ANY($1) AND NOT v.kept AND n.id = v.node_id
+        AND n.version_id IS DISTINCT FROM v.id`,
       [found.map((f) => f.row.id)],
     )) as [unknown, number];
     return count;
@@ -220,7 +225,8 @@ export class VersionsService {
     for (let after: string | null = null; ;) {
       const rows: { id: string }[] = await this.db.query(
         `SELECT DISTINCT v.node_id AS id FROM file_version v JOIN node n ON n.id = v.node_id
-          WHERE n.store_id = $1 AND v.number > 1 AND ($2::uuid IS NULL OR v.node_id > $2) ORDER BY v.node_id LIMIT ${NODES_AT_ONCE}`,
+          WHERE n.store_id = $1 AND v.number > 1 AND ($2::uuid IS NULL OR v.node_id > $2) ORDER BY v.node_id
+            LIMIT ${NODES_AT_ONCE}`,
         [storeId, after],
       );
       if (rows.length === 0) return;
@@ -231,7 +237,8 @@ export class VersionsService {
 
   private async surplus(m: EntityManager, nodeIds: string[], policy: VersionPolicy) {
     const rows = await m.query<Row[]>(
-      'SELECT v.*, n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.id = ANY($1) ORDER BY v.node_id, v.number',
+      `SELECT v.*, n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE n.id = ANY($1)
+        ORDER BY v.node_id, v.number`,
       [nodeIds],
     );
     const now = this.clock.now();

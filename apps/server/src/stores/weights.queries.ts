@@ -20,9 +20,9 @@ export interface Weighing {
 }
 
 /**
- * Files and bytes that somebody sees in each of these nodes and in all below it that is live. What folders weigh is kept
- * (schema-0010): nothing is walked through but the way up from what has changed just now, and from the folders at which
- * access changes. Asked after `ensureReach`.
+ * Files and bytes that somebody sees in each of these nodes and in all below it that is live. What folders weigh is
+ * kept (schema-0010): nothing is walked through but the way up from what has changed just now, and from the folders at
+ * which access changes. Asked after `ensureReach`.
  */
 export async function weightsOf(
   m: EntityManager,
@@ -83,7 +83,8 @@ interface WeighedNode {
 
 async function nodesOf(m: EntityManager, nodeIds: string[]): Promise<Map<string, WeighedNode>> {
   const rows = await m.query<WeighedNode[]>(
-    `SELECT n.id, n.kind, n.size_bytes::float8 AS bytes, f.root, CASE WHEN n.accepted_at IS NULL THEN n.brought_by END AS "ownOf"
+    `SELECT n.id, n.kind, n.size_bytes::float8 AS bytes, f.root,
+      CASE WHEN n.accepted_at IS NULL THEN n.brought_by END AS "ownOf"
        FROM node n CROSS JOIN LATERAL (SELECT * FROM folder_access WHERE folder_id = ${folderOf('n')} OFFSET 0) f
       WHERE n.id = ANY($1)`,
     [nodeIds],
@@ -122,8 +123,8 @@ function mayWith(node: WeighedNode, held: ReadonlyMap<number, Held>, personId: s
 }
 
 /**
- * The parts of these folders in which access is the same: the folders themselves, and those below them that are roots of
- * access and counted. All in one statement, so that no change is counted twice or not at all.
+ * The parts of these folders in which access is the same: the folders themselves, and those below them that are roots
+ * of access and counted. All in one statement, so that no change is counted twice or not at all.
  */
 async function partsWithin(m: EntityManager, folderIds: string[], litter: boolean): Promise<Part[]> {
   const rows = await m.query<{ id: string; within: string | null; files: number; bytes: number; root: number }[]>(
@@ -135,7 +136,8 @@ async function partsWithin(m: EntityManager, folderIds: string[], litter: boolea
        SELECT r.folder_id FROM access_root r ${itemOf('r.folder_id')}
         WHERE n.parent_id IS NOT NULL AND n.store_id IN (SELECT store_id FROM asked)
      ), changed AS (
-       SELECT folder_id AS id, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files, sum(litter_bytes) AS litter_bytes
+       SELECT folder_id AS id, sum(files) AS files, sum(bytes) AS bytes, sum(litter_files) AS litter_files,
+         sum(litter_bytes) AS litter_bytes
          FROM weight_change GROUP BY folder_id
      ), up AS (
        SELECT id AS origin, id, false AS part, false AS litter, 0 AS height FROM changed
@@ -152,7 +154,8 @@ async function partsWithin(m: EntityManager, folderIds: string[], litter: boolea
          FROM up JOIN part ON part.id = up.id WHERE up.part AND up.height > 0 AND ($2 OR NOT up.litter)
         ORDER BY up.origin, up.height
      ), changes AS (
-       SELECT up.id, sum(CASE WHEN up.litter THEN 0 ELSE c.files END) AS files, sum(CASE WHEN up.litter THEN 0 ELSE c.bytes END) AS bytes,
+       SELECT up.id, sum(CASE WHEN up.litter THEN 0 ELSE c.files END) AS files,
+         sum(CASE WHEN up.litter THEN 0 ELSE c.bytes END) AS bytes,
               sum(c.files + c.litter_files) AS all_files, sum(c.bytes + c.litter_bytes) AS all_bytes
          FROM up JOIN changed c ON c.id = up.origin WHERE NOT up.part GROUP BY up.id
      )
@@ -183,11 +186,13 @@ async function ownWithin(
     `WITH RECURSIVE up AS (
        SELECT n.parent_id, n.size_bytes AS bytes, n.parent_id = ANY($2) AS there
          FROM node n JOIN folder_access f ON f.folder_id = n.parent_id AND f.root = ANY($3)
-        WHERE n.brought_by = $1 AND n.accepted_at IS NULL AND n.kind = 'file' AND n.trashed_at IS NULL AND ($4 OR NOT n.litter)
+        WHERE n.brought_by = $1 AND n.accepted_at IS NULL AND n.kind = 'file' AND n.trashed_at IS NULL
+          AND ($4 OR NOT n.litter)
        UNION ALL
        SELECT n.parent_id, up.bytes, n.parent_id = ANY($2)
          FROM ${stepUp()} WHERE NOT up.there AND n.trashed_at IS NULL AND ($4 OR NOT n.litter)
-     ) SELECT parent_id AS id, count(*)::float8 AS files, sum(bytes)::float8 AS bytes FROM up WHERE there GROUP BY parent_id`,
+     ) SELECT parent_id AS id, count(*)::float8 AS files, sum(bytes)::float8 AS bytes FROM up WHERE there
+       GROUP BY parent_id`,
     [personId, some.map((p) => p.id), some.map((p) => p.root), litter],
   );
   return new Map(rows.map(({ id, files, bytes }) => [id, { files, bytes }]));

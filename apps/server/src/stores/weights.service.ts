@@ -6,7 +6,9 @@ const EVERY_MINUTE = '* * * * *';
 /** Taken up in one transaction. */
 const AT_ONCE = 5000;
 
-/** Adds up what folders weigh. What has not been added up is counted all the same, but each question has to look at it. */
+/**
+ * Adds up what folders weigh. What has not been added up is counted all the same, but each question has to look at it.
+ */
 @Injectable()
 export class WeightsService {
   constructor(

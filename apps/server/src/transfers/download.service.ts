@@ -77,7 +77,10 @@ export class DownloadService {
     await this.send(res, [{ sha256: file.sha256, from: start, length: end - start }], going);
   }
 
-  /** Lays out an archive of the nodes and all that is live below them and may be read. @throws Problem archive.too-many, archive.path-too-long */
+  /**
+   * Lays out an archive of the nodes and all that is live below them and may be read. @throws Problem archive.too-many,
+   * archive.path-too-long
+   */
   plan(personId: string, nodeIds: string[]): Promise<Archive> {
     const found = () => contents(this.db.manager, nodeIds, { personId, act: 'read' });
     return this.turns.run(personId, async () => archiveOf(await found()));
@@ -166,7 +169,10 @@ export function archiveFault(found: readonly ContentFile[]): Problem | null {
   );
 }
 
-/** The archive of these entries, whose paths are all different (`contents`). @throws Problem archive.too-many, archive.path-too-long */
+/**
+ * The archive of these entries, whose paths are all different (`contents`). @throws Problem archive.too-many,
+ * archive.path-too-long
+ */
 export function archiveOf(found: ContentFile[]): Archive {
   const fault = archiveFault(found);
   if (fault) throw fault;

@@ -56,7 +56,10 @@ export interface Recording {
   beganAt: Date;
 }
 
-/** Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one transaction. */
+/**
+ * Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one
+ * transaction.
+ */
 @Injectable()
 export class Recorder {
   constructor(
@@ -99,8 +102,9 @@ export class Recorder {
   }
 
   /**
-   * Many small files at once: each is kept or refused by itself, all that are kept commit together. Several batches go into
-   * one folder beside each other; one that finds a name taken, or is overtaken, begins again and has the folder to itself.
+   * Many small files at once: each is kept or refused by itself, all that are kept commit together. Several batches go
+   * into one folder beside each other; one that finds a name taken, or is overtaken, begins again and has the folder
+   * to itself.
    */
   async many(
     by: Bringer,
@@ -344,7 +348,9 @@ export class Recorder {
     }
   }
 
-  /** The live item of that name, held and then read again: it may have gone to the trash while its lock was waited for. */
+  /**
+   * The live item of that name, held and then read again: it may have gone to the trash while its lock was waited for.
+   */
   private async heldByName(tx: EntityManager, folderId: string, name: string): Promise<Node | null> {
     const where = { parentId: folderId, nameKey: nameKey(name), trashedAt: IsNull() };
     const present = await tx.findOne(Node, { where });
@@ -424,7 +430,9 @@ export class Recorder {
 type Hold = 'shared' | 'alone';
 type BatchRecording = Recording & { storeId: string; hold: Hold };
 
-/** A batch that holds its folder together with others has met a name that is taken; what is done then needs it alone. */
+/**
+ * A batch that holds its folder together with others has met a name that is taken; what is done then needs it alone.
+ */
 class NameIsTaken extends Error {}
 
 const folderRow = (
@@ -446,7 +454,9 @@ const folderRow = (
   changed_by: by.actor.id,
 });
 
-/** A folder held until the transaction ends, so that it cannot be trashed meanwhile, and what was decided about it then. */
+/**
+ * A folder held until the transaction ends, so that it cannot be trashed meanwhile, and what was decided about it then.
+ */
 async function admitHeld(tx: EntityManager, by: Bringer, folderId: string, hold: Hold): Promise<FolderAdmission> {
   await (hold === 'alone' ? holdNodes(tx, [folderId]) : holdNodeShared(tx, folderId));
   return by.admit(folderId, tx);

@@ -114,7 +114,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
   /** Somebody's uploads that have not ended. */
   async open(who: Who): Promise<OpenUpload[]> {
     const rows = await this.db.query<(Row & { folder_name: string })[]>(
-      'SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at',
+      `SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id
+        WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at`,
       [who.personId],
     );
     return rows.map((r) => ({
@@ -157,7 +158,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
     await this.uploads.admit(this.access.bringer(who), { ...asked, sizeBytes });
     const now = this.clock.date();
     await this.db.query(
-      'INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)',
+      `INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)`,
       [
         upload.id,
         who.personId,
@@ -192,7 +194,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
     if (begun === 0) throw notFound('This upload');
     const flushedTo = async (safe: number) => {
       const [, changed] = (await this.db.query(
-        'UPDATE upload SET offset_bytes = $3, touched_at = $4 WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes',
+        `UPDATE upload SET offset_bytes = $3, touched_at = $4
+          WHERE id = $1 AND writer = $2 AND $3::bigint >= offset_bytes`,
         [id, writer, safe, this.clock.date()],
       )) as [unknown, number];
       // Another request has taken over: what still comes here is not wanted any more.

@@ -119,8 +119,8 @@ export class UploadService {
   }
 
   /**
-   * Takes many small files in as one tar archive (POSIX.1-2001 pax), all recorded in one transaction. Sent again with the
-   * same id, as after a broken connection, it answers what it answered before.
+   * Takes many small files in as one tar archive (POSIX.1-2001 pax), all recorded in one transaction. Sent again with
+   * the same id, as after a broken connection, it answers what it answered before.
    */
   async batch(
     by: Bringer,

@@ -24,9 +24,9 @@ interface Remembered {
 const isWide = ({ topic }: QuayEvent): boolean => topic === 'access' || topic === 'missed';
 
 /**
- * The facts that every visitor's request is decided by. They are remembered for a moment, because a visitor fetches many
- * files in a row; any change to the share or to any folder makes them forgotten, and while the event connection is down
- * nothing is remembered. The decision itself is made anew for every request, at that request's time.
+ * The facts that every visitor's request is decided by. They are remembered for a moment, because a visitor fetches
+ * many files in a row; any change to the share or to any folder makes them forgotten, and while the event connection
+ * is down nothing is remembered. The decision itself is made anew for every request, at that request's time.
  */
 @Injectable()
 export class DoorService implements OnModuleInit {

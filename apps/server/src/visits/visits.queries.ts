@@ -18,26 +18,34 @@ export async function visitByCookie(m: EntityManager, shareId: string, cookieHas
   return row ?? null;
 }
 
-/** A live file at or below an item of the share that its publisher may publish, with no litter on the way; null otherwise. */
+/**
+ * A live file at or below an item of the share that its publisher may publish, with no litter on the way; null
+ * otherwise.
+ */
 export async function fileInShare(m: EntityManager, shareId: string, nodeId: string): Promise<FileBytes | null> {
   const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
     `WITH RECURSIVE up AS (
-       SELECT id, parent_id, trashed_at, litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id) AS reached FROM node WHERE id = $2
+       SELECT id, parent_id, trashed_at, litter,
+         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id) AS reached FROM node
+         WHERE id = $2
        UNION ALL
-       SELECT n.id, n.parent_id, n.trashed_at, n.litter, EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id)
+       SELECT n.id, n.parent_id, n.trashed_at, n.litter,
+         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id)
          FROM ${stepUp()} WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
      )
-     SELECT n.id, n.name, v.size_bytes AS "sizeBytes", coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
+     SELECT n.id, n.name, v.size_bytes AS "sizeBytes",
+       coalesce(n.media_type, 'application/octet-stream') AS "mediaType", v.sha256, v.modified_at AS "modifiedAt"
        FROM node n JOIN file_version v ON v.id = n.version_id JOIN share s ON s.id = $1
-      WHERE n.id = $2 AND (${bitsIn('n.parent_id', 's.created_by')} & ${actBits(['publish'])}) <> 0 AND EXISTS (SELECT 1 FROM up WHERE reached AND trashed_at IS NULL AND NOT litter)`,
+      WHERE n.id = $2 AND (${bitsIn('n.parent_id', 's.created_by')} & ${actBits(['publish'])}) <> 0
+        AND EXISTS (SELECT 1 FROM up WHERE reached AND trashed_at IS NULL AND NOT litter)`,
     [shareId, nodeId],
   );
   return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
 }
 
 /**
- * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however many
- * arrive together. Null when it does not, also when the password is no longer the one that was checked.
+ * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however
+ * many arrive together. Null when it does not, also when the password is no longer the one that was checked.
  */
 export async function countVisit(
   m: EntityManager,
@@ -48,7 +56,8 @@ export async function countVisit(
   const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
     `UPDATE share SET visits_used = visits_used + 1
       WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
-        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2) AND password_hash IS NOT DISTINCT FROM $3
+        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
+          AND password_hash IS NOT DISTINCT FROM $3
       RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,
     [shareId, at, passwordHash],
   );
@@ -86,8 +95,10 @@ export async function folderOfShare(
     `WITH RECURSIVE up AS (
        SELECT id, parent_id FROM node WHERE id = $2 UNION ALL SELECT n.id, n.parent_id FROM ${stepUp()}
      ), item AS (SELECT n.* FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1)
-     SELECT EXISTS (SELECT 1 FROM item WHERE id IN (SELECT id FROM up)) AS within, EXISTS (SELECT 1 FROM item WHERE parent_id = $2) AS beside,
-            (SELECT string_agg(concat_ws('/', id, name, version_id, parent_id, trashed_at), ' ' ORDER BY id) FROM item) AS items`,
+     SELECT EXISTS (SELECT 1 FROM item WHERE id IN (SELECT id FROM up)) AS within,
+       EXISTS (SELECT 1 FROM item WHERE parent_id = $2) AS beside,
+            (SELECT string_agg(concat_ws('/', id, name, version_id, parent_id, trashed_at), ' ' ORDER BY id)
+              FROM item) AS items`,
     [shareId, folderId],
   );
   return row ?? { within: false, beside: false, items: '' };

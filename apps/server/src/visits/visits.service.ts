@@ -25,7 +25,10 @@ import { countVisit, noteArchive, noteFile, type VisitRow } from './visits.queri
 const UNKNOWN_LINKS_PER_MINUTE = 60;
 /** New visits that one source may ask for in a minute, whatever the share. */
 const OPENINGS_PER_MINUTE = 60;
-/** Lines that the visits of one share, and wrong passwords for it, may write into the ledger in an hour; all are counted. */
+/**
+ * Lines that the visits of one share, and wrong passwords for it, may write into the ledger in an hour; all are
+ * counted.
+ */
 const LINES_PER_HOUR = { 'share.visited': 200, 'share.wrong-password': 60 } as const;
 const HOUR_MS = 3_600_000;
 /** Contents and archives that are laid out at once, and that may wait for one source. */
@@ -107,7 +110,10 @@ export class VisitsService {
     return share !== null && (await this.visitOf(visitor, share)) !== null;
   }
 
-  /** Whether an event is about what this share shows: itself, a folder within it, or one that holds an item and in which that has changed. */
+  /**
+   * Whether an event is about what this share shows: itself, a folder within it, or one that holds an item and in which
+   * that has changed.
+   */
   async concerns(share: ShareRecord, event: QuayEvent): Promise<boolean> {
     if (event.topic === 'missed' || event.topic === 'access') return true;
     if (event.topic === 'share') return event.id === share.id;
@@ -192,7 +198,9 @@ export class VisitsService {
     );
   }
 
-  /** Begins a visit, by what the share is at this moment: not by a password that was changed while it was being checked. */
+  /**
+   * Begins a visit, by what the share is at this moment: not by a password that was changed while it was being checked.
+   */
   private async begin(visitor: Visitor, asked: ShareRecord, cookie: string): Promise<VisitRow> {
     const now = this.clock.date();
     const visit: VisitRow = { id: uuidv7(), beganAt: now, endedAt: null };

@@ -61,7 +61,8 @@ export class WorkService {
 
   private rows(which: string, limit: number): Promise<Row[]> {
     return this.db.query(
-      `SELECT id, name AS kind, data, state, start_after AS "dueAt", retry_count AS tries, output->>'message' AS failure,
+      `SELECT id, name AS kind, data, state, start_after AS "dueAt", retry_count AS tries,
+        output->>'message' AS failure,
               completed_on AS "endedAt" FROM ${JOBS_SCHEMA}.job WHERE ${which} LIMIT ${limit}`,
     );
   }

@@ -19,7 +19,10 @@ export function useLiveUpdates(): void {
   );
 }
 
-/** Asks again what an event concerns; what is being asked for the first time may have been answered before it, and is asked once more. */
+/**
+ * Asks again what an event concerns; what is being asked for the first time may have been answered before it, and is
+ * asked once more.
+ */
 function askAgain(client: QueryClient, queryKey: string[]): void {
   for (const query of client.getQueryCache().findAll({ queryKey })) {
     if (query.state.data === undefined && query.state.fetchStatus === 'fetching')

@@ -15,7 +15,9 @@ interface Sized {
 export const totalsQuery = (ids: string[]) =>
   queryOptions({ queryKey: ['folder', 'sizes', ...ids], queryFn: () => counted(ids) });
 
-/** Bytes of each item with all that is in it, kept true while they are shown; a folder is missing until it is counted. */
+/**
+ * Bytes of each item with all that is in it, kept true while they are shown; a folder is missing until it is counted.
+ */
 export function useSizes(items: readonly Sized[]): Sizes {
   const folders = items.filter((i) => i.kind === 'folder').map((i) => i.id);
   const { data } = useQuery({

@@ -10,8 +10,8 @@ interface Typed {
 }
 
 /**
- * A field whose value lives elsewhere (in the address, say) and is slower than typing: what is typed is shown at once, and
- * taken after a pause. When the value becomes another by itself, as by going back, that is shown.
+ * A field whose value lives elsewhere (in the address, say) and is slower than typing: what is typed is shown at once,
+ * and taken after a pause. When the value becomes another by itself, as by going back, that is shown.
  * @returns what the field shows, and what to call when it changes
  */
 export function useTyped(value: string, take: (text: string) => void): [string, (text: string) => void] {

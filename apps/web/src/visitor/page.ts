@@ -26,7 +26,9 @@ let drawn = '';
 /** The password field is one and the same through every drawing: what is being typed into it is never interrupted. */
 let passwordField: HTMLInputElement | null = null;
 
-/** Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are. */
+/**
+ * Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are.
+ */
 export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
   // Of the moment only the day shows in words.
   const next = JSON.stringify([

@@ -1,4 +1,6 @@
-/** Who does something: somebody of the office, a guest with an account, a visitor with a link, or the program itself. */
+/**
+ * Who does something: somebody of the office, a guest with an account, a visitor with a link, or the program itself.
+ */
 export type Actor =
   | { kind: 'person' | 'guest'; id: string; name: string }
   /** `id` is that of the visit or the deposit. */

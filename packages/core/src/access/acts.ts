@@ -19,8 +19,8 @@ const OTHERS_ACTS: Record<OthersRule, readonly Act[]> = { nothing: [], see: ['se
 const EVERYTHING_BUT_MANAGE = ACTS.filter((act) => act !== 'manage');
 
 /**
- * What a level lets somebody do in a folder with this rule for contributors. A level is a named set of acts and no rung of
- * a ladder: `contribute` does not hold what `download` holds.
+ * What a level lets somebody do in a folder with this rule for contributors. A level is a named set of acts and no
+ * rung of a ladder: `contribute` does not hold what `download` holds.
  */
 export function actsOf(level: AccessLevel, others: OthersRule): LevelActs {
   switch (level) {

@@ -39,7 +39,10 @@ export interface AccountDuties {
   duties: readonly Duty[];
 }
 
-/** Whether somebody is left who runs the server when one account becomes another; without anybody nothing could be mended. */
+/**
+ * Whether somebody is left who runs the server when one account becomes another; without anybody nothing could be
+ * mended.
+ */
 export function leavesNobodyToRun(accounts: readonly AccountDuties[], changed: AccountDuties): boolean {
   const after = [...accounts.filter((a) => a.personId !== changed.personId), changed];
   const runs = ({ usable, duties }: AccountDuties) => usable && duties.includes('run-server');

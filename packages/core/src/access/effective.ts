@@ -132,7 +132,9 @@ function throughWhich(subject: GrantSubject, asker: Asker, at: Instant): string[
   return ways.sort((a, b) => a.through.length - b.through.length)[0]?.through ?? null;
 }
 
-/** What is nobody's grant: a home is its owner's, and a common store is the admin's; past a stop, only its grants are. */
+/**
+ * What is nobody's grant: a home is its owner's, and a common store is the admin's; past a stop, only its grants are.
+ */
 function standingReasons(
   chain: readonly FolderFact[],
   counted: readonly FolderFact[],

@@ -44,8 +44,8 @@ export interface WhatIsReached {
 }
 
 /**
- * Every folder from which on somebody may do something else than in the folder above it: where their access begins, where
- * it is more, and where it ends.
+ * Every folder from which on somebody may do something else than in the folder above it: where their access begins,
+ * where it is more, and where it ends.
  */
 export function whatCanReach(roots: ReadonlyMap<string, RootFolder>, asker: Asker, at: Instant): WhatIsReached[] {
   const reached = new Map<string, EffectiveAccess>();

@@ -38,7 +38,10 @@ export function fileFault(file: { name: string; sizeBytes: number }, policy: Sto
   return null;
 }
 
-/** Why that many further bytes find no room; null when they do. The narrowest limit that somebody can change comes first. */
+/**
+ * Why that many further bytes find no room; null when they do. The narrowest limit that somebody can change comes
+ * first.
+ */
 export function roomFault(bytes: number, room: Room): 'quota.person' | 'quota.store' | 'disk.full' | null {
   if (room.personLeftBytes !== null && bytes > room.personLeftBytes) return 'quota.person';
   if (room.storeLeftBytes !== null && bytes > room.storeLeftBytes) return 'quota.store';

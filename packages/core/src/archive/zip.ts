@@ -11,7 +11,9 @@ export interface ZipEntry<S> {
   source: S | null;
 }
 
-/** A stretch of the finished archive: bytes made here, or the whole content of a source. `offset` is where it begins. */
+/**
+ * A stretch of the finished archive: bytes made here, or the whole content of a source. `offset` is where it begins.
+ */
 export type ZipSegment<S> = { offset: number; length: number } & ({ bytes: Uint8Array } | { source: S });
 
 /**
@@ -33,7 +35,10 @@ export interface ZipPlan<S> {
 
 const MAX32 = 0xffffffff;
 const MAX16 = 0xffff;
-/** Longer paths are not archived: Linux opens none (limits.h, PATH_MAX), and Windows fewer. The format ends at 65,535 bytes. */
+/**
+ * Longer paths are not archived: Linux opens none (limits.h, PATH_MAX), and Windows fewer. The format ends at 65,535
+ * bytes.
+ */
 export const ARCHIVE_PATH_MOST_BYTES = 4096;
 /** General purpose bit 11: names are UTF-8 (APPNOTE 6.3.x §4.4.4). */
 const FLAG_UTF8 = 0x0800;
@@ -41,7 +46,8 @@ const FLAG_UTF8 = 0x0800;
 /**
  * Lays out an archive of stored entries whose sizes and CRCs are known beforehand, so that its size is exact and any
  * byte range of it can be sent on its own. ZIP64 fields appear only where a size, an offset or the count needs them
- * (PKWARE APPNOTE 6.3.x, §4.3.7, §4.3.12, §4.3.14 to §4.3.16, §4.5.3; extended timestamp 0x5455 as Info-ZIP defines it).
+ * (PKWARE APPNOTE 6.3.x, §4.3.7, §4.3.12, §4.3.14 to §4.3.16, §4.5.3; extended timestamp 0x5455 as Info-ZIP defines
+ * it).
  * @throws RangeError for an unsafe path, or one of more than {@link ARCHIVE_PATH_MOST_BYTES}
  */
 export function planZip<S>(entries: readonly ZipEntry<S>[]): ZipPlan<S> {
@@ -142,7 +148,8 @@ function localHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array): v
 function centralHeader(out: Writer, entry: ZipEntry<unknown>, name: Uint8Array, at: number): void {
   const wide = wideLength(entry, at);
   const folder = entry.path.endsWith('/');
-  // Made by Unix (3), so that the mode in the upper half of the external attributes counts: 0644, or 0755 with the MS-DOS folder bit.
+  // Made by Unix (3), so that the mode in the upper half of the external attributes counts: 0644, or 0755 with the
+  // MS-DOS folder bit.
   const mode = folder ? 0o040755 : 0o100644;
   out
     .u32(0x02014b50)
@@ -235,7 +242,9 @@ class Writer {
     this.at += 8;
     return this;
   }
-  /** MS-DOS time and date (two-second steps, 1980 to 2107), in UTC so that the archive is the same wherever it is made. */
+  /**
+   * MS-DOS time and date (two-second steps, 1980 to 2107), in UTC so that the archive is the same wherever it is made.
+   */
   dosTime(ms: number): this {
     const d = new Date(Math.min(Math.max(ms, Date.UTC(1980, 0, 1)), Date.UTC(2107, 11, 31)));
     this.u16((d.getUTCHours() << 11) | (d.getUTCMinutes() << 5) | (d.getUTCSeconds() >> 1));

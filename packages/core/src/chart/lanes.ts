@@ -6,9 +6,9 @@ export interface Span {
 }
 
 /**
- * Puts spans into lanes so that no two in a lane overlap, using the fewest lanes: as many as the largest number of spans
- * that overlap anywhere (interval partitioning; Kleinberg and Tardos, Algorithm Design, §4.1). A span keeps the lane in
- * `previous` where that costs nothing, so that bars do not jump when one of them moves.
+ * Puts spans into lanes so that no two in a lane overlap, using the fewest lanes: as many as the largest number of
+ * spans that overlap anywhere (interval partitioning; Kleinberg and Tardos, Algorithm Design, §4.1). A span keeps the
+ * lane in `previous` where that costs nothing, so that bars do not jump when one of them moves.
  * @returns lane number (from 0) by id
  */
 export function assignLanes(

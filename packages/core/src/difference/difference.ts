@@ -11,8 +11,8 @@ const CONTEXT = 3;
 export const DIFFERENCE_MOST_BYTES = 1_000_000;
 
 /**
- * Two texts line by line, in the manner of a unified difference (Myers' algorithm, by the package "diff"): long stretches
- * without a change become one gap that says how many lines it leaves out.
+ * Two texts line by line, in the manner of a unified difference (Myers' algorithm, by the package "diff"): long
+ * stretches without a change become one gap that says how many lines it leaves out.
  */
 export function textDifference(
   before: string,

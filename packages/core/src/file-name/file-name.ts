@@ -12,18 +12,20 @@ export type NameFault =
   | 'name.leading-space'
   | 'name.not-unicode';
 
-/** The longest name: 255 bytes of UTF-8, the limit of the common Linux file systems (and within those of the others). */
+/**
+ * The longest name: 255 bytes of UTF-8, the limit of the common Linux file systems (and within those of the others).
+ */
 export const NAME_MAX_BYTES = 255;
 
-// Microsoft, "Naming Files, Paths, and Namespaces": device names, alone or before an extension; the superscript digits too.
-// Spaces between a device's name and its extension are dropped by Windows, so that "con .txt" is the device too.
+// Microsoft, "Naming Files, Paths, and Namespaces": device names, alone or before an extension; the superscript digits
+// too. Spaces between a device's name and its extension are dropped by Windows, so that "con .txt" is the device too.
 const RESERVED = /^(con|prn|aux|nul|conin\$|conout\$|com[0-9¹²³]|lpt[0-9¹²³])\s*(\..*)?$/i;
 // The same source: < > : " | ? * and both slashes.
 const FORBIDDEN = /[<>:"|?*]/;
 // Control characters (C0, DEL, C1), line and paragraph separators, and what cannot be seen: marks of direction
 // (Unicode's Bidi_Control, U+061C among them), zero-width spaces, soft hyphens, fillers, tags, variation selectors that
-// stand for nothing (Unicode TR 36 §2.10, UTS #39 §3.1, property Default_Ignorable_Code_Point). The zero-width joiner and
-// non-joiner are letters of some scripts and signs: they stay where something stands on both sides.
+// stand for nothing (Unicode TR 36 §2.10, UTS #39 §3.1, property Default_Ignorable_Code_Point). The zero-width joiner
+// and non-joiner are letters of some scripts and signs: they stay where something stands on both sides.
 const CONTROL =
   // eslint-disable-next-line no-control-regex, no-misleading-character-class
   /[\u0000-\u001f\u007f-\u009f\u2028\u2029]|(?![\u200c\u200d\ufe0e\ufe0f])\p{Default_Ignorable_Code_Point}|[\p{Bidi_Control}]|^[\u200c\u200d\ufe0e\ufe0f]|[\u200c\u200d](?=[\u200c\u200d.]|$)/u;
@@ -61,13 +63,17 @@ export const NAME_FAULT_WORDS: Record<NameFault, string> = {
   'name.not-unicode': 'The name is not valid Unicode text.',
 };
 
-/** How deep something lies below its store: folders on the way and itself, and the bytes of its path with the slashes. */
+/**
+ * How deep something lies below its store: folders on the way and itself, and the bytes of its path with the slashes.
+ */
 export interface PathExtent {
   levels: number;
   bytes: number;
 }
 
-/** The longest path below a store: within the 1,024 bytes of macOS (sys/syslimits.h, PATH_MAX), which are the fewest. */
+/**
+ * The longest path below a store: within the 1,024 bytes of macOS (sys/syslimits.h, PATH_MAX), which are the fewest.
+ */
 export const PATH_MOST_BYTES = 1000;
 /** The most levels below a store (common practice, no source). */
 export const PATH_MOST_LEVELS = 100;
@@ -95,7 +101,9 @@ export function distinctNames(names: readonly string[]): string[] {
   });
 }
 
-/** What names are compared by within a folder: composed form and case folded, so that every desktop can hold the folder. */
+/**
+ * What names are compared by within a folder: composed form and case folded, so that every desktop can hold the folder.
+ */
 export function nameKey(name: string): string {
   // Small letters first: the capital sharp s (U+1E9E) is its own capital, and its small letter's capital is SS.
   return name.normalize('NFC').toLowerCase().toUpperCase().toLowerCase().normalize('NFC');

@@ -22,7 +22,10 @@ export function plainPort(address: Pick<Address, 'scheme' | 'port'>): number | n
   return address.port === DEFAULT_PORT[address.scheme] ? null : address.port;
 }
 
-/** The address as text, without a slash at the end; the port is left out when it is the scheme's default (RFC 3986 §6.2.3). */
+/**
+ * The address as text, without a slash at the end; the port is left out when it is the scheme's default (RFC 3986
+ * §6.2.3).
+ */
 export function addressText(address: Address): string {
   const host = address.host.includes(':') ? `[${address.host}]` : address.host.toLowerCase();
   const kept = plainPort(address);

@@ -2,7 +2,10 @@ import { traceReach, traceVerdict, type ReachFacts, type Remedy, type WayIn } fr
 
 /** What somebody knows of a line before anything is bought or set up. */
 export interface PlannedLine {
-  /** The provider gives the line an address of its own, one that is shared (RFC 6598), or another router stands in front. */
+  /**
+   * The provider gives the line an address of its own, one that is shared (RFC 6598), or another router stands in
+   * front.
+   */
   line: 'own' | 'shared' | 'behind-router';
   /** The address stays the same. */
   fixed: boolean;
@@ -21,7 +24,10 @@ export interface WayCompared {
   /** Why not, or what it rests on. */
   because: string;
   remedies: Remedy[];
-  /** Seconds for 100 MB to an outsider: the line's upload, or through the relay whichever is slower. Null where nobody outside gets anything. */
+  /**
+   * Seconds for 100 MB to an outsider: the line's upload, or through the relay whichever is slower. Null where nobody
+   * outside gets anything.
+   */
   secondsFor100Mb: number | null;
   dependsOn: string;
   exposes: string;

@@ -19,7 +19,10 @@ export interface Exposure extends Exposed {
   verdict: 'as-it-should' | 'open-but-should-not' | 'closed-but-should-answer';
 }
 
-/** Ports that storage servers, their databases and their administration commonly listen on (IANA service name registry; from memory). */
+/**
+ * Ports that storage servers, their databases and their administration commonly listen on (IANA service name registry;
+ * from memory).
+ */
 export const WATCHED_PORTS: readonly { port: number; what: string }[] = [
   { port: 21, what: 'file transfer' },
   { port: 22, what: 'remote shell' },
@@ -45,7 +48,10 @@ const FOR_VISITORS = /^\/(s\/|reach\/probe([/?]|$)|assets\/|mark\.svg$|favicon)/
 /** Where drives are mounted from. The router takes capitals for small letters, and so does this. */
 const FOR_DRIVES = /^\/drive([/?]|$)/i;
 
-/** Whether a path is answered on an address that may be used for this: the door asks, and what is seen from outside is compared with it. */
+/**
+ * Whether a path is answered on an address that may be used for this: the door asks, and what is seen from outside is
+ * compared with it.
+ */
 export function mayAnswer(uses: AddressUses, path: string): boolean {
   if (uses === 'drive' || FOR_VISITORS.test(path)) return true;
   return uses === 'sign-in' && !FOR_DRIVES.test(path);
@@ -96,7 +102,9 @@ const hostKey = (host: string): string =>
     .replace(/^\[|\]$/g, '')
     .replace(/\.$/, '');
 
-/** An address inside answers to those inside alone; one that is reached through the relay, to it and to those inside. */
+/**
+ * An address inside answers to those inside alone; one that is reached through the relay, to it and to those inside.
+ */
 function cameBy(address: DoorAddress, arrival: Arrival): boolean {
   if (arrival.relayedFor !== null)
     return address.wayIn === 'relay' && hostKey(arrival.relayedFor) === hostKey(address.host);

@@ -11,9 +11,9 @@ interface Block {
 }
 
 /**
- * The IANA IPv4 and IPv6 Special-Purpose Address Registries (RFC 6890, as updated by RFC 8190), as far as their blocks are
- * not globally reachable. More specific blocks come first. Taken down from memory of the registries; each block's RFC is
- * named beside it.
+ * The IANA IPv4 and IPv6 Special-Purpose Address Registries (RFC 6890, as updated by RFC 8190), as far as their blocks
+ * are not globally reachable. More specific blocks come first. Taken down from memory of the registries; each block's
+ * RFC is named beside it.
  */
 const V4: Block[] = [
   { prefix: '127.0.0.0', bits: 8, scope: 'loopback', name: 'Loopback', source: 'RFC 1122' },
@@ -65,7 +65,10 @@ function within(bytes: readonly number[], prefix: readonly number[], bits: numbe
   return true;
 }
 
-/** The 4 or 16 bytes of an address in its text form (RFC 6943 §3.1.1 strict dotted decimal; RFC 4291 §2.2); null when it is none. */
+/**
+ * The 4 or 16 bytes of an address in its text form (RFC 6943 §3.1.1 strict dotted decimal; RFC 4291 §2.2); null when it
+ * is none.
+ */
 export function addressBytes(text: string): number[] | null {
   if (!text.includes(':')) return v4Bytes(text);
   const halves = text.split('::');

@@ -44,7 +44,10 @@ export interface ReachFacts {
     ttlSeconds: number | null;
     elapsedMs: number;
   } | null;
-  /** The office's address as the world sees it (STUN), and as the router says it is (NAT-PMP, PCP, UPnP); null where not known. */
+  /**
+   * The office's address as the world sees it (STUN), and as the router says it is (NAT-PMP, PCP, UPnP); null where not
+   * known.
+   */
   line: { seenAddress: string | null; routerAddress: string | null } | null;
   mapping: {
     protocol: 'pcp' | 'nat-pmp' | 'upnp' | null;
@@ -100,8 +103,8 @@ const certificateWarnMs = (lifeMs: number): number => Math.min(14 * DAY_MS, life
 const HSTS_LEAST_SECONDS = 15_552_000;
 
 /**
- * Follows a request from a vantage through every stage of the way in. The first failure ends it: what lies behind is not
- * reached. Pure: the facts were measured before.
+ * Follows a request from a vantage through every stage of the way in. The first failure ends it: what lies behind is
+ * not reached. Pure: the facts were measured before.
  */
 export function traceReach(facts: ReachFacts): StageResult[] {
   const judge: Record<Stage, (f: ReachFacts) => Judged> = {

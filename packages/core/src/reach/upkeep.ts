@@ -17,8 +17,8 @@ export function certificateRenewsAt(notBefore: Instant, notAfter: Instant): Inst
 }
 
 /**
- * How long to wait after a renewal failed so many times in a row, in milliseconds: authorities one hour, two, four, up to a
- * day; routers and name servers a minute. 0 when nothing failed.
+ * How long to wait after a renewal failed so many times in a row, in milliseconds: authorities one hour, two, four, up
+ * to a day; routers and name servers a minute. 0 when nothing failed.
  */
 export function renewalWaitMs(kind: 'record' | 'mapping' | 'certificate', failures: number): number {
   if (failures <= 0) return 0;

@@ -6,13 +6,19 @@ export interface VantageTrace {
   trace: StageResult[] | null;
 }
 
-/** How a lamp shows it: everything is well, something needs a hand, those for whom the address is cannot get in, nobody looked. */
+/**
+ * How a lamp shows it: everything is well, something needs a hand, those for whom the address is cannot get in, nobody
+ * looked.
+ */
 export type ReachMark = 'ok' | 'warn' | 'fail' | 'unknown';
 
 /** Who must get in by an address of this kind: outsiders, or only the office. */
 const MUST: Record<WayIn, Vantage> = { mapping: 'outside', fixed: 'outside', relay: 'outside', office: 'office' };
 
-/** What all vantages together come to. The one that the address is for decides; the others can only worsen it to a warning. */
+/**
+ * What all vantages together come to. The one that the address is for decides; the others can only worsen it to a
+ * warning.
+ */
 export function reachMark(wayIn: WayIn, traces: readonly VantageTrace[]): ReachMark {
   const must = traces.find((t) => t.vantage === MUST[wayIn])?.trace;
   if (!must) return 'unknown';
@@ -35,7 +41,10 @@ const PEOPLE: Record<Vantage, string> = {
   tunnel: 'People in the tunnel',
 };
 
-/** "Outsiders can get in. People on the guest Wi-Fi cannot.": what works, then what does not, in the order of the vantages. */
+/**
+ * "Outsiders can get in. People on the guest Wi-Fi cannot.": what works, then what does not, in the order of the
+ * vantages.
+ */
 export function reachSentence(traces: readonly VantageTrace[]): { good: string; bad: string } {
   const ways = VANTAGES.flatMap((v) => {
     const trace = traces.find((t) => t.vantage === v)?.trace;

@@ -1,7 +1,9 @@
 /** Passwords the program proposes hold at least this many bits. */
 export const PROPOSED_MIN_BITS = 50;
 
-/** Shortest and longest password that is accepted for a share (longest: well above any phrase, and bounds the hashing). */
+/**
+ * Shortest and longest password that is accepted for a share (longest: well above any phrase, and bounds the hashing).
+ */
 export const PASSWORD_LENGTH = { min: 6, max: 200 } as const;
 
 /** log2 of the number of equally likely choices. */

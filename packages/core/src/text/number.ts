@@ -15,8 +15,8 @@ const DIGITS = /^\d{1,15}$/;
 const PLAIN = /^\d{1,15}(\.\d+)?$/;
 
 /**
- * Reads a number as people write it: "1,000" and "1 000" are a thousand, "2.5" and "2,5" are two and a half. Whatever is
- * not understood is a fault and never "no limit".
+ * Reads a number as people write it: "1,000" and "1 000" are a thousand, "2.5" and "2,5" are two and a half. Whatever
+ * is not understood is a fault and never "no limit".
  */
 export function typedNumber(text: string, range: NumberRange): TypedNumber {
   const typed = text.trim();

@@ -20,8 +20,8 @@ export interface WeightPart {
 }
 
 /**
- * What folders weigh to somebody: as if they walked down from each through what they see and counted. What lies beyond a
- * part that they do not see is not counted either, since no way leads there from the folder.
+ * What folders weigh to somebody: as if they walked down from each through what they see and counted. What lies beyond
+ * a part that they do not see is not counted either, since no way leads there from the folder.
  * @param parts in any order
  * @param own what they brought to parts in which they see that alone, without the parts that lie in those
  * @returns the weight of the folder of each part

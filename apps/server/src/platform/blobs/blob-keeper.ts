@@ -44,11 +44,14 @@ export class BlobKeeper {
     const ordered = [...staged].sort((a, b) => a.sha256.compare(b.sha256));
     const rows = await tx.query<{ sha256: Buffer; fresh: boolean; damaged: boolean }[]>(
       `INSERT INTO blob AS b (sha256, size_bytes, crc32, created_at)
-       SELECT DISTINCT ON (sha) sha, size, crc, $4::timestamptz FROM unnest($1::bytea[], $2::bigint[], $3::bigint[]) AS t (sha, size, crc) ORDER BY sha
-       ON CONFLICT (sha256) DO UPDATE SET size_bytes = b.size_bytes RETURNING sha256, xmax = 0 AS fresh, damaged_at IS NOT NULL AS damaged`,
+       SELECT DISTINCT ON (sha) sha, size, crc, $4::timestamptz
+         FROM unnest($1::bytea[], $2::bigint[], $3::bigint[]) AS t (sha, size, crc) ORDER BY sha
+       ON CONFLICT (sha256) DO UPDATE SET size_bytes = b.size_bytes
+         RETURNING sha256, xmax = 0 AS fresh, damaged_at IS NOT NULL AS damaged`,
       [ordered.map((b) => b.sha256), ordered.map((b) => b.sizeBytes), ordered.map((b) => b.crc32), this.clock.date()],
     );
-    // Bytes that lie there without a row were left by a crash, and those of a damaged blob are wrong: neither is trusted.
+    // Bytes that lie there without a row were left by a crash, and those of a damaged blob are wrong: neither is
+    // trusted.
     const distrusted = new Map(rows.map((r) => [r.sha256.toString('hex'), r.fresh || r.damaged]));
     await this.blobs.adopt(
       ordered.map((blob) => {
@@ -73,13 +76,15 @@ export class BlobKeeper {
       ]);
       if (!free?.free) return { removed: 0, bytes: 0 };
       const held = await tx.query<{ sha256: Buffer }[]>(
-        'SELECT sha256 FROM blob b WHERE NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) LIMIT $1 FOR UPDATE SKIP LOCKED',
+        `SELECT sha256 FROM blob b WHERE NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)
+          LIMIT $1 FOR UPDATE SKIP LOCKED`,
         [atMost],
       );
       if (held.length === 0) return { removed: 0, bytes: 0 };
       // Asked again now that the rows are held: a version may have come between the question and the lock.
       const gone = await tx.query<{ sha256: Buffer; size_bytes: string }[]>(
-        'SELECT sha256, size_bytes FROM blob b WHERE sha256 = ANY($1) AND NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)',
+        `SELECT sha256, size_bytes FROM blob b
+          WHERE sha256 = ANY($1) AND NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)`,
         [held.map((h) => h.sha256)],
       );
       for (const { sha256 } of gone) await this.blobs.remove(sha256);
@@ -109,7 +114,8 @@ export class BlobKeeper {
       await runner.startTransaction();
       // Waits for an upload that is naming these bytes just now; when it commits, they are no stray.
       const mine = (await runner.query(
-        'INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, 0, 0, $2) ON CONFLICT DO NOTHING RETURNING 1 AS mine',
+        `INSERT INTO blob (sha256, size_bytes, crc32, created_at) VALUES ($1, 0, 0, $2) ON CONFLICT DO NOTHING
+          RETURNING 1 AS mine`,
         [sha256, this.clock.date()],
       )) as unknown[];
       if (mine.length > 0) await this.blobs.remove(sha256);
@@ -123,8 +129,8 @@ export class BlobKeeper {
   /**
    * Reads blobs and compares them with their names. What is damaged or missing is restored from the second copy where
    * there is one, and marked otherwise.
-   * @param which those that have waited longest, or those that come after one, in the order of their names (null: from the
-   * first), so that a walk through all reads each once
+   * @param which those that have waited longest, or those that come after one, in the order of their names (null: from
+   * the first), so that a walk through all reads each once
    */
   async scrub(which: 'longest' | { after: Buffer | null }, atMost: number, mostBytes: number): Promise<ScrubAnswer> {
     const [order, bound] =
@@ -151,7 +157,8 @@ export class BlobKeeper {
       else {
         // Collected meanwhile is not damaged.
         const marked = await this.db.query<unknown[]>(
-          'WITH u AS (UPDATE blob SET checked_at = $2, damaged_at = coalesce(damaged_at, $2) WHERE sha256 = $1 RETURNING 1) SELECT * FROM u',
+          `WITH u AS (UPDATE blob SET checked_at = $2, damaged_at = coalesce(damaged_at, $2) WHERE sha256 = $1
+            RETURNING 1) SELECT * FROM u`,
           [row.sha256, this.clock.date()],
         );
         answer.damaged += marked.length;

@@ -20,7 +20,10 @@ export interface OpenBlob {
   close(): Promise<void>;
 }
 
-/** Bytes that have arrived whole and are hashed, under a temporary name or in memory. `discard` when that is not needed any more. */
+/**
+ * Bytes that have arrived whole and are hashed, under a temporary name or in memory. `discard` when that is not needed
+ * any more.
+ */
 export interface StagedBlob extends StoredBlob {
   /** Where the implementation finds them again, or the bytes themselves. */
   held: string | Uint8Array;
@@ -43,14 +46,15 @@ export interface StageHow {
 /** Immutable bytes named by their SHA-256. One test suite holds for every implementation. */
 export interface BlobStore {
   /**
-   * Keeps a stream: {@link stage} and {@link adopt} in one. When this resolves the bytes are on the disk under their name;
-   * when it rejects nothing is kept.
+   * Keeps a stream: {@link stage} and {@link adopt} in one. When this resolves the bytes are on the disk under their
+   * name; when it rejects nothing is kept.
    * @throws Problem upload.cut when the stream ends before `expectedBytes`; ENOSPC as the disk reports it
    */
   put(stream: Readable, expectedBytes: number | null): Promise<StoredBlob>;
   /**
    * Takes a stream in without giving it its name.
-   * @param how `flush` false leaves flushing to {@link adopt}, which is quicker for many; `ask` is asked for room as bytes come
+   * @param how `flush` false leaves flushing to {@link adopt}, which is quicker for many; `ask` is asked for room as
+   * bytes come
    */
   stage(stream: Readable, expectedBytes: number | null, how?: StageHow): Promise<StagedBlob>;
   /** Takes in small ones that are at hand: they stay in memory until they are adopted. */

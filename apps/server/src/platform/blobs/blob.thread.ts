@@ -6,9 +6,9 @@ import { parentPort } from 'node:worker_threads';
 import { crc32 } from 'node:zlib';
 import type { SmallFile } from './blob-threads.js';
 
-// Runs in a thread of its own (blob-threads.ts): file after file is hashed and written several times as fast by calls that
-// wait as by the event loop. A single large stream is hashed where it comes in: measured here, handing it over cost more than
-// it won (docs/benchmarks.md).
+// Runs in a thread of its own (blob-threads.ts): file after file is hashed and written several times as fast by calls
+// that wait as by the event loop. A single large stream is hashed where it comes in: measured here, handing it over
+// cost more than it won (docs/benchmarks.md).
 
 function writeAll(fd: number, piece: Uint8Array, position: number): void {
   for (let done = 0; done < piece.length;) done += writeSync(fd, piece, done, piece.length - done, position + done);

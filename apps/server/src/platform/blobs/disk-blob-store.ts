@@ -184,7 +184,10 @@ export class DiskBlobStore implements BlobStore {
   }
 }
 
-/** Small pieces in one stretch of memory that another thread sees too, so that they are copied once and not at each step. */
+/**
+ * Small pieces in one stretch of memory that another thread sees too, so that they are copied once and not at each
+ * step.
+ */
 function shared(pieces: readonly Uint8Array[]): Uint8Array[] {
   const memory = new SharedArrayBuffer(pieces.reduce((sum, piece) => sum + piece.length, 0));
   let at = 0;
@@ -205,8 +208,8 @@ function tooSlow(): Problem {
 }
 
 /**
- * A name beside the temporary one, which stays for as long as the transaction may still fail. Where an attempt before this
- * one has named the same file, rename(2) does nothing, and the name in between is left.
+ * A name beside the temporary one, which stays for as long as the transaction may still fail. Where an attempt before
+ * this one has named the same file, rename(2) does nothing, and the name in between is left.
  */
 async function giveName(staged: string, path: string): Promise<void> {
   const second = `${staged}.${randomUUID()}`;

@@ -46,8 +46,8 @@ export interface Poured {
 }
 
 /**
- * Writes a stream to a file from `state.position` on, hashing on the way; at most {@link WRITES_AHEAD} pieces are held in
- * memory. Resolves when all that came has been written, also of a stream that had gone before anybody read it.
+ * Writes a stream to a file from `state.position` on, hashing on the way; at most {@link WRITES_AHEAD} pieces are held
+ * in memory. Resolves when all that came has been written, also of a stream that had gone before anybody read it.
  * @throws the file's errors, and what `ask` refuses with
  */
 export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: PourTerms = {}): Promise<Poured> {

@@ -10,8 +10,8 @@ export interface RangeDecision {
 }
 
 /**
- * Decides between a whole and a partial answer (RFC 9110 §14). One range is served; several are answered whole, as §14.2
- * allows. If-Range must name the very entity tag (§13.1.5).
+ * Decides between a whole and a partial answer (RFC 9110 §14). One range is served; several are answered whole, as
+ * §14.2 allows. If-Range must name the very entity tag (§13.1.5).
  * @throws Problem range-not-satisfiable, with the size in Content-Range
  */
 export function decideRange(

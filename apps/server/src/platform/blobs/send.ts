@@ -17,8 +17,8 @@ const SMALL_BYTES = 256 * 1024;
 
 /**
  * Sends stretches of bytes as the body of an answer whose head has been set, holding little however large the blobs are
- * and however slow the reader is. Stops quietly when the reader has gone; breaks the connection off when a blob is missing
- * or short, so that a wrong body can never look complete, and when a reader takes next to nothing for too long.
+ * and however slow the reader is. Stops quietly when the reader has gone; breaks the connection off when a blob is
+ * missing or short, so that a wrong body can never look complete, and when a reader takes next to nothing for too long.
  */
 export async function sendStretches(
   res: ServerResponse,
@@ -144,7 +144,9 @@ type Piece = Gathered | { blob: OpenBlob; from: number; length: number };
 /** Pieces of an archive that are made ready before their turn for a reader who is quick. */
 const READ_AHEAD = 4;
 
-/** Opens or gathers the next pieces while the present one is being sent; gives back what each holds when it was sent. */
+/**
+ * Opens or gathers the next pieces while the present one is being sent; gives back what each holds when it was sent.
+ */
 async function* readAhead(blobs: BlobStore, stretches: Iterable<Stretch>, reader: Reader): AsyncGenerator<Piece> {
   const groups = grouped(stretches, () => (reader.memory.isLarge ? LARGE_BYTES : SLOW_BYTES));
   const waiting: Promise<Piece>[] = [];

@@ -5,9 +5,10 @@ import { log } from '../log/log.js';
 import { MIGRATIONS } from './migrations.js';
 
 /**
- * What an office asks for lies in memory for the most part, so the page that an index points to costs less than all pages in
- * their order. With PostgreSQL's own figures, made for a disk that turns, a session that begins while a table has one page
- * keeps plans that read it whole, foreign keys' too, until somebody looks at its statistics again: thousands of rows later.
+ * What an office asks for lies in memory for the most part, so the page that an index points to costs less than all
+ * pages in their order. With PostgreSQL's own figures, made for a disk that turns, a session that begins while a table
+ * has one page keeps plans that read it whole, foreign keys' too, until somebody looks at its statistics again:
+ * thousands of rows later.
  */
 export const SESSION_OPTIONS = '-c seq_page_cost=2 -c random_page_cost=0.5';
 

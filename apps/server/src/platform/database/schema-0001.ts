@@ -101,7 +101,8 @@ CREATE TABLE file_version (
   UNIQUE (node_id, number)
 );
 CREATE INDEX file_version_blob ON file_version (sha256);
-ALTER TABLE node ADD CONSTRAINT node_version FOREIGN KEY (version_id) REFERENCES file_version DEFERRABLE INITIALLY DEFERRED;
+ALTER TABLE node ADD CONSTRAINT node_version FOREIGN KEY (version_id) REFERENCES file_version
+  DEFERRABLE INITIALLY DEFERRED;
 
 CREATE TABLE address (
   id           uuid PRIMARY KEY,
@@ -175,7 +176,8 @@ CREATE FUNCTION ledger_is_append_only() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   RAISE EXCEPTION 'the ledger is append-only';
 END $$;
-CREATE TRIGGER ledger_append_only BEFORE UPDATE OR DELETE ON ledger_entry FOR EACH ROW EXECUTE FUNCTION ledger_is_append_only();
+CREATE TRIGGER ledger_append_only BEFORE UPDATE OR DELETE ON ledger_entry FOR EACH ROW
+  EXECUTE FUNCTION ledger_is_append_only();
 CREATE TRIGGER ledger_no_truncate BEFORE TRUNCATE ON ledger_entry EXECUTE FUNCTION ledger_is_append_only();
 
 CREATE UNLOGGED TABLE attempt (

@@ -21,7 +21,8 @@ ALTER TABLE node ADD COLUMN purged_at timestamptz,
 -- What kind of thing it is, for finding: by extension where no media type is registered.
 ALTER TABLE node ADD COLUMN class text COLLATE "C" NOT NULL GENERATED ALWAYS AS (CASE
   WHEN kind = 'folder' THEN 'folder'
-  WHEN lower(substring(name from '[.]([^. ]{1,12})$')) IN ('dxf', 'dwg', 'las', 'laz', 'e57', 'ply', 'xyz', 'ifc') THEN 'drawing'
+  WHEN lower(substring(name from '[.]([^. ]{1,12})$')) IN ('dxf', 'dwg', 'las', 'laz', 'e57', 'ply', 'xyz', 'ifc')
+    THEN 'drawing'
   WHEN lower(substring(name from '[.]([^. ]{1,12})$')) IN ('zip', '7z', 'gz', 'tar', 'rar', 'xz', 'bz2') THEN 'archive'
   WHEN media_type = 'application/pdf' THEN 'pdf'
   WHEN media_type LIKE 'image/%' THEN 'image'
@@ -29,13 +30,15 @@ ALTER TABLE node ADD COLUMN class text COLLATE "C" NOT NULL GENERATED ALWAYS AS 
   WHEN media_type LIKE 'audio/%' THEN 'audio'
   WHEN media_type LIKE 'video/%' THEN 'video'
   ELSE 'other' END) STORED;
-ALTER TABLE node DROP CONSTRAINT node_check, ADD CONSTRAINT node_file_has_version CHECK ((kind = 'file' AND purged_at IS NULL) = (version_id IS NOT NULL));
+ALTER TABLE node DROP CONSTRAINT node_check, ADD CONSTRAINT node_file_has_version
+  CHECK ((kind = 'file' AND purged_at IS NULL) = (version_id IS NOT NULL));
 ALTER TABLE node ADD CONSTRAINT node_purged_is_trashed CHECK (purged_at IS NULL OR parent_id IS NOT NULL);
 DROP INDEX node_listing;
 CREATE INDEX node_by_name ON node (parent_id, sort_kind, name COLLATE natural_order, id) WHERE trashed_at IS NULL;
 CREATE INDEX node_by_size ON node (parent_id, sort_kind, size_bytes, id) WHERE trashed_at IS NULL;
 CREATE INDEX node_by_change ON node (parent_id, sort_kind, changed_at, id) WHERE trashed_at IS NULL;
-CREATE INDEX node_by_type ON node (parent_id, sort_kind, type_key, name COLLATE natural_order, id) WHERE trashed_at IS NULL;
+CREATE INDEX node_by_type ON node (parent_id, sort_kind, type_key, name COLLATE natural_order, id)
+  WHERE trashed_at IS NULL;
 CREATE INDEX node_children ON node (parent_id);
 CREATE INDEX node_search ON node USING gin (name_key gin_trgm_ops) WHERE trashed_at IS NULL;
 CREATE INDEX node_prefix ON node (name_key) WHERE trashed_at IS NULL;
@@ -74,11 +77,14 @@ DECLARE
 BEGIN
   IF TG_OP = 'INSERT' THEN
     moment := NEW.created_at;
-  ELSIF (NEW.parent_id, NEW.store_id, NEW.name, NEW.version_id, NEW.trashed_at IS NULL, NEW.purged_at) IS NOT DISTINCT FROM (OLD.parent_id, OLD.store_id, OLD.name, OLD.version_id, OLD.trashed_at IS NULL, OLD.purged_at) THEN
+  ELSIF (NEW.parent_id, NEW.store_id, NEW.name, NEW.version_id, NEW.trashed_at IS NULL,
+    NEW.purged_at) IS NOT DISTINCT FROM (OLD.parent_id, OLD.store_id, OLD.name, OLD.version_id, OLD.trashed_at IS NULL,
+    OLD.purged_at) THEN
     RETURN NULL;
   ELSE
     -- A clock that was put back never makes a stretch that ends before it began.
-    UPDATE node_past SET until = greatest(since, moment) WHERE node_id = NEW.id AND until IS NULL RETURNING until INTO moment;
+    UPDATE node_past SET until = greatest(since, moment) WHERE node_id = NEW.id AND until IS NULL
+      RETURNING until INTO moment;
     IF NEW.purged_at IS NOT NULL THEN RETURN NULL; END IF;
   END IF;
   INSERT INTO node_past (node_id, store_id, parent_id, kind, name, version_id, trashed, since)
@@ -98,10 +104,12 @@ CREATE TABLE store_blob (
   refs        integer NOT NULL CHECK (refs >= 1),
   PRIMARY KEY (store_id, sha256)
 );
-CREATE FUNCTION store_blob_add(the_store uuid, the_blob bytea, bytes bigint, who uuid) RETURNS void LANGUAGE plpgsql AS $$
+CREATE FUNCTION store_blob_add(the_store uuid, the_blob bytea, bytes bigint,
+  who uuid) RETURNS void LANGUAGE plpgsql AS $$
 DECLARE fresh boolean;
 BEGIN
-  INSERT INTO store_blob AS b (store_id, sha256, size_bytes, person_id, refs) VALUES (the_store, the_blob, bytes, who, 1)
+  INSERT INTO store_blob AS b (store_id, sha256, size_bytes, person_id, refs)
+    VALUES (the_store, the_blob, bytes, who, 1)
     ON CONFLICT (store_id, sha256) DO UPDATE SET refs = b.refs + 1 RETURNING refs = 1 INTO fresh;
   IF fresh THEN
     UPDATE store SET used_bytes = used_bytes + bytes WHERE id = the_store;
@@ -122,23 +130,28 @@ END $$;
 CREATE FUNCTION file_version_counts() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   IF TG_OP = 'INSERT' THEN
-    PERFORM store_blob_add((SELECT store_id FROM node WHERE id = NEW.node_id), NEW.sha256, NEW.size_bytes, NEW.created_by);
+    PERFORM store_blob_add((SELECT store_id FROM node WHERE id = NEW.node_id), NEW.sha256, NEW.size_bytes,
+      NEW.created_by);
   ELSE
     PERFORM store_blob_drop((SELECT store_id FROM node WHERE id = OLD.node_id), OLD.sha256);
   END IF;
   RETURN NULL;
 END $$;
-CREATE TRIGGER file_version_counted AFTER INSERT OR DELETE ON file_version FOR EACH ROW EXECUTE FUNCTION file_version_counts();
+CREATE TRIGGER file_version_counted AFTER INSERT OR DELETE ON file_version FOR EACH ROW
+  EXECUTE FUNCTION file_version_counts();
 CREATE FUNCTION node_changes_store() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   PERFORM store_blob_drop(OLD.store_id, v.sha256) FROM file_version v WHERE v.node_id = NEW.id;
-  PERFORM store_blob_add(NEW.store_id, v.sha256, v.size_bytes, v.created_by) FROM file_version v WHERE v.node_id = NEW.id;
+  PERFORM store_blob_add(NEW.store_id, v.sha256, v.size_bytes, v.created_by) FROM file_version v
+    WHERE v.node_id = NEW.id;
   RETURN NULL;
 END $$;
-CREATE TRIGGER node_moved_between_stores AFTER UPDATE OF store_id ON node FOR EACH ROW WHEN (OLD.store_id <> NEW.store_id) EXECUTE FUNCTION node_changes_store();
+CREATE TRIGGER node_moved_between_stores AFTER UPDATE OF store_id ON node
+  FOR EACH ROW WHEN (OLD.store_id <> NEW.store_id) EXECUTE FUNCTION node_changes_store();
 DO $$
 BEGIN
-  PERFORM store_blob_add(n.store_id, v.sha256, v.size_bytes, v.created_by) FROM file_version v JOIN node n ON n.id = v.node_id ORDER BY v.created_at;
+  PERFORM store_blob_add(n.store_id, v.sha256, v.size_bytes, v.created_by) FROM file_version v
+    JOIN node n ON n.id = v.node_id ORDER BY v.created_at;
 END $$;
 
 CREATE TABLE usage_sample (

@@ -7,7 +7,8 @@ CREATE FUNCTION quay_now() RETURNS timestamptz LANGUAGE sql STABLE AS $$
   SELECT coalesce(nullif(current_setting('quay.now', true), '')::timestamptz, now())
 $$;
 
--- What access depends on is remembered, never overwritten: whether an account could be used, its role, whose a home was.
+-- What access depends on is remembered, never overwritten: whether an account could be used, its role, whose a home
+-- was.
 CREATE TABLE person_past (
   person_id  uuid NOT NULL REFERENCES person,
   role       text NOT NULL,
@@ -20,7 +21,8 @@ CREATE UNIQUE INDEX person_past_present ON person_past (person_id) WHERE until I
 CREATE INDEX person_past_person ON person_past (person_id, since);
 INSERT INTO person_past (person_id, role, usable, since, until)
   SELECT id, role, true, created_at, disabled_at FROM person WHERE disabled_at IS NULL OR disabled_at > created_at;
-INSERT INTO person_past (person_id, role, usable, since) SELECT id, role, false, disabled_at FROM person WHERE disabled_at IS NOT NULL;
+INSERT INTO person_past (person_id, role, usable, since) SELECT id, role, false, disabled_at FROM person
+  WHERE disabled_at IS NOT NULL;
 CREATE FUNCTION person_remember() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE moment timestamptz := quay_now();
 BEGIN
@@ -29,7 +31,8 @@ BEGIN
   ELSIF (NEW.role, NEW.disabled_at IS NULL) = (OLD.role, OLD.disabled_at IS NULL) THEN
     RETURN NULL;
   ELSE
-    UPDATE person_past SET until = greatest(since, moment) WHERE person_id = NEW.id AND until IS NULL RETURNING until INTO moment;
+    UPDATE person_past SET until = greatest(since, moment) WHERE person_id = NEW.id AND until IS NULL
+      RETURNING until INTO moment;
   END IF;
   INSERT INTO person_past (person_id, role, usable, since)
     VALUES (NEW.id, NEW.role, NEW.disabled_at IS NULL, coalesce(moment, quay_now()));
@@ -45,7 +48,8 @@ CREATE TABLE home_owner (
   CHECK (until >= since)
 );
 CREATE UNIQUE INDEX home_owner_present ON home_owner (store_id) WHERE until IS NULL;
-INSERT INTO home_owner (store_id, person_id, since) SELECT id, owner_id, created_at FROM store WHERE owner_id IS NOT NULL;
+INSERT INTO home_owner (store_id, person_id, since) SELECT id, owner_id, created_at FROM store
+  WHERE owner_id IS NOT NULL;
 CREATE FUNCTION home_owner_remember() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE moment timestamptz := quay_now();
 BEGIN
@@ -61,12 +65,14 @@ BEGIN
   END IF;
   RETURN NULL;
 END $$;
-CREATE TRIGGER home_owner_remembers AFTER INSERT OR UPDATE OF owner_id ON store FOR EACH ROW EXECUTE FUNCTION home_owner_remember();
+CREATE TRIGGER home_owner_remembers AFTER INSERT OR UPDATE OF owner_id ON store FOR EACH ROW
+  EXECUTE FUNCTION home_owner_remember();
 
 -- Groups hold people and groups. They end, they never vanish; an ended one gives its name back.
 ALTER TABLE people_group ADD COLUMN since timestamptz, ADD COLUMN ended_at timestamptz;
 UPDATE people_group SET since = coalesce((SELECT min(created_at) FROM person), now());
-ALTER TABLE people_group ALTER COLUMN since SET NOT NULL, DROP CONSTRAINT people_group_name_key, ADD CHECK (ended_at >= since);
+ALTER TABLE people_group ALTER COLUMN since SET NOT NULL, DROP CONSTRAINT people_group_name_key,
+  ADD CHECK (ended_at >= since);
 CREATE UNIQUE INDEX people_group_one_name ON people_group (name) WHERE ended_at IS NULL;
 CREATE TABLE membership (
   id               uuid PRIMARY KEY,
@@ -80,7 +86,8 @@ CREATE TABLE membership (
   CHECK (member_group_id <> group_id),
   CHECK (ended_at >= since)
 );
-CREATE UNIQUE INDEX membership_present ON membership (group_id, coalesce(person_id, member_group_id)) WHERE ended_at IS NULL;
+CREATE UNIQUE INDEX membership_present ON membership (group_id, coalesce(person_id, member_group_id))
+  WHERE ended_at IS NULL;
 CREATE INDEX membership_person ON membership (person_id);
 CREATE INDEX membership_group ON membership (member_group_id);
 INSERT INTO membership (id, group_id, person_id, source, since)
@@ -102,7 +109,8 @@ ALTER TABLE node_past
 -- Contributors could view and download until now: the stores' own folders say so.
 UPDATE node SET others_rule = 'read' WHERE parent_id IS NULL;
 UPDATE node_past SET others_rule = 'read' WHERE parent_id IS NULL;
-UPDATE node n SET brought_by = v.created_by, accepted_at = n.created_at FROM file_version v WHERE v.node_id = n.id AND v.number = 1;
+UPDATE node n SET brought_by = v.created_by, accepted_at = n.created_at FROM file_version v
+  WHERE v.node_id = n.id AND v.number = 1;
 CREATE OR REPLACE FUNCTION node_remember() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   moment timestamptz := quay_now();
@@ -110,11 +118,13 @@ BEGIN
   IF TG_OP = 'INSERT' THEN
     moment := NEW.created_at;
   ELSIF (NEW.parent_id, NEW.store_id, NEW.name, NEW.version_id, NEW.trashed_at IS NULL, NEW.purged_at, NEW.inherits, NEW.others_rule)
-    IS NOT DISTINCT FROM (OLD.parent_id, OLD.store_id, OLD.name, OLD.version_id, OLD.trashed_at IS NULL, OLD.purged_at, OLD.inherits, OLD.others_rule) THEN
+    IS NOT DISTINCT FROM (OLD.parent_id, OLD.store_id, OLD.name, OLD.version_id, OLD.trashed_at IS NULL, OLD.purged_at,
+      OLD.inherits, OLD.others_rule) THEN
     RETURN NULL;
   ELSE
     -- A clock that was put back never makes a stretch that ends before it began.
-    UPDATE node_past SET until = greatest(since, moment) WHERE node_id = NEW.id AND until IS NULL RETURNING until INTO moment;
+    UPDATE node_past SET until = greatest(since, moment) WHERE node_id = NEW.id AND until IS NULL
+      RETURNING until INTO moment;
     IF NEW.purged_at IS NOT NULL THEN RETURN NULL; END IF;
   END IF;
   INSERT INTO node_past (node_id, store_id, parent_id, kind, name, version_id, trashed, inherits, others_rule, since)
@@ -146,19 +156,23 @@ CREATE INDEX access_grant_group ON access_grant (group_id);
 CREATE FUNCTION access_grant_only_ends() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   IF TG_OP <> 'UPDATE' THEN RAISE EXCEPTION 'a grant is never removed, it ends'; END IF;
-  IF OLD.ended_at IS NOT NULL OR (to_jsonb(NEW) - 'ended_at' - 'ended_by') <> (to_jsonb(OLD) - 'ended_at' - 'ended_by') THEN
+  IF OLD.ended_at IS NOT NULL
+    OR (to_jsonb(NEW) - 'ended_at' - 'ended_by') <> (to_jsonb(OLD) - 'ended_at' - 'ended_by') THEN
     RAISE EXCEPTION 'a grant is never changed, it ends';
   END IF;
   RETURN NEW;
 END $$;
-CREATE TRIGGER access_grant_ends BEFORE UPDATE OR DELETE ON access_grant FOR EACH ROW EXECUTE FUNCTION access_grant_only_ends();
+CREATE TRIGGER access_grant_ends BEFORE UPDATE OR DELETE ON access_grant FOR EACH ROW
+  EXECUTE FUNCTION access_grant_only_ends();
 
--- For each folder the nearest one at or above it where access may be another than above (a root): one where a grant stands
--- that is not ended, whatever its dates, that takes nothing over, or that has a rule of its own. Files use their folder's.
+-- For each folder the nearest one at or above it where access may be another than above (a root): one where a grant
+-- stands that is not ended, whatever its dates, that takes nothing over, or that has a rule of its own. Files use
+-- their folder's.
 CREATE TABLE access_root (
   id         integer GENERATED ALWAYS AS IDENTITY PRIMARY KEY,
   folder_id  uuid NOT NULL UNIQUE REFERENCES node,
-  -- The folder that it lies in: a page of that folder asks for the roots in it, and not of each folder whether it is one.
+  -- The folder that it lies in: a page of that folder asks for the roots in it, and not of each folder whether it is
+  -- one.
   lies_in    uuid REFERENCES node
 );
 CREATE INDEX access_root_lies_in ON access_root (lies_in);
@@ -174,9 +188,10 @@ CREATE FUNCTION access_is_root(folder uuid) RETURNS boolean LANGUAGE sql STABLE 
     FROM node n WHERE n.id = folder
 $$;
 
--- Puts right which root a folder has, and with it all folders below that had the same one from it. Every statement in here
--- sees what was committed before it, so the lock must be held by then: shared by who only adds folders. Only indexes are
--- used: a plan that a session made while these tables were small would read them whole for each of 100,000 folders.
+-- Puts right which root a folder has, and with it all folders below that had the same one from it. Every statement in
+-- here sees what was committed before it, so the lock must be held by then: shared by who only adds folders. Only
+-- indexes are used: a plan that a session made while these tables were small would read them whole for each of 100,000
+-- folders.
 CREATE FUNCTION access_reroot(folder uuid) RETURNS integer LANGUAGE plpgsql SET enable_seqscan = off AS $$
 DECLARE
   was integer;
@@ -214,7 +229,8 @@ CREATE FUNCTION access_follows_node() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   IF TG_OP = 'INSERT' THEN
     PERFORM pg_advisory_xact_lock_shared(${LOCKS.access});
-  ELSIF (NEW.parent_id, NEW.inherits, NEW.others_rule) IS NOT DISTINCT FROM (OLD.parent_id, OLD.inherits, OLD.others_rule) THEN
+  ELSIF (NEW.parent_id, NEW.inherits, NEW.others_rule) IS NOT DISTINCT FROM (OLD.parent_id, OLD.inherits,
+    OLD.others_rule) THEN
     RETURN NULL;
   ELSE
     PERFORM pg_advisory_xact_lock(${LOCKS.access});
@@ -231,7 +247,8 @@ BEGIN
   PERFORM access_reroot(NEW.node_id);
   RETURN NULL;
 END $$;
-CREATE TRIGGER folder_is_granted AFTER INSERT OR UPDATE ON access_grant FOR EACH ROW EXECUTE FUNCTION access_follows_grant();
+CREATE TRIGGER folder_is_granted AFTER INSERT OR UPDATE ON access_grant FOR EACH ROW
+  EXECUTE FUNCTION access_follows_grant();
 
 -- What is there: every folder has its store's own folder for a root, on which the store's grants stand from now on.
 INSERT INTO access_root (folder_id) SELECT id FROM node WHERE parent_id IS NULL;
@@ -240,7 +257,8 @@ WITH RECURSIVE down AS (
   UNION ALL SELECT n.id, down.root FROM down JOIN node n ON n.parent_id = down.id AND n.kind = 'folder'
 ) INSERT INTO folder_access (folder_id, root) SELECT id, root FROM down;
 INSERT INTO access_grant (id, node_id, subject_kind, person_id, group_id, level, since)
-  SELECT g.id, n.id, CASE WHEN g.person_id IS NOT NULL THEN 'person' WHEN g.group_id IS NOT NULL THEN 'group' ELSE 'staff' END,
+  SELECT g.id, n.id, CASE WHEN g.person_id IS NOT NULL THEN 'person' WHEN g.group_id IS NOT NULL THEN 'group'
+    ELSE 'staff' END,
          g.person_id, g.group_id, g.level, s.created_at
     FROM store_grant g JOIN store s ON s.id = g.store_id JOIN node n ON n.store_id = s.id AND n.parent_id IS NULL;
 DROP TABLE store_grant;

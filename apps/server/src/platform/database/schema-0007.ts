@@ -1,4 +1,6 @@
-/** What each person reaches, worked out once for each state of the facts: a number for every root, and the acts there. */
+/**
+ * What each person reaches, worked out once for each state of the facts: a number for every root, and the acts there.
+ */
 export const REACH_OF_SCHEMA = `
 -- Rises with every change that access depends on, in the transaction that makes it.
 CREATE TABLE access_state (
@@ -11,15 +13,22 @@ BEGIN
   UPDATE access_state SET generation = generation + 1;
   RETURN NULL;
 END $$;
-CREATE TRIGGER grants_change_access AFTER INSERT OR UPDATE ON access_grant FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
-CREATE TRIGGER groups_change_access AFTER INSERT OR UPDATE ON people_group FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
-CREATE TRIGGER memberships_change_access AFTER INSERT OR UPDATE ON membership FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
-CREATE TRIGGER people_change_access AFTER INSERT OR UPDATE ON person_past FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
-CREATE TRIGGER owners_change_access AFTER INSERT OR UPDATE ON home_owner FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
-CREATE TRIGGER roots_change_access AFTER INSERT OR DELETE ON access_root FOR EACH STATEMENT EXECUTE FUNCTION access_changes();
+CREATE TRIGGER grants_change_access AFTER INSERT OR UPDATE ON access_grant FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
+CREATE TRIGGER groups_change_access AFTER INSERT OR UPDATE ON people_group FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
+CREATE TRIGGER memberships_change_access AFTER INSERT OR UPDATE ON membership FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
+CREATE TRIGGER people_change_access AFTER INSERT OR UPDATE ON person_past FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
+CREATE TRIGGER owners_change_access AFTER INSERT OR UPDATE ON home_owner FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
+CREATE TRIGGER roots_change_access AFTER INSERT OR DELETE ON access_root FOR EACH STATEMENT
+  EXECUTE FUNCTION access_changes();
 -- What takes nothing over, a rule for contributors, and which root lies above which.
 CREATE TRIGGER folders_change_access AFTER UPDATE OF parent_id, inherits, others_rule ON node FOR EACH ROW
-  WHEN (NEW.kind = 'folder' AND (NEW.parent_id, NEW.inherits, NEW.others_rule) IS DISTINCT FROM (OLD.parent_id, OLD.inherits, OLD.others_rule))
+  WHEN (NEW.kind = 'folder'
+    AND (NEW.parent_id, NEW.inherits, NEW.others_rule) IS DISTINCT FROM (OLD.parent_id, OLD.inherits, OLD.others_rule))
   EXECUTE FUNCTION access_changes();
 
 -- The acts as bits, in the order of ACTS in core. A root that is not there is not reached.
@@ -49,12 +58,14 @@ BEGIN
   END IF;
   RETURN NEW;
 END $$;
-CREATE TRIGGER node_brought BEFORE INSERT OR UPDATE OF brought_by ON node FOR EACH ROW EXECUTE FUNCTION node_is_brought();
+CREATE TRIGGER node_brought BEFORE INSERT OR UPDATE OF brought_by ON node FOR EACH ROW
+  EXECUTE FUNCTION node_is_brought();
 CREATE FUNCTION node_is_accepted() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   UPDATE node SET accepted_at = NEW.created_at
    WHERE id = NEW.node_id AND accepted_at IS NULL AND brought_by IS DISTINCT FROM NEW.created_by;
   RETURN NULL;
 END $$;
-CREATE TRIGGER version_accepts AFTER INSERT ON file_version FOR EACH ROW WHEN (NEW.number > 1) EXECUTE FUNCTION node_is_accepted();
+CREATE TRIGGER version_accepts AFTER INSERT ON file_version FOR EACH ROW WHEN (NEW.number > 1)
+  EXECUTE FUNCTION node_is_accepted();
 `;

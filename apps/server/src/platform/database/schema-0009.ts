@@ -9,8 +9,10 @@ CREATE TABLE share_moment (
   PRIMARY KEY (share_id, what, at)
 );
 -- What had opened or closed before anybody told of it is not told of now.
-INSERT INTO share_moment (share_id, what, at, told_at) SELECT id, 'opens', opens_at, opens_at FROM share WHERE opens_at <= now();
-INSERT INTO share_moment (share_id, what, at, told_at) SELECT id, 'closes', closes_at, closes_at FROM share WHERE closes_at <= now();
+INSERT INTO share_moment (share_id, what, at, told_at) SELECT id, 'opens', opens_at, opens_at FROM share
+  WHERE opens_at <= now();
+INSERT INTO share_moment (share_id, what, at, told_at) SELECT id, 'closes', closes_at, closes_at FROM share
+  WHERE closes_at <= now();
 
 -- Mail, from when it is handed in until the mail server has taken it, refused it, or was given up on.
 CREATE TABLE mail (

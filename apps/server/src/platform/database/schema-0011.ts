@@ -1,8 +1,8 @@
 import { actBits } from '@quay/core';
 
 /**
- * What stands against a share is known without walking up from every item: where its items lie, and why it is broken. No
- * foreign keys to items: they would wait for whoever moves them.
+ * What stands against a share is known without walking up from every item: where its items lie, and why it is broken.
+ * No foreign keys to items: they would wait for whoever moves them.
  */
 export const STANDING_SCHEMA = `
 -- The roots on which somebody may publish; null: to be worked out.
@@ -16,8 +16,9 @@ CREATE TABLE share_path (
   PRIMARY KEY (above_id, share_id, node_id)
 );
 CREATE INDEX share_path_share ON share_path (share_id);
--- A share that has a row here is broken. gone: the cause, an item or a folder above one, is in the trash. barred: the cause,
--- an item, is one that its publisher may not publish. One row for each cause, so that one ends without asking for others.
+-- A share that has a row here is broken. gone: the cause, an item or a folder above one, is in the trash. barred: the
+-- cause, an item, is one that its publisher may not publish. One row for each cause, so that one ends without asking
+-- for others.
 CREATE TABLE share_fault (
   share_id  uuid NOT NULL,
   kind      text NOT NULL CHECK (kind IN ('gone', 'barred')),
@@ -42,7 +43,8 @@ BEGIN
     SELECT i.share_id, i.node_id, i.node_id AS above_id FROM share_item i WHERE i.share_id = ANY(share_ids)
     UNION ALL
     SELECT up.share_id, up.node_id, n.parent_id
-      FROM up CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = up.above_id OFFSET 0) n WHERE n.parent_id IS NOT NULL
+      FROM up CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = up.above_id OFFSET 0) n
+        WHERE n.parent_id IS NOT NULL
   ) INSERT INTO share_path (above_id, share_id, node_id) SELECT above_id, share_id, node_id FROM up;
   INSERT INTO share_fault (share_id, kind, cause)
     SELECT DISTINCT p.share_id, 'gone', p.above_id
@@ -50,7 +52,8 @@ BEGIN
      WHERE p.share_id = ANY(share_ids) AND n.trashed_at IS NOT NULL;
   INSERT INTO share_home (share_id, owner_id)
     SELECT DISTINCT i.share_id, s.owner_id
-      FROM share_item i CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = i.node_id OFFSET 0) n JOIN store s ON s.id = n.store_id
+      FROM share_item i CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = i.node_id OFFSET 0) n
+        JOIN store s ON s.id = n.store_id
      WHERE i.share_id = ANY(share_ids) AND s.owner_id IS NOT NULL;
 END $$;
 
@@ -66,11 +69,12 @@ CREATE FUNCTION shares_bar(share_ids uuid[]) RETURNS void LANGUAGE sql AS $$
   ), ended AS (
     DELETE FROM share_fault f WHERE f.kind = 'barred' AND f.share_id = ANY(share_ids)
       AND NOT EXISTS (SELECT 1 FROM barred b WHERE b.share_id = f.share_id AND b.node_id = f.cause)
-  ) INSERT INTO share_fault (share_id, kind, cause) SELECT share_id, 'barred', node_id FROM barred ON CONFLICT DO NOTHING;
+  ) INSERT INTO share_fault (share_id, kind, cause) SELECT share_id, 'barred', node_id FROM barred
+    ON CONFLICT DO NOTHING;
 $$;
 
--- Has what stands against these shares worked out anew before anybody is answered: what their publishers reach is as of no
--- state of the facts any more.
+-- Has what stands against these shares worked out anew before anybody is answered: what their publishers reach is as
+-- of no state of the facts any more.
 CREATE FUNCTION shares_ask_again(share_ids uuid[]) RETURNS void LANGUAGE plpgsql AS $$
 BEGIN
   UPDATE access_reach_state SET generation = 0, publishable = NULL
@@ -102,7 +106,8 @@ BEGIN
     INTO moved, trashed, back FROM was JOIN is_now USING (id);
   IF trashed IS NOT NULL THEN
     INSERT INTO share_fault (share_id, kind, cause)
-      SELECT DISTINCT p.share_id, 'gone', p.above_id FROM share_path p WHERE p.above_id = ANY(trashed) ON CONFLICT DO NOTHING;
+      SELECT DISTINCT p.share_id, 'gone', p.above_id FROM share_path p WHERE p.above_id = ANY(trashed)
+        ON CONFLICT DO NOTHING;
   END IF;
   IF back IS NOT NULL THEN
     DELETE FROM share_fault WHERE kind = 'gone' AND cause = ANY(back);
@@ -138,15 +143,16 @@ END $$;
 CREATE TRIGGER folder_rooted_shares AFTER UPDATE ON folder_access REFERENCING OLD TABLE AS was NEW TABLE AS is_now
   FOR EACH STATEMENT EXECUTE FUNCTION shares_rooted();
 
--- What somebody reaches has been worked out. Where they may publish at the same roots as before, and no item has another
--- root, nothing is to be done.
+-- What somebody reaches has been worked out. Where they may publish at the same roots as before, and no item has
+-- another root, nothing is to be done.
 CREATE FUNCTION reach_bars_shares() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   PERFORM shares_bar(ARRAY(SELECT id FROM share WHERE created_by = NEW.person_id));
   RETURN NULL;
 END $$;
 CREATE TRIGGER reach_worked_out AFTER UPDATE ON access_reach_state FOR EACH ROW
-  WHEN (NEW.publishable IS NOT NULL AND NEW.publishable IS DISTINCT FROM OLD.publishable) EXECUTE FUNCTION reach_bars_shares();
+  WHEN (NEW.publishable IS NOT NULL AND NEW.publishable IS DISTINCT FROM OLD.publishable)
+    EXECUTE FUNCTION reach_bars_shares();
 
 -- What is there already. What people reach is worked out anew, and with it what they may publish.
 SELECT shares_place(ARRAY(SELECT id FROM share));

@@ -9,8 +9,8 @@ UPDATE store s SET versions = c.versions, version_bytes = c.bytes FROM (
 -- One change of what stores refer to: so many versions of a blob more or fewer, and who pays if it is new there.
 CREATE TYPE blob_change AS (store_id uuid, sha256 bytea, size_bytes bigint, refs integer, person_id uuid);
 
--- Quotas hold whoever adds and in whatever way: what would pass one is refused where it is counted. What was over it before,
--- because the quota was lowered, stays, and may become less. Each of the two takes what it counts in one order.
+-- Quotas hold whoever adds and in whatever way: what would pass one is refused where it is counted. What was over it
+-- before, because the quota was lowered, stays, and may become less. Each of the two takes what it counts in one order.
 CREATE FUNCTION store_blobs_add(changes blob_change[], person_too boolean) RETURNS void LANGUAGE plpgsql AS $$
 DECLARE
   fresh blob_change[];
@@ -21,9 +21,11 @@ BEGIN
       SELECT store_id, sha256, size_bytes, person_id, refs FROM unnest(changes) ORDER BY store_id, sha256
       ON CONFLICT (store_id, sha256) DO UPDATE SET refs = b.refs + excluded.refs
       RETURNING store_id, sha256, size_bytes, refs, person_id, xmax = 0 AS is_new
-  ) SELECT array_agg(ROW(store_id, sha256, size_bytes, refs, person_id)::blob_change) FILTER (WHERE is_new) INTO fresh FROM kept;
+  ) SELECT array_agg(ROW(store_id, sha256, size_bytes, refs, person_id)::blob_change) FILTER (WHERE is_new) INTO fresh
+    FROM kept;
   WITH counted AS (
-    UPDATE store s SET used_bytes = s.used_bytes + c.used, versions = s.versions + c.versions, version_bytes = s.version_bytes + c.bytes
+    UPDATE store s SET used_bytes = s.used_bytes + c.used, versions = s.versions + c.versions,
+      version_bytes = s.version_bytes + c.bytes
       FROM (SELECT a.store_id, sum(a.refs) AS versions, sum(a.refs * a.size_bytes) AS bytes,
                    coalesce((SELECT sum(f.size_bytes) FROM unnest(fresh) f WHERE f.store_id = a.store_id), 0) AS used
               FROM unnest(changes) a GROUP BY a.store_id) c
@@ -32,7 +34,8 @@ BEGIN
   IF passed THEN RAISE EXCEPTION 'quota.store' USING ERRCODE = 'QU507'; END IF;
   WITH counted AS (
     UPDATE person p SET used_bytes = p.used_bytes + c.used
-      FROM (SELECT person_id, sum(size_bytes) AS used FROM unnest(fresh) WHERE person_id IS NOT NULL GROUP BY person_id) c
+      FROM (SELECT person_id, sum(size_bytes) AS used FROM unnest(fresh) WHERE person_id IS NOT NULL
+        GROUP BY person_id) c
      WHERE p.id = c.person_id RETURNING p.used_bytes > p.quota_bytes AND c.used > 0 AS it
   ) SELECT bool_or(it) INTO passed FROM counted;
   IF passed AND person_too THEN RAISE EXCEPTION 'quota.person' USING ERRCODE = 'QU507'; END IF;
@@ -50,13 +53,15 @@ BEGIN
       FROM unnest(changes) c CROSS JOIN LATERAL (
         SELECT * FROM store_blob b WHERE b.store_id = c.store_id AND b.sha256 = c.sha256 OFFSET 0) b
   ), dropped AS (
-    DELETE FROM store_blob b USING less WHERE b.store_id = less.store_id AND b.sha256 = less.sha256 AND less.refs <= less.fewer
+    DELETE FROM store_blob b USING less WHERE b.store_id = less.store_id AND b.sha256 = less.sha256
+      AND less.refs <= less.fewer
     RETURNING less.*
   ), made_fewer AS (
     UPDATE store_blob b SET refs = b.refs - less.fewer FROM less
      WHERE b.store_id = less.store_id AND b.sha256 = less.sha256 AND less.refs > less.fewer
   ) SELECT array_agg(ROW(store_id, sha256, size_bytes, refs, person_id)::blob_change) INTO gone FROM dropped;
-  UPDATE store s SET used_bytes = s.used_bytes - c.used, versions = s.versions - c.versions, version_bytes = s.version_bytes - c.bytes
+  UPDATE store s SET used_bytes = s.used_bytes - c.used, versions = s.versions - c.versions,
+    version_bytes = s.version_bytes - c.bytes
     FROM (SELECT a.store_id, sum(a.refs) AS versions, sum(a.refs * a.size_bytes) AS bytes,
                  coalesce((SELECT sum(g.size_bytes) FROM unnest(gone) g WHERE g.store_id = a.store_id), 0) AS used
             FROM unnest(changes) a GROUP BY a.store_id) c
@@ -71,7 +76,8 @@ CREATE FUNCTION versions_came() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
   PERFORM store_blobs_add(ARRAY(
     SELECT ROW(n.store_id, v.sha256, min(v.size_bytes), count(*), (array_agg(v.charged_to))[1])::blob_change
-      FROM came v CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = v.node_id OFFSET 0) n GROUP BY n.store_id, v.sha256), true);
+      FROM came v CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = v.node_id OFFSET 0) n
+        GROUP BY n.store_id, v.sha256), true);
   RETURN NULL;
 END $$;
 CREATE TRIGGER versions_came_count AFTER INSERT ON file_version REFERENCING NEW TABLE AS came
@@ -117,5 +123,6 @@ BEGIN
     SELECT id, parent_id, kind, name, version_id, trashed_at IS NOT NULL, inherits, others_rule, created_at FROM came;
   RETURN NULL;
 END $$;
-CREATE TRIGGER nodes_began AFTER INSERT ON node REFERENCING NEW TABLE AS came FOR EACH STATEMENT EXECUTE FUNCTION nodes_begin();
+CREATE TRIGGER nodes_began AFTER INSERT ON node REFERENCING NEW TABLE AS came FOR EACH STATEMENT
+  EXECUTE FUNCTION nodes_begin();
 `;

@@ -1,6 +1,6 @@
 /**
- * What a statement changed, found by set difference: hashed or sorted in any plan. A join of the rows before with the rows
- * after is planned once by a session, perhaps for one row, and then compares each of 20,000 with each.
+ * What a statement changed, found by set difference: hashed or sorted in any plan. A join of the rows before with the
+ * rows after is planned once by a session, perhaps for one row, and then compares each of 20,000 with each.
  */
 export const DIFFERENCE_SCHEMA = `
 -- Asked for each version that is removed: without it all items are read for each.
@@ -39,7 +39,8 @@ ALTER FUNCTION shares_rooted() SET enable_seqscan = off;
 ALTER FUNCTION store_blobs_add(blob_change[], boolean) SET enable_seqscan = off;
 ALTER FUNCTION store_blobs_drop(blob_change[]) SET enable_seqscan = off;
 
--- As before, but that each folder below is asked for its own root instead of being looked for among all that have that root.
+-- As before, but that each folder below is asked for its own root instead of being looked for among all that have that
+-- root.
 CREATE OR REPLACE FUNCTION access_reroot(folder uuid) RETURNS integer LANGUAGE plpgsql SET enable_seqscan = off AS $$
 DECLARE
   was integer;

@@ -37,9 +37,9 @@ const CONNECTIONS = 3;
 const KEPT = { doneSeconds: 3600, failedSeconds: 30 * 24 * 3600, goneDays: 30 } as const;
 
 /**
- * Work that is done later, once, by whichever server process takes it up: handed in inside the transaction that causes it,
- * so that it is there if and only if that commits. What fails is tried again, later each time, and in the end given up,
- * which is seen. Whoever works must be able to be interrupted at any point and begun again.
+ * Work that is done later, once, by whichever server process takes it up: handed in inside the transaction that causes
+ * it, so that it is there if and only if that commits. What fails is tried again, later each time, and in the end
+ * given up, which is seen. Whoever works must be able to be interrupted at any point and begun again.
  */
 @Injectable()
 export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplicationShutdown {

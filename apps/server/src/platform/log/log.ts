@@ -3,7 +3,10 @@ import { pino } from 'pino';
 /** Deeper causes are told by their words alone, also where an error is its own cause. */
 const MOST_CAUSES = 5;
 
-/** What the log keeps of an error: never what a library hangs on it (a whole connection with its key, values of a query). */
+/**
+ * What the log keeps of an error: never what a library hangs on it (a whole connection with its key, values of a
+ * query).
+ */
 export function errorInLog(error: unknown, depth = 0): object {
   if (!(error instanceof Error) || depth > MOST_CAUSES) return { message: String(error) };
   const { code, constraint, cause } = error as Error & { code?: unknown; constraint?: unknown };

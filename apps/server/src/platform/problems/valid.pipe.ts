@@ -30,8 +30,8 @@ export class ValidPipe<T> implements PipeTransform<unknown, T> {
 const MOST_LEVELS = 20;
 
 /**
- * What no schema could keep: text that is not Unicode, or holds NUL, which the database has no place for (PostgreSQL §8.3);
- * and nesting without end.
+ * What no schema could keep: text that is not Unicode, or holds NUL, which the database has no place for (PostgreSQL
+ * §8.3); and nesting without end.
  */
 function requireText(value: unknown, levels = 0): void {
   if (typeof value === 'string') {

@@ -1,4 +1,7 @@
-/** UPnP Internet Gateway Device, WANIPConnection (UPnP Forum, versions 1 and 2): discovery, description and actions as text. */
+/**
+ * UPnP Internet Gateway Device, WANIPConnection (UPnP Forum, versions 1 and 2): discovery, description and actions as
+ * text.
+ */
 
 export const SSDP_ADDRESS = '239.255.255.250';
 export const SSDP_PORT = 1900;

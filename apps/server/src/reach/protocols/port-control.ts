@@ -37,7 +37,10 @@ const PMP_WORDS: Record<number, string> = {
   5: 'it knows no such request',
 };
 
-/** RFC 6887 §7.1 and §11.1. @param nonce 12 random bytes, the same for each renewal; @param client this machine's address */
+/**
+ * RFC 6887 §7.1 and §11.1. @param nonce 12 random bytes, the same for each renewal; @param client this machine's
+ * address
+ */
 export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer {
   const bytes = Buffer.alloc(60);
   bytes[0] = 2;
@@ -53,7 +56,10 @@ export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer
   return bytes;
 }
 
-/** The answer to a MAP request; null for what answers another request, or is garbage. 'other-version' when only NAT-PMP is spoken. */
+/**
+ * The answer to a MAP request; null for what answers another request, or is garbage. 'other-version' when only NAT-PMP
+ * is spoken.
+ */
 export function decodePcpMap(bytes: Buffer, ask: MapAsk, nonce: Buffer): MapAnswer | 'other-version' | null {
   // §9: a NAT-PMP server answers with version 0 and result 1.
   if (bytes.length >= 8 && bytes[0] === 0 && bytes.readUInt16BE(2) === 1) return 'other-version';

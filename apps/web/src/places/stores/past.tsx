@@ -19,7 +19,10 @@ const NOW_WORDS: Record<PastItem['now'], string> = {
   gone: 'removed for good since',
 };
 
-/** A folder as it was at a moment: browsed like a folder, brought back by item or as a whole. The moment is in the address. */
+/**
+ * A folder as it was at a moment: browsed like a folder, brought back by item or as a whole. The moment is in the
+ * address.
+ */
 export function Past() {
   const { folderId = '' } = useParams();
   const [search, setSearch] = useSearchParams();

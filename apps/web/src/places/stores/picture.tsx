@@ -3,7 +3,10 @@ import { useEffect, useState, type ReactNode } from 'react';
 const FIRST_WAIT_MS = 500;
 const TRIES = 12;
 
-/** A picture that the server may still be making: asked for until it is there; `otherwise` while it is not, or if there is none. */
+/**
+ * A picture that the server may still be making: asked for until it is there; `otherwise` while it is not, or if there
+ * is none.
+ */
 export function Picture({
   src,
   alt,

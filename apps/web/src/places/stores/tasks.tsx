@@ -9,7 +9,9 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { browseQuery, damagedQuery, tasksQuery } from './queries';
 
-/** The admin's long work: adopt a folder of the server's disk, export the store, read every file against its checksum. */
+/**
+ * The admin's long work: adopt a folder of the server's disk, export the store, read every file against its checksum.
+ */
 export function Tasks({ store }: { store: StoreSummary }) {
   const client = useQueryClient();
   const { data: tasks = [] } = useQuery(tasksQuery);

@@ -10,7 +10,10 @@ import { download } from './pane';
 import { Picture } from './picture';
 import { infoQuery, textQuery } from './queries';
 
-/** One file over the whole window; the arrow keys move through the folder. Nothing of the file runs here: it is shown as pictures and text that the server made. */
+/**
+ * One file over the whole window; the arrow keys move through the folder. Nothing of the file runs here: it is shown as
+ * pictures and text that the server made.
+ */
 export function Viewer({
   id,
   items,

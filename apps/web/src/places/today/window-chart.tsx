@@ -46,7 +46,10 @@ export function useChartSpan(): [number, number] {
   return useMemo(() => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)], [today, zone]);
 }
 
-/** The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at now. */
+/**
+ * The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at
+ * now.
+ */
 export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; more: number; whole: [number, number] }) {
   const zone = useZone();
   const now = useNow(30_000);
@@ -294,7 +297,10 @@ function ShareBar({
   );
 }
 
-/** Moves the end of a bar: with the pointer by its right edge, in whole hours, or by keys with Shift and the arrows, in days. */
+/**
+ * Moves the end of a bar: with the pointer by its right edge, in whole hours, or by keys with Shift and the arrows, in
+ * days.
+ */
 function useExtend(bar: Bar, x: TimeScale) {
   const [to, setTo] = useState<number | null>(null);
   const grip = useRef<SVGRectElement>(null);

@@ -9,7 +9,9 @@ export interface Collected {
 
 type HandleItem = DataTransferItem & { getAsFileSystemHandle?: () => Promise<FileSystemHandle | null> };
 
-/** What was dropped or chosen, with whole folder trees. Handles are taken where there are any: they survive a reload. */
+/**
+ * What was dropped or chosen, with whole folder trees. Handles are taken where there are any: they survive a reload.
+ */
 export async function collect(event: Event | DragEvent): Promise<Collected[]> {
   const items = [...((event as DragEvent).dataTransfer?.items ?? [])].filter((i) => i.kind === 'file') as HandleItem[];
   if (event.type === 'drop' && items.length > 0 && items.every((i) => i.getAsFileSystemHandle)) {

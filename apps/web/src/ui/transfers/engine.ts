@@ -3,7 +3,9 @@ import { TAR_END, tarHead, tarPadding } from '@quay/core';
 import { Upload, type DetailedError } from 'tus-js-client';
 import { api, ApiProblem } from '../api';
 
-/** One piece of work of the transfers: a large file, or a batch of small ones. Runs in the browser, knows no interface. */
+/**
+ * One piece of work of the transfers: a large file, or a batch of small ones. Runs in the browser, knows no interface.
+ */
 export interface Sending {
   /** Stops; what has arrived stays on the server. */
   pause: () => void;
@@ -63,7 +65,9 @@ export function stopResumable(url: string): void {
   api('DELETE', url, undefined, { 'Tus-Resumable': '1.0.0' }).catch(() => undefined);
 }
 
-/** Sends many small files as one tar archive. Its parts are the files themselves, so nothing is read into memory here. */
+/**
+ * Sends many small files as one tar archive. Its parts are the files themselves, so nothing is read into memory here.
+ */
 export function sendBatch(
   items: FileToSend[],
   folderId: string,

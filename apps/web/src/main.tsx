@@ -25,6 +25,7 @@ import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
 import { MeContext, meQuery, tuneClock } from './ui/session';
+import { forgetPerson } from './ui/session-end';
 import { Failure, SkeletonRows } from './ui/states';
 
 followScheme();
@@ -40,8 +41,7 @@ const client = new QueryClient({
 // A session that has ended shows the sign-in, wherever that is noticed.
 client.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
-  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none')
-    client.setQueryData(meQuery.queryKey, null);
+  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none') forgetPerson(client);
 });
 
 function SignedIn({ children }: { children: ReactNode }) {

@@ -8,12 +8,13 @@ import {
   shareSentence,
   STRONG_ENOUGH_SCORE,
 } from '@quay/core';
-import { useMutation, useQueryClient } from '@tanstack/react-query';
+import { useMutation } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { ReachLamp } from '../ui/reach-lamp';
+import { useChanged } from '../ui/changed';
 import { useSizes, type Sizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
 import { Sentence, Size } from '../ui/words';
@@ -43,7 +44,7 @@ function SlipForm() {
   const slip = useSlip();
   const zone = useZone();
   const now = useNow();
-  const client = useQueryClient();
+  const changed = useChanged();
   const sizes = useSizes(slip.items);
   const meant = slipTerms(slip, now, zone, sizes);
   const guess = useGuessing();
@@ -57,8 +58,7 @@ function SlipForm() {
       api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone, sizes))),
     onSuccess: (sheet) => {
       slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
-      void client.invalidateQueries({ queryKey: ['shares'] });
-      void client.invalidateQueries({ queryKey: ['marks'] });
+      changed('shares');
     },
   });
   const weak = guess.weak && !slip.weakPasswordMeant;

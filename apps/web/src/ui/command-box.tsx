@@ -4,6 +4,7 @@ import { Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useSlip } from '../slip/store';
 import { placesOf } from './frame';
+import { useOffered } from './offered';
 import { sharesNamedQuery, storesQuery } from './queries';
 import { useMe } from './session';
 
@@ -89,8 +90,10 @@ function useCommands(): Command[] {
   const navigate = useNavigate();
   const me = useMe();
   const { data: stores = [] } = useQuery(storesQuery);
+  const { list: offered } = useOffered();
   const go = (path: string) => () => void navigate(path);
   return [
+    ...offered.map((o) => ({ ...o, kind: 'do here' })),
     ...placesOf(me).map(({ path, name }) => ({
       words: name,
       kind: 'place',

@@ -11,7 +11,8 @@ import { CommandBox } from './command-box';
 import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
 import { NoticeList, undoWhenAnswered } from './notices';
-import { meQuery, useMe } from './session';
+import { useMe } from './session';
+import { forgetPerson } from './session-end';
 import { Failure } from './states';
 import { TransfersButton } from './transfers/panel';
 
@@ -116,9 +117,7 @@ function PersonMenu({ showKeys }: { showKeys: () => void }) {
   const client = useQueryClient();
   const signOut = async () => {
     await api('DELETE', '/api/session').catch(() => undefined);
-    useSlip.getState().clear();
-    client.setQueryData(meQuery.queryKey, null);
-    client.removeQueries({ predicate: (q) => q.queryKey[0] !== 'me' });
+    forgetPerson(client);
     void navigate('/sign-in');
   };
   return (

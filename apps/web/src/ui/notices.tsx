@@ -12,6 +12,7 @@ interface Notices {
   list: Notice[];
   show: (words: string, options?: { bad?: boolean; undo?: () => void }) => void;
   dismiss: (id: number) => void;
+  clear: () => void;
   /** Takes back the last thing that can be taken back. */
   undoLast: () => void;
 }
@@ -28,6 +29,7 @@ export const useNotices = create<Notices>((set, get) => ({
     setTimeout(() => get().dismiss(id), bad ? SHOWN_MS * 2 : SHOWN_MS);
   },
   dismiss: (id) => set({ list: get().list.filter((n) => n.id !== id) }),
+  clear: () => set({ list: [] }),
   undoLast: () => {
     const last = get().list.findLast((n) => n.undo);
     if (!last) return;

@@ -17,6 +17,7 @@ import {
   useQueryClient,
 } from '@tanstack/react-query';
 import { api } from './api';
+import { useChanged } from './changed';
 import { tellFailure, useNotices } from './notices';
 
 /** Queries that several places ask. */
@@ -72,13 +73,14 @@ export const addressesQuery = queryOptions({
 /** Changes a share, and puts the answer where every place reads it. */
 export function useChangeShare() {
   const client = useQueryClient();
+  const changed = useChanged();
   return useMutation({
     mutationFn: ({ id, change }: { id: string; change: ChangeShare }) =>
       api<ShareSheet | ShareRow>('PATCH', `/api/shares/${id}`, change),
     onSuccess: (sheet) => {
       // Of a share from somebody's home only its row is told.
       if ('sentence' in sheet) client.setQueryData(shareQuery(sheet.id).queryKey, sheet);
-      void client.invalidateQueries({ queryKey: ['shares'] });
+      changed('shares');
     },
   });
 }

@@ -32,6 +32,6 @@ describe('what items take together', () => {
   it('one folder and several are one question each, of one shape', () => {
     expect(totalsQuery(['b']).queryKey).not.toEqual(totalsQuery(['b', 'c']).queryKey);
     // What an event about a folder makes stale.
-    for (const ids of [['b'], ['b', 'c']]) expect(totalsQuery(ids).queryKey.slice(0, 2)).toEqual(['folder', 'sizes']);
+    for (const ids of [['b'], ['b', 'c']]) expect(totalsQuery(ids).queryKey[0]).toBe('sizes');
   });
 });

@@ -13,7 +13,7 @@ interface Sized {
 
 /** What items hold, in the order that was asked for; what is gone meanwhile is left out. */
 export const totalsQuery = (ids: string[]) =>
-  queryOptions({ queryKey: ['folder', 'sizes', ...ids], queryFn: () => counted(ids) });
+  queryOptions({ queryKey: ['sizes', ...ids], queryFn: () => counted(ids) });
 
 /**
  * Bytes of each item with all that is in it, kept true while they are shown; a folder is missing until it is counted.

@@ -12,8 +12,9 @@ import type {
   TelephoneProof,
 } from '@quay/contract';
 import type { PlannedLine, Vantage, WayCompared } from '@quay/core';
-import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
+import { queryOptions, useMutation } from '@tanstack/react-query';
 import { api } from '../../ui/api';
+import { useChanged } from '../../ui/changed';
 import { tellFailure } from '../../ui/notices';
 
 const base = (id: string) => `/api/reach/addresses/${id}`;
@@ -46,11 +47,11 @@ export const compareQuery = (planned: PlannedLine) =>
 
 /** Whatever is done to a way in, everything that is shown of it is asked again. */
 function useReachMutation<A, R>(ask: (asked: A) => Promise<R>) {
-  const client = useQueryClient();
+  const changed = useChanged();
   return useMutation({
     mutationFn: ask,
     onError: tellFailure,
-    onSettled: () => client.invalidateQueries({ queryKey: ['reach'] }),
+    onSettled: () => changed('reach'),
   });
 }
 

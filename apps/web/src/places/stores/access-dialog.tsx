@@ -14,7 +14,8 @@ import { ApiProblem } from '../../ui/api';
 import { useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
-import { accessQuery, grantableQuery, useAccessVerbs } from './queries';
+import { useAccessVerbs } from './access-verbs';
+import { accessQuery, grantableQuery } from './queries';
 
 const OTHERS_WORDS: Record<OthersRule, string> = {
   nothing: 'see nothing of what others brought',

@@ -9,7 +9,8 @@ import { StateMark } from '../../ui/state-mark';
 import { SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
 import { Compare } from './compare';
-import { infoQuery, sharesOfQuery, tagsQuery, useVerbs, versionsQuery } from './queries';
+import { infoQuery, sharesOfQuery, tagsQuery, versionsQuery } from './queries';
+import { useRestoring } from './verbs';
 import { TagChip } from './tags';
 import { Preview } from './viewer';
 import { WhoReaches } from './who-reaches';
@@ -144,7 +145,7 @@ function SharedAt({ id }: { id: string }) {
 
 function Versions({ item }: { item: NodeItem }) {
   const { data } = useQuery(versionsQuery(item.id));
-  const verbs = useVerbs();
+  const verbs = useRestoring();
   const [comparing, setComparing] = useState<VersionRow | null>(null);
   const [looking, setLooking] = useState<VersionRow | null>(null);
   if (!data) return null;

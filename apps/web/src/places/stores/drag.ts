@@ -70,3 +70,11 @@ export function useDropTarget(accept: (dragged: Dragged, copy: boolean) => void)
     },
   };
 }
+
+/** The browser shows the progress of a download: the size is announced. */
+export function download(items: { id: string; kind: 'folder' | 'file' }[]): void {
+  const link = document.createElement('a');
+  link.href = downloadPath(items);
+  link.download = '';
+  link.click();
+}

@@ -2,7 +2,7 @@ import type { MoveWidens } from '@quay/contract';
 import { countOf, LEVEL_WORDS } from '@quay/core';
 import { Button, Modal } from 'react-bootstrap';
 import type { ApiProblem } from '../../ui/api';
-import type { MoveAsked, MoveHow } from './queries';
+import type { MoveAsked, MoveHow } from './verbs';
 
 /** Something to decide before items move: a name is taken there, or more people would reach them. */
 export interface MoveQuestion {

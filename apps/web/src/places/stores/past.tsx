@@ -9,7 +9,8 @@ import { now, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
 import { iconOf } from './icons';
-import { pastQuery, useVerbs } from './queries';
+import { pastQuery } from './queries';
+import { useRestoring } from './verbs';
 
 const NOW_WORDS: Record<PastItem['now'], string> = {
   same: 'as now',
@@ -34,7 +35,7 @@ export function Past() {
   const navigate = useNavigate();
   const { data: past, error, refetch } = useQuery(pastQuery(folderId, at));
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
-  const { restorePast } = useVerbs();
+  const { restorePast } = useRestoring();
   const moments = past?.moments ?? [];
   // The place on the scale: the last moment that is not after the one that is shown; past the end is now.
   const place = asked === null ? moments.length : moments.filter((m) => m <= at).length - 1;

@@ -18,7 +18,8 @@ import { ApiProblem } from '../../ui/api';
 import { now, useMe, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
-import { effectQuery, litterQuery, quotasQuery, usageQuery, useVerbs } from './queries';
+import { effectQuery, litterQuery, quotasQuery, usageQuery } from './queries';
+import { useChangePolicy, useTrash } from './verbs';
 import { Tasks } from './tasks';
 import { Treemap } from './treemap';
 import { UsageChart } from './usage-chart';
@@ -133,7 +134,7 @@ function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
     thin: String(policy.thinAfterDays ?? ''),
     trash: String(policy.trashDays ?? ''),
   });
-  const { changePolicy } = useVerbs();
+  const changePolicy = useChangePolicy();
   const typed = {
     quota: typedNumber(form.quota, GIGABYTES_RANGE),
     largest: typedNumber(form.largest, GIGABYTES_RANGE),
@@ -222,7 +223,7 @@ function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
 
 function Litter({ storeId }: { storeId: string }) {
   const { data: litter = [] } = useQuery(litterQuery(storeId));
-  const { trash } = useVerbs();
+  const { trash } = useTrash();
   if (litter.length === 0) return null;
   return (
     <>

@@ -23,9 +23,13 @@ export const useLooks = create<Looks>()(
 );
 
 /** What was cut or copied, to be put down in another folder. */
-interface Hand {
+export interface Clipboard {
   items: { id: string; name: string }[];
   how: 'move' | 'copy';
-  take: (items: { id: string; name: string }[], how: 'move' | 'copy') => void;
+  hold: (items: { id: string; name: string }[], how: 'move' | 'copy') => void;
 }
-export const useHand = create<Hand>((set) => ({ items: [], how: 'copy', take: (items, how) => set({ items, how }) }));
+export const useClipboard = create<Clipboard>((set) => ({
+  items: [],
+  how: 'copy',
+  hold: (items, how) => set({ items, how }),
+}));

@@ -2,7 +2,8 @@ import { TAG_COLOURS, type Tag, type TagColour } from '@quay/contract';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
-import { tagsQuery, useVerbs } from './queries';
+import { tagsQuery } from './queries';
+import { useLabels } from './verbs';
 
 /** The tags of an item: a dot of the tag's colour with its name for those who point or listen. */
 export function TagDots({ ids, tags }: { ids: string[]; tags: Tag[] }) {
@@ -43,7 +44,7 @@ export function TagDialog({
   close: () => void;
 }) {
   const { data: tags = [] } = useQuery(tagsQuery);
-  const { tag, createTag } = useVerbs();
+  const { tag, createTag } = useLabels();
   const [name, setName] = useState('');
   const [colour, setColour] = useState<TagColour>('tide');
   // What was there when the dialog opened, and what has been changed since.

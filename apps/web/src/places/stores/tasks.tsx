@@ -1,9 +1,10 @@
 import type { StoreSummary, Task } from '@quay/contract';
 import { formatSize } from '@quay/core';
-import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Modal } from 'react-bootstrap';
 import { api } from '../../ui/api';
+import { useChanged } from '../../ui/changed';
 import { tellFailure } from '../../ui/notices';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -13,13 +14,13 @@ import { browseQuery, damagedQuery, tasksQuery } from './queries';
  * The admin's long work: adopt a folder of the server's disk, export the store, read every file against its checksum.
  */
 export function Tasks({ store }: { store: StoreSummary }) {
-  const client = useQueryClient();
+  const changed = useChanged();
   const { data: tasks = [] } = useQuery(tasksQuery);
   const { data: damaged = [] } = useQuery(damagedQuery);
   const [adopting, setAdopting] = useState(false);
   const [report, setReport] = useState<Task | null>(null);
   const ask = (path: string, body?: unknown) =>
-    void api('POST', path, body ?? {}).then(() => client.invalidateQueries({ queryKey: ['tasks'] }), tellFailure);
+    void api('POST', path, body ?? {}).then(() => changed('tasks'), tellFailure);
   return (
     <>
       <h2 className="small-head mt-3">In order</h2>

@@ -9,7 +9,8 @@ import { storesQuery } from '../../ui/queries';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
 import { FolderChooser } from './folder-chooser';
-import { trashQuery, useVerbs } from './queries';
+import { trashQuery } from './queries';
+import { useTrash } from './verbs';
 
 /** What lies in the trash of a store: who put it there and from where, when it goes for good, and the way back. */
 export function Trash() {
@@ -17,7 +18,7 @@ export function Trash() {
   const { data: list, error, refetch } = useQuery(trashQuery(storeId));
   const { data: stores } = useQuery(storesQuery);
   const store = stores?.find((s) => s.id === storeId);
-  const verbs = useVerbs();
+  const verbs = useTrash();
   const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
   const [placing, setPlacing] = useState<TrashItem[] | null>(null);
   const [purging, setPurging] = useState<TrashItem[] | null>(null);

@@ -6,7 +6,7 @@ import { useEffect, useRef, useState } from 'react';
 import { useKeys } from '../../ui/keys';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
-import { download } from './pane';
+import { download } from './drag';
 import { Picture } from './picture';
 import { infoQuery, textQuery } from './queries';
 

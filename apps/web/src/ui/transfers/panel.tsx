@@ -1,18 +1,36 @@
 import { countOf, formatSize } from '@quay/core';
-import { useEffect, useRef } from 'react';
+import { useEffect, useMemo, useRef } from 'react';
 import { Button, Modal, Overlay, Popover } from 'react-bootstrap';
 import { useAskBeforeLeaving } from '../leaving';
 import { collect } from './collect';
 import { durationWords, rateOf } from './plan';
-import { isActive, useTransfers, type Transfer } from './store';
+import { isActive, type Transfer } from './machine';
+import {
+  clearTransfers,
+  decideNames,
+  pauseTransfers,
+  recallTransfers,
+  rejoinFiles,
+  reopenFiles,
+  resumeTransfers,
+  showTransfers,
+  useTransfers,
+} from './store';
+
+/** What is shown as being on its way: what waits for a decision is asked about instead. */
+function useShown(): Transfer[] {
+  const { list } = useTransfers();
+  return useMemo(() => list.filter((t) => t.state !== 'asking'), [list]);
+}
 
 /** The running transfers: a button in the bar with its panel, and the question about names that are taken. */
 export function TransfersButton() {
-  const { list, shown, show, recall } = useTransfers();
+  const { shown } = useTransfers();
+  const list = useShown();
   const target = useRef<HTMLButtonElement>(null);
   const running = list.filter(isActive).length;
   const waiting = list.filter((t) => t.state === 'needs-file').length;
-  useEffect(() => void recall(), [recall]);
+  useEffect(() => void recallTransfers(), []);
   useAskBeforeLeaving(running > 0);
   return (
     <>
@@ -28,14 +46,20 @@ export function TransfersButton() {
               : 'Transfers'
         }
         aria-expanded={shown}
-        onClick={() => show(!shown)}
+        onClick={() => showTransfers(!shown)}
       >
         <i className="bi bi-arrow-down-up" aria-hidden />
         {running + waiting > 0 && (
           <span className={`badge ms-1 ${waiting ? 'text-bg-warning' : 'text-bg-primary'}`}>{running || waiting}</span>
         )}
       </button>
-      <Overlay target={target} show={shown} placement="bottom-end" rootClose={running === 0} onHide={() => show(false)}>
+      <Overlay
+        target={target}
+        show={shown}
+        placement="bottom-end"
+        rootClose={running === 0}
+        onHide={() => showTransfers(false)}
+      >
         <Popover id="transfers" className="mw-100" role="dialog" aria-label="Transfers">
           <Panel list={list} />
         </Popover>
@@ -45,12 +69,14 @@ export function TransfersButton() {
   );
 }
 
-const ORDER: Transfer['state'][] = ['failed', 'needs-file', 'sending', 'paused', 'waiting', 'done'];
+const ORDER: Transfer['state'][] = [
+  ...(['failed', 'needs-file', 'sending', 'again', 'paused', 'checking', 'waiting', 'done'] as const),
+];
 const ROWS_SHOWN = 60;
 
 function Panel({ list }: { list: Transfer[] }) {
-  const { pause, resume, clear, samples } = useTransfers();
-  const going = list.some((t) => t.state === 'sending' || t.state === 'waiting');
+  const { samples } = useTransfers();
+  const going = list.some((t) => ['checking', 'sending', 'waiting', 'again'].includes(t.state));
   const held = list.some((t) => t.state === 'paused' && t.file);
   const ended = list.some((t) => t.state === 'done' || t.state === 'failed');
   const sorted = [...list].sort((a, b) => ORDER.indexOf(a.state) - ORDER.indexOf(b.state));
@@ -59,17 +85,17 @@ function Panel({ list }: { list: Transfer[] }) {
       <div className="d-flex align-items-center gap-2 mb-1">
         <h2 className="small-head mb-0">Transfers</h2>
         {going && (
-          <Button variant="plain" size="sm" className="ms-auto" onClick={() => pause()}>
+          <Button variant="plain" size="sm" className="ms-auto" onClick={() => pauseTransfers()}>
             Pause all
           </Button>
         )}
         {!going && held && (
-          <Button variant="plain" size="sm" className="ms-auto" onClick={() => resume()}>
+          <Button variant="plain" size="sm" className="ms-auto" onClick={() => resumeTransfers()}>
             Go on with all
           </Button>
         )}
         {ended && (
-          <Button variant="plain" size="sm" className={going || held ? '' : 'ms-auto'} onClick={() => clear()}>
+          <Button variant="plain" size="sm" className={going || held ? '' : 'ms-auto'} onClick={() => clearTransfers()}>
             Clear
           </Button>
         )}
@@ -102,7 +128,6 @@ function summary(list: Transfer[], rate: number): string {
 
 /** After a reload: files that the browser can open again by itself, and those it must ask for. */
 function FilesNeeded({ list }: { list: Transfer[] }) {
-  const { rejoin, reopen } = useTransfers();
   const chooser = useRef<HTMLInputElement>(null);
   const needed = list.filter((t) => t.state === 'needs-file');
   if (needed.length === 0) return null;
@@ -115,7 +140,7 @@ function FilesNeeded({ list }: { list: Transfer[] }) {
         What has arrived is kept.
       </p>
       {needed.some((t) => t.handle) && (
-        <Button size="sm" onClick={() => void reopen()}>
+        <Button size="sm" onClick={() => void reopenFiles()}>
           Go on
         </Button>
       )}
@@ -129,41 +154,29 @@ function FilesNeeded({ list }: { list: Transfer[] }) {
         multiple
         hidden
         aria-label="Choose the files again"
-        onChange={(e) => void collect(e.nativeEvent).then(rejoin)}
+        onChange={(e) => void collect(e.nativeEvent).then(rejoinFiles)}
       />
     </div>
   );
 }
 
 function Row({ transfer: t }: { transfer: Transfer }) {
-  const { pause, resume, clear } = useTransfers();
   const part = t.sizeBytes ? (100 * t.sentBytes) / t.sizeBytes : t.state === 'done' ? 100 : 0;
-  const words =
-    t.state === 'done'
-      ? `done, ${formatSize(t.sizeBytes)}`
-      : t.state === 'failed'
-        ? 'not sent'
-        : t.state === 'paused'
-          ? t.problem
-            ? 'trying again'
-            : 'paused'
-          : t.sentBytes > 0
-            ? `${formatSize(t.sentBytes)} of ${formatSize(t.sizeBytes)}`
-            : formatSize(t.sizeBytes);
   return (
     <div className="transfer">
       <div className="d-flex gap-2 align-items-center">
         <span className="text-truncate">{[...t.below, t.name].join('/')}</span>
-        <span className="quiet small ms-auto text-nowrap">{words}</span>
-        {(t.state === 'sending' || t.state === 'waiting') && (
-          <Small icon="bi-pause-fill" words={`Pause ${t.name}`} act={() => pause(t.id)} />
+        <span className="quiet small ms-auto text-nowrap">{wordsOf(t)}</span>
+        {['sending', 'waiting', 'again'].includes(t.state) && (
+          <Small icon="bi-pause-fill" words={`Pause ${t.name}`} act={() => pauseTransfers(t.id)} />
         )}
-        {((t.state === 'paused' && t.file) || (t.state === 'failed' && !t.code?.startsWith('name.') && t.file)) && (
-          <Small icon="bi-play-fill" words={`Go on with ${t.name}`} act={() => resume(t.id)} />
+        {((t.state === 'paused' && t.file) ||
+          (t.state === 'failed' && !t.fault?.code.startsWith('name.') && t.file)) && (
+          <Small icon="bi-play-fill" words={`Go on with ${t.name}`} act={() => resumeTransfers(t.id)} />
         )}
-        {t.state !== 'done' && <Small icon="bi-x-lg" words={`Take ${t.name} out`} act={() => clear(t.id)} />}
+        {t.state !== 'done' && <Small icon="bi-x-lg" words={`Take ${t.name} out`} act={() => clearTransfers(t.id)} />}
       </div>
-      {t.state !== 'done' && t.state !== 'waiting' && t.state !== 'failed' && (
+      {!['done', 'waiting', 'checking', 'failed'].includes(t.state) && (
         <div
           className="progress"
           role="progressbar"
@@ -175,7 +188,7 @@ function Row({ transfer: t }: { transfer: Transfer }) {
           <div className="progress-bar" ref={(bar) => void (bar && (bar.style.width = `${part}%`))} />
         </div>
       )}
-      {t.problem && t.state === 'failed' && <span className="field-fault">{t.problem}</span>}
+      {t.fault && t.state === 'failed' && <span className="field-fault">{t.fault.words}</span>}
     </div>
   );
 }
@@ -188,14 +201,30 @@ function Small({ icon, words, act }: { icon: string; words: string; act: () => v
   );
 }
 
+function wordsOf(t: Transfer): string {
+  switch (t.state) {
+    case 'done':
+      return `done, ${formatSize(t.sizeBytes)}`;
+    case 'failed':
+      return 'not sent';
+    case 'again':
+      return 'trying again';
+    case 'paused':
+      return 'paused';
+    default:
+      return t.sentBytes > 0 ? `${formatSize(t.sentBytes)} of ${formatSize(t.sizeBytes)}` : formatSize(t.sizeBytes);
+  }
+}
+
 /** Asked once for all files of a batch whose names are taken. */
 function NamesTaken() {
-  const { asking, decide, list } = useTransfers();
-  const settled = !list.some((t) => t.state === 'sending' || t.state === 'waiting');
+  const { list } = useTransfers();
+  const asking = list.filter((t) => t.state === 'asking');
+  const settled = !list.some((t) => ['checking', 'sending', 'waiting'].includes(t.state));
   return (
     <Modal
       show={asking.length > 0 && settled}
-      onHide={() => decide('skip')}
+      onHide={() => decideNames('skip')}
       backdrop="static"
       aria-labelledby="taken-title"
     >
@@ -213,13 +242,13 @@ function NamesTaken() {
         </ul>
       </Modal.Body>
       <Modal.Footer>
-        <Button variant="plain" onClick={() => decide('skip')}>
+        <Button variant="plain" onClick={() => decideNames('skip')}>
           Skip{asking.length > 1 && ' all'}
         </Button>
-        <Button variant="plain" onClick={() => decide('keep-both')}>
+        <Button variant="plain" onClick={() => decideNames('keep-both')}>
           Keep both{asking.length > 1 && ', for all'}
         </Button>
-        <Button autoFocus onClick={() => decide('version')}>
+        <Button autoFocus onClick={() => decideNames('version')}>
           Keep as new version{asking.length > 1 && 's'}
         </Button>
       </Modal.Footer>

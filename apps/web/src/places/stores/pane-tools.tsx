@@ -1,0 +1,141 @@
+import type { FolderHead } from '@quay/contract';
+import { countOf, formatSize, LEVEL_WORDS } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useRef } from 'react';
+import { Button, Dropdown } from 'react-bootstrap';
+import { useNavigate } from 'react-router';
+import { totalsQuery } from '../../ui/sizes';
+import { collect, type Collected } from '../../ui/transfers/collect';
+import { useLooks } from './store';
+
+/** The switch for a second folder at the side of the first. */
+export interface Beside {
+  open: boolean;
+  toggle: () => void;
+}
+
+/** What the folder is, how much is in it, and what somebody may do there. */
+export function Title({ folder }: { folder: FolderHead }) {
+  const size = useQuery(totalsQuery([folder.id])).data?.[0];
+  const name = folder.path.length === 1 && folder.storeKind === 'home' ? 'My files' : folder.name;
+  return (
+    <div className="title-line">
+      <h1>
+        {name}: {countOf(folder.itemCount, 'item')}
+        {size ? `, ${formatSize(size.sizeBytes)}` : ''}. <span className="quiet">You {LEVEL_WORDS[folder.level]}.</span>
+      </h1>
+    </div>
+  );
+}
+
+/** How the folder is shown, and where else one can go from it. */
+export function FolderTools({ folder, beside, past }: { folder: FolderHead; beside?: Beside; past: () => void }) {
+  const looks = useLooks();
+  const navigate = useNavigate();
+  return (
+    <>
+      <div className="btn-group" role="group" aria-label="How to show the items">
+        <Button
+          variant="choice"
+          aria-pressed={looks.view === 'list'}
+          aria-label="As a table"
+          title="As a table"
+          onClick={() => looks.change({ view: 'list' })}
+        >
+          <i className="bi bi-list-ul" aria-hidden />
+        </Button>
+        <Button
+          variant="choice"
+          aria-pressed={looks.view === 'tiles'}
+          aria-label="As tiles"
+          title="As tiles"
+          onClick={() => looks.change({ view: 'tiles' })}
+        >
+          <i className="bi bi-grid-3x3-gap" aria-hidden />
+        </Button>
+      </div>
+      {beside && (
+        <Button
+          variant="plain"
+          aria-pressed={beside.open}
+          aria-label="Two folders side by side"
+          title="Two folders side by side"
+          onClick={beside.toggle}
+        >
+          <i className="bi bi-layout-split" aria-hidden />
+        </Button>
+      )}
+      <Button
+        variant="plain"
+        aria-pressed={looks.details}
+        aria-label="Details"
+        title="Details (i)"
+        onClick={() => looks.change({ details: !looks.details })}
+      >
+        <i className="bi bi-info-circle" aria-hidden />
+      </Button>
+      <Dropdown align="end">
+        <Dropdown.Toggle variant="plain" aria-label="More" className="no-caret">
+          <i className="bi bi-three-dots" aria-hidden />
+        </Dropdown.Toggle>
+        <Dropdown.Menu>
+          <Dropdown.Item onClick={past}>As it was ...</Dropdown.Item>
+          <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/trash`)}>Trash</Dropdown.Item>
+          <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/storage`)}>
+            Storage and rules
+          </Dropdown.Item>
+          <Dropdown.Divider />
+          <Dropdown.Item onClick={() => looks.change({ litter: !looks.litter })}>
+            {looks.litter ? 'Hide' : 'Show'} what desktop systems left behind
+          </Dropdown.Item>
+        </Dropdown.Menu>
+      </Dropdown>
+    </>
+  );
+}
+
+/** Files, a whole folder, or a new one. */
+export function AddButton({
+  openFiles,
+  addFolder,
+  newFolder,
+}: {
+  openFiles: () => void;
+  addFolder: (files: Collected[]) => void;
+  newFolder: () => void;
+}) {
+  const chooser = useRef<HTMLInputElement>(null);
+  return (
+    <Dropdown>
+      <Dropdown.Toggle variant="plain">
+        <i className="bi bi-upload" aria-hidden /> Add
+      </Dropdown.Toggle>
+      <Dropdown.Menu>
+        <Dropdown.Item onClick={openFiles}>Files</Dropdown.Item>
+        <Dropdown.Item onClick={() => chooser.current?.click()}>A whole folder</Dropdown.Item>
+        <Dropdown.Divider />
+        <Dropdown.Item onClick={newFolder}>
+          New folder <kbd>n</kbd>
+        </Dropdown.Item>
+      </Dropdown.Menu>
+      <input
+        ref={(element) => {
+          chooser.current = element;
+          element?.setAttribute('webkitdirectory', '');
+        }}
+        id="add-folder"
+        type="file"
+        multiple
+        hidden
+        aria-label="Add a whole folder"
+        onChange={(e) => {
+          const input = e.target;
+          void collect(e.nativeEvent).then((files) => {
+            addFolder(files);
+            input.value = '';
+          });
+        }}
+      />
+    </Dropdown>
+  );
+}

@@ -52,7 +52,7 @@ describe('a folder by keyboard alone', () => {
     await iris.sees('This folder is empty.');
     await iris.isAccessible();
     await keys(iris, 'n');
-    await iris.page.waitForSelector('[aria-label="Name"]');
+    await iris.page.waitForSelector('#item-name');
     await iris.page.keyboard.type('con');
     await iris.sees('Windows reserves this name for a device.');
     await keys(iris, 'Backspace', 'Backspace', 'Backspace');
@@ -61,7 +61,7 @@ describe('a folder by keyboard alone', () => {
     await iris.sees('Letters', '.folder-table');
     await iris.page.waitForFunction(() => !document.querySelector('.modal'));
     await keys(iris, 'ArrowDown', 'F2');
-    await iris.page.waitForSelector('[aria-label="Name"]');
+    await iris.page.waitForSelector('#item-name');
     await iris.page.keyboard.type('Old letters');
     await keys(iris, 'Enter');
     await iris.sees('Old letters', '.folder-table');

@@ -177,8 +177,8 @@ describe('living with files', () => {
     await iris.sees('weir section.txt', '.folder-table');
     await iris.page.click('.row-grid.item');
     await keys(iris, 't');
-    await iris.page.waitForSelector('[aria-label="Name of a new tag"]');
-    await iris.page.type('[aria-label="Name of a new tag"]', 'Check');
+    await iris.page.waitForSelector('#tag-name');
+    await iris.page.type('#tag-name', 'Check');
     await keys(iris, 'Enter');
     await iris.page.waitForSelector('.folder-table .tag-dot');
     await iris.isAccessible();

@@ -1,21 +1,7 @@
 import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
-import { StrictMode, useEffect, type ReactNode } from 'react';
+import { lazy, StrictMode, Suspense, useEffect, type ReactNode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from 'react-router';
-import { Account } from './places/account';
-import { Ledger } from './places/ledger';
-import { Reach } from './places/reach';
-import { ReachPlan } from './places/reach/plan';
-import { Shares } from './places/shares';
-import { SignIn } from './places/sign-in';
-import { Stores } from './places/stores';
-import { Find } from './places/stores/find';
-import { Folder } from './places/stores/folder';
-import { Past } from './places/stores/past';
-import { Storage } from './places/stores/storage';
-import { Trash } from './places/stores/trash';
-import { Today } from './places/today';
-import { Work } from './places/work';
 import './styles/theme.scss';
 import './styles/places.scss';
 import './styles/stores.scss';
@@ -27,6 +13,31 @@ import { followScheme } from './ui/scheme';
 import { MeContext, meQuery, tuneClock } from './ui/session';
 import { forgetPerson } from './ui/session-end';
 import { Failure, SkeletonRows } from './ui/states';
+
+// Each place is loaded when somebody first goes there.
+const Account = lazy(() => import('./places/account').then((m) => ({ default: m.Account })));
+const Ledger = lazy(() => import('./places/ledger').then((m) => ({ default: m.Ledger })));
+const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reach })));
+const ReachPlan = lazy(() => import('./places/reach/plan').then((m) => ({ default: m.ReachPlan })));
+const Shares = lazy(() => import('./places/shares').then((m) => ({ default: m.Shares })));
+const SignIn = lazy(() => import('./places/sign-in').then((m) => ({ default: m.SignIn })));
+const Stores = lazy(() => import('./places/stores').then((m) => ({ default: m.Stores })));
+const Find = lazy(() => import('./places/stores/find').then((m) => ({ default: m.Find })));
+const Folder = lazy(() => import('./places/stores/folder').then((m) => ({ default: m.Folder })));
+const Past = lazy(() => import('./places/stores/past').then((m) => ({ default: m.Past })));
+const Storage = lazy(() => import('./places/stores/storage').then((m) => ({ default: m.Storage })));
+const Trash = lazy(() => import('./places/stores/trash').then((m) => ({ default: m.Trash })));
+const Today = lazy(() => import('./places/today').then((m) => ({ default: m.Today })));
+const Work = lazy(() => import('./places/work').then((m) => ({ default: m.Work })));
+
+// A page that is older than the server finds no place that it has not loaded yet: it begins anew, once.
+window.addEventListener('vite:preloadError', (event) => {
+  const last = Number(sessionStorage.getItem('quay-begun-anew') ?? 0);
+  if (Date.now() - last < 60_000) return;
+  event.preventDefault();
+  sessionStorage.setItem('quay-begun-anew', String(Date.now()));
+  location.reload();
+});
 
 followScheme();
 
@@ -61,7 +72,14 @@ createRoot(document.getElementById('root') as HTMLElement).render(
     <QueryClientProvider client={client}>
       <BrowserRouter>
         <Routes>
-          <Route path="/sign-in" element={<SignIn />} />
+          <Route
+            path="/sign-in"
+            element={
+              <Suspense>
+                <SignIn />
+              </Suspense>
+            }
+          />
           <Route
             element={
               <SignedIn>

@@ -265,69 +265,66 @@ function useGuessing(): Guess {
   };
 }
 
+/** A proposed password, one of the person's own, or none. */
+function PasswordChoice() {
+  const slip = useSlip();
+  const choices = [
+    ['proposed', 'Proposed password', () => void slip.propose()],
+    ['typed', 'Typed', () => slip.set({ passwordChoice: 'typed', password: '' })],
+    ['none', 'None', () => slip.set({ passwordChoice: 'none', password: '' })],
+  ] as const;
+  return (
+    <>
+      <div className="choices" role="group" aria-label="Password">
+        {choices.map(([choice, words, choose]) => (
+          <button
+            key={choice}
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={slip.passwordChoice === choice}
+            onClick={choose}
+          >
+            {words}
+          </button>
+        ))}
+      </div>
+      {slip.passwordChoice !== 'none' && (
+        <div className="d-flex gap-2 mt-2 align-items-start">
+          {slip.passwordChoice === 'proposed' ? (
+            // All of it is seen: it is read out, copied or written down.
+            <output className="proposed-password" aria-label="Password of the share">
+              {slip.password}
+            </output>
+          ) : (
+            <Form.Control
+              size="sm"
+              className="mono"
+              aria-label="Password of the share"
+              maxLength={200}
+              value={slip.password}
+              autoComplete="off"
+              spellCheck={false}
+              onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })}
+            />
+          )}
+          {slip.passwordChoice === 'proposed' && (
+            <Button variant="plain" size="sm" aria-label="Propose another password" onClick={() => void slip.propose()}>
+              <i className="bi bi-arrow-repeat" aria-hidden />
+            </Button>
+          )}
+        </div>
+      )}
+    </>
+  );
+}
+
 function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
   const slip = useSlip();
   return (
     <div className="part">
       <h3>Guard</h3>
       <div>
-        <div className="choices" role="group" aria-label="Password">
-          <button
-            type="button"
-            className="btn btn-choice"
-            aria-pressed={slip.passwordChoice === 'proposed'}
-            onClick={() => void slip.propose()}
-          >
-            Proposed password
-          </button>
-          <button
-            type="button"
-            className="btn btn-choice"
-            aria-pressed={slip.passwordChoice === 'typed'}
-            onClick={() => slip.set({ passwordChoice: 'typed', password: '' })}
-          >
-            Typed
-          </button>
-          <button
-            type="button"
-            className="btn btn-choice"
-            aria-pressed={slip.passwordChoice === 'none'}
-            onClick={() => slip.set({ passwordChoice: 'none', password: '' })}
-          >
-            None
-          </button>
-        </div>
-        {slip.passwordChoice !== 'none' && (
-          <div className="d-flex gap-2 mt-2 align-items-start">
-            {slip.passwordChoice === 'proposed' ? (
-              // All of it is seen: it is read out, copied or written down.
-              <output className="proposed-password" aria-label="Password of the share">
-                {slip.password}
-              </output>
-            ) : (
-              <Form.Control
-                size="sm"
-                className="mono"
-                aria-label="Password of the share"
-                maxLength={200}
-                value={slip.password}
-                autoComplete="off"
-                spellCheck={false}
-                onChange={(e) => slip.set({ password: e.target.value, weakPasswordMeant: false })}
-              />
-            )}
-            {slip.passwordChoice === 'proposed' && (
-              <Button
-                variant="plain"
-                size="sm"
-                aria-label="Propose another password"
-                onClick={() => void slip.propose()}
-              >
-                <i className="bi bi-arrow-repeat" aria-hidden />
-              </Button>
-            )}
-          </div>
-        )}
+        <PasswordChoice />
         {meant.faults.password && slip.password !== '' && <div className="field-fault">{meant.faults.password}</div>}
         {guess.weak && (
           <Form.Check

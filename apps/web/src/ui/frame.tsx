@@ -1,6 +1,6 @@
 import type { Me } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { Suspense, useState } from 'react';
 import { Dropdown, Modal } from 'react-bootstrap';
 import { ErrorBoundary, type FallbackProps } from 'react-error-boundary';
 import { Link, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
@@ -13,7 +13,7 @@ import { useLiveUpdates } from './live';
 import { NoticeList, undoWhenAnswered } from './notices';
 import { useMe } from './session';
 import { forgetPerson } from './session-end';
-import { Failure } from './states';
+import { Failure, SkeletonRows } from './states';
 import { TransfersButton } from './transfers/panel';
 
 const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = [
@@ -69,7 +69,9 @@ export function Frame() {
       <div className="below">
         <main id="place" className={slipShown ? 'place with-slip' : 'place'} tabIndex={-1}>
           <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
-            <Outlet />
+            <Suspense fallback={<SkeletonRows />}>
+              <Outlet />
+            </Suspense>
           </ErrorBoundary>
         </main>
         <ErrorBoundary FallbackComponent={Broken} resetKeys={[slip.items]}>

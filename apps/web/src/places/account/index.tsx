@@ -1,8 +1,8 @@
-import { SIGN_IN_PASSWORD_MIN, type ChangePassword } from '@quay/contract';
-import { useState } from 'react';
+import { changePasswordSchema, SIGN_IN_PASSWORD_MIN, type ChangePassword } from '@quay/contract';
 import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
-import { api, ApiProblem } from '../../ui/api';
+import { api } from '../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
 import { useMe } from '../../ui/session';
@@ -56,52 +56,34 @@ export function Account() {
 }
 
 function ChangePasswordForm() {
-  const blank = { current: '', next: '' };
-  const [form, setForm] = useState<ChangePassword>(blank);
-  const [problem, setProblem] = useState<ApiProblem | null>(null);
-  const { show } = useNotices();
-  const submit = async () => {
+  const form = useSchemaForm<ChangePassword>(changePasswordSchema, { current: '', next: '' });
+  const submit = form.handleSubmit(async (asked) => {
     try {
-      await api('PUT', '/api/session/password', form);
-      setForm(blank);
-      setProblem(null);
-      show('Your password is changed. You are signed out everywhere else, and a notice was sent to you.');
+      await api('PUT', '/api/session/password', asked);
+      form.reset();
+      const words = 'Your password is changed. You are signed out everywhere else, and a notice was sent to you.';
+      useNotices.getState().show(words);
     } catch (error) {
-      setProblem(error as ApiProblem);
+      tellRefused(form, error);
     }
-  };
+  });
   return (
     <section>
       <h2 className="small-head">Change your password</h2>
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault();
-          void submit();
-        }}
-      >
-        {(['current', 'next'] as const).map((name) => (
-          <Form.Group key={name} controlId={`password-${name}`} className="mb-2">
-            <Form.Label>
-              {name === 'current' ? 'Present password' : `New password, at least ${SIGN_IN_PASSWORD_MIN} characters`}
-            </Form.Label>
-            <Form.Control
-              type="password"
-              required
-              minLength={name === 'next' ? SIGN_IN_PASSWORD_MIN : undefined}
-              autoComplete={name === 'current' ? 'current-password' : 'new-password'}
-              value={form[name]}
-              isInvalid={Boolean(problem?.field(name))}
-              onChange={(e) => setForm({ ...form, [name]: e.target.value })}
-            />
-            <Form.Control.Feedback type="invalid">{problem?.field(name)}</Form.Control.Feedback>
-          </Form.Group>
-        ))}
-        {problem && !problem.body.errors && (
-          <p className="field-fault" role="alert">
-            {problem.message}
-          </p>
-        )}
-        <Button type="submit">Change password</Button>
+      <Form onSubmit={(e) => void submit(e)} className="d-grid gap-2">
+        <Field
+          {...{ form, name: 'current', id: 'password-current', label: 'Present password' }}
+          {...{ type: 'password', required: true, autoComplete: 'current-password' }}
+        />
+        <Field
+          {...{ form, name: 'next', id: 'password-next' }}
+          label={`New password, at least ${SIGN_IN_PASSWORD_MIN} characters`}
+          {...{ type: 'password', required: true, autoComplete: 'new-password' }}
+        />
+        <FormFault form={form} />
+        <Button type="submit" className="justify-self-start" disabled={form.formState.isSubmitting}>
+          Change password
+        </Button>
       </Form>
     </section>
   );

@@ -1,5 +1,5 @@
 import type { ChainAnswer, LedgerPage } from '@quay/contract';
-import { useInfiniteQuery, useMutation } from '@tanstack/react-query';
+import { infiniteQueryOptions, useInfiniteQuery, useMutation } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
@@ -19,24 +19,24 @@ const KINDS: [string, string][] = [
   ['person', 'People'],
 ];
 
+const ledgerPages = (kind: string, find: string) =>
+  infiniteQueryOptions({
+    queryKey: ['ledger', 'pages', kind, find],
+    queryFn: ({ pageParam }) => {
+      const asked = new URLSearchParams({ limit: '100', ...(kind && { kind }), ...(find && { find }) });
+      if (pageParam) asked.set('before', String(pageParam));
+      return api<LedgerPage>('GET', `/api/ledger?${asked.toString()}`);
+    },
+    initialPageParam: 0,
+    getNextPageParam: (page) => page.next ?? undefined,
+  });
+
 /** The tamper-evident record of everything that happened. */
 export function Ledger() {
   const me = useMe();
   const [kind, setKind] = useState('');
   const [find, setFind] = useState('');
-  const [typed, setTyped] = useTyped(find, setFind);
-  const findField = useRef<HTMLInputElement>(null);
-  useKeys({ '/': () => findField.current?.focus() });
-  const pages = useInfiniteQuery({
-    queryKey: ['ledger', 'pages', kind, find],
-    queryFn: ({ pageParam }) =>
-      api<LedgerPage>(
-        'GET',
-        `/api/ledger?${new URLSearchParams({ limit: '100', ...(kind && { kind }), ...(find && { find }), ...(pageParam && { before: String(pageParam) }) }).toString()}`,
-      ),
-    initialPageParam: 0,
-    getNextPageParam: (page) => page.next ?? undefined,
-  });
+  const pages = useInfiniteQuery(ledgerPages(kind, find));
   const chain = useMutation({ mutationFn: () => api<ChainAnswer>('GET', '/api/ledger/chain') });
   const total = pages.data?.pages[0]?.total;
   const entries = pages.data?.pages.flatMap((p) => p.entries) ?? [];
@@ -58,29 +58,7 @@ export function Ledger() {
           </div>
         )}
       </div>
-      <div className="filters">
-        <div className="d-flex gap-1" role="group" aria-label="Kind">
-          {KINDS.map(([value, words]) => (
-            <button
-              key={value}
-              type="button"
-              className="btn btn-choice"
-              aria-pressed={kind === value}
-              onClick={() => setKind(value)}
-            >
-              {words}
-            </button>
-          ))}
-        </div>
-        <Form.Control
-          ref={findField}
-          type="search"
-          aria-label="Find in the ledger"
-          placeholder="Person, share or file"
-          value={typed}
-          onChange={(e) => setTyped(e.target.value)}
-        />
-      </div>
+      <Filters kind={kind} setKind={setKind} find={find} setFind={setFind} />
       {pages.error ? (
         <Failure error={pages.error} again={() => void pages.refetch()} />
       ) : pages.isPending ? (
@@ -88,54 +66,96 @@ export function Ledger() {
       ) : entries.length === 0 ? (
         <Empty>Nothing in the ledger matches that.</Empty>
       ) : (
-        <>
-          <table className="rows">
-            <thead>
-              <tr>
-                <th className="number">No.</th>
-                <th>When</th>
-                <th>Who</th>
-                <th>What</th>
-                <th>Hash</th>
-              </tr>
-            </thead>
-            <tbody>
-              {entries.map((e) => (
-                <tr key={e.seq}>
-                  <td className="number quiet">{e.seq}</td>
-                  <td>
-                    <When at={e.at} />
-                  </td>
-                  <td>{e.who}</td>
-                  <td>
-                    {e.shareId ? (
-                      <Link to={`/shares/${e.shareId}`} className="link-body-emphasis">
-                        {e.words}
-                      </Link>
-                    ) : (
-                      e.words
-                    )}
-                  </td>
-                  <td className="mono quiet" title={e.hash}>
-                    {e.hash.slice(0, 10)}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
-          {pages.hasNextPage && (
-            <Button
-              variant="plain"
-              className="mt-3"
-              disabled={pages.isFetchingNextPage}
-              onClick={() => void pages.fetchNextPage()}
-            >
-              Show earlier entries
-            </Button>
-          )}
-        </>
+        <Entries entries={entries} />
+      )}
+      {pages.hasNextPage && (
+        <Button
+          variant="plain"
+          className="mt-3"
+          disabled={pages.isFetchingNextPage}
+          onClick={() => void pages.fetchNextPage()}
+        >
+          Show earlier entries
+        </Button>
       )}
     </>
+  );
+}
+
+interface FiltersProps {
+  kind: string;
+  setKind: (kind: string) => void;
+  find: string;
+  setFind: (find: string) => void;
+}
+
+function Filters({ kind, setKind, find, setFind }: FiltersProps) {
+  const [typed, setTyped] = useTyped(find, setFind);
+  const field = useRef<HTMLInputElement>(null);
+  useKeys({ '/': () => field.current?.focus() });
+  return (
+    <div className="filters">
+      <div className="d-flex gap-1" role="group" aria-label="Kind">
+        {KINDS.map(([value, words]) => (
+          <button
+            key={value}
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={kind === value}
+            onClick={() => setKind(value)}
+          >
+            {words}
+          </button>
+        ))}
+      </div>
+      <Form.Control
+        ref={field}
+        type="search"
+        aria-label="Find in the ledger"
+        placeholder="Person, share or file"
+        value={typed}
+        onChange={(e) => setTyped(e.target.value)}
+      />
+    </div>
+  );
+}
+
+function Entries({ entries }: { entries: LedgerPage['entries'] }) {
+  return (
+    <table className="rows">
+      <thead>
+        <tr>
+          <th className="number">No.</th>
+          <th>When</th>
+          <th>Who</th>
+          <th>What</th>
+          <th>Hash</th>
+        </tr>
+      </thead>
+      <tbody>
+        {entries.map((e) => (
+          <tr key={e.seq}>
+            <td className="number quiet">{e.seq}</td>
+            <td>
+              <When at={e.at} />
+            </td>
+            <td>{e.who}</td>
+            <td>
+              {e.shareId ? (
+                <Link to={`/shares/${e.shareId}`} className="link-body-emphasis">
+                  {e.words}
+                </Link>
+              ) : (
+                e.words
+              )}
+            </td>
+            <td className="mono quiet" title={e.hash}>
+              {e.hash.slice(0, 10)}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -1,4 +1,4 @@
-import type { PlannedLine, WayIn } from '@quay/core';
+import type { PlannedLine, WayCompared, WayIn } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { Form } from 'react-bootstrap';
 import { Link, useSearchParams } from 'react-router';
@@ -67,50 +67,50 @@ export function ReachPlan() {
           onChange={(e) => set({ domain: String(e.target.checked) })}
         />
       </div>
-      {error ? (
-        <Failure error={error} />
-      ) : !data ? (
-        <SkeletonRows count={4} />
-      ) : (
-        <table className="table plain-table plan-table">
-          <thead>
-            <tr>
-              <th scope="col">Way in</th>
-              <th scope="col">For outsiders</th>
-              <th scope="col" className="text-nowrap">
-                100 MB take
-              </th>
-              <th scope="col">Depends on</th>
-              <th scope="col">Opens</th>
-              <th scope="col">Upkeep</th>
-            </tr>
-          </thead>
-          <tbody>
-            {data.map((w) => (
-              <tr key={w.wayIn}>
-                <th scope="row">
-                  <StageShape mark={w.wayIn === 'office' ? 'skipped' : w.works ? 'ok' : 'fail'} /> {WAYS[w.wayIn]}
-                </th>
-                <td>
-                  {w.works && w.wayIn !== 'office' ? 'works' : w.because}
-                  {!w.works && w.remedies.length > 0 && (
-                    <ul className="small quiet mb-0">
-                      {w.remedies.map((r) => (
-                        <li key={r.words}>{r.words}</li>
-                      ))}
-                    </ul>
-                  )}
-                </td>
-                <td>{w.works && w.secondsFor100Mb !== null ? `${w.secondsFor100Mb} s` : '–'}</td>
-                <td>{w.dependsOn}</td>
-                <td>{w.exposes}</td>
-                <td>{w.upkeep}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
+      {error ? <Failure error={error} /> : !data ? <SkeletonRows count={4} /> : <PlanTable ways={data} />}
     </>
+  );
+}
+
+function PlanTable({ ways }: { ways: WayCompared[] }) {
+  return (
+    <table className="table plain-table plan-table">
+      <thead>
+        <tr>
+          <th scope="col">Way in</th>
+          <th scope="col">For outsiders</th>
+          <th scope="col" className="text-nowrap">
+            100 MB take
+          </th>
+          <th scope="col">Depends on</th>
+          <th scope="col">Opens</th>
+          <th scope="col">Upkeep</th>
+        </tr>
+      </thead>
+      <tbody>
+        {ways.map((w) => (
+          <tr key={w.wayIn}>
+            <th scope="row">
+              <StageShape mark={w.wayIn === 'office' ? 'skipped' : w.works ? 'ok' : 'fail'} /> {WAYS[w.wayIn]}
+            </th>
+            <td>
+              {w.works && w.wayIn !== 'office' ? 'works' : w.because}
+              {!w.works && w.remedies.length > 0 && (
+                <ul className="small quiet mb-0">
+                  {w.remedies.map((r) => (
+                    <li key={r.words}>{r.words}</li>
+                  ))}
+                </ul>
+              )}
+            </td>
+            <td>{w.works && w.secondsFor100Mb !== null ? `${w.secondsFor100Mb} s` : '–'}</td>
+            <td>{w.dependsOn}</td>
+            <td>{w.exposes}</td>
+            <td>{w.upkeep}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
   );
 }
 

@@ -46,11 +46,12 @@ export const compareQuery = (planned: PlannedLine) =>
   });
 
 /** Whatever is done to a way in, everything that is shown of it is asked again. */
-function useReachMutation<A, R>(ask: (asked: A) => Promise<R>) {
+function useReachMutation<A, R>(ask: (asked: A) => Promise<R>, { inForm = false } = {}) {
   const changed = useChanged();
   return useMutation({
     mutationFn: ask,
-    onError: tellFailure,
+    // A form says what was refused at its fields.
+    onError: inForm ? undefined : tellFailure,
     onSettled: () => changed('reach'),
   });
 }
@@ -67,15 +68,19 @@ export const useGuideStep = (id: string) =>
 export const useTelephone = (id: string) =>
   useReachMutation(() => api<TelephoneProof>('POST', `${base(id)}/telephone`));
 export const useAddAddress = () =>
-  useReachMutation((asked: NewAddress) => api<AddressRow>('POST', '/api/reach/addresses', asked));
+  useReachMutation((asked: NewAddress) => api<AddressRow>('POST', '/api/reach/addresses', asked), { inForm: true });
 export const useChangeAddress = (id: string) =>
   useReachMutation((asked: ChangeAddress) => api<AddressRow>('PATCH', base(id), asked));
 export const useRemoveAddress = (id: string) => useReachMutation(() => api<undefined>('DELETE', base(id)));
 export const useNameServer = () =>
-  useReachMutation(({ network, ...asked }: NameServerSettings & { network: 'public' | 'office' | 'guest' }) =>
-    api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked),
+  useReachMutation(
+    ({ network, ...asked }: NameServerSettings & { network: 'public' | 'office' | 'guest' }) =>
+      api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked),
+    { inForm: true },
   );
 export const useOwnCertificate = (id: string) =>
-  useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked));
+  useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked), {
+    inForm: true,
+  });
 export const useMoveLinks = (id: string) =>
   useReachMutation((to: string) => api<{ moved: number }>('POST', `${base(id)}/links/move`, { to }));

@@ -1,115 +1,64 @@
-import type { ChangeShare, ShareSheet } from '@quay/contract';
+import { changeShareSchema, type ChangeShare, type ShareSheet } from '@quay/contract';
 import { fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
-import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
-import { ApiProblem } from '../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useChangeShare } from '../../ui/queries';
 import { useZone } from '../../ui/session';
 
+interface Typed {
+  title: string;
+  message: string;
+  opens: string;
+  closes: string;
+  limit: string;
+}
+
+const fieldOf = (path: string): keyof Typed => {
+  if (path.startsWith('window')) return path.endsWith('opensAt') ? 'opens' : 'closes';
+  return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
+};
+
 /** Title, message, window and visit limit of a share that is out. Takes effect at once. */
 export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
   const zone = useZone();
-  const field = (at: string | null) => (at ? toLocalField(Date.parse(at), zone) : '');
-  const [form, setForm] = useState({
-    title: share.title,
-    message: share.message,
-    opens: field(share.opensAt),
-    closes: field(share.closesAt),
-    limit: share.visitLimit === null ? '' : String(share.visitLimit),
-  });
+  const before = typedOf(share, zone);
   const change = useChangeShare();
-  const { show } = useNotices();
-  const problem = change.error instanceof ApiProblem ? change.error : null;
-  const limit = typedNumber(form.limit, VISIT_LIMIT_RANGE);
-  const set = (part: Partial<typeof form>) => setForm({ ...form, ...part });
-  const submit = () => {
-    const moment = (text: string) => {
-      const at = text === '' ? null : fromLocalField(text, zone);
-      return at === null ? null : new Date(at).toISOString();
-    };
-    const asked: ChangeShare = {
-      ...(form.title !== share.title && { title: form.title }),
-      ...(form.message !== share.message && { message: form.message }),
-      ...((form.opens !== field(share.opensAt) || form.closes !== field(share.closesAt)) && {
-        window: { opensAt: moment(form.opens), closesAt: moment(form.closes) },
-      }),
-      ...(form.limit !== (share.visitLimit === null ? '' : String(share.visitLimit)) && {
-        visitLimit: limit.value,
-      }),
-    };
-    if (limit.fault) return;
-    if (Object.keys(asked).length === 0) done();
-    else
-      change.mutate(
-        { id: share.id, change: asked },
-        {
-          onSuccess: () => {
-            show('Changed. Pages that are open show it already.');
-            done();
-          },
-        },
-      );
-  };
+  const form = useSchemaForm<Typed, ChangeShare>(changeShareSchema, before, {
+    ask: (typed) => changeOf(typed, before, zone),
+    faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
+    fieldOf,
+  });
+  const submit = form.handleSubmit(async (asked) => {
+    try {
+      await change.mutateAsync({ id: share.id, change: asked });
+      useNotices.getState().show('Changed. Pages that are open show it already.');
+      done();
+    } catch (error) {
+      tellRefused(form, error, fieldOf);
+    }
+  });
+  const small = { form, labelClass: 'small mb-0' };
   return (
     <Form
       className="d-grid gap-2"
       onSubmit={(e) => {
+        if (form.formState.isDirty) return void submit(e);
         e.preventDefault();
-        submit();
+        done();
       }}
     >
-      <Form.Control
-        aria-label="Title"
-        maxLength={120}
-        value={form.title}
-        isInvalid={Boolean(problem?.field('title'))}
-        onChange={(e) => set({ title: e.target.value })}
+      <Field form={form} name="title" id="edit-title" label="Title" hiddenLabel maxLength={120} />
+      <Field
+        {...{ form, name: 'message', id: 'edit-message', label: 'Message', hiddenLabel: true }}
+        {...{ as: 'textarea', rows: 2, placeholder: 'Message', maxLength: 2000 }}
       />
-      <Form.Control
-        aria-label="Message"
-        as="textarea"
-        rows={2}
-        placeholder="Message"
-        maxLength={2000}
-        value={form.message}
-        onChange={(e) => set({ message: e.target.value })}
-      />
-      <Form.Group controlId="edit-opens">
-        <Form.Label className="small mb-0">Opens (empty: at once)</Form.Label>
-        <Form.Control type="datetime-local" value={form.opens} onChange={(e) => set({ opens: e.target.value })} />
-      </Form.Group>
-      <Form.Group controlId="edit-closes">
-        <Form.Label className="small mb-0">Closes (empty: open without end)</Form.Label>
-        <Form.Control
-          type="datetime-local"
-          value={form.closes}
-          isInvalid={Boolean(problem?.field('window'))}
-          onChange={(e) => set({ closes: e.target.value })}
-        />
-      </Form.Group>
-      <Form.Group controlId="edit-limit">
-        <Form.Label className="small mb-0">Visits at most (empty: no limit)</Form.Label>
-        <Form.Control
-          inputMode="numeric"
-          value={form.limit}
-          isInvalid={limit.fault !== null || Boolean(problem?.field('visitLimit'))}
-          aria-describedby={limit.fault ? 'edit-limit-fault' : undefined}
-          onChange={(e) => set({ limit: e.target.value })}
-        />
-        {limit.fault && (
-          <div className="field-fault" id="edit-limit-fault" role="alert">
-            {limit.fault}
-          </div>
-        )}
-      </Form.Group>
-      {problem && (
-        <div className="field-fault" role="alert">
-          {problem.message}
-        </div>
-      )}
+      <Field {...small} name="opens" id="edit-opens" label="Opens (empty: at once)" type="datetime-local" />
+      <Field {...small} name="closes" id="edit-closes" label="Closes (empty: open without end)" type="datetime-local" />
+      <Field {...small} name="limit" id="edit-limit" label="Visits at most (empty: no limit)" inputMode="numeric" />
+      <FormFault form={form} />
       <div className="d-flex gap-2">
-        <Button type="submit" size="sm" disabled={change.isPending || limit.fault !== null}>
+        <Button type="submit" size="sm" disabled={form.formState.isSubmitting}>
           Save
         </Button>
         <Button size="sm" variant="plain" onClick={done}>
@@ -118,4 +67,32 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       </div>
     </Form>
   );
+}
+
+function typedOf(share: ShareSheet, zone: string): Typed {
+  const field = (at: string | null) => (at ? toLocalField(Date.parse(at), zone) : '');
+  return {
+    title: share.title,
+    message: share.message,
+    opens: field(share.opensAt),
+    closes: field(share.closesAt),
+    limit: share.visitLimit === null ? '' : String(share.visitLimit),
+  };
+}
+
+/** What is asked: only what was changed, so that a colleague's change of something else stays. */
+function changeOf(typed: Typed, before: Typed, zone: string): ChangeShare {
+  const moment = (text: string) => {
+    const at = text === '' ? null : fromLocalField(text, zone);
+    return at === null ? null : new Date(at).toISOString();
+  };
+  const other = (name: keyof Typed) => typed[name] !== before[name];
+  return {
+    ...(other('title') && { title: typed.title }),
+    ...(other('message') && { message: typed.message }),
+    ...((other('opens') || other('closes')) && {
+      window: { opensAt: moment(typed.opens), closesAt: moment(typed.closes) },
+    }),
+    ...(other('limit') && { visitLimit: typedNumber(typed.limit, VISIT_LIMIT_RANGE).value }),
+  };
 }

@@ -1,68 +1,41 @@
+import { signInSchema, type SignIn as SignInAsked } from '@quay/contract';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Navigate, useLocation } from 'react-router';
 import { api } from '../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { meQuery } from '../../ui/session';
 
 export function SignIn() {
   const client = useQueryClient();
   const location = useLocation();
   const { data: me } = useQuery(meQuery);
-  const [name, setName] = useState('');
-  const [password, setPassword] = useState('');
-  const [problem, setProblem] = useState<string | null>(null);
-  const [busy, setBusy] = useState(false);
+  const form = useSchemaForm<SignInAsked>(signInSchema, { signInName: '', password: '' });
+  const busy = form.formState.isSubmitting;
   if (me) return <Navigate to={(location.state as { from?: string } | null)?.from ?? '/today'} replace />;
-  const submit = async () => {
-    setBusy(true);
-    setProblem(null);
+  const submit = form.handleSubmit(async (asked) => {
     try {
-      await api('POST', '/api/session', { signInName: name, password });
+      await api('POST', '/api/session', asked);
       await client.invalidateQueries({ queryKey: meQuery.queryKey });
     } catch (error) {
-      setProblem((error as Error).message);
-    } finally {
-      setBusy(false);
+      tellRefused(form, error);
     }
-  };
+  });
   return (
     <main className="sign-in">
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault();
-          void submit();
-        }}
-      >
-        <h1 className="h4 d-flex align-items-center gap-2 mb-3">
+      <Form onSubmit={(e) => void submit(e)} className="d-grid gap-2">
+        <h1 className="h4 d-flex align-items-center gap-2 mb-2">
           <img src="/mark.svg" alt="" width="28" height="28" /> Lockfast Quay
         </h1>
-        <Form.Group controlId="name" className="mb-2">
-          <Form.Label>Name</Form.Label>
-          <Form.Control
-            autoFocus
-            autoComplete="username"
-            required
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
-        </Form.Group>
-        <Form.Group controlId="password" className="mb-3">
-          <Form.Label>Password</Form.Label>
-          <Form.Control
-            type="password"
-            autoComplete="current-password"
-            required
-            value={password}
-            onChange={(e) => setPassword(e.target.value)}
-          />
-        </Form.Group>
-        {problem && (
-          <p className="field-fault" role="alert">
-            {problem}
-          </p>
-        )}
-        <Button type="submit" className="w-100" disabled={busy}>
+        <Field form={form} name="signInName" id="name" label="Name" autoFocus autoComplete="username" required />
+        <Field
+          {...{ form, name: 'password', id: 'password', label: 'Password' }}
+          type="password"
+          autoComplete="current-password"
+          required
+        />
+        <FormFault form={form} />
+        <Button type="submit" className="w-100 mt-2" disabled={busy}>
           {busy ? 'Signing in' : 'Sign in'}
         </Button>
       </Form>

@@ -1,4 +1,4 @@
-import type { FolderAccess, GrantRow, NewGrant } from '@quay/contract';
+import { newGrantSchema, type FolderAccess, type GrantRow, type NewGrant } from '@quay/contract';
 import {
   ACCESS_LEVELS,
   fromLocalField,
@@ -8,9 +8,8 @@ import {
   type OthersRule,
 } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
-import { ApiProblem } from '../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -131,75 +130,81 @@ function OwnGrant({ access, grant }: { access: FolderAccess; grant: GrantRow }) 
   );
 }
 
+interface TypedGrant {
+  /** "staff", or the kind and the id. */
+  subject: string;
+  level: AccessLevel;
+  lastDay: string;
+}
+
 function AddGrant({ access }: { access: FolderAccess }) {
-  const { data: grantable } = useQuery(grantableQuery);
   const verbs = useAccessVerbs(access.folderId);
   const zone = useZone();
-  const [subject, setSubject] = useState('');
-  const [level, setLevel] = useState<AccessLevel>('download');
-  const [lastDay, setLastDay] = useState('');
-  const [fault, setFault] = useState<string | null>(null);
-  const here = access.grants.filter((g) => g.folderId === access.folderId);
-  const free = (kind: string, id: string | null) => !here.some((g) => g.subject.kind === kind && g.subject.id === id);
-  const grant = () => {
-    const [kind, id] = subject.split(' ') as [NewGrant['subject']['kind'], string | undefined];
-    const asked: NewGrant = { subject: id ? { kind, id } : { kind }, level, until: endOfDay(lastDay, zone) };
-    verbs.grant.mutate(asked, {
-      onSuccess: () => {
-        setSubject('');
-        setLastDay('');
-        setFault(null);
-      },
-      onError: (error) => setFault(error instanceof ApiProblem ? error.message : 'That did not work.'),
-    });
-  };
+  const initial: TypedGrant = { subject: '', level: 'download', lastDay: '' };
+  const form = useSchemaForm<TypedGrant, NewGrant>(newGrantSchema, initial, {
+    ask: ({ subject, level, lastDay }) => {
+      const [kind, id] = subject.split(' ') as [NewGrant['subject']['kind'], string | undefined];
+      return { subject: id ? { kind, id } : { kind }, level, until: endOfDay(lastDay, zone) };
+    },
+    fieldOf: (path) => (path === 'until' ? 'lastDay' : 'subject'),
+  });
+  const { subject, level } = form.watch();
+  const submit = form.handleSubmit(async (asked) => {
+    try {
+      await verbs.grant.mutateAsync(asked);
+      form.reset({ subject: '', level, lastDay: '' });
+    } catch (error) {
+      tellRefused(form, error, (path) => (path === 'until' ? 'lastDay' : 'subject'));
+    }
+  });
   return (
-    <Form
-      className="grant-new"
-      onSubmit={(e) => {
-        e.preventDefault();
-        if (subject) grant();
-      }}
-    >
+    <Form className="grant-new" onSubmit={(e) => void submit(e)}>
       <Form.Group controlId="grant-subject">
         <Form.Label>Grant to</Form.Label>
-        <Form.Select size="sm" value={subject} onChange={(e) => setSubject(e.target.value)}>
+        <Form.Select size="sm" {...form.register('subject')}>
           <option value="">Choose somebody</option>
-          {free('staff', null) && <option value="staff">All staff</option>}
-          <optgroup label="Groups">
-            {grantable?.groups
-              .filter((g) => free('group', g.id))
-              .map((g) => (
-                <option key={g.id} value={`group ${g.id}`}>
-                  {g.name} ({g.people})
-                </option>
-              ))}
-          </optgroup>
-          <optgroup label="People">
-            {grantable?.people
-              .filter((p) => free('person', p.id))
-              .map((p) => (
-                <option key={p.id} value={`person ${p.id}`}>
-                  {p.name}
-                  {p.guest && ', guest'}
-                </option>
-              ))}
-          </optgroup>
+          <Subjects access={access} />
         </Form.Select>
       </Form.Group>
       <div>
         <Form.Label htmlFor="grant-level">Level</Form.Label>
-        <LevelSelect id="grant-level" value={level} choose={setLevel} />
+        <LevelSelect id="grant-level" value={level} choose={(chosen) => form.setValue('level', chosen)} />
       </div>
-      <Form.Group controlId="grant-until">
-        <Form.Label>Last day, if any</Form.Label>
-        <Form.Control type="date" size="sm" value={lastDay} onChange={(e) => setLastDay(e.target.value)} />
-      </Form.Group>
+      <Field form={form} name="lastDay" id="grant-until" label="Last day, if any" type="date" size="sm" />
       <Button type="submit" size="sm" disabled={!subject || verbs.grant.isPending}>
         Grant
       </Button>
-      {fault && <div className="field-fault">{fault}</div>}
+      <FormFault form={form} />
     </Form>
+  );
+}
+
+/** Those who have no grant of their own on the folder yet. */
+function Subjects({ access }: { access: FolderAccess }) {
+  const { data: grantable } = useQuery(grantableQuery);
+  const here = access.grants.filter((g) => g.folderId === access.folderId);
+  const free = (kind: string, id: string | null) => !here.some((g) => g.subject.kind === kind && g.subject.id === id);
+  const groups = grantable?.groups.filter((g) => free('group', g.id)) ?? [];
+  const people = grantable?.people.filter((p) => free('person', p.id)) ?? [];
+  return (
+    <>
+      {free('staff', null) && <option value="staff">All staff</option>}
+      <optgroup label="Groups">
+        {groups.map((g) => (
+          <option key={g.id} value={`group ${g.id}`}>
+            {g.name} ({g.people})
+          </option>
+        ))}
+      </optgroup>
+      <optgroup label="People">
+        {people.map((p) => (
+          <option key={p.id} value={`person ${p.id}`}>
+            {p.name}
+            {p.guest && ', guest'}
+          </option>
+        ))}
+      </optgroup>
+    </>
   );
 }
 

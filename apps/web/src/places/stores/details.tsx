@@ -155,66 +155,16 @@ function Versions({ item }: { item: NodeItem }) {
       <h3>Versions</h3>
       <p className="quiet small mb-1">{data.policy}</p>
       {data.versions.map((v) => (
-        <div key={v.number} className="version-row">
-          <strong>v{v.number}</strong>
-          <span className="text-truncate" title={v.createdBy ?? undefined}>
-            <When at={v.createdAt} brief /> <span className="quiet">{v.createdBy}</span>
-          </span>
-          <span className="number">
-            <Size bytes={v.sizeBytes} />
-          </span>
-          {v.kept ? (
-            <i className="bi bi-lock-fill" role="img" aria-label="Kept for ever" title="Kept for ever" />
-          ) : (
-            <span />
-          )}
-          <Dropdown align="end">
-            <Dropdown.Toggle
-              variant="plain"
-              size="sm"
-              className="no-caret border-0"
-              aria-label={`What to do with version ${v.number}`}
-            >
-              <i className="bi bi-three-dots" aria-hidden />
-            </Dropdown.Toggle>
-            <Dropdown.Menu>
-              <Dropdown.Item href={`/api/files/${item.id}/content?version=${v.number}`} download>
-                Download
-              </Dropdown.Item>
-              <Dropdown.Item onClick={() => setLooking(v)}>Look at it</Dropdown.Item>
-              {current && !v.current && (
-                <Dropdown.Item onClick={() => setComparing(v)}>Compare with the present one</Dropdown.Item>
-              )}
-              {!v.current && (
-                <Dropdown.Item onClick={() => verbs.restoreVersion.mutate({ id: item.id, number: v.number })}>
-                  Bring back
-                </Dropdown.Item>
-              )}
-              <Dropdown.Item onClick={() => verbs.keepVersion.mutate({ id: item.id, number: v.number, kept: !v.kept })}>
-                {v.kept ? 'Keep no longer than others' : 'Keep for ever'}
-              </Dropdown.Item>
-            </Dropdown.Menu>
-          </Dropdown>
-        </div>
+        <VersionLine
+          key={v.number}
+          item={item}
+          version={v}
+          verbs={verbs}
+          look={() => setLooking(v)}
+          compare={current && !v.current ? () => setComparing(v) : null}
+        />
       ))}
-      {looking && (
-        <Modal show size="xl" scrollable onHide={() => setLooking(null)} aria-labelledby="version-title" restoreFocus>
-          <Modal.Header closeButton>
-            <Modal.Title as="h2" className="h5" id="version-title">
-              {item.name}, version {looking.number}
-            </Modal.Title>
-          </Modal.Header>
-          <Modal.Body className="version-view">
-            <Preview
-              id={item.id}
-              name={item.name}
-              kind={previewKind(item.name)}
-              pages={null}
-              version={looking.number}
-            />
-          </Modal.Body>
-        </Modal>
-      )}
+      {looking && <VersionLook item={item} number={looking.number} close={() => setLooking(null)} />}
       {comparing && current && (
         <Compare
           item={item}
@@ -225,5 +175,73 @@ function Versions({ item }: { item: NodeItem }) {
         />
       )}
     </section>
+  );
+}
+
+interface LineProps {
+  item: NodeItem;
+  version: VersionRow;
+  verbs: ReturnType<typeof useRestoring>;
+  look: () => void;
+  /** With the present one; null: this is it. */
+  compare: (() => void) | null;
+}
+
+function VersionLine({ item, version: v, verbs, look, compare }: LineProps) {
+  return (
+    <div className="version-row">
+      <strong>v{v.number}</strong>
+      <span className="text-truncate" title={v.createdBy ?? undefined}>
+        <When at={v.createdAt} brief /> <span className="quiet">{v.createdBy}</span>
+      </span>
+      <span className="number">
+        <Size bytes={v.sizeBytes} />
+      </span>
+      {v.kept ? (
+        <i className="bi bi-lock-fill" role="img" aria-label="Kept for ever" title="Kept for ever" />
+      ) : (
+        <span />
+      )}
+      <Dropdown align="end">
+        <Dropdown.Toggle
+          variant="plain"
+          size="sm"
+          className="no-caret border-0"
+          aria-label={`What to do with version ${v.number}`}
+        >
+          <i className="bi bi-three-dots" aria-hidden />
+        </Dropdown.Toggle>
+        <Dropdown.Menu>
+          <Dropdown.Item href={`/api/files/${item.id}/content?version=${v.number}`} download>
+            Download
+          </Dropdown.Item>
+          <Dropdown.Item onClick={look}>Look at it</Dropdown.Item>
+          {compare && <Dropdown.Item onClick={compare}>Compare with the present one</Dropdown.Item>}
+          {!v.current && (
+            <Dropdown.Item onClick={() => verbs.restoreVersion.mutate({ id: item.id, number: v.number })}>
+              Bring back
+            </Dropdown.Item>
+          )}
+          <Dropdown.Item onClick={() => verbs.keepVersion.mutate({ id: item.id, number: v.number, kept: !v.kept })}>
+            {v.kept ? 'Keep no longer than others' : 'Keep for ever'}
+          </Dropdown.Item>
+        </Dropdown.Menu>
+      </Dropdown>
+    </div>
+  );
+}
+
+function VersionLook({ item, number, close }: { item: NodeItem; number: number; close: () => void }) {
+  return (
+    <Modal show size="xl" scrollable onHide={close} aria-labelledby="version-title" restoreFocus>
+      <Modal.Header closeButton>
+        <Modal.Title as="h2" className="h5" id="version-title">
+          {item.name}, version {number}
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body className="version-view">
+        <Preview id={item.id} name={item.name} kind={previewKind(item.name)} pages={null} version={number} />
+      </Modal.Body>
+    </Modal>
   );
 }

@@ -1,4 +1,4 @@
-import { KINDS, type FindQuery, type FoundItem, type Kind } from '@quay/contract';
+import { KINDS, type FindAnswer, type FindQuery, type FoundItem, type Kind } from '@quay/contract';
 import { countOf } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useRef, type ReactNode } from 'react';
@@ -52,19 +52,15 @@ const NAMES = [
   'to',
 ] as const satisfies readonly (keyof FindQuery)[];
 
+type Query = Partial<Record<keyof FindQuery, string>>;
+
 /** Finds items by name, tag, kind, size, date and person. The search is in the address. */
 export function Find() {
   const [search, setSearch] = useSearchParams();
-  const field = useRef<HTMLInputElement>(null);
-  const query = Object.fromEntries(
-    NAMES.flatMap((n) => (search.get(n) ? [[n, search.get(n) as string]] : [])),
-  ) as Partial<Record<keyof FindQuery, string>>;
+  const query: Query = Object.fromEntries(NAMES.flatMap((n) => (search.get(n) ? [[n, search.get(n)]] : [])));
   const asked = Object.keys(query).some((k) => k !== 'inside');
   const { data, error, isFetching } = useQuery({ ...findQuery(query), enabled: asked });
-  const { data: stores = [] } = useQuery(storesQuery);
-  const { data: tags = [] } = useQuery(tagsQuery);
-  const { data: colleagues = [] } = useQuery(colleaguesQuery);
-  const set = (change: Record<string, string>) =>
+  const set = (change: Query) =>
     setSearch(
       (s) => {
         for (const [name, value] of Object.entries(change))
@@ -74,87 +70,15 @@ export function Find() {
       },
       { replace: true },
     );
-  const [text, setText] = useTyped(search.get('text') ?? '', (typed) => set({ text: typed }));
-  useKeys({ '/': () => field.current?.focus() });
-  const age = AGES.find(([, days]) => days > 0 && query.from === daysAgo(days)) ?? AGES[0];
-  const size =
-    SIZES.find(([, min, max]) => (query.minBytes ?? '') === min && (query.maxBytes ?? '') === max) ?? SIZES[0];
   return (
     <>
       <div className="title-line">
         <h1>
-          {!asked
-            ? 'Find in all stores.'
-            : data
-              ? `${data.more ? 'More than ' : ''}${countOf(data.items.length, 'item')} found.`
-              : 'Looking ...'}
+          {titleOf(asked, data)}
           {data?.more && <span className="quiet"> Narrow it down to see the rest.</span>}
         </h1>
       </div>
-      <div className="find-form" role="search">
-        <Form.Control
-          ref={field}
-          autoFocus
-          aria-label="Words of the name"
-          placeholder="Words of the name, or of a text inside"
-          value={text}
-          onChange={(e) => setText(e.target.value)}
-        />
-        <Choice
-          label="Store"
-          value={query.storeId ?? ''}
-          set={(storeId) => set({ storeId })}
-          options={[
-            ['', 'all stores'],
-            ...stores.map((s): [string, string] => [s.id, s.kind === 'home' ? 'My files' : s.name]),
-          ]}
-        />
-        <Choice
-          label="Kind"
-          value={query.kind ?? ''}
-          set={(kind) => set({ kind })}
-          options={[['', 'any kind'], ...KINDS.map((k): [string, string] => [k, KIND_WORDS[k]])]}
-        />
-        <Choice
-          label="Tag"
-          value={query.tagId ?? ''}
-          set={(tagId) => set({ tagId })}
-          options={[['', 'any tag'], ...tags.map((t): [string, string] => [t.id, t.name])]}
-        />
-        <Choice
-          label="Changed by"
-          value={query.personId ?? ''}
-          set={(personId) => set({ personId })}
-          options={[['', 'by anybody'], ...colleagues.map((p): [string, string] => [p.id, p.name])]}
-        />
-        <Choice
-          label="Size"
-          value={size?.[0] ?? ''}
-          set={(words) =>
-            set({
-              minBytes: SIZES.find((s) => s[0] === words)?.[1] ?? '',
-              maxBytes: SIZES.find((s) => s[0] === words)?.[2] ?? '',
-            })
-          }
-          options={SIZES.map(([words]) => [words, words])}
-        />
-        <Choice
-          label="Changed"
-          value={age?.[0] ?? ''}
-          set={(words) =>
-            set({
-              from: AGES.find((a) => a[0] === words)?.[1] ? daysAgo(AGES.find((a) => a[0] === words)?.[1] ?? 0) : '',
-            })
-          }
-          options={AGES.map(([words]) => [words, words])}
-        />
-        <Form.Check
-          id="inside"
-          label="inside texts"
-          checked={query.inside === 'true'}
-          onChange={(e) => set({ inside: e.target.checked ? 'true' : '' })}
-        />
-      </div>
+      <FindForm query={query} set={set} />
       {error ? (
         <Failure error={error} />
       ) : !asked ? (
@@ -172,6 +96,78 @@ export function Find() {
     </>
   );
 }
+
+function titleOf(asked: boolean, data: FindAnswer | undefined): string {
+  if (!asked) return 'Find in all stores.';
+  return data ? `${data.more ? 'More than ' : ''}${countOf(data.items.length, 'item')} found.` : 'Looking ...';
+}
+
+function FindForm({ query, set }: { query: Query; set: (change: Query) => void }) {
+  const field = useRef<HTMLInputElement>(null);
+  const [text, setText] = useTyped(query.text ?? '', (typed) => set({ text: typed }));
+  useKeys({ '/': () => field.current?.focus() });
+  return (
+    <div className="find-form" role="search">
+      <Form.Control
+        ref={field}
+        autoFocus
+        aria-label="Words of the name"
+        placeholder="Words of the name, or of a text inside"
+        value={text}
+        onChange={(e) => setText(e.target.value)}
+      />
+      <WhereChoices query={query} set={set} />
+      <HowMuchChoices query={query} set={set} />
+      <Form.Check
+        id="inside"
+        label="inside texts"
+        checked={query.inside === 'true'}
+        onChange={(e) => set({ inside: e.target.checked ? 'true' : '' })}
+      />
+    </div>
+  );
+}
+
+/** In which store, of what kind, with which tag, by whom. */
+function WhereChoices({ query, set }: { query: Query; set: (change: Query) => void }) {
+  const { data: stores = [] } = useQuery(storesQuery);
+  const { data: tags = [] } = useQuery(tagsQuery);
+  const { data: colleagues = [] } = useQuery(colleaguesQuery);
+  const choices: [name: 'storeId' | 'kind' | 'tagId' | 'personId', label: string, options: [string, string][]][] = [
+    [
+      ...(['storeId', 'Store'] as const),
+      [['', 'all stores'], ...stores.map((s): Option => [s.id, s.kind === 'home' ? 'My files' : s.name])],
+    ],
+    ['kind', 'Kind', [['', 'any kind'], ...KINDS.map((k): Option => [k, KIND_WORDS[k]])]],
+    ['tagId', 'Tag', [['', 'any tag'], ...tags.map((t): Option => [t.id, t.name])]],
+    ['personId', 'Changed by', [['', 'by anybody'], ...colleagues.map((p): Option => [p.id, p.name])]],
+  ];
+  return choices.map(([name, label, options]) => (
+    <Choice key={name} {...{ label, options }} value={query[name] ?? ''} set={(value) => set({ [name]: value })} />
+  ));
+}
+
+function HowMuchChoices({ query, set }: { query: Query; set: (change: Query) => void }) {
+  const { minBytes = '', maxBytes = '' } = query;
+  const size = SIZES.find(([, min, max]) => minBytes === min && maxBytes === max) ?? SIZES[0];
+  const age = AGES.find(([, days]) => days > 0 && query.from === daysAgo(days)) ?? AGES[0];
+  const setSize = (words: string) => {
+    const [, min = '', max = ''] = SIZES.find((s) => s[0] === words) ?? [];
+    set({ minBytes: min, maxBytes: max });
+  };
+  const setAge = (words: string) => {
+    const days = AGES.find((a) => a[0] === words)?.[1] ?? 0;
+    set({ from: days > 0 ? daysAgo(days) : '' });
+  };
+  return (
+    <>
+      <Choice label="Size" value={size?.[0] ?? ''} set={setSize} options={SIZES.map(([words]) => [words, words])} />
+      <Choice label="Changed" value={age?.[0] ?? ''} set={setAge} options={AGES.map(([words]) => [words, words])} />
+    </>
+  );
+}
+
+type Option = [value: string, words: string];
 
 /** Rows from anywhere: each leads to its folder, files open in the viewer. */
 export function FoundTable({ items, children }: { items: FoundItem[]; children?: ReactNode }) {
@@ -240,7 +236,7 @@ function Choice({
   label: string;
   value: string;
   set: (value: string) => void;
-  options: [value: string, words: string][];
+  options: Option[];
 }) {
   return (
     <Form.Select size="sm" aria-label={label} value={value} onChange={(e) => set(e.target.value)}>

@@ -1,68 +1,48 @@
-import { NAME_FAULT_WORDS, nameFault, normalizeName } from '@quay/core';
-import { useState } from 'react';
+import { renameSchema, type RenameNode } from '@quay/contract';
 import { Button, Form, Modal } from 'react-bootstrap';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 
-/** Asks for a name, judged by the core's rule while it is typed. */
-export function NameDialog({
-  title,
-  initial,
-  verb,
-  save,
-  close,
-}: {
+interface NameProps {
   title: string;
   initial: string;
   verb: string;
   save: (name: string) => Promise<unknown>;
   close: () => void;
-}) {
-  const [name, setName] = useState(initial);
-  const [refused, setRefused] = useState<string | null>(null);
-  const fault = name === '' ? null : nameFault(normalizeName(name));
-  const words = refused ?? (fault && NAME_FAULT_WORDS[fault]);
-  const submit = async () => {
-    if (fault || name === '') return;
+}
+
+/** Asks for a name, judged by the core's rule while it is typed. */
+export function NameDialog({ title, initial, verb, save, close }: NameProps) {
+  const form = useSchemaForm<RenameNode>(renameSchema, { name: initial }, undefined, 'onChange');
+  const name = form.watch('name');
+  const submit = form.handleSubmit(async (asked) => {
     try {
-      await save(normalizeName(name));
+      await save(asked.name);
       close();
     } catch (error) {
-      setRefused((error as Error).message);
+      tellRefused(form, error);
     }
-  };
+  });
+  const stem = initial.lastIndexOf('.') > 0 ? initial.lastIndexOf('.') : initial.length;
   return (
     <Modal show onHide={close} aria-labelledby="name-title" restoreFocus>
-      <Form
-        onSubmit={(e) => {
-          e.preventDefault();
-          void submit();
-        }}
-      >
+      <Form onSubmit={(e) => void submit(e)}>
         <Modal.Header closeButton>
           <Modal.Title as="h2" className="h5" id="name-title">
             {title}
           </Modal.Title>
         </Modal.Header>
         <Modal.Body>
-          <Form.Control
-            autoFocus
-            aria-label="Name"
-            value={name}
-            isInvalid={Boolean(words)}
-            onFocus={(e) =>
-              e.target.setSelectionRange(0, initial.lastIndexOf('.') > 0 ? initial.lastIndexOf('.') : initial.length)
-            }
-            onChange={(e) => {
-              setName(e.target.value);
-              setRefused(null);
-            }}
+          <Field
+            {...{ form, name: 'name', id: 'item-name', label: 'Name', hiddenLabel: true, autoFocus: true }}
+            onFocus={(e) => (e.target as HTMLInputElement).setSelectionRange(0, stem)}
           />
-          <Form.Control.Feedback type="invalid">{words}</Form.Control.Feedback>
+          <FormFault form={form} />
         </Modal.Body>
         <Modal.Footer>
           <Button variant="plain" onClick={close}>
             Cancel
           </Button>
-          <Button type="submit" disabled={Boolean(fault) || name === ''}>
+          <Button type="submit" disabled={name === '' || form.formState.isSubmitting}>
             {verb}
           </Button>
         </Modal.Footer>

@@ -1,30 +1,21 @@
-import type { StoreGrowth, StorePolicyText, StoreUsage } from '@quay/contract';
-import {
-  countOf,
-  dayInWords,
-  formatSize,
-  DAYS_RANGE,
-  GIGABYTE,
-  GIGABYTES_RANGE,
-  typedNumber,
-  VERSIONS_KEPT_DEFAULT,
-  VERSIONS_KEPT_RANGE,
-} from '@quay/core';
+import type { StoreGrowth, StoreUsage } from '@quay/contract';
+import { countOf, dayInWords, formatSize, GIGABYTES_RANGE, typedNumber } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link, useParams } from 'react-router';
-import { ApiProblem } from '../../ui/api';
+import { api } from '../../ui/api';
+import { tellFailure } from '../../ui/notices';
 import { now, useMe, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
-import { effectQuery, litterQuery, quotasQuery, usageQuery } from './queries';
-import { useChangePolicy, useTrash } from './verbs';
+import { bytesOf, gigabytesField } from './gigabytes';
+import { litterQuery, quotasQuery, usageQuery } from './queries';
+import { Policy } from './policy';
 import { Tasks } from './tasks';
 import { Treemap } from './treemap';
 import { UsageChart } from './usage-chart';
-import { api } from '../../ui/api';
-import { tellFailure } from '../../ui/notices';
+import { useTrash } from './verbs';
 
 /** What fills a store, when it will be full, its rules, and the work of keeping it in order. */
 export function Storage() {
@@ -107,15 +98,8 @@ function Outlook({ used, growth }: { used: number; growth: StoreGrowth }) {
   const zone = useZone();
   const { forecast, capacityBytes, capacityOf } = growth;
   const left = Math.max(0, capacityBytes - used);
-  const soon = forecast?.fullAt && Date.parse(forecast.fullAt) - now() < 60 * 86_400_000;
-  const far = forecast?.fullAt && Date.parse(forecast.fullAt) - now() > 3650 * 86_400_000;
-  const trend = far
-    ? 'At the present pace that lasts for more than ten years.'
-    : !forecast
-      ? 'A week of use is needed to tell when it will be full.'
-      : forecast.fullAt === null
-        ? 'On the present trend it does not fill up.'
-        : `Full around ${dayInWords(Date.parse(forecast.fullAt), now(), zone)}${forecast.earliest ? `, at the earliest ${dayInWords(Date.parse(forecast.earliest), now(), zone)}` : ''}.`;
+  const soon = forecast?.fullAt && Date.parse(forecast.fullAt) - now() < 60 * DAY_MS;
+  const trend = trendWords(growth, zone);
   return (
     <>
       ; {formatSize(left)} {capacityOf === 'quota' ? 'of its quota is' : 'of the disk are'} left.{' '}
@@ -124,101 +108,16 @@ function Outlook({ used, growth }: { used: number; growth: StoreGrowth }) {
   );
 }
 
-function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) {
-  const { policy, store } = usage;
-  const [form, setForm] = useState({
-    quota: giga(policy.quotaBytes),
-    largest: giga(policy.largestFileBytes),
-    types: policy.allowedTypes.join(' '),
-    kept: String(policy.versionsKept),
-    thin: String(policy.thinAfterDays ?? ''),
-    trash: String(policy.trashDays ?? ''),
-  });
-  const changePolicy = useChangePolicy();
-  const typed = {
-    quota: typedNumber(form.quota, GIGABYTES_RANGE),
-    largest: typedNumber(form.largest, GIGABYTES_RANGE),
-    kept: typedNumber(form.kept, VERSIONS_KEPT_RANGE),
-    thin: typedNumber(form.thin, DAYS_RANGE),
-    trash: typedNumber(form.trash, DAYS_RANGE),
-  };
-  const kept = typed.kept.value ?? VERSIONS_KEPT_DEFAULT;
-  const thin = typed.thin.value;
-  const sound = Object.values(typed).every((t) => t.fault === null);
-  const { data: effect } = useQuery({ ...effectQuery(store.id, kept, thin), enabled: sound });
-  const set = (name: keyof typeof form) => (e: { target: { value: string } }) =>
-    setForm({ ...form, [name]: e.target.value });
-  const save = () => {
-    const change: StorePolicyText = {
-      quotaBytes: bytesOf(typed.quota.value),
-      largestFileBytes: bytesOf(typed.largest.value),
-      allowedTypes: form.types
-        .toLowerCase()
-        .split(/[\s,.;]+/)
-        .filter(Boolean),
-      versionsKept: kept,
-      thinAfterDays: thin,
-      trashDays: typed.trash.value,
-    };
-    const { quotaBytes, ...others } = change;
-    changePolicy.mutate({ storeId: store.id, change: admin ? { quotaBytes, ...others } : others });
-  };
-  const fault = (name: keyof typeof form, field: string) =>
-    (name === 'types' ? null : typed[name].fault) ??
-    (changePolicy.error instanceof ApiProblem ? changePolicy.error.field(field) : null);
-  const line = (
-    name: keyof typeof form,
-    field: keyof StorePolicyText,
-    label: string,
-    unit: string,
-    hint: string,
-    width = '6rem',
-  ) => (
-    <div className="rule-line">
-      <Form.Label htmlFor={`rule-${name}`}>{label}</Form.Label>
-      <Form.Control
-        id={`rule-${name}`}
-        size="sm"
-        ref={(e: HTMLInputElement | null) => void (e && (e.style.width = width))}
-        value={form[name]}
-        isInvalid={Boolean(fault(name, field))}
-        placeholder={hint}
-        onChange={set(name)}
-      />
-      <span className="quiet">{unit}</span>
-      {fault(name, field) && <span className="field-fault">{fault(name, field)}</span>}
-    </div>
-  );
-  return (
-    <Form
-      className="rules"
-      onSubmit={(e) => {
-        e.preventDefault();
-        save();
-      }}
-    >
-      <h2 className="small-head">Rules</h2>
-      {admin && line('quota', 'quotaBytes', 'Quota', 'GB', 'none')}
-      {line('largest', 'largestFileBytes', 'Largest file', 'GB', 'any')}
-      {line('types', 'allowedTypes', 'Types', '', 'all; or: pdf dxf csv', '12rem')}
-      {line('kept', 'versionsKept', 'Versions kept', 'of each file', '32')}
-      {line('thin', 'thinAfterDays', 'One a week after', 'days', 'never')}
-      {line('trash', 'trashDays', 'Trash kept', 'days', 'for ever')}
-      {sound && effect && (
-        <p className={effect.versions > 0 ? 'rule-effect some' : 'rule-effect'}>
-          {effect.versions === 0
-            ? 'These rules would remove no version today.'
-            : `These rules would remove ${countOf(effect.versions, 'version')} (${formatSize(effect.bytes)}): ${effect.examples
-                .slice(0, 3)
-                .map((e) => `${e.name} v${e.number}`)
-                .join(', ')}${effect.versions > 3 ? ' ...' : ''}`}
-        </p>
-      )}
-      <Button type="submit" disabled={!sound || changePolicy.isPending}>
-        Save the rules
-      </Button>
-    </Form>
-  );
+const DAY_MS = 86_400_000;
+
+function trendWords({ forecast }: StoreGrowth, zone: string): string {
+  if (!forecast) return 'A week of use is needed to tell when it will be full.';
+  if (forecast.fullAt === null) return 'On the present trend it does not fill up.';
+  if (Date.parse(forecast.fullAt) - now() > 3650 * DAY_MS)
+    return 'At the present pace that lasts for more than ten years.';
+  const day = (at: string) => dayInWords(Date.parse(at), now(), zone);
+  const earliest = forecast.earliest ? `, at the earliest ${day(forecast.earliest)}` : '';
+  return `Full around ${day(forecast.fullAt)}${earliest}.`;
 }
 
 function Litter({ storeId }: { storeId: string }) {
@@ -274,7 +173,7 @@ function Quotas() {
                     size="sm"
                     aria-label={`Quota of ${p.name} in GB`}
                     placeholder="GB; empty for none"
-                    defaultValue={giga(p.quotaBytes)}
+                    defaultValue={gigabytesField(p.quotaBytes)}
                     onBlur={(e) => save(p.id, e.target.value)}
                     onKeyDown={(e) => e.key === 'Enter' && e.currentTarget.blur()}
                   />
@@ -292,11 +191,3 @@ function Quotas() {
     </>
   );
 }
-
-/** Bytes as gigabytes for a field; empty for none. */
-function giga(bytes: number | null): string {
-  return bytes === null ? '' : String(bytes / GIGABYTE);
-}
-
-const bytesOf = (gigabytes: number | null): number | null =>
-  gigabytes === null ? null : Math.round(gigabytes * GIGABYTE);

@@ -1,7 +1,8 @@
-import { TAG_COLOURS, type Tag, type TagColour } from '@quay/contract';
+import { createTagSchema, TAG_COLOURS, type Tag, type TagColour } from '@quay/contract';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
+import { Field, tellRefused, useSchemaForm } from '../../ui/form';
 import { tagsQuery } from './queries';
 import { useLabels } from './verbs';
 
@@ -44,20 +45,13 @@ export function TagDialog({
   close: () => void;
 }) {
   const { data: tags = [] } = useQuery(tagsQuery);
-  const { tag, createTag } = useLabels();
-  const [name, setName] = useState('');
-  const [colour, setColour] = useState<TagColour>('tide');
+  const { tag } = useLabels();
   // What was there when the dialog opened, and what has been changed since.
   const [changed, setChanged] = useState<Record<string, boolean>>({});
   const has = (t: Tag) => changed[t.id] ?? items.every((i) => i.tags.includes(t.id));
   const set = (t: Tag, on: boolean) => {
     setChanged({ ...changed, [t.id]: on });
     tag.mutate({ items, tagId: t.id, on });
-  };
-  const make = async () => {
-    const made = await createTag.mutateAsync({ name: name.trim(), colour });
-    setName('');
-    set(made, true);
   };
   return (
     <Modal show onHide={close} aria-labelledby="tags-title" restoreFocus>
@@ -77,39 +71,46 @@ export function TagDialog({
             onChange={(e) => set(t, e.target.checked)}
           />
         ))}
-        <Form
-          className="tag-new"
-          onSubmit={(e) => {
-            e.preventDefault();
-            if (name.trim()) void make().catch(() => undefined);
-          }}
-        >
-          <Form.Control
-            size="sm"
-            aria-label="Name of a new tag"
-            placeholder="New tag"
-            maxLength={40}
-            value={name}
-            onChange={(e) => setName(e.target.value)}
-          />
-          <div role="radiogroup" aria-label="Colour" className="colours">
-            {TAG_COLOURS.map((c) => (
-              <button
-                key={c}
-                type="button"
-                role="radio"
-                aria-checked={c === colour}
-                aria-label={COLOUR_NAMES[c]}
-                className={`tag-dot large ${c}`}
-                onClick={() => setColour(c)}
-              />
-            ))}
-          </div>
-          <Button type="submit" size="sm" variant="plain" disabled={!name.trim()}>
-            Make
-          </Button>
-        </Form>
+        <NewTag made={(t) => set(t, true)} />
       </Modal.Body>
     </Modal>
+  );
+}
+
+function NewTag({ made }: { made: (tag: Tag) => void }) {
+  const { createTag } = useLabels();
+  const form = useSchemaForm<Omit<Tag, 'id'>>(createTagSchema, { name: '', colour: 'tide' });
+  const colour = form.watch('colour');
+  const submit = form.handleSubmit(async (asked) => {
+    try {
+      made(await createTag.mutateAsync(asked));
+      form.reset({ name: '', colour });
+    } catch (error) {
+      tellRefused(form, error);
+    }
+  });
+  return (
+    <Form className="tag-new" onSubmit={(e) => void submit(e)}>
+      <Field
+        {...{ form, name: 'name', id: 'tag-name', label: 'Name of a new tag', hiddenLabel: true }}
+        {...{ size: 'sm', placeholder: 'New tag', maxLength: 40 }}
+      />
+      <div role="radiogroup" aria-label="Colour" className="colours">
+        {TAG_COLOURS.map((c) => (
+          <button
+            key={c}
+            type="button"
+            role="radio"
+            aria-checked={c === colour}
+            aria-label={COLOUR_NAMES[c]}
+            className={`tag-dot large ${c}`}
+            onClick={() => form.setValue('colour', c)}
+          />
+        ))}
+      </div>
+      <Button type="submit" size="sm" variant="plain" disabled={!form.watch('name').trim()}>
+        Make
+      </Button>
+    </Form>
   );
 }

@@ -35,58 +35,9 @@ export function Tasks({ store }: { store: StoreSummary }) {
           Check every file
         </Button>
       </div>
-      {damaged.length > 0 && (
-        <div className="failure" role="alert">
-          <p className="mb-1">
-            {damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:
-          </p>
-          <ul className="mb-0">
-            {damaged.slice(0, 8).map((d) => (
-              <li key={`${d.nodeId} ${d.version}`}>
-                {d.name}, version {d.version}
-              </li>
-            ))}
-          </ul>
-        </div>
-      )}
+      {damaged.length > 0 && <Damaged damaged={damaged} />}
       {tasks.slice(0, 6).map((t) => (
-        <div key={t.id} className="task-row">
-          <span>
-            <strong>{t.title}</strong>{' '}
-            <span className="quiet">
-              {t.askedBy}, <When at={t.createdAt} brief />
-            </span>
-            <br />
-            <span className={t.state === 'failed' ? 'field-fault' : 'quiet'}>{wordsOf(t)}</span>
-            {t.state === 'running' && t.progress.total !== null && (
-              <span
-                className="progress d-block"
-                role="progressbar"
-                aria-label={t.title}
-                aria-valuenow={t.progress.done}
-                aria-valuemin={0}
-                aria-valuemax={t.progress.total}
-              >
-                <span
-                  className="progress-bar d-block h-100"
-                  ref={(bar) =>
-                    void (bar && (bar.style.width = `${(100 * t.progress.done) / Math.max(1, t.progress.total ?? 1)}%`))
-                  }
-                />
-              </span>
-            )}
-          </span>
-          {(t.state === 'running' || t.state === 'waiting') && (
-            <Button variant="plain" size="sm" onClick={() => ask(`/api/tasks/${t.id}/stop`)}>
-              Stop
-            </Button>
-          )}
-          {t.report && t.report.notes.length > 0 && (
-            <Button variant="plain" size="sm" onClick={() => setReport(t)}>
-              Report
-            </Button>
-          )}
-        </div>
+        <TaskRow key={t.id} task={t} stop={() => ask(`/api/tasks/${t.id}/stop`)} showReport={() => setReport(t)} />
       ))}
       {adopting && (
         <Adopt
@@ -95,26 +46,93 @@ export function Tasks({ store }: { store: StoreSummary }) {
           close={() => setAdopting(false)}
         />
       )}
-      {report && (
-        <Modal show onHide={() => setReport(null)} scrollable aria-labelledby="report-title">
-          <Modal.Header closeButton>
-            <Modal.Title as="h2" className="h5" id="report-title">
-              {report.title}
-            </Modal.Title>
-          </Modal.Header>
-          <Modal.Body>
-            <p>{report.report?.words}</p>
-            <ul>
-              {report.report?.notes.map((n, i) => (
-                <li key={i}>
-                  <code>{n.path}</code> {n.why}
-                </li>
-              ))}
-            </ul>
-          </Modal.Body>
-        </Modal>
-      )}
+      {report && <TaskReport task={report} close={() => setReport(null)} />}
     </>
+  );
+}
+
+function Damaged({ damaged }: { damaged: { nodeId: string; name: string; version: number }[] }) {
+  return (
+    <div className="failure" role="alert">
+      <p className="mb-1">
+        {damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:
+      </p>
+      <ul className="mb-0">
+        {damaged.slice(0, 8).map((d) => (
+          <li key={`${d.nodeId} ${d.version}`}>
+            {d.name}, version {d.version}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
+function TaskRow({ task: t, stop, showReport }: { task: Task; stop: () => void; showReport: () => void }) {
+  return (
+    <div className="task-row">
+      <span>
+        <strong>{t.title}</strong>{' '}
+        <span className="quiet">
+          {t.askedBy}, <When at={t.createdAt} brief />
+        </span>
+        <br />
+        <span className={t.state === 'failed' ? 'field-fault' : 'quiet'}>{wordsOf(t)}</span>
+        {t.state === 'running' && t.progress.total !== null && (
+          <TaskBar title={t.title} done={t.progress.done} total={t.progress.total} />
+        )}
+      </span>
+      {(t.state === 'running' || t.state === 'waiting') && (
+        <Button variant="plain" size="sm" onClick={stop}>
+          Stop
+        </Button>
+      )}
+      {t.report && t.report.notes.length > 0 && (
+        <Button variant="plain" size="sm" onClick={showReport}>
+          Report
+        </Button>
+      )}
+    </div>
+  );
+}
+
+function TaskBar({ title, done, total }: { title: string; done: number; total: number }) {
+  const fill = (bar: HTMLElement | null) => {
+    if (bar) bar.style.width = `${(100 * done) / Math.max(1, total)}%`;
+  };
+  return (
+    <span
+      className="progress d-block"
+      role="progressbar"
+      aria-label={title}
+      aria-valuenow={done}
+      aria-valuemin={0}
+      aria-valuemax={total}
+    >
+      <span className="progress-bar d-block h-100" ref={fill} />
+    </span>
+  );
+}
+
+function TaskReport({ task, close }: { task: Task; close: () => void }) {
+  return (
+    <Modal show onHide={close} scrollable aria-labelledby="report-title">
+      <Modal.Header closeButton>
+        <Modal.Title as="h2" className="h5" id="report-title">
+          {task.title}
+        </Modal.Title>
+      </Modal.Header>
+      <Modal.Body>
+        <p>{task.report?.words}</p>
+        <ul>
+          {task.report?.notes.map((n, i) => (
+            <li key={i}>
+              <code>{n.path}</code> {n.why}
+            </li>
+          ))}
+        </ul>
+      </Modal.Body>
+    </Modal>
   );
 }
 

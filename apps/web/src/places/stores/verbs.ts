@@ -167,7 +167,6 @@ export function useLabels() {
   const createTag = useMutation({
     mutationFn: (asked: Omit<Tag, 'id'>) => api<Tag>('POST', '/api/tags', asked),
     onSuccess: () => changed('tags'),
-    onError: tellFailure,
   });
   return { pin, tag, createTag };
 }

@@ -74,30 +74,7 @@ export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; mor
   const x = scaleTime([from, to], [MARGIN_PX, width - MARGIN_PX]);
   return (
     <section className="chart-box" aria-label="Windows">
-      <div className="chart-head">
-        <h2 className="small-head mb-0">Windows</h2>
-        <span className="quiet small">
-          {dayInWords(from, now, zone)} to {dayInWords(to - 1, now, zone)}
-          {more > 0 && (
-            <>
-              ; the {shares.length} that end next are drawn, <Link to="/shares?sort=closes">{more} more</Link> are in
-              Shares
-            </>
-          )}
-        </span>
-        {zoom && (
-          <button type="button" className="btn btn-choice" onClick={() => setZoom(null)}>
-            Whole span
-          </button>
-        )}
-        <ul className="legend">
-          {SHARE_STATES.map((s) => (
-            <li key={s}>
-              <StateMark state={s} labelled={false} /> {STATE_WORDS[s]}
-            </li>
-          ))}
-        </ul>
-      </div>
+      <ChartHead {...{ from, to, now, more }} drawn={shares.length} whole={zoom ? () => setZoom(null) : null} />
       <div ref={box}>
         {width > 0 && (
           <>
@@ -208,6 +185,46 @@ function Grid({ x, from, to, height, now, zone }: GridProps & { height: number }
   );
 }
 
+interface HeadProps {
+  from: number;
+  to: number;
+  now: number;
+  drawn: number;
+  /** Shares that are not drawn. */
+  more: number;
+  /** Back to the whole span; null: that is what is shown. */
+  whole: (() => void) | null;
+}
+
+function ChartHead({ from, to, now, drawn, more, whole }: HeadProps) {
+  const zone = useZone();
+  return (
+    <div className="chart-head">
+      <h2 className="small-head mb-0">Windows</h2>
+      <span className="quiet small">
+        {dayInWords(from, now, zone)} to {dayInWords(to - 1, now, zone)}
+        {more > 0 && (
+          <>
+            ; the {drawn} that end next are drawn, <Link to="/shares?sort=closes">{more} more</Link> are in Shares
+          </>
+        )}
+      </span>
+      {whole && (
+        <button type="button" className="btn btn-choice" onClick={whole}>
+          Whole span
+        </button>
+      )}
+      <ul className="legend">
+        {SHARE_STATES.map((s) => (
+          <li key={s}>
+            <StateMark state={s} labelled={false} /> {STATE_WORDS[s]}
+          </li>
+        ))}
+      </ul>
+    </div>
+  );
+}
+
 function ShareBar({
   bar,
   x,
@@ -232,10 +249,10 @@ function ShareBar({
   if (x1 <= 0 || x0 >= right) return null;
   const y = 1 + lane * LANE_PX;
   const width = Math.max(6, x1 - x0);
-  const title = fitted(share.title, width - 30, true);
-  const more = fitted(share.hasPassword ? 'password' : '', width - 42 - title.width, false);
-  const words = `${share.title}: ${STATE_WORDS[share.state]}, ${momentInWords(bar.from, now, zone)} to ${to === null ? 'no end' : momentInWords(to, now, zone)}, ${share.visitsUsed} visits`;
-  const cut = x(bar.from) < 0;
+  const end = to === null ? 'no end' : momentInWords(to, now, zone);
+  const state = STATE_WORDS[share.state];
+  const words = `${share.title}: ${state}, ${momentInWords(bar.from, now, zone)} to ${end}, ${share.visitsUsed} visits`;
+  const place = { x: x0, y, width };
   return (
     <g className={`state-${share.state}`}>
       <a
@@ -248,39 +265,9 @@ function ShareBar({
         onKeyDown={drag.keys}
       >
         <title>{words}</title>
-        <rect
-          className="bar-box"
-          x={x0}
-          y={y}
-          width={width}
-          height={BAR_PX}
-          rx="2"
-          style={{ fill: FILL[share.state] }}
-          stroke="currentColor"
-          strokeDasharray={share.state === 'scheduled' ? '4 2' : undefined}
-        />
-        {!cut && <rect x={x0} y={y} width="4" height={BAR_PX} fill="currentColor" />}
-        {share.visitTimes.map((t, i) => {
-          const at = x(Date.parse(t));
-          return at >= x0 && at <= x0 + width ? (
-            <path key={i} d={`M${at} ${y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" />
-          ) : null;
-        })}
-        {width > 26 && (
-          <svg x={x0 + 9} y={y + 3} width="12" height="12" viewBox="0 0 16 16">
-            <StateShape state={share.state} />
-          </svg>
-        )}
-        {title.text && (
-          <text x={x0 + 26} y={y + 13} className="fw-semibold">
-            {title.text}
-          </text>
-        )}
-        {more.text && (
-          <text x={x0 + 36 + title.width} y={y + 13} fillOpacity="0.7">
-            {more.text}
-          </text>
-        )}
+        <BarBox share={share} place={place} cut={x(bar.from) < 0} />
+        <VisitTicks times={share.visitTimes} x={x} place={place} />
+        <BarWords share={share} place={place} />
         {to === null && (
           <path d={`M${x1 - 9} ${y + 4.5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />
         )}
@@ -294,6 +281,65 @@ function ShareBar({
         </text>
       )}
     </g>
+  );
+}
+
+/** Where a bar is drawn, in pixels. */
+interface BarPlace {
+  x: number;
+  y: number;
+  width: number;
+}
+
+/** The bar itself, with an edge where the share opens. `cut`: it opened before what is shown. */
+function BarBox({ share, place: { x, y, width }, cut }: { share: ChartShare; place: BarPlace; cut: boolean }) {
+  return (
+    <>
+      <rect
+        className="bar-box"
+        x={x}
+        y={y}
+        width={width}
+        height={BAR_PX}
+        rx="2"
+        style={{ fill: FILL[share.state] }}
+        stroke="currentColor"
+        strokeDasharray={share.state === 'scheduled' ? '4 2' : undefined}
+      />
+      {!cut && <rect x={x} y={y} width="4" height={BAR_PX} fill="currentColor" />}
+    </>
+  );
+}
+
+function VisitTicks({ times, x, place }: { times: string[]; x: TimeScale; place: BarPlace }) {
+  const at = times.map((t) => x(Date.parse(t))).filter((t) => t >= place.x && t <= place.x + place.width);
+  return at.map((t, i) => (
+    <path key={i} d={`M${t} ${place.y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" />
+  ));
+}
+
+/** The state's shape, the title and whether there is a password, as far as there is room. */
+function BarWords({ share, place: { x, y, width } }: { share: ChartShare; place: BarPlace }) {
+  const title = fitted(share.title, width - 30, true);
+  const more = fitted(share.hasPassword ? 'password' : '', width - 42 - title.width, false);
+  return (
+    <>
+      {width > 26 && (
+        <svg x={x + 9} y={y + 3} width="12" height="12" viewBox="0 0 16 16">
+          <StateShape state={share.state} />
+        </svg>
+      )}
+      {title.text && (
+        <text x={x + 26} y={y + 13} className="fw-semibold">
+          {title.text}
+        </text>
+      )}
+      {more.text && (
+        <text x={x + 36 + title.width} y={y + 13} fillOpacity="0.7">
+          {more.text}
+        </text>
+      )}
+    </>
   );
 }
 

@@ -1,9 +1,8 @@
-import type { AddressUses } from '@quay/contract';
+import { newAddressSchema, type AddressUses, type NewAddress } from '@quay/contract';
 import { portabilityFault, type WayIn } from '@quay/core';
-import { useState, type FormEvent } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
-import { ApiProblem } from '../../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../../ui/form';
 import { useAddAddress } from '../queries';
 import { WAY_WORDS } from '../words';
 import { UsesSelect } from './uses-select';
@@ -24,30 +23,36 @@ export function AddAddress({ show, close }: { show: boolean; close: () => void }
   );
 }
 
+interface Typed {
+  wayIn: WayIn;
+  uses: AddressUses;
+  text: string;
+}
+const NO_ADDRESS = 'That is no address: a name, with or without a port and a path.';
+const fieldOf = (path: string): keyof Typed => (path === 'wayIn' || path === 'uses' ? path : 'text');
+
 function AddForm({ close }: { close: () => void }) {
-  const [wayIn, setWayIn] = useState<WayIn>('mapping');
-  const [text, setText] = useState('');
-  const [uses, setUses] = useState<AddressUses>('visitors');
   const add = useAddAddress();
   const navigate = useNavigate();
+  const initial: Typed = { wayIn: 'mapping', uses: 'visitors', text: '' };
+  const form = useSchemaForm<Typed, NewAddress>(newAddressSchema, initial, {
+    ask: ({ wayIn, uses, text }) => ({ wayIn, uses, ...(readAddress(text) ?? BLANK) }),
+    faults: ({ text }) => ({ text: readAddress(text) ? null : NO_ADDRESS }),
+    fieldOf,
+  });
+  const { wayIn, uses, text } = form.watch();
   const read = readAddress(text);
-  const refused = add.error instanceof ApiProblem ? add.error.message : null;
-  const inside = read && wayIn !== 'office' && portabilityFault(read.host);
-  const submit = (e: FormEvent) => {
-    e.preventDefault();
-    if (read)
-      add.mutate(
-        { wayIn, uses, ...read },
-        {
-          onSuccess: (row) => {
-            close();
-            void navigate(`/reach/addresses/${row.id}`);
-          },
-        },
-      );
-  };
+  const submit = form.handleSubmit(async (asked) => {
+    try {
+      const row = await add.mutateAsync(asked);
+      close();
+      void navigate(`/reach/addresses/${row.id}`);
+    } catch (error) {
+      tellRefused(form, error, fieldOf);
+    }
+  });
   return (
-    <Form onSubmit={submit}>
+    <Form onSubmit={(e) => void submit(e)}>
       <Modal.Header closeButton>
         <Modal.Title as="h2" className="h5" id="add-address-title">
           Add an address
@@ -56,7 +61,7 @@ function AddForm({ close }: { close: () => void }) {
       <Modal.Body>
         <Form.Group className="mb-3" controlId="way-in">
           <Form.Label>Way in</Form.Label>
-          <Form.Select value={wayIn} onChange={(e) => setWayIn(e.target.value as WayIn)}>
+          <Form.Select {...form.register('wayIn')}>
             {(Object.keys(WAY_WORDS) as WayIn[]).map((w) => (
               <option key={w} value={w}>
                 {WAY_WORDS[w]}
@@ -65,27 +70,19 @@ function AddForm({ close }: { close: () => void }) {
           </Form.Select>
           <Form.Text>{WAY_ADVICE[wayIn]}</Form.Text>
         </Form.Group>
-        <Form.Group className="mb-3" controlId="address-text">
-          <Form.Label>Address</Form.Label>
-          <Form.Control
-            autoFocus
-            className="mono"
-            placeholder="https://files.example.org"
-            value={text}
-            onChange={(e) => setText(e.target.value)}
-            isInvalid={(text !== '' && !read) || refused !== null}
+        <div className="mb-3">
+          <Field
+            {...{ form, name: 'text', id: 'address-text', label: 'Address' }}
+            {...{ autoFocus: true, className: 'mono', placeholder: 'https://files.example.org' }}
           />
-          {text !== '' && !read && (
-            <div className="field-fault">That is no address: a name, with or without a port and a path.</div>
-          )}
-          {inside && (
+          {read && wayIn !== 'office' && portabilityFault(read.host) && (
             <div className="field-advice">
               Only the office network knows that name; links on it will not work outside.
             </div>
           )}
-          {refused && <div className="field-fault">{refused}</div>}
-        </Form.Group>
-        <UsesSelect uses={uses} choose={setUses} />
+          <FormFault form={form} />
+        </div>
+        <UsesSelect uses={uses} choose={(chosen) => form.setValue('uses', chosen)} />
       </Modal.Body>
       <Modal.Footer>
         <Button variant="plain" onClick={close}>
@@ -98,6 +95,9 @@ function AddForm({ close }: { close: () => void }) {
     </Form>
   );
 }
+
+/** Until an address can be read. */
+const BLANK = { scheme: 'https', host: '', port: null, pathPrefix: '' } as const;
 
 /** What was typed as an address: https unless something else is said. */
 export function readAddress(

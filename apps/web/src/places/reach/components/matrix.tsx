@@ -41,20 +41,10 @@ export function Matrix({
 }) {
   const table = useRef<HTMLTableElement>(null);
   const walk = (e: KeyboardEvent, row: number, column: number) => {
-    const step: Partial<Record<string, [number, number]>> = {
-      ArrowRight: [0, 1],
-      ArrowLeft: [0, -1],
-      ArrowDown: [1, 0],
-      ArrowUp: [-1, 0],
-    };
-    const by = step[e.key];
+    const by = STEPS[e.key];
     if (!by) return;
     e.preventDefault();
-    for (
-      let r = row + by[0], c = column + by[1];
-      r >= 0 && r < vantages.length && c >= 0 && c < STAGES.length;
-      r += by[0], c += by[1]
-    ) {
+    for (let r = row + by[0], c = column + by[1]; inside(r, vantages) && inside(c, STAGES); r += by[0], c += by[1]) {
       const next = table.current?.querySelector<HTMLButtonElement>(`[data-cell="${r} ${c}"]`);
       if (!next) continue;
       next.focus();
@@ -115,6 +105,14 @@ export function Matrix({
     </div>
   );
 }
+
+const STEPS: Partial<Record<string, [number, number]>> = {
+  ArrowRight: [0, 1],
+  ArrowLeft: [0, -1],
+  ArrowDown: [1, 0],
+  ArrowUp: [-1, 0],
+};
+const inside = (index: number, list: readonly unknown[]): boolean => index >= 0 && index < list.length;
 
 function Cell({
   stage,

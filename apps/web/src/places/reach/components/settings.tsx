@@ -1,13 +1,12 @@
 import type { AddressSheet } from '@quay/contract';
 import { countOf, type WayIn } from '@quay/core';
-import { useQuery } from '@tanstack/react-query';
 import { useState, type FormEvent } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
-import { useNotices } from '../../../ui/notices';
-import { networkQuery, useChangeAddress, useNameServer, useOwnCertificate, useRemoveAddress } from '../queries';
+import { useChangeAddress, useRemoveAddress } from '../queries';
 import { WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
+import { NameServers, OwnCertificate } from './keys';
 import { UsesSelect } from './uses-select';
 
 /** What an address reads, what it may be used for, the keys it needs, and its end. */
@@ -132,113 +131,5 @@ function Rename({ address }: { address: AddressSheet }) {
         />
       )}
     </Form>
-  );
-}
-
-const NETWORK_WORDS = { public: 'the public zone', office: 'the office network', guest: 'the guest Wi-Fi' } as const;
-type Network = keyof typeof NETWORK_WORDS;
-
-/** The keys with which records are changed. A secret is taken and never shown again. */
-function NameServers({ host }: { host: string }) {
-  const { data } = useQuery(networkQuery);
-  const keep = useNameServer();
-  const [network, setNetwork] = useState<Network>('public');
-  const submit = (e: FormEvent<HTMLFormElement>) => {
-    e.preventDefault();
-    const form = e.currentTarget;
-    const field = (name: string) => String(new FormData(form).get(name) ?? '').trim();
-    keep.mutate(
-      {
-        network,
-        address: field('server'),
-        port: 53,
-        zone: field('zone'),
-        keyName: field('keyName'),
-        secret: field('secret'),
-      },
-      { onSuccess: () => form.reset() },
-    );
-  };
-  return (
-    <details>
-      <summary>
-        Name servers that take updates from the program
-        {data && data.nameServers.length > 0
-          ? `: ${data.nameServers.map((s) => NETWORK_WORDS[s.network]).join(', ')}`
-          : ': none yet'}
-      </summary>
-      <p className="small quiet">
-        {data?.nameServers
-          .map((s) => `${NETWORK_WORDS[s.network]}: ${s.address}, zone ${s.zone}, key ${s.keyName}`)
-          .join('; ')}
-      </p>
-      <Form className="key-form" onSubmit={submit}>
-        <Form.Group controlId="ns-network">
-          <Form.Label>For</Form.Label>
-          <Form.Select value={network} onChange={(e) => setNetwork(e.target.value as Network)}>
-            {(Object.entries(NETWORK_WORDS) as [Network, string][]).map(([key, words]) => (
-              <option key={key} value={key}>
-                {words}
-              </option>
-            ))}
-          </Form.Select>
-        </Form.Group>
-        <Form.Group controlId="ns-server">
-          <Form.Label>Its address</Form.Label>
-          <Form.Control name="server" className="mono" required />
-        </Form.Group>
-        <Form.Group controlId="ns-zone">
-          <Form.Label>Zone</Form.Label>
-          <Form.Control name="zone" className="mono" required defaultValue={host.split('.').slice(1).join('.')} />
-        </Form.Group>
-        <Form.Group controlId="ns-key">
-          <Form.Label>Key name</Form.Label>
-          <Form.Control name="keyName" className="mono" required />
-        </Form.Group>
-        <Form.Group controlId="ns-secret">
-          <Form.Label>Secret (base64, hmac-sha256)</Form.Label>
-          <Form.Control name="secret" type="password" className="mono" required autoComplete="off" />
-        </Form.Group>
-        <Button type="submit" variant="plain" disabled={keep.isPending}>
-          Keep the key
-        </Button>
-      </Form>
-    </details>
-  );
-}
-
-function OwnCertificate({ addressId }: { addressId: string }) {
-  const take = useOwnCertificate(addressId);
-  const submit = (e: FormEvent<HTMLFormElement>) => {
-    e.preventDefault();
-    const form = e.currentTarget;
-    const field = (name: string) => String(new FormData(form).get(name) ?? '');
-    take.mutate(
-      { chain: field('chain'), key: field('key') },
-      {
-        onSuccess: () => {
-          form.reset();
-          useNotices.getState().show('The certificate is served from now on.');
-        },
-      },
-    );
-  };
-  return (
-    <details>
-      <summary>A certificate that was got by hand</summary>
-      <Form className="key-form" onSubmit={submit}>
-        <Form.Group controlId="own-chain">
-          <Form.Label>Certificate and chain (PEM)</Form.Label>
-          <Form.Control as="textarea" rows={4} name="chain" className="mono small" required />
-        </Form.Group>
-        <Form.Group controlId="own-key">
-          <Form.Label>Private key (PEM); kept sealed, never shown again</Form.Label>
-          <Form.Control as="textarea" rows={4} name="key" className="mono small" required autoComplete="off" />
-        </Form.Group>
-        <Button type="submit" variant="plain" disabled={take.isPending}>
-          Serve it
-        </Button>
-      </Form>
-    </details>
   );
 }

@@ -137,6 +137,43 @@ describe('the slip', () => {
   });
 });
 
+describe('whoever sits here next', () => {
+  it('finds nothing of the person before: no slip, no transfers, no answers', async () => {
+    const iris = await Person.at(browser, office.origin);
+    await iris.signIn('iris', `/stores/${office.roots.projects}`);
+    await iris.press('Select new.txt');
+    await keys(iris, 's');
+    await iris.sees('1 item', '.slip');
+    writeFileSync(join(desk, 'waits.txt'), 'waits for a decision');
+    writeFileSync(join(desk, 'new.txt'), 'and this one too');
+    const chooser = (await iris.page.waitForSelector('[aria-label="Add files"]')) as ElementHandle<HTMLInputElement>;
+    await chooser.uploadFile(join(desk, 'new.txt'), join(desk, 'waits.txt'));
+    await iris.sees('One name is taken');
+    // The session ends elsewhere: what is asked next is refused, and the page shows the sign-in.
+    await office.db.query('DELETE FROM session');
+    await iris.page.click('.modal .btn-primary');
+    await iris.page.waitForSelector('#name');
+    const kept = () =>
+      iris.page.evaluate(async () => {
+        const files = await new Promise<number>((resolve) => {
+          const opening = indexedDB.open('quay-transfers', 1);
+          opening.onsuccess = () => {
+            const counting = opening.result.transaction('files').objectStore('files').count();
+            counting.onsuccess = () => resolve(counting.result);
+          };
+        });
+        return { files, slip: localStorage.getItem('quay-slip') ?? '' };
+      });
+    await iris.page.waitForFunction(() => !(localStorage.getItem('quay-slip') ?? '').includes('new.txt'));
+    expect((await kept()).files).toBe(0);
+    await iris.signIn('tomas', '/today');
+    await iris.page.waitForSelector('nav[aria-label="Places"]');
+    expect(await iris.page.$('.slip')).toBeNull();
+    await iris.page.waitForSelector('[aria-label="Transfers"]');
+    await iris.leave();
+  });
+});
+
 describe('every view', () => {
   it.each(['light', 'dark'])('has 0 violations of axe-core and no error, %s', async (scheme) => {
     const iris = await Person.at(browser, office.origin);

@@ -69,7 +69,7 @@ export function Frame() {
       <div className="below">
         <main id="place" className={slipShown ? 'place with-slip' : 'place'} tabIndex={-1}>
           <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
-            <Suspense fallback={<SkeletonRows />}>
+            <Suspense fallback={<Loading />}>
               <Outlet />
             </Suspense>
           </ErrorBoundary>
@@ -100,6 +100,16 @@ export function Frame() {
         </Modal.Body>
       </Modal>
     </div>
+  );
+}
+
+/** While a place is loaded for the first time. */
+function Loading() {
+  return (
+    <>
+      <h1 className="visually-hidden">Loading ...</h1>
+      <SkeletonRows />
+    </>
   );
 }
 

@@ -18,7 +18,11 @@ export interface ChangePassword {
 export const SIGN_IN_PASSWORD_MIN = 10;
 export const changePasswordSchema = Joi.object<ChangePassword>({
   current: Joi.string().max(200).required(),
-  next: Joi.string().min(SIGN_IN_PASSWORD_MIN).max(200).required(),
+  next: Joi.string()
+    .min(SIGN_IN_PASSWORD_MIN)
+    .max(200)
+    .required()
+    .messages({ 'string.min': `A new password has at least ${SIGN_IN_PASSWORD_MIN} characters.` }),
 });
 
 /** The signed-in person, with what every screen needs to know of the office. */

@@ -11,6 +11,7 @@ describe('what is typed into a form', () => {
     expect(sound).toEqual({ values: { signInName: 'iris', password: 'x' }, errors: {} });
     const wrong = await judge({ signInName: '', password: 'y'.repeat(201) }, undefined, options as never);
     expect(Object.keys(wrong.errors)).toEqual(['signInName', 'password']);
+    expect(wrong.errors.signInName?.message).toBe('This is needed.');
     expect(JSON.stringify(wrong.errors)).toContain('Password length must be less than or equal to 200');
   });
 

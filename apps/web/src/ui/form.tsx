@@ -76,8 +76,11 @@ function faultsIn(errors: object, above = ''): [path: string, words: string][] {
   });
 }
 
+/** What a schema says by itself, in words for whoever is in a hurry. */
 const sentence = (text: string): string =>
-  `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? '' : '.'}`;
+  / is not allowed to be empty$/.test(text)
+    ? 'This is needed.'
+    : `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? '' : '.'}`;
 
 /** Tells what the server refused: at the fields that it names, and of the whole form where it names none. */
 export function tellRefused<V extends FieldValues, A>(

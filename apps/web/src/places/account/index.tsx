@@ -70,7 +70,7 @@ function ChangePasswordForm() {
   return (
     <section>
       <h2 className="small-head">Change your password</h2>
-      <Form onSubmit={(e) => void submit(e)} className="d-grid gap-2">
+      <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
         <Field
           {...{ form, name: 'current', id: 'password-current', label: 'Present password' }}
           {...{ type: 'password', required: true, autoComplete: 'current-password' }}
@@ -81,9 +81,11 @@ function ChangePasswordForm() {
           {...{ type: 'password', required: true, autoComplete: 'new-password' }}
         />
         <FormFault form={form} />
-        <Button type="submit" className="justify-self-start" disabled={form.formState.isSubmitting}>
-          Change password
-        </Button>
+        <div>
+          <Button type="submit" disabled={form.formState.isSubmitting}>
+            Change password
+          </Button>
+        </div>
       </Form>
     </section>
   );

@@ -23,7 +23,7 @@ export function SignIn() {
   });
   return (
     <main className="sign-in">
-      <Form onSubmit={(e) => void submit(e)} className="d-grid gap-2">
+      <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
         <h1 className="h4 d-flex align-items-center gap-2 mb-2">
           <img src="/mark.svg" alt="" width="28" height="28" /> Lockfast Quay
         </h1>

@@ -158,7 +158,7 @@ function AddGrant({ access }: { access: FolderAccess }) {
     }
   });
   return (
-    <Form className="grant-new" onSubmit={(e) => void submit(e)}>
+    <Form className="grant-new" noValidate onSubmit={(e) => void submit(e)}>
       <Form.Group controlId="grant-subject">
         <Form.Label>Grant to</Form.Label>
         <Form.Select size="sm" {...form.register('subject')}>

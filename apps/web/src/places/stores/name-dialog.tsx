@@ -25,7 +25,7 @@ export function NameDialog({ title, initial, verb, save, close }: NameProps) {
   const stem = initial.lastIndexOf('.') > 0 ? initial.lastIndexOf('.') : initial.length;
   return (
     <Modal show onHide={close} aria-labelledby="name-title" restoreFocus>
-      <Form onSubmit={(e) => void submit(e)}>
+      <Form noValidate onSubmit={(e) => void submit(e)}>
         <Modal.Header closeButton>
           <Modal.Title as="h2" className="h5" id="name-title">
             {title}

@@ -71,7 +71,7 @@ export function Policy({ usage, admin }: { usage: StoreUsage; admin: boolean }) 
       .catch((error: unknown) => tellRefused(form, error, fieldOf)),
   );
   return (
-    <Form className="rules" onSubmit={(e) => void submit(e)}>
+    <Form className="rules" noValidate onSubmit={(e) => void submit(e)}>
       <h2 className="small-head">Rules</h2>
       {RULES.filter((r) => r.name !== 'quota' || admin).map((rule) => (
         <RuleLine key={rule.name} form={form} rule={rule} />

@@ -90,7 +90,7 @@ function NewTag({ made }: { made: (tag: Tag) => void }) {
     }
   });
   return (
-    <Form className="tag-new" onSubmit={(e) => void submit(e)}>
+    <Form className="tag-new" noValidate onSubmit={(e) => void submit(e)}>
       <Field
         {...{ form, name: 'name', id: 'tag-name', label: 'Name of a new tag', hiddenLabel: true }}
         {...{ size: 'sm', placeholder: 'New tag', maxLength: 40 }}

@@ -52,7 +52,7 @@ function AddForm({ close }: { close: () => void }) {
     }
   });
   return (
-    <Form onSubmit={(e) => void submit(e)}>
+    <Form noValidate onSubmit={(e) => void submit(e)}>
       <Modal.Header closeButton>
         <Modal.Title as="h2" className="h5" id="add-address-title">
           Add an address

@@ -41,7 +41,7 @@ function NameServerForm({ host }: { host: string }) {
   });
   const mono = { form, className: 'mono', required: true };
   return (
-    <Form className="key-form" onSubmit={(e) => void submit(e)}>
+    <Form className="key-form" noValidate onSubmit={(e) => void submit(e)}>
       <Form.Group controlId="ns-network">
         <Form.Label>For</Form.Label>
         <Form.Select value={network} onChange={(e) => setNetwork(e.target.value as Network)}>
@@ -83,7 +83,7 @@ export function OwnCertificate({ addressId }: { addressId: string }) {
   return (
     <details>
       <summary>A certificate that was got by hand</summary>
-      <Form className="key-form" onSubmit={(e) => void submit(e)}>
+      <Form className="key-form" noValidate onSubmit={(e) => void submit(e)}>
         <Field {...pem} name="chain" id="own-chain" label="Certificate and chain (PEM)" />
         <Field
           {...{ ...pem, name: 'key', id: 'own-key', autoComplete: 'off' }}

@@ -4,7 +4,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { EXAMPLES, makeThings, type Example, type Things } from './_fixtures/examples.js';
 import { openOffice, type Client, type TestOffice } from './_fixtures/office.js';
 import { declaredRoutes } from './platform/for.js';
-import { toldOf } from './platform/openapi.js';
+import { operationOf } from './platform/openapi.js';
 
 // Every route, with values that nobody expects in each place that its own schema names: a refusal has a code and words,
 // and is never an error of ours (500), nor passed off as one of the disk or the database (503).
@@ -113,7 +113,7 @@ function variants(route: string): { method: string; path: string; body?: unknown
   const method = route.split(' ')[0] as string;
   const { path, body, raw } = (EXAMPLES[route] as (t: Things) => Example)(things);
   const handler = declaredRoutes().get(route)?.handler as object;
-  const { body: bodySchema, query: querySchema } = toldOf(handler) ?? {};
+  const { body: bodySchema, query: querySchema } = operationOf(handler) ?? {};
   const found: { method: string; path: string; body?: unknown; raw?: Buffer }[] = [];
   const [base, ...rest] = path.split('?') as [string, ...string[]];
   const query = new URLSearchParams(rest.join('?'));

@@ -8,7 +8,7 @@ import { configFromEnvironment } from './platform/config.js';
 import { migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
 import { Doors } from './reach/doors.js';
-import { dress } from './web.js';
+import { configureApp } from './web.js';
 
 async function main(): Promise<void> {
   surviveRejections();
@@ -20,7 +20,7 @@ async function main(): Promise<void> {
     abortOnError: false,
   });
   await migrate(app.get(DataSource));
-  dress(app, config);
+  configureApp(app, config);
   app.enableShutdownHooks(['SIGINT', 'SIGTERM']);
   const server = (await app.listen(config.port, config.host)) as import('node:http').Server;
   // Large uploads take as long as they take; heads must still come promptly.

@@ -18,7 +18,7 @@ import { VisitsService } from './visits/visits.service.js';
 const JSON_LIMIT = '256kb';
 
 /** What stands before and behind the capabilities: headers, limits, logs, the built web application, the API's page. */
-export function dress(app: INestApplication, config: Config): void {
+export function configureApp(app: INestApplication, config: Config): void {
   const http = app.getHttpAdapter().getInstance() as express.Express;
   http.set('etag', false);
   http.set('query parser', 'simple');

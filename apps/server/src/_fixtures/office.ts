@@ -21,7 +21,7 @@ import { dataSourceOptions, migrate } from '../platform/database/database.js';
 import { SCHEMAS } from '../platform/database/migrations.js';
 import { PACE } from '../platform/pace.js';
 import { hashPassword } from '../platform/passwords.js';
-import { dress } from '../web.js';
+import { configureApp } from '../web.js';
 import { grantOn } from './grants.js';
 
 declare module 'vitest' {
@@ -184,7 +184,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
   });
   const db = app.get(DataSource);
   await migrate(db);
-  dress(app, config);
+  configureApp(app, config);
   await app.listen(0, '127.0.0.1');
   const origin = `http://127.0.0.1:${(app.getHttpServer().address() as AddressInfo).port}`;
   const roots = furnished ? await furnish(db, new URL(origin)) : ({} as TestOffice['roots']);

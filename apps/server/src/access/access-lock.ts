@@ -7,6 +7,6 @@ import { LOCKS } from '../platform/locks.js';
  * each into the other. It is the first statement of its transaction: whoever held a row before waiting for it could be
  * waited for by the one who has it, and what is read after it is what was committed before.
  */
-export async function holdAccess(tx: EntityManager, how: 'shared' | 'alone'): Promise<void> {
+export async function lockAccess(tx: EntityManager, how: 'shared' | 'alone'): Promise<void> {
   await tx.query(`SELECT pg_advisory_xact_lock${how === 'shared' ? '_shared' : ''}($1)`, [LOCKS.access]);
 }

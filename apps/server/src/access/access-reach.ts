@@ -29,7 +29,7 @@ export async function ensureReach(m: EntityManager, personIds: readonly string[]
  * Holds what somebody reaches until the transaction ends: whoever works it out anew for a later moment waits, and then
  * finds what this transaction made of it.
  */
-export async function holdReach(tx: EntityManager, personId: string, at: Date): Promise<void> {
+export async function lockReach(tx: EntityManager, personId: string, at: Date): Promise<void> {
   await ensureReach(tx, [personId], at);
   await tx.query('SELECT 1 FROM access_reach_state WHERE person_id = $1 FOR UPDATE', [personId]);
 }

@@ -18,7 +18,7 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { GrantsService } from './grants.service.js';
 import { HomesService } from './homes.service.js';
@@ -36,14 +36,14 @@ export class AccessController {
 
   @Get('folders/:id/access')
   @For('see-access')
-  @Takes('Who reaches a folder, and why')
+  @Operation('Who reaches a folder, and why')
   ofFolder(@Me() who: Who, @Param('id', id) folderId: string): Promise<FolderAccess> {
     return this.grants.ofFolder(who, folderId);
   }
 
   @Get('folders/:id/access/explain')
   @For('see-access')
-  @Takes('What somebody could do there at a moment, and why, or why not', undefined, explainQuerySchema)
+  @Operation('What somebody could do there at a moment, and why, or why not', undefined, explainQuerySchema)
   explain(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -54,7 +54,7 @@ export class AccessController {
 
   @Patch('folders/:id/access')
   @For('manage-access')
-  @Takes(
+  @Operation(
     'Whether a folder takes over what is granted above it; what contributors see of others',
     changeFolderAccessSchema,
   )
@@ -68,7 +68,7 @@ export class AccessController {
 
   @Post('folders/:id/grants')
   @For('manage-access')
-  @Takes('Grant a person, a group or all staff a level on a folder and everything in it', newGrantSchema)
+  @Operation('Grant a person, a group or all staff a level on a folder and everything in it', newGrantSchema)
   grant(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -79,7 +79,7 @@ export class AccessController {
 
   @Put('grants/:id')
   @For('manage-access')
-  @Takes('Another level or another end: the grant ends, and a new one begins', replaceGrantSchema)
+  @Operation('Another level or another end: the grant ends, and a new one begins', replaceGrantSchema)
   replace(
     @Me() who: Who,
     @Param('id', id) grantId: string,
@@ -90,28 +90,28 @@ export class AccessController {
 
   @Delete('grants/:id')
   @For('manage-access')
-  @Takes('End a grant')
+  @Operation('End a grant')
   end(@Me() who: Who, @Param('id', id) grantId: string): Promise<FolderAccess> {
     return this.grants.end(who, grantId);
   }
 
   @Get('grantable')
   @For('staff')
-  @Takes('Whom something can be granted')
+  @Operation('Whom something can be granted')
   grantable(): Promise<Grantable> {
     return this.grants.grantable();
   }
 
   @Get('homes')
   @For('run-people')
-  @Takes('Homes, and whose they are')
+  @Operation('Homes, and whose they are')
   listHomes(): Promise<HomeRow[]> {
     return this.homes.list();
   }
 
   @Post('homes/:id/hand-over')
   @For('run-people')
-  @Takes('Hand the home of somebody who has left over to somebody else', handOverSchema)
+  @Operation('Hand the home of somebody who has left over to somebody else', handOverSchema)
   handOver(
     @Me() who: Who,
     @Param('id', id) storeId: string,

@@ -29,7 +29,7 @@ export const ANCESTORS = `WITH RECURSIVE up AS (
 /**
  * Holds nodes and all folders above them: while that lasts, none of them goes to the trash. Asked with the access lock.
  */
-export async function holdWayUp(tx: EntityManager, nodeIds: string[]): Promise<void> {
+export async function lockWayUp(tx: EntityManager, nodeIds: string[]): Promise<void> {
   const way = await tx.query<{ id: string }[]>(`${ANCESTORS} SELECT DISTINCT id FROM up`, [nodeIds]);
   await tx.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR SHARE', [way.map((n) => n.id)]);
 }
@@ -214,7 +214,7 @@ export async function entrancesOf(m: EntityManager, personId: string): Promise<E
  * Of these stores, those of which all may be told to somebody: they see everything in it, or run it. Whoever runs a
  * store must know what it holds, if not what is in a folder that is closed to them.
  */
-export async function storesTold(m: EntityManager, personId: string, storeIds: string[]): Promise<Set<string>> {
+export async function storesSeenWhole(m: EntityManager, personId: string, storeIds: string[]): Promise<Set<string>> {
   const rows = await m.query<{ id: string }[]>(
     `SELECT n.store_id AS id FROM access_root r JOIN node n ON n.id = r.folder_id
        LEFT JOIN access_reach a ON a.root = r.id AND a.person_id = $1

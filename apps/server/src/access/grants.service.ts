@@ -32,7 +32,7 @@ import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { loadAskers, loadChain, loadChainAt } from './access-facts.js';
-import { holdAccess } from './access-lock.js';
+import { lockAccess } from './access-lock.js';
 import { seenFolders } from './access.queries.js';
 import { AccessService, type Account, type AccessFolder } from './access.service.js';
 import {
@@ -254,7 +254,7 @@ export class GrantsService {
     work: (tx: EntityManager, folder: AccessFolder) => Promise<Told | null>,
   ): Promise<void> {
     await this.events.change(async (tx) => {
-      await holdAccess(tx, 'alone');
+      await lockAccess(tx, 'alone');
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
       const folder = await this.access.requireAccessOf(who, folderId, 'manage', tx);
       if (folder.storeKind === 'home')

@@ -5,7 +5,7 @@ import { LedgerService } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from './access-lock.js';
+import { lockAccess } from './access-lock.js';
 import type { Account } from './access.service.js';
 
 /**
@@ -33,7 +33,7 @@ export class HomesService {
   /** @throws Problem home.owner-there while its owner can still use it */
   async handOver(who: Account, storeId: string, toPersonId: string): Promise<HomeRow[]> {
     await this.events.change(async (tx) => {
-      await holdAccess(tx, 'alone');
+      await lockAccess(tx, 'alone');
       const [home] = await tx.query<{ name: string; leftAt: Date | null; ownerId: string; rootId: string }[]>(
         `SELECT p.name, p.disabled_at AS "leftAt", p.id AS "ownerId", n.id AS "rootId"
            FROM store s JOIN person p ON p.id = s.owner_id JOIN node n ON n.store_id = s.id AND n.parent_id IS NULL

@@ -12,7 +12,7 @@ import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
@@ -34,49 +34,49 @@ export class AdoptController {
 
   @Get('import/browse')
   @For('run-server')
-  @Takes("Folders of the server's disk that can be adopted (admin)", undefined, browseSchema)
+  @Operation("Folders of the server's disk that can be adopted (admin)", undefined, browseSchema)
   browse(@Me() who: Who, @Query(valid(browseSchema)) query: { path?: string }): Promise<ServerFolder> {
     return this.imports.browse(who, query.path);
   }
 
   @Post('import')
   @For('run-server')
-  @Takes("Adopt a folder of the server's disk (admin)", importSchema)
+  @Operation("Adopt a folder of the server's disk (admin)", importSchema)
   import(@Me() who: Who, @Body(valid(importSchema)) asked: AskImport): Promise<Task> {
     return this.imports.ask(who, asked.path, asked.folderId);
   }
 
   @Post('export')
   @For('run-server-there')
-  @Takes('Write a store out as plain folders with a manifest (admin)', exportSchema)
+  @Operation('Write a store out as plain folders with a manifest (admin)', exportSchema)
   export(@Me() who: Who, @Body(valid(exportSchema)) asked: { storeId: string }): Promise<Task> {
     return this.exports.ask(who, asked.storeId);
   }
 
   @Post('scrub')
   @For('run-server')
-  @Takes('Read every file against its checksum (admin)')
+  @Operation('Read every file against its checksum (admin)')
   scrub(@Me() who: Who): Promise<Task> {
     return this.exports.askScrub(who);
   }
 
   @Get('damaged')
   @For('run-server')
-  @Takes('Files whose bytes are damaged or missing (admin)')
+  @Operation('Files whose bytes are damaged or missing (admin)')
   damaged(@Me() who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
     return this.exports.damaged(who);
   }
 
   @Get('tasks')
   @For('run-server')
-  @Takes('Long work, newest first (admin)')
+  @Operation('Long work, newest first (admin)')
   list(): Promise<Task[]> {
     return this.tasks.list();
   }
 
   @Post('tasks/:id/stop')
   @For('run-server')
-  @Takes('Stop a task; what it has done stays (admin)')
+  @Operation('Stop a task; what it has done stays (admin)')
   stop(@Param('id', id) taskId: string): Promise<Task> {
     return this.tasks.stop(taskId);
   }

@@ -6,7 +6,7 @@ import { hasDuty } from '../people/duties.js';
 import { Me, type Who } from '../people/who.js';
 import { drained } from '../platform/drained.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { LedgerService } from './ledger.service.js';
 
@@ -18,7 +18,7 @@ export class LedgerController {
 
   @Get()
   @For('signed-in')
-  @Takes('Entries, newest first: the admin sees all, staff what concerns them', undefined, ledgerQuerySchema)
+  @Operation('Entries, newest first: the admin sees all, staff what concerns them', undefined, ledgerQuerySchema)
   page(
     @Me() who: Who,
     @Query(valid(ledgerQuerySchema)) query: { before?: number; limit: number; kind?: string; find?: string },
@@ -28,14 +28,14 @@ export class LedgerController {
 
   @Get('chain')
   @For('see-ledger')
-  @Takes('Verify the chain from its first entry (admin)')
+  @Operation('Verify the chain from its first entry (admin)')
   verify(): Promise<ChainAnswer> {
     return this.ledger.verify();
   }
 
   @Get('export')
   @For('see-ledger')
-  @Takes('The whole chain as JSON Lines (admin)')
+  @Operation('The whole chain as JSON Lines (admin)')
   async export(@Res() res: Response): Promise<void> {
     res.setHeader('Content-Type', 'application/jsonl');
     res.setHeader('Content-Disposition', 'attachment; filename="ledger.jsonl"');

@@ -4,7 +4,7 @@ import { SessionService } from '../people/session.service.js';
 import { sessionSecret, SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { EventStreams } from './event-streams.js';
 import { StaffEars } from './staff-ears.service.js';
 
@@ -20,7 +20,7 @@ export class LiveController {
 
   @Get()
   @For('signed-in')
-  @Takes('Server-sent events: which things changed, never their contents')
+  @Operation('Server-sent events: which things changed, never their contents')
   events(@Me() who: Who, @Req() req: Request, @Res() res: Response): void {
     const secret = sessionSecret(req.headers.cookie) ?? '';
     this.streams.open(req, res, {

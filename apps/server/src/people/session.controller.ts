@@ -13,7 +13,7 @@ import { Clock } from '../platform/clock.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { Office } from '../platform/office.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
@@ -33,7 +33,7 @@ export class SessionController {
   @Post()
   @For('anyone')
   @HttpCode(204)
-  @Takes('Sign in; sets the session cookie', signInSchema)
+  @Operation('Sign in; sets the session cookie', signInSchema)
   async signIn(
     @Body(valid(signInSchema)) asked: SignIn,
     @Req() req: Request,
@@ -52,7 +52,7 @@ export class SessionController {
   @Get()
   @For('signed-in')
   @UseGuards(SignedInGuard)
-  @Takes('Who is signed in')
+  @Operation('Who is signed in')
   async me(@Me() who: Who): Promise<MeAnswer> {
     const [person, office, addresses] = await Promise.all([
       this.sessions.person(who),
@@ -76,7 +76,7 @@ export class SessionController {
   @Delete()
   @For('anyone')
   @HttpCode(204)
-  @Takes('Sign out')
+  @Operation('Sign out')
   async signOut(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<void> {
     const secret = sessionSecret(req.headers.cookie);
     if (secret) await this.sessions.signOut(secret);
@@ -87,7 +87,7 @@ export class SessionController {
   @For('signed-in')
   @HttpCode(204)
   @UseGuards(SignedInGuard)
-  @Takes('Change the own password', changePasswordSchema)
+  @Operation('Change the own password', changePasswordSchema)
   async changePassword(
     @Me() who: Who,
     @Body(valid(changePasswordSchema)) asked: ChangePassword,

@@ -13,7 +13,7 @@ import {
 import type { RequestListener } from 'node:http';
 import type { ObjectSchema } from 'joi';
 import toOpenApi from 'joi-to-swagger';
-import { bytesOf, partOf, toldOf } from './openapi.js';
+import { bytesOf, partOf, operationOf } from './openapi.js';
 
 type SchemaOf = (schema: ObjectSchema) => { swagger: { properties?: Record<string, object>; required?: string[] } };
 const describe = toOpenApi as unknown as SchemaOf;
@@ -56,7 +56,7 @@ function tell(controller: Type): void {
 }
 
 function decoratorsOf(handler: object): MethodDecorator[] {
-  const told = toldOf(handler);
+  const told = operationOf(handler);
   const mediaType = bytesOf(handler);
   const parts: MethodDecorator[] = told ? [ApiOperation({ summary: told.summary })] : [];
   if (mediaType) parts.push(ApiConsumes(mediaType), ApiBody({ schema: { type: 'string', format: 'binary' } }));

@@ -13,7 +13,7 @@ const BYTES = 'quay:bytes';
 const PART = 'quay:part';
 
 /** Documents an endpoint: one line of purpose, and the very schemas that its body and its query are validated with. */
-export function Takes(summary: string, body?: ObjectSchema, query?: ObjectSchema): MethodDecorator {
+export function Operation(summary: string, body?: ObjectSchema, query?: ObjectSchema): MethodDecorator {
   return SetMetadata(TOLD, { summary, body, query } satisfies Told);
 }
 
@@ -23,7 +23,8 @@ export const TakesBytes = (mediaType: string): MethodDecorator => SetMetadata(BY
 /** The part of the API that a controller's endpoints are listed under. */
 export const ApiPart = (name: string): ClassDecorator => SetMetadata(PART, name);
 
-export const toldOf = (handler: object): Told | undefined => Reflect.getMetadata(TOLD, handler) as Told | undefined;
+export const operationOf = (handler: object): Told | undefined =>
+  Reflect.getMetadata(TOLD, handler) as Told | undefined;
 
 export const bytesOf = (handler: object): string | undefined =>
   Reflect.getMetadata(BYTES, handler) as string | undefined;

@@ -7,7 +7,7 @@ import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
@@ -33,7 +33,7 @@ export class PreviewsController {
 
   @Get('preview')
   @For('see')
-  @Takes('How a file can be looked at')
+  @Operation('How a file can be looked at')
   async facts(@Me() who: Who, @Param('id', id) nodeId: string): Promise<PreviewFacts> {
     const file = await this.file(who, nodeId, undefined);
     return { kind: previewKind(file.name), pages: await this.previews.pages(file.sha256) };
@@ -41,7 +41,7 @@ export class PreviewsController {
 
   @Get('thumb')
   @For('see')
-  @Takes('A small picture (WebP); 202 while it is being made')
+  @Operation('A small picture (WebP); 202 while it is being made')
   async thumb(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -53,7 +53,7 @@ export class PreviewsController {
 
   @Get('large')
   @For('see')
-  @Takes('A picture that fills the screen (WebP)')
+  @Operation('A picture that fills the screen (WebP)')
   async large(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -66,7 +66,7 @@ export class PreviewsController {
 
   @Get('pages/:page')
   @For('see')
-  @Takes('One page of a document, from 1, as a picture (WebP)')
+  @Operation('One page of a document, from 1, as a picture (WebP)')
   async page(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -82,7 +82,7 @@ export class PreviewsController {
 
   @Get('text')
   @For('see')
-  @Takes('The text of a file, as far as it is shown')
+  @Operation('The text of a file, as far as it is shown')
   async text(
     @Me() who: Who,
     @Param('id', id) nodeId: string,

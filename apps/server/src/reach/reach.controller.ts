@@ -54,7 +54,7 @@ import { Me, type Who } from '../people/who.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { actorOf } from '../stores/names.js';
 import { AddressesService } from './addresses.service.js';
@@ -93,28 +93,28 @@ export class ReachController {
 
   @Get('addresses')
   @For('run-reach')
-  @Takes('Addresses that links are built on, with how each stands')
+  @Operation('Addresses that links are built on, with how each stands')
   list(): Promise<AddressRow[]> {
     return this.addresses.list();
   }
 
   @Post('addresses')
   @For('run-reach')
-  @Takes('Add an address', newAddressSchema)
+  @Operation('Add an address', newAddressSchema)
   add(@Me() who: Who, @Body(valid(newAddressSchema)) asked: NewAddress): Promise<AddressRow> {
     return this.addresses.add(who, asked);
   }
 
   @Get('addresses/:id')
   @For('run-reach')
-  @Takes('An address with its guide, its newest check and what is renewed')
+  @Operation('An address with its guide, its newest check and what is renewed')
   sheet(@Param('id', id) addressId: string): Promise<AddressSheet> {
     return this.addresses.sheet(addressId);
   }
 
   @Patch('addresses/:id')
   @For('run-reach')
-  @Takes('Change an address; links that would change must have been seen', changeAddressSchema)
+  @Operation('Change an address; links that would change must have been seen', changeAddressSchema)
   change(
     @Me() who: Who,
     @Param('id', id) addressId: string,
@@ -126,14 +126,14 @@ export class ReachController {
   @Delete('addresses/:id')
   @For('run-reach')
   @HttpCode(204)
-  @Takes('Remove an address that no open link is built on')
+  @Operation('Remove an address that no open link is built on')
   remove(@Me() who: Who, @Param('id', id) addressId: string): Promise<void> {
     return this.addresses.remove(who, addressId);
   }
 
   @Get('addresses/:id/links')
   @For('run-reach')
-  @Takes('Links that could still be opened and are built on an address')
+  @Operation('Links that could still be opened and are built on an address')
   links(@Me() who: Who, @Param('id', id) addressId: string): Promise<AffectedLink[]> {
     return this.addresses.links(who, addressId);
   }
@@ -141,7 +141,7 @@ export class ReachController {
   @Post('addresses/:id/links/move')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('Build the links of an address on another', moveLinksSchema)
+  @Operation('Build the links of an address on another', moveLinksSchema)
   move(
     @Me() who: Who,
     @Param('id', id) addressId: string,
@@ -153,7 +153,7 @@ export class ReachController {
   @Post('addresses/:id/check')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('Follow the way in from every vantage now')
+  @Operation('Follow the way in from every vantage now')
   async check(@Param('id', id) addressId: string): Promise<ReachCheck> {
     return this.checks.check(addressId, 'asked');
   }
@@ -161,7 +161,7 @@ export class ReachController {
   @Post('addresses/:id/remedies/:vantage')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('Do what mends a stage, and check again', remedySchema)
+  @Operation('Do what mends a stage, and check again', remedySchema)
   async remedy(
     @Me() who: Who,
     @Param('id', id) addressId: string,
@@ -174,7 +174,7 @@ export class ReachController {
   @Post('addresses/:id/guide')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
+  @Operation('Do a step of the guide, or have one verified that was done by hand', guideStepSchema)
   async guide(
     @Me() who: Who,
     @Param('id', id) addressId: string,
@@ -189,7 +189,7 @@ export class ReachController {
   @Put('addresses/:id/certificate')
   @For('run-reach')
   @HttpCode(204)
-  @Takes('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
+  @Operation('Serve a certificate that was got by hand; its key is kept sealed and never told', ownCertificateSchema)
   async certificate(
     @Me() who: Who,
     @Param('id', id) addressId: string,
@@ -200,7 +200,7 @@ export class ReachController {
 
   @Get('addresses/:id/exposure')
   @For('run-reach')
-  @Takes('What answers from outside, port by port and path by path')
+  @Operation('What answers from outside, port by port and path by path')
   async exposed(@Param('id', id) addressId: string): Promise<ExposureAnswer> {
     return this.exposure.look(await this.addresses.require(addressId));
   }
@@ -208,7 +208,7 @@ export class ReachController {
   @Post('addresses/:id/telephone')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('A link that proves the way in by itself, when opened on a telephone off the office network')
+  @Operation('A link that proves the way in by itself, when opened on a telephone off the office network')
   async telephone(@Param('id', id) addressId: string): Promise<TelephoneProof> {
     const address = await this.addresses.require(addressId);
     const { nonce, endsAt } = await this.proofs.make(addressId, 'telephone');
@@ -217,14 +217,14 @@ export class ReachController {
 
   @Get('addresses/:id/telephone')
   @For('run-reach')
-  @Takes('The last proof by telephone')
+  @Operation('The last proof by telephone')
   async telephoneSeen(@Param('id', id) addressId: string): Promise<{ seen: TelephoneProof['seen'] }> {
     return { seen: await this.proofs.telephone((await this.addresses.require(addressId)).id) };
   }
 
   @Get('network')
   @For('run-reach')
-  @Takes('How the server stands in its network')
+  @Operation('How the server stands in its network')
   async network(): Promise<ReachNetwork> {
     const { insideAddress, gateway, probes } = this.config.reach;
     const [{ line }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
@@ -239,7 +239,7 @@ export class ReachController {
 
   @Get('probe.js')
   @For('run-reach')
-  @Takes('The probe: one file that runs on any machine with Node.js')
+  @Operation('The probe: one file that runs on any machine with Node.js')
   probe(@Res() res: Response): void {
     res.setHeader('Content-Type', 'text/javascript; charset=utf-8');
     res.setHeader('Content-Disposition', 'attachment; filename="probe.mjs"');
@@ -249,7 +249,7 @@ export class ReachController {
   @Put('name-servers/:network')
   @For('run-reach')
   @HttpCode(204)
-  @Takes('The key with which records are changed; kept sealed, never told again', nameServerSchema)
+  @Operation('The key with which records are changed; kept sealed, never told again', nameServerSchema)
   async nameServer(
     @Me() who: Who,
     @Param('network', valid<Network>(networkSchema)) network: Network,
@@ -265,7 +265,7 @@ export class ReachController {
   @Post('compare')
   @For('run-reach')
   @HttpCode(200)
-  @Takes('Which ways in would work on a line, before anything is bought', plannedLineSchema)
+  @Operation('Which ways in would work on a line, before anything is bought', plannedLineSchema)
   compare(@Body(valid(plannedLineSchema)) planned: PlannedLine): WayCompared[] {
     return compareWays(planned);
   }
@@ -279,14 +279,14 @@ export class ProofController {
 
   @Get()
   @For('anyone')
-  @Takes('Says only that this server answers')
+  @Operation('Says only that this server answers')
   here(): { answers: string } {
     return { answers: 'Lockfast Quay' };
   }
 
   @Get(':nonce')
   @For('anyone')
-  @Takes('Proves that a request came through; a nonce counts once')
+  @Operation('Proves that a request came through; a nonce counts once')
   proof(
     @Param(
       'nonce',

@@ -136,7 +136,7 @@ export class RemediesService {
     await this.names.update('public', [
       { name: address.host, type: value.includes(':') ? 'AAAA' : 'A', value, ttlSeconds: RECORD_TTL_SECONDS },
     ]);
-    await this.told(actor, address, 'record', {
+    await this.record(actor, address, 'record', {
       kind: 'reach.record',
       detail: { name: address.host, value, network: 'public' },
     });
@@ -147,7 +147,7 @@ export class RemediesService {
     const { insidePorts } = this.config.reach;
     await this.router.map(address.id, portOf(address), insidePorts.tls);
     if (portOf(address) !== 80) await this.router.map(address.id, 80, insidePorts.plain);
-    await this.told(actor, address, 'mapping', {
+    await this.record(actor, address, 'mapping', {
       kind: 'reach.mapping',
       detail: { port: portOf(address), address: addressText(address) },
     });
@@ -174,7 +174,7 @@ export class RemediesService {
     const { zone } = await this.office.settings();
     const until = dayInWords(notAfter.getTime(), this.clock.now(), zone);
     const entry = { kind: 'reach.certificate', detail: { host: address.host, until } };
-    await this.told(actor, address, 'certificate', entry, by);
+    await this.record(actor, address, 'certificate', entry, by);
   }
 
   /** Reaches an address through the relay from now on; where the name server can be told, the name follows. */
@@ -186,7 +186,7 @@ export class RemediesService {
       if (address.wayIn === 'mapping') await this.router.unmap(address.id);
       address = { ...address, wayIn: 'relay', guide: {} };
     }
-    await this.told(actor, address, 'relay', {
+    await this.record(actor, address, 'relay', {
       kind: 'address.changed',
       detail: { address: addressText(address), what: 'reached through the relay' },
     });
@@ -197,7 +197,7 @@ export class RemediesService {
 
   private async redirect(actor: Actor, address: AddressRecord): Promise<void> {
     await this.db.query('UPDATE address SET redirect = true, hsts = true WHERE id = $1', [address.id]);
-    await this.told(actor, address, 'redirect', {
+    await this.record(actor, address, 'redirect', {
       kind: 'address.changed',
       detail: { address: addressText(address), what: 'redirect to https, HSTS' },
     });
@@ -206,10 +206,10 @@ export class RemediesService {
   private async insideRecord(actor: Actor, address: AddressRecord, network: 'office' | 'guest'): Promise<void> {
     const value = this.config.reach.insideAddress;
     await this.names.update(network, [{ name: address.host, type: 'A', value, ttlSeconds: RECORD_TTL_SECONDS }]);
-    await this.told(actor, address, null, { kind: 'reach.record', detail: { name: address.host, value, network } });
+    await this.record(actor, address, null, { kind: 'reach.record', detail: { name: address.host, value, network } });
   }
 
-  private async told(
+  private async record(
     actor: Actor,
     address: AddressRecord,
     step: GuideStep | null,

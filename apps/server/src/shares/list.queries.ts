@@ -48,23 +48,23 @@ const closedTo = (person: string): string =>
 interface Order {
   by: string;
   type: 'text' | 'timestamptz';
-  told: string;
+  cursorValue: string;
   /** It would tell something of what is closed: that comes after everything else, by when it was made. */
   tells?: boolean;
 }
 
-const MADE: Order = { by: 's.created_at', type: 'timestamptz', told: momentText('s.created_at') };
+const MADE: Order = { by: 's.created_at', type: 'timestamptz', cursorValue: momentText('s.created_at') };
 const infinite = (column: string, end: 'infinity' | '-infinity') => ({
   by: `coalesce(${column}, '${end}')`,
   type: 'timestamptz' as const,
-  told: `coalesce(${momentText(column)}, '${end}')`,
+  cursorValue: `coalesce(${momentText(column)}, '${end}')`,
 });
 
 /** One index for each (schema-0011). */
 const ORDERS: Record<ShareSort, Order> = {
   made: MADE,
   closes: infinite('s.closes_at', 'infinity'),
-  title: { by: 's.title COLLATE natural_order', type: 'text', told: 's.title', tells: true },
+  title: { by: 's.title COLLATE natural_order', type: 'text', cursorValue: 's.title', tells: true },
   visited: { ...infinite('s.last_visit_at', '-infinity'), tells: true },
 };
 
@@ -174,7 +174,7 @@ function groupOf(
     where.add(`(${order.by}, s.id) ${beyond} (${where.put(after.key)}::${order.type}, ${where.put(after.id)}::uuid)`);
   const sorted = `${order.by} ${direction}, s.id ${direction}`;
   return m.query(
-    `SELECT ${SHARE_COLUMNS}, ${order.told} AS key FROM (
+    `SELECT ${SHARE_COLUMNS}, ${order.cursorValue} AS key FROM (
        SELECT s.* FROM share s WHERE ${where.text} ORDER BY ${sorted} LIMIT ${where.put(limit)}
      ) s ${SHARE_FROM} ORDER BY ${sorted}`,
     where.bound,

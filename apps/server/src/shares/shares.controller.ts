@@ -21,7 +21,7 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { ShareListService } from './list.service.js';
 import { SharesService } from './shares.service.js';
@@ -39,35 +39,35 @@ export class SharesController {
 
   @Get()
   @For('signed-in')
-  @Takes('Your shares (the admin: all), a page at a time', undefined, shareListQuerySchema)
+  @Operation('Your shares (the admin: all), a page at a time', undefined, shareListQuerySchema)
   list(@Me() who: Who, @Query(valid(shareListQuerySchema)) query: ShareListQuery): Promise<ShareList> {
     return this.lists.list(who, query);
   }
 
   @Get('today')
   @For('signed-in')
-  @Takes('The windows of a span, and what needs a hand', undefined, sharesTodayQuerySchema)
+  @Operation('The windows of a span, and what needs a hand', undefined, sharesTodayQuerySchema)
   today(@Me() who: Who, @Query(valid(sharesTodayQuerySchema)) span: SharesTodayQuery): Promise<SharesToday> {
     return this.lists.today(who, span);
   }
 
   @Post()
   @For('publish')
-  @Takes('Publish items', createShareSchema)
+  @Operation('Publish items', createShareSchema)
   publish(@Me() who: Who, @Body(valid(createShareSchema)) asked: CreateShare): Promise<ShareSheet> {
     return this.service.publish(who, asked);
   }
 
   @Get(':id')
   @For('publisher')
-  @Takes('A share with its link, visits and history')
+  @Operation('A share with its link, visits and history')
   sheet(@Me() who: Who, @Param('id', id) shareId: string): Promise<ShareSheet> {
     return this.service.sheet(who, shareId);
   }
 
   @Patch(':id')
   @For('publisher')
-  @Takes('Change, extend, withdraw or open again', changeShareSchema)
+  @Operation('Change, extend, withdraw or open again', changeShareSchema)
   change(
     @Me() who: Who,
     @Param('id', id) shareId: string,
@@ -78,7 +78,7 @@ export class SharesController {
 
   @Get('of/:id')
   @For('see')
-  @Takes('Where an item is shared, and when outsiders last opened it')
+  @Operation('Where an item is shared, and when outsiders last opened it')
   ofNode(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeShares> {
     return this.lists.ofNode(who, nodeId);
   }
@@ -86,7 +86,7 @@ export class SharesController {
   @Post('marks')
   @For('see')
   @HttpCode(200)
-  @Takes('The state of the shares that publish these items', nodeIdsSchema)
+  @Operation('The state of the shares that publish these items', nodeIdsSchema)
   marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
     return this.lists.marks(who, asked.nodeIds);
   }
@@ -94,7 +94,7 @@ export class SharesController {
   @Post('affected')
   @For('remove')
   @HttpCode(200)
-  @Takes('Shares that would lose an item if these went to the trash', nodeIdsSchema)
+  @Operation('Shares that would lose an item if these went to the trash', nodeIdsSchema)
   affected(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<{ id: string; title: string }[]> {
     return this.lists.affected(who, asked.nodeIds);
   }

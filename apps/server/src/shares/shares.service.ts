@@ -25,9 +25,9 @@ import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
-import { holdAccess } from '../access/access-lock.js';
-import { holdReach } from '../access/access-reach.js';
-import { holdWayUp } from '../access/access.queries.js';
+import { lockAccess } from '../access/access-lock.js';
+import { lockReach } from '../access/access-reach.js';
+import { lockWayUp } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
@@ -109,9 +109,9 @@ export class SharesService {
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
     await this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
-      await holdReach(tx, who.personId, this.clock.date());
-      await holdWayUp(tx, asked.nodeIds);
+      await lockAccess(tx, 'shared');
+      await lockReach(tx, who.personId, this.clock.date());
+      await lockWayUp(tx, asked.nodeIds);
       await this.requirePublishable(who, asked.nodeIds, tx);
       const addressId = await this.addressFor(tx, asked.addressId);
       await tx.insert(Share, {

@@ -8,7 +8,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from '../access/access-lock.js';
+import { lockAccess } from '../access/access-lock.js';
 import { hasGrantsWithin, widenedBy } from '../access/audience.js';
 import { walkDown, type NodePlace } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
@@ -19,8 +19,8 @@ import {
   extentOf,
   filesWithin,
   freeNames,
-  holdBranch,
-  holdNodes,
+  lockBranch,
+  lockNodes,
   insertNodes,
   insertVersions,
   isWithin,
@@ -59,8 +59,8 @@ export class BranchService {
 
   async move(who: Who, asked: MoveNodes): Promise<MoveAnswer> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'alone');
-      const { nodes, target } = await this.hold(who, asked.nodeIds, asked.toFolderId, 'remove', tx);
+      await lockAccess(tx, 'alone');
+      const { nodes, target } = await this.lockMoved(who, asked.nodeIds, asked.toFolderId, 'remove', tx);
       await this.access.requireBelow(who, nodes, 'remove', tx);
       const moving = nodes.filter((n) => n.parentId !== target.id);
       if (target.storeKind === 'home') await this.requireUngranted(tx, moving);
@@ -110,8 +110,8 @@ export class BranchService {
   /** Copies items; what is copied begins with version 1. Names that are taken get a number. */
   async copy(who: Who, asked: string[], toFolderId: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
-      const { nodes, target } = await this.hold(who, asked, toFolderId, 'read', tx);
+      await lockAccess(tx, 'shared');
+      const { nodes, target } = await this.lockMoved(who, asked, toFolderId, 'read', tx);
       const nodeIds = nodes.map((n) => n.id);
       await this.requireFits(tx, who, nodes, target, true);
       const rows = await copyRows(tx, who.personId, nodeIds);
@@ -143,7 +143,7 @@ export class BranchService {
   /** What moves into another store takes everything below it along. */
   async followStore(tx: EntityManager, node: Pick<NodePlace, 'id' | 'storeId'>, storeId: string): Promise<void> {
     if (storeId === node.storeId) return;
-    const branch = await holdBranch(tx, [node.id]);
+    const branch = await lockBranch(tx, [node.id]);
     await tx.query('UPDATE node SET store_id = $2 WHERE id = ANY($1)', [branch.map((b) => b.id), storeId]);
   }
 
@@ -176,14 +176,14 @@ export class BranchService {
     );
   }
 
-  private async hold(
+  private async lockMoved(
     who: Who,
     nodeIds: string[],
     toFolderId: string,
     act: 'remove' | 'read',
     tx: EntityManager,
   ): Promise<{ nodes: ReachableNode[]; target: ReachableNode }> {
-    await holdNodes(tx, [...nodeIds, toFolderId]);
+    await lockNodes(tx, [...nodeIds, toFolderId]);
     const all = await this.access.requireNodes(who, nodeIds, act, tx);
     // What lies in another of them goes along with it.
     const top = new Set(await topmost(tx, nodeIds));

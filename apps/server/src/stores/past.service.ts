@@ -20,12 +20,12 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from '../access/access-lock.js';
+import { lockAccess } from '../access/access-lock.js';
 import { bitsOn, folderOf, isSeen, pathOf } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf, mediaTypeOf } from './names.js';
-import { extentTo, freeNames, holdNodes, insertNodes, insertVersions, type NodeRow } from './stores.queries.js';
+import { extentTo, freeNames, lockNodes, insertNodes, insertVersions, type NodeRow } from './stores.queries.js';
 import { VersionsService } from './versions.service.js';
 
 interface Row {
@@ -114,8 +114,8 @@ export class PastService {
     if (at.getTime() > this.clock.now()) throw invalidField('at', 'at.future', 'That moment is still to come.');
     const { zone } = await this.office.settings();
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
-      await holdNodes(tx, [folderId]);
+      await lockAccess(tx, 'shared');
+      await lockNodes(tx, [folderId]);
       const folder = await this.access.requireNode(who, folderId, 'change', tx);
       const answer: RestoreAnswer = { restored: 0, same: 0, lost: [], refused: [] };
       const rules = await this.admission.rules(folder.storeId, tx);
@@ -149,7 +149,7 @@ export class PastService {
     for (let after: string | null = null; ;) {
       const ids = (await childrenAt(tx, who.personId, folderId, at, after, PAGE)).map((r) => r.id);
       if (ids.length === 0) return;
-      await holdNodes(tx, ids);
+      await lockNodes(tx, ids);
       // Read again now that they are held: what has left for where it cannot be seen is not there any more.
       yield sorted(await childrenAt(tx, who.personId, folderId, at, after, PAGE, ids));
       if (ids.length < PAGE) return;

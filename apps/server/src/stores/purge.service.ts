@@ -8,7 +8,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from './names.js';
-import { holdBranch, holdNodes } from './stores.queries.js';
+import { lockBranch, lockNodes } from './stores.queries.js';
 
 /** Says which of these nodes something outside the stores still needs, and why. */
 export type PurgeGuard = (tx: EntityManager, nodeIds: string[]) => Promise<{ nodeId: string; why: string }[]>;
@@ -34,7 +34,7 @@ export class PurgeService {
 
   async purge(who: Who, nodeIds: string[]): Promise<PurgeAnswer> {
     return this.events.change(async (tx) => {
-      await holdNodes(tx, nodeIds);
+      await lockNodes(tx, nodeIds);
       const nodes = (await this.access.reachable(who, nodeIds, 'manage', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
@@ -83,7 +83,7 @@ export class PurgeService {
   ): Promise<PurgeAnswer> {
     const answer: PurgeAnswer = { files: 0, kept: [] };
     for (const node of nodes) {
-      const branch = await holdBranch(tx, [node.id]);
+      const branch = await lockBranch(tx, [node.id]);
       const ids = branch.map((b) => b.id);
       const [hold] = await tx.query<{ name: string }[]>(
         `SELECT n.name FROM file_version v JOIN node n ON n.id = v.node_id WHERE v.node_id = ANY($1) AND v.kept

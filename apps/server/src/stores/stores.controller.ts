@@ -53,7 +53,7 @@ import {
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { BranchService } from './branch.service.js';
 import { FindService } from './find.service.js';
@@ -78,14 +78,14 @@ export class StoresController {
 
   @Get('stores')
   @For('signed-in')
-  @Takes('The stores you may see')
+  @Operation('The stores you may see')
   stores(@Me() who: Who): Promise<StoreSummary[]> {
     return this.service.stores(who);
   }
 
   @Get('folders/:id')
   @For('see')
-  @Takes('One page of a folder', undefined, folderQuerySchema)
+  @Operation('One page of a folder', undefined, folderQuerySchema)
   folder(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -96,7 +96,7 @@ export class StoresController {
 
   @Post('folders/:id/folders')
   @For('add')
-  @Takes('Create a folder', createFolderSchema)
+  @Operation('Create a folder', createFolderSchema)
   createFolder(
     @Me() who: Who,
     @Param('id', id) parentId: string,
@@ -108,21 +108,21 @@ export class StoresController {
   @Post('sizes')
   @For('see')
   @HttpCode(200)
-  @Takes('Files and bytes of items, with all that is in them', nodeIdsSchema)
+  @Operation('Files and bytes of items, with all that is in them', nodeIdsSchema)
   sizes(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ItemTotal[]> {
     return this.service.sizes(who, asked.nodeIds);
   }
 
   @Get('nodes/:id')
   @For('see')
-  @Takes('Everything about one item')
+  @Operation('Everything about one item')
   info(@Me() who: Who, @Param('id', id) nodeId: string): Promise<NodeInfo> {
     return this.service.info(who, nodeId);
   }
 
   @Patch('nodes/:id')
   @For('change')
-  @Takes('Rename', renameSchema)
+  @Operation('Rename', renameSchema)
   rename(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -134,35 +134,35 @@ export class StoresController {
   @Post('nodes/move')
   @For('remove')
   @HttpCode(200)
-  @Takes('Move items into another folder', moveSchema)
+  @Operation('Move items into another folder', moveSchema)
   move(@Me() who: Who, @Body(valid(moveSchema)) asked: MoveNodes): Promise<MoveAnswer> {
     return this.branches.move(who, asked);
   }
 
   @Post('nodes/copy')
   @For('add')
-  @Takes('Copy items into a folder', copySchema)
+  @Operation('Copy items into a folder', copySchema)
   copy(@Me() who: Who, @Body(valid(copySchema)) asked: CopyNodes): Promise<TrashAnswer> {
     return this.branches.copy(who, asked.nodeIds, asked.toFolderId);
   }
 
   @Get('find')
   @For('signed-in')
-  @Takes('Find items by name, tag, kind, size, date and person', undefined, findQuerySchema)
+  @Operation('Find items by name, tag, kind, size, date and person', undefined, findQuerySchema)
   find(@Me() who: Who, @Query(valid(findQuerySchema)) query: FindQuery): Promise<FindAnswer> {
     return this.finder.find(who, query);
   }
 
   @Get('recent')
   @For('signed-in')
-  @Takes('Files that were changed last')
+  @Operation('Files that were changed last')
   recent(@Me() who: Who): Promise<FindAnswer> {
     return this.finder.recent(who);
   }
 
   @Get('pins')
   @For('signed-in')
-  @Takes('What you have pinned')
+  @Operation('What you have pinned')
   pins(@Me() who: Who): Promise<FindAnswer> {
     return this.finder.pinned(who);
   }
@@ -181,7 +181,7 @@ export class RecoverController {
 
   @Get('stores/:id/trash')
   @For('remove-somewhere')
-  @Takes('What lies in the trash of a store')
+  @Operation('What lies in the trash of a store')
   trashList(@Me() who: Who, @Param('id', id) storeId: string): Promise<TrashList> {
     return this.service.trashList(who, storeId);
   }
@@ -189,7 +189,7 @@ export class RecoverController {
   @Post('trash')
   @For('remove')
   @HttpCode(200)
-  @Takes('Move items to the trash', nodeIdsSchema)
+  @Operation('Move items to the trash', nodeIdsSchema)
   trash(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<TrashAnswer> {
     return this.service.trash(who, asked.nodeIds);
   }
@@ -197,7 +197,7 @@ export class RecoverController {
   @Post('trash/put-back')
   @For('remove')
   @HttpCode(200)
-  @Takes('Put items back where they were, or into another folder', putBackSchema)
+  @Operation('Put items back where they were, or into another folder', putBackSchema)
   putBack(@Me() who: Who, @Body(valid(putBackSchema)) asked: PutBack): Promise<TrashAnswer> {
     return this.service.putBack(who, asked.nodeIds, asked.toFolderId);
   }
@@ -205,14 +205,14 @@ export class RecoverController {
   @Post('trash/purge')
   @For('manage')
   @HttpCode(200)
-  @Takes('Remove items in the trash for good', nodeIdsSchema)
+  @Operation('Remove items in the trash for good', nodeIdsSchema)
   purge(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<PurgeAnswer> {
     return this.purger.purge(who, asked.nodeIds);
   }
 
   @Get('files/:id/versions')
   @For('see')
-  @Takes('The versions of a file, newest first')
+  @Operation('The versions of a file, newest first')
   list(@Me() who: Who, @Param('id', id) nodeId: string): Promise<VersionList> {
     return this.versions.list(who, nodeId);
   }
@@ -220,14 +220,14 @@ export class RecoverController {
   @Post('files/:id/versions/:version/restore')
   @For('change')
   @HttpCode(200)
-  @Takes('Make an earlier version the present one, as a new version')
+  @Operation('Make an earlier version the present one, as a new version')
   restore(@Me() who: Who, @Param('id', id) nodeId: string, @Param('version') version: string): Promise<UploadAnswer> {
     return this.versions.restore(who, nodeId, versionNumber(version));
   }
 
   @Patch('files/:id/versions/:version')
   @For('change')
-  @Takes('Keep a version for ever, or not any more', keepSchema)
+  @Operation('Keep a version for ever, or not any more', keepSchema)
   keep(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -239,7 +239,7 @@ export class RecoverController {
 
   @Get('folders/:id/past')
   @For('see')
-  @Takes('A folder as it was at a moment', undefined, atSchema)
+  @Operation('A folder as it was at a moment', undefined, atSchema)
   pastFolder(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -251,7 +251,7 @@ export class RecoverController {
   @Post('folders/:id/restore')
   @For('change')
   @HttpCode(200)
-  @Takes('Bring items of a folder back as they were at a moment', restorePastSchema)
+  @Operation('Bring items of a folder back as they were at a moment', restorePastSchema)
   restorePast(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -269,21 +269,21 @@ export class LabelsController {
 
   @Get('tags')
   @For('signed-in')
-  @Takes('The tags of the office')
+  @Operation('The tags of the office')
   tags(): Promise<Tag[]> {
     return this.labels.tags();
   }
 
   @Post('tags')
   @For('staff')
-  @Takes('Make a tag', createTagSchema)
+  @Operation('Make a tag', createTagSchema)
   create(@Body(valid(createTagSchema)) asked: Omit<Tag, 'id'>): Promise<Tag> {
     return this.labels.createTag(asked);
   }
 
   @Patch('tags/:id')
   @For('run-server')
-  @Takes('Change a tag (admin)', changeTagSchema)
+  @Operation('Change a tag (admin)', changeTagSchema)
   change(
     @Me() who: Who,
     @Param('id', id) tagId: string,
@@ -295,7 +295,7 @@ export class LabelsController {
   @Delete('tags/:id')
   @For('run-server')
   @HttpCode(204)
-  @Takes('Remove a tag from everywhere (admin)')
+  @Operation('Remove a tag from everywhere (admin)')
   remove(@Me() who: Who, @Param('id', id) tagId: string): Promise<void> {
     return this.labels.removeTag(who, tagId);
   }
@@ -303,7 +303,7 @@ export class LabelsController {
   @Post('nodes/tags')
   @For('change')
   @HttpCode(204)
-  @Takes('Put a tag on items, or take it off', tagNodesSchema)
+  @Operation('Put a tag on items, or take it off', tagNodesSchema)
   tag(@Me() who: Who, @Body(valid(tagNodesSchema)) asked: TagNodes): Promise<void> {
     return this.labels.tag(who, asked);
   }
@@ -311,7 +311,7 @@ export class LabelsController {
   @Post('pins')
   @For('see')
   @HttpCode(204)
-  @Takes('Pin items for yourself, or unpin them', pinSchema)
+  @Operation('Pin items for yourself, or unpin them', pinSchema)
   pin(@Me() who: Who, @Body(valid(pinSchema)) asked: NodeIds & { on: boolean }): Promise<void> {
     return this.labels.pin(who, asked.nodeIds, asked.on);
   }
@@ -328,7 +328,7 @@ export class UsageController {
 
   @Get('stores/:id/usage')
   @For('see-somewhere')
-  @Takes('What fills a store, its rules, and when it will be full')
+  @Operation('What fills a store, its rules, and when it will be full')
   usage(@Me() who: Who, @Param('id', id) storeId: string): Promise<StoreUsage> {
     return this.usages.usage(who, storeId);
   }
@@ -336,7 +336,7 @@ export class UsageController {
   @Patch('stores/:id')
   @For('manage')
   @HttpCode(204)
-  @Takes('Change the rules of a store', changePolicySchema)
+  @Operation('Change the rules of a store', changePolicySchema)
   change(
     @Me() who: Who,
     @Param('id', id) storeId: string,
@@ -347,7 +347,7 @@ export class UsageController {
 
   @Get('stores/:id/policy-effect')
   @For('manage')
-  @Takes('What a policy for versions would remove', undefined, policyEffectSchema)
+  @Operation('What a policy for versions would remove', undefined, policyEffectSchema)
   effect(
     @Me() who: Who,
     @Param('id', id) storeId: string,
@@ -358,28 +358,28 @@ export class UsageController {
 
   @Get('stores/:id/litter')
   @For('remove-somewhere')
-  @Takes('What desktop systems left behind in a store')
+  @Operation('What desktop systems left behind in a store')
   litter(@Me() who: Who, @Param('id', id) storeId: string): Promise<LitterItem[]> {
     return this.usages.litter(who, storeId);
   }
 
   @Get('quotas')
   @For('run-people')
-  @Takes('What each person uses, and may (admin)')
+  @Operation('What each person uses, and may (admin)')
   quotas(): Promise<PersonQuota[]> {
     return this.usages.quotas();
   }
 
   @Get('quotas/mine')
   @For('signed-in')
-  @Takes('What you use over all stores, and may')
+  @Operation('What you use over all stores, and may')
   own(@Me() who: Who): Promise<PersonQuota> {
     return this.usages.own(who);
   }
 
   @Get('colleagues')
   @For('staff')
-  @Takes('The names of colleagues')
+  @Operation('The names of colleagues')
   colleagues(): Promise<{ id: string; name: string }[]> {
     return this.usages.colleagues();
   }
@@ -387,7 +387,7 @@ export class UsageController {
   @Put('quotas/:id')
   @For('run-people')
   @HttpCode(204)
-  @Takes("Set a person's quota (admin)", quotaSchema)
+  @Operation("Set a person's quota (admin)", quotaSchema)
   setQuota(
     @Me() who: Who,
     @Param('id', id) personId: string,

@@ -18,7 +18,7 @@ import {
   isOwn,
   isSeen,
   isSeenThere,
-  storesTold,
+  storesSeenWhole,
   walkDown,
 } from '../access/access.queries.js';
 import { LIVE, NOT_PURGED, SHOWN, stepDown, stepUp } from '../access/tree.queries.js';
@@ -97,16 +97,16 @@ interface OrderKey {
   by: string;
   type: 'text' | 'bigint' | 'timestamptz';
   /** What a cursor says of an item: told by the item itself, or else a column of its own. */
-  told: ((item: NodeItem) => string) | { column: string };
+  cursorValue: ((item: NodeItem) => string) | { column: string };
 }
 
-const NAME: OrderKey = { by: 'n.name COLLATE natural_order', type: 'text', told: (item) => item.name };
-const SIZE: OrderKey = { by: 'n.size_bytes', type: 'bigint', told: (item) => String(item.sizeBytes) };
-const TYPE: OrderKey = { by: 'n.type_key', type: 'text', told: { column: 'n.type_key' } };
+const NAME: OrderKey = { by: 'n.name COLLATE natural_order', type: 'text', cursorValue: (item) => item.name };
+const SIZE: OrderKey = { by: 'n.size_bytes', type: 'bigint', cursorValue: (item) => String(item.sizeBytes) };
+const TYPE: OrderKey = { by: 'n.type_key', type: 'text', cursorValue: { column: 'n.type_key' } };
 const CHANGED: OrderKey = {
   by: 'n.changed_at',
   type: 'timestamptz',
-  told: { column: momentText('n.changed_at') },
+  cursorValue: { column: momentText('n.changed_at') },
 };
 
 /** One index for each order that is offered (schema-0002); folders have neither a size nor a type of their own. */
@@ -156,7 +156,7 @@ async function groupPage(
   const columns = keys.map((k) => k.by).join(', ');
   const places = keys.map((k, i) => `$${i + 5}::${k.type}`).join(', ');
   const bound = after ? `AND (${columns}, n.id) ${beyond} (${places}, $${keys.length + 5}::uuid)` : '';
-  const own = keys.flatMap((k) => (typeof k.told === 'function' ? [] : [k.told.column]));
+  const own = keys.flatMap((k) => (typeof k.cursorValue === 'function' ? [] : [k.cursorValue.column]));
   const rows = await m.query<(RowOfOneKind & { told?: string[] })[]>(
     `SELECT ${COLUMNS_OF[kind]}${own.length ? `, ARRAY[${own.join(', ')}] AS told` : ''} FROM node n
       WHERE n.parent_id = $2 AND n.sort_kind = ${group} AND n.trashed_at IS NULL AND ($3 OR NOT n.litter) ${bound}
@@ -168,7 +168,7 @@ async function groupPage(
   const items = rows.map((row) => itemIn(folderId, group === 0 ? 'folder' : 'file', row));
   const end = items.at(-1);
   if (!end) return { items, last: null };
-  const place = keys.map((k) => (typeof k.told === 'function' ? k.told(end) : (told.shift() as string)));
+  const place = keys.map((k) => (typeof k.cursorValue === 'function' ? k.cursorValue(end) : (told.shift() as string)));
   return { items, last: { group, keys: place, id: end.id } };
 }
 
@@ -203,25 +203,25 @@ export async function branchOf(
  * As {@link branchOf}, with every row held until the transaction ends. What joined or left the branch while the locks
  * were waited for is seen, because it is looked at again until nothing has changed.
  */
-export async function holdBranch(m: EntityManager, nodeIds: string[]): ReturnType<typeof branchOf> {
+export async function lockBranch(m: EntityManager, nodeIds: string[]): ReturnType<typeof branchOf> {
   let held = new Set<string>();
   for (;;) {
     const branch = await branchOf(m, nodeIds);
     if (branch.every((b) => held.has(b.id))) return branch;
     held = new Set(branch.map((b) => b.id));
-    await holdNodes(m, [...held]);
+    await lockNodes(m, [...held]);
   }
 }
 
 /**
  * Holds rows until the transaction ends, in one order, so that two that hold the same ones cannot wait for each other.
  */
-export async function holdNodes(m: EntityManager, nodeIds: string[]): Promise<void> {
+export async function lockNodes(m: EntityManager, nodeIds: string[]): Promise<void> {
   await m.query('SELECT 1 FROM node WHERE id = ANY($1) ORDER BY id FOR UPDATE', [nodeIds]);
 }
 
 /** Holds a node together with others who do: it is neither moved, trashed nor renamed meanwhile. */
-export async function holdNodeShared(m: EntityManager, nodeId: string): Promise<void> {
+export async function lockNodeShared(m: EntityManager, nodeId: string): Promise<void> {
   await m.query('SELECT 1 FROM node WHERE id = $1 FOR SHARE', [nodeId]);
 }
 
@@ -398,7 +398,7 @@ export interface StoreRow extends Omit<StoreSummary, 'level' | 'acts'> {
 export async function storesOf(m: EntityManager, personId: string): Promise<StoreRow[]> {
   const entrances = await entrancesOf(m, personId);
   const ids = entrances.map((e) => e.folderId);
-  const told = await storesTold(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
+  const told = await storesSeenWhole(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
   const weights = await weightsOf(m, personId, ids);
   const rows = await m.query<(StoreRow & { changedAt: Date | null })[]>(
     `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits,
@@ -481,7 +481,7 @@ export async function takenKeys(m: EntityManager, folderId: string, keys: string
 
 /**
  * Of these folded names, those that live items of the folder bear, each with whether somebody sees that item. Of one
- * that they do not see nothing is told: what comes under its name gets a number. Asked after `ensureReach`.
+ * that they do not see nothing is cursorValue: what comes under its name gets a number. Asked after `ensureReach`.
  */
 export async function takenNames(
   m: EntityManager,

@@ -22,7 +22,7 @@ import { Clock } from '../platform/clock.js';
 import { isMoment, isPlaceText, placeText, placeValues, unknownPlace } from '../platform/cursor.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
-import { holdAccess } from '../access/access-lock.js';
+import { lockAccess } from '../access/access-lock.js';
 import { pathOf, placesOf } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
@@ -35,7 +35,7 @@ import {
   extentOf,
   factsOf,
   freeNames,
-  holdNodes,
+  lockNodes,
   isWithin,
   listing,
   MOST_TRASHED,
@@ -126,7 +126,7 @@ export class StoresService {
     asked: CreateFolder,
   ): Promise<{ id: string; name: string; created: boolean }> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
+      await lockAccess(tx, 'shared');
       const parent = await this.lockFolder(who, parentId, tx);
       const present = await tx.findOne(Node, {
         where: { parentId, nameKey: nameKey(asked.name), trashedAt: IsNull() },
@@ -166,7 +166,7 @@ export class StoresService {
 
   async rename(who: Who, nodeId: string, wished: string): Promise<{ id: string; name: string }> {
     return this.events.change(async (tx) => {
-      await holdNodes(tx, [nodeId]);
+      await lockNodes(tx, [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'change', tx);
       if (node.parentId === null)
         throw new Problem('forbidden', 'store.root', 'A store is renamed in its settings, not here.');
@@ -225,8 +225,8 @@ export class StoresService {
   /** Moves items to the trash of their store. Shares that publish them become broken until they are put back. */
   async trash(who: Who, nodeIds: string[]): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
-      await holdNodes(tx, nodeIds);
+      await lockAccess(tx, 'shared');
+      await lockNodes(tx, nodeIds);
       const nodes = (await this.access.reachable(who, nodeIds, 'remove', tx)).filter((n) => n.trashedAt === null);
       await this.access.requireBelow(who, nodes, 'remove', tx);
       if (nodes.some((n) => n.parentId === null))
@@ -255,8 +255,8 @@ export class StoresService {
    */
   async putBack(who: Who, nodeIds: string[], toFolderId?: string): Promise<TrashAnswer> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, toFolderId ? 'alone' : 'shared');
-      await holdNodes(tx, [...nodeIds, ...(toFolderId ? [toFolderId] : [])]);
+      await lockAccess(tx, toFolderId ? 'alone' : 'shared');
+      await lockNodes(tx, [...nodeIds, ...(toFolderId ? [toFolderId] : [])]);
       const nodes = (await this.access.reachable(who, nodeIds, 'remove', tx)).filter(
         (n) => n.trashedAt !== null && !n.purged,
       );
@@ -340,7 +340,7 @@ export class StoresService {
     tx: EntityManager,
     act: Act = 'add',
   ): Promise<{ id: string; storeId: string; name: string }> {
-    await holdNodes(tx, [folderId]);
+    await lockNodes(tx, [folderId]);
     const folder = await this.access.requireNode(who, folderId, act, tx);
     if (folder.kind !== 'folder') throw notFound('This folder');
     return folder;

@@ -9,7 +9,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { grouped } from '../platform/grouped.js';
 import { notFound } from '../platform/problems/problem.js';
-import { bitsOn, countSeen, entrancesOf, storesTold, walkDown } from '../access/access.queries.js';
+import { bitsOn, countSeen, entrancesOf, storesSeenWhole, walkDown } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf } from './names.js';
@@ -54,7 +54,7 @@ export class UsageService {
     const [rules, stores, told] = await Promise.all([
       this.admission.rules(storeId),
       this.stores.stores(who),
-      storesTold(this.db.manager, who.personId, [storeId]),
+      storesSeenWhole(this.db.manager, who.personId, [storeId]),
     ]);
     const store = stores.find((s) => s.id === storeId);
     if (!store) throw notFound('This store');

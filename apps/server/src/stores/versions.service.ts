@@ -9,11 +9,11 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { grouped } from '../platform/grouped.js';
 import { invalidField, notFound } from '../platform/problems/problem.js';
-import { holdAccess } from '../access/access-lock.js';
+import { lockAccess } from '../access/access-lock.js';
 import { AccessService } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
-import { holdNodes, type FileBytes } from './stores.queries.js';
+import { lockNodes, type FileBytes } from './stores.queries.js';
 
 interface Row {
   id: string;
@@ -91,7 +91,7 @@ export class VersionsService {
   /** Makes an earlier version the present one again, as a new version. Nothing is lost by it. */
   async restore(who: Who, nodeId: string, number: number): Promise<UploadAnswer> {
     return this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
+      await lockAccess(tx, 'shared');
       await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [nodeId]);
       const node = await this.access.requireNode(who, nodeId, 'change', tx);
       const [row] = await tx.query<Row[]>('SELECT * FROM file_version WHERE node_id = $1 AND number = $2', [
@@ -193,7 +193,7 @@ export class VersionsService {
       let count = 0;
       for await (const nodeIds of this.nodesWithVersions(id))
         count += await this.events.change(async (tx) => {
-          await holdNodes(tx, nodeIds);
+          await lockNodes(tx, nodeIds);
           return this.removeSurplus(tx, nodeIds, await this.admission.rules(id, tx));
         });
       if (count === 0) continue;

@@ -23,7 +23,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
-import { holdAccess } from '../access/access-lock.js';
+import { lockAccess } from '../access/access-lock.js';
 import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { lostRace, mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
@@ -31,8 +31,8 @@ import { FileVersion, Node } from '../stores/stores.entity.js';
 import {
   extentTo,
   freeNames,
-  holdNodes,
-  holdNodeShared,
+  lockNodes,
+  lockNodeShared,
   insertNodeIfFree,
   insertNodes,
   insertVersions,
@@ -80,7 +80,7 @@ export class Recorder {
     also?: (tx: EntityManager, answer: UploadAnswer) => Promise<void>,
   ): Promise<UploadAnswer> {
     const answer = await this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
+      await lockAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
       const folder = await admitHeld(tx, by, how.folderId, 'alone');
       const rules = await this.admission.rules(folder.storeId, tx);
@@ -124,18 +124,18 @@ export class Recorder {
     by: Bringer,
     files: Arrived[],
     how: Recording,
-    hold: Hold,
+    lock: LockMode,
     also: (tx: EntityManager, entries: BatchEntry[]) => Promise<void>,
   ): Promise<BatchEntry[]> {
     const entries = await this.events.change(async (tx) => {
-      await holdAccess(tx, 'shared');
+      await lockAccess(tx, 'shared');
       await this.keeper.keep(
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await admitHeld(tx, by, how.folderId, hold);
+      const folder = await admitHeld(tx, by, how.folderId, lock);
       const rules = await this.admission.rules(folder.storeId, tx);
-      const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId, hold }, rules);
+      const told = await this.recordMany(tx, by, files, { ...how, storeId: folder.storeId, lock }, rules);
       await also(tx, told);
       const kept = told.flatMap((e) => ('answer' in e ? [e.answer] : []));
       await this.previews.want(tx, kept);
@@ -206,7 +206,7 @@ export class Recorder {
         fresh.push(place);
       }
     }
-    if (taken.length > 0 && how.hold === 'shared') throw new NameIsTaken();
+    if (taken.length > 0 && how.lock === 'shared') throw new NameIsTaken();
     const answers = await this.insertMany(tx, by, fresh, how.storeId);
     fresh.forEach(
       (place, i) =>
@@ -328,7 +328,7 @@ export class Recorder {
     for (;;) {
       const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
       // Held, so that it stays where it is until this is done. It may be less theirs than what it is in.
-      const there = present?.kind === 'folder' ? await unlessHidden(admitHeld(tx, by, present.id, how.hold)) : null;
+      const there = present?.kind === 'folder' ? await unlessHidden(admitHeld(tx, by, present.id, how.lock)) : null;
       if (there) return there.folderId;
       const hidden = present !== null && (present.kind === 'folder' || !(await by.sees(present.id, tx)));
       if (present && !hidden) throw nameTaken(wished);
@@ -355,7 +355,7 @@ export class Recorder {
     const where = { parentId: folderId, nameKey: nameKey(name), trashedAt: IsNull() };
     const present = await tx.findOne(Node, { where });
     if (!present) return null;
-    await holdNodes(tx, [present.id]);
+    await lockNodes(tx, [present.id]);
     return tx.findOne(Node, { where });
   }
 
@@ -427,8 +427,8 @@ export class Recorder {
 }
 
 /** Whether others may bring something into the same folder meanwhile. */
-type Hold = 'shared' | 'alone';
-type BatchRecording = Recording & { storeId: string; hold: Hold };
+type LockMode = 'shared' | 'alone';
+type BatchRecording = Recording & { storeId: string; lock: LockMode };
 
 /**
  * A batch that holds its folder together with others has met a name that is taken; what is done then needs it alone.
@@ -457,8 +457,8 @@ const folderRow = (
 /**
  * A folder held until the transaction ends, so that it cannot be trashed meanwhile, and what was decided about it then.
  */
-async function admitHeld(tx: EntityManager, by: Bringer, folderId: string, hold: Hold): Promise<FolderAdmission> {
-  await (hold === 'alone' ? holdNodes(tx, [folderId]) : holdNodeShared(tx, folderId));
+async function admitHeld(tx: EntityManager, by: Bringer, folderId: string, lock: LockMode): Promise<FolderAdmission> {
+  await (lock === 'alone' ? lockNodes(tx, [folderId]) : lockNodeShared(tx, folderId));
   return by.admit(folderId, tx);
 }
 

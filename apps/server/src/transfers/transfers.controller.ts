@@ -18,7 +18,7 @@ import { DataSource } from 'typeorm';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes, TakesBytes } from '../platform/openapi.js';
+import { ApiPart, Operation, TakesBytes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
@@ -47,7 +47,7 @@ export class TransfersController {
   @For('add')
   @HttpCode(201)
   @TakesBytes('application/octet-stream')
-  @Takes('Upload a file: the body is its bytes', undefined, uploadQuerySchema)
+  @Operation('Upload a file: the body is its bytes', undefined, uploadQuerySchema)
   async upload(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -70,7 +70,7 @@ export class TransfersController {
   @Post('folders/:id/check-files')
   @For('add')
   @HttpCode(200)
-  @Takes('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
+  @Operation('Looks at a list of files before they are sent: names, types, sizes, room', checkFilesSchema)
   check(
     @Me() who: Who,
     @Param('id', id) folderId: string,
@@ -83,7 +83,7 @@ export class TransfersController {
   @For('add')
   @HttpCode(200)
   @TakesBytes('application/x-tar')
-  @Takes(
+  @Operation(
     'Upload many small files: the body is a tar archive; sent twice with one id it counts once',
     undefined,
     batchQuerySchema,
@@ -99,14 +99,16 @@ export class TransfersController {
 
   @Get('uploads')
   @For('signed-in')
-  @Takes('Your uploads that have not ended. Uploads are sent here by the protocol tus 1.0: POST, HEAD, PATCH, DELETE')
+  @Operation(
+    'Your uploads that have not ended. Uploads are sent here by the protocol tus 1.0: POST, HEAD, PATCH, DELETE',
+  )
   open(@Me() who: Who): Promise<OpenUpload[]> {
     return this.resumable.open(who);
   }
 
   @Get('uploads/:id')
   @For('mine')
-  @Takes('What became of an upload')
+  @Operation('What became of an upload')
   outcome(
     @Me() who: Who,
     @Param('id', id) uploadId: string,
@@ -117,7 +119,7 @@ export class TransfersController {
   @Post('uploads/:id/finish')
   @For('mine')
   @HttpCode(200)
-  @Takes('Ends a complete upload whose name was taken', finishSchema)
+  @Operation('Ends a complete upload whose name was taken', finishSchema)
   finish(
     @Me() who: Who,
     @Param('id', id) uploadId: string,
@@ -128,7 +130,7 @@ export class TransfersController {
 
   @Get('files/:id/content')
   @For('read')
-  @Takes('Download a file; byte ranges are served')
+  @Operation('Download a file; byte ranges are served')
   async download(
     @Me() who: Who,
     @Param('id', id) nodeId: string,
@@ -148,7 +150,7 @@ export class TransfersController {
 
   @Get('archive')
   @For('read')
-  @Takes('Download several items as one ZIP of exactly announced size', undefined, archiveQuerySchema)
+  @Operation('Download several items as one ZIP of exactly announced size', undefined, archiveQuerySchema)
   async archive(
     @Me() who: Who,
     @Query(valid(archiveQuerySchema)) query: { ids: string[] },

@@ -7,7 +7,7 @@ import { EventStreams } from '../live/event-streams.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
@@ -29,7 +29,7 @@ export class VisitsController {
 
   @Get()
   @For('link')
-  @Takes('The visitor page; the same for every token, so that it tells nothing')
+  @Operation('The visitor page; the same for every token, so that it tells nothing')
   async page(@Req() req: Request, @Res() res: Response): Promise<void> {
     res.setHeader('Cache-Control', 'no-cache');
     res.setHeader('X-Robots-Tag', 'noindex');
@@ -41,7 +41,7 @@ export class VisitsController {
 
   @Get('door')
   @For('link')
-  @Takes('What the visitor page may show')
+  @Operation('What the visitor page may show')
   look(@Param('token') token: string, @Req() req: Request): Promise<VisitorDoor> {
     return this.visits.look(visitorOf(token, req));
   }
@@ -49,7 +49,7 @@ export class VisitsController {
   @Post('open')
   @For('link')
   @HttpCode(200)
-  @Takes('Open the share: begins a visit and sets its cookie', openShareSchema)
+  @Operation('Open the share: begins a visit and sets its cookie', openShareSchema)
   async open(
     @Param('token') token: string,
     @Body(valid(openShareSchema)) asked: OpenShare,
@@ -71,7 +71,7 @@ export class VisitsController {
 
   @Get('files/:id')
   @For('visit')
-  @Takes('Download one file of the share; byte ranges are served')
+  @Operation('Download one file of the share; byte ranges are served')
   async file(
     @Param('token') token: string,
     @Param('id', id) nodeId: string,
@@ -84,7 +84,7 @@ export class VisitsController {
 
   @Get('all.zip')
   @For('visit')
-  @Takes('Download everything as one ZIP of exactly announced size')
+  @Operation('Download everything as one ZIP of exactly announced size')
   async archive(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     const { name, archive, going, taken } = await this.visits.archive(visitorOf(token, req));
     await this.downloads.archive(req, res, name, archive, going, taken);
@@ -92,7 +92,7 @@ export class VisitsController {
 
   @Get('events')
   @For('visit')
-  @Takes('Server-sent events: tells the page that something about the share has changed')
+  @Operation('Server-sent events: tells the page that something about the share has changed')
   async events(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     const visitor = visitorOf(token, req);
     const { share, visit } = await this.visits.listening(visitor);

@@ -262,14 +262,14 @@ async function openOfficeTwice(): Promise<Client> {
   const { Test } = await import('@nestjs/testing');
   const { AppModule } = await import('../app.module.js');
   const { Clock } = await import('../platform/clock.js');
-  const { dress } = await import('../web.js');
+  const { configureApp } = await import('../web.js');
   const { Client: Browser, PASSWORDS } = await import('../_fixtures/office.js');
   const module = await Test.createTestingModule({ imports: [AppModule.with(office.config)] })
     .overrideProvider(Clock)
     .useValue(office.clock)
     .compile();
   const app = module.createNestApplication({ bodyParser: false, forceCloseConnections: true, logger: false });
-  dress(app, office.config);
+  configureApp(app, office.config);
   await app.listen(0, '127.0.0.1');
   closing.push(() => app.close());
   const by = new Browser(await app.getUrl());

@@ -4,7 +4,7 @@ import Joi from 'joi';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { For } from '../platform/for.js';
 import { QUEUES, type QueueName } from '../platform/jobs/queues.js';
-import { ApiPart, Takes } from '../platform/openapi.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { WorkService } from './work.service.js';
 
@@ -23,7 +23,7 @@ class WorkController {
 
   @Get()
   @For('run-server')
-  @Takes('What the server does by itself: what waits, what was given up, and mail')
+  @Operation('What the server does by itself: what waits, what was given up, and mail')
   list(): Promise<WorkList> {
     return this.work.list();
   }
@@ -31,7 +31,7 @@ class WorkController {
   @Post(':kind/:id/again')
   @For('run-server')
   @HttpCode(200)
-  @Takes('Try again what was given up, or mail that was refused')
+  @Operation('Try again what was given up, or mail that was refused')
   again(@Param('kind', kind) name: QueueName, @Param('id', id) workId: string): Promise<WorkList> {
     return this.work.again(name, workId);
   }

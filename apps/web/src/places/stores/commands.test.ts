@@ -7,7 +7,7 @@ const item = (id: string, part: Partial<NodeItem> = {}): NodeItem =>
   ({ id, name: `${id}.pdf`, kind: 'file', sizeBytes: 1, pinned: false, mine: false, ...part }) as NodeItem;
 const doing = (): Doing => ({
   ...{ open: vi.fn(), download: vi.fn(), ontoSlip: vi.fn(), ask: vi.fn() },
-  ...{ hold: vi.fn(), pin: vi.fn(), details: vi.fn(), trash: vi.fn() },
+  ...{ toClipboard: vi.fn(), pin: vi.fn(), details: vi.fn(), trash: vi.fn() },
 });
 const all = () => true;
 const words = (chosen: NodeItem[], may: (act: Act) => boolean = all) =>
@@ -47,7 +47,7 @@ describe('what can be done to the chosen items', () => {
     for (const command of commands) command.run();
     expect(did.pin).toHaveBeenCalledWith(chosen, false);
     expect(did.trash).toHaveBeenCalledWith(chosen);
-    expect(did.hold).toHaveBeenNthCalledWith(1, chosen, 'move');
+    expect(did.toClipboard).toHaveBeenNthCalledWith(1, chosen, 'move');
     expect(did.ask).toHaveBeenCalledWith({ kind: 'choose', items: chosen, how: 'move' });
   });
 });

@@ -15,7 +15,7 @@ export interface Doing {
   download: (items: NodeItem[]) => void;
   ontoSlip: (items: NodeItem[]) => void;
   ask: (dialog: Dialog) => void;
-  hold: (items: NodeItem[], how: 'move' | 'copy') => void;
+  toClipboard: (items: NodeItem[], how: 'move' | 'copy') => void;
   pin: (items: NodeItem[], on: boolean) => void;
   details: () => void;
   trash: (items: NodeItem[]) => void;
@@ -64,11 +64,11 @@ export function commandsFor(chosen: NodeItem[], may: (act: Act) => boolean, doin
     },
     {
       ...{ words: 'Cut', if: may('remove'), group: 'move', press: 'ctrl+x', key: 'Ctrl X' },
-      run: () => doing.hold(chosen, 'move'),
+      run: () => doing.toClipboard(chosen, 'move'),
     },
     {
       ...{ words: 'Copy', if: may('read'), group: 'move', press: 'ctrl+c', key: 'Ctrl C' },
-      run: () => doing.hold(chosen, 'copy'),
+      run: () => doing.toClipboard(chosen, 'copy'),
     },
     {
       ...{ words: 'Tags ...', if: may('change'), group: 'mark', press: 't', key: 't', bar: 'Tag' },

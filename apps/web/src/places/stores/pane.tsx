@@ -56,7 +56,7 @@ function OpenPane(props: PaneProps & Shown) {
   const menu = useMenu(props);
   const navigate = useNavigate();
   const mayAdd = may('add');
-  const commands = useCommands(props, putting.hold, setDialog);
+  const commands = useCommands(props, putting.toClipboard, setDialog);
   const [columns, setColumns] = useState(5);
   usePaneKeys(props, columns, commands, {
     paste: () => mayAdd && putting.paste(folder),
@@ -120,7 +120,7 @@ function OpenPane(props: PaneProps & Shown) {
 /** What can be done to the chosen items; offered in the command box too. */
 function useCommands(
   { active, chosen, items, may, go, view }: PaneProps & Shown,
-  hold: (items: NodeItem[], how: 'move' | 'copy') => void,
+  toClipboard: (items: NodeItem[], how: 'move' | 'copy') => void,
   ask: (dialog: Dialog) => void,
 ) {
   const { trash } = useTrash();
@@ -132,7 +132,7 @@ function useCommands(
     download,
     ontoSlip: (those) => slip.put(those.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes }))),
     ask,
-    hold,
+    toClipboard,
     pin: (those, on) => pin.mutate({ items: those, on }),
     details: () => looks.change({ details: true }),
     trash: (those) => trash.mutate(those),

@@ -29,12 +29,12 @@ export function usePutting() {
   const paste = (to: Target): void => {
     if (clipboard.items.length === 0) return;
     put(clipboard.items, clipboard.how, to);
-    if (clipboard.how === 'move') clipboard.hold([], 'copy');
+    if (clipboard.how === 'move') clipboard.put([], 'copy');
   };
-  const hold = (items: NodeItem[], how: 'move' | 'copy'): void => {
+  const toClipboard = (items: NodeItem[], how: 'move' | 'copy'): void => {
     // Words that are marked on the page are what is meant then.
     if (window.getSelection()?.toString()) return;
-    clipboard.hold(
+    clipboard.put(
       items.map(({ id, name }) => ({ id, name })),
       how,
     );
@@ -42,5 +42,5 @@ export function usePutting() {
     const them = items.length === 1 ? 'it' : 'them';
     useNotices.getState().show(`${namesOf(items)} ${done}. Ctrl V puts ${them} into the folder you go to.`);
   };
-  return { question, setQuestion, moveAs, put, putDown, paste, hold, clipboard };
+  return { question, setQuestion, moveAs, put, putDown, paste, toClipboard, clipboard };
 }

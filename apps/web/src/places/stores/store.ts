@@ -26,10 +26,10 @@ export const useLooks = create<Looks>()(
 export interface Clipboard {
   items: { id: string; name: string }[];
   how: 'move' | 'copy';
-  hold: (items: { id: string; name: string }[], how: 'move' | 'copy') => void;
+  put: (items: { id: string; name: string }[], how: 'move' | 'copy') => void;
 }
 export const useClipboard = create<Clipboard>((set) => ({
   items: [],
   how: 'copy',
-  hold: (items, how) => set({ items, how }),
+  put: (items, how) => set({ items, how }),
 }));

@@ -18,7 +18,8 @@ import type { Bringer } from '../access/folder-admission.js';
 import { AccessService } from '../access/access.service.js';
 import { RoomService } from '../stores/room.service.js';
 import { actorOf } from '../stores/names.js';
-import { Recorder, type Arrived } from '../transfers/recorder.service.js';
+import { BatchRecorder } from '../transfers/batch-recorder.service.js';
+import type { Arrived } from '../transfers/recording.js';
 import { TasksService, type TaskRow } from './tasks.service.js';
 import { entriesOf, openBelow, walk, type FoundFile, type Note } from './walk.js';
 
@@ -38,7 +39,7 @@ export class ImportService {
     private readonly clock: Clock,
     private readonly access: AccessService,
     private readonly rooms: RoomService,
-    private readonly recorder: Recorder,
+    private readonly recorder: BatchRecorder,
     private readonly ledger: LedgerService,
     private readonly events: Events,
     private readonly tasks: TasksService,
@@ -176,7 +177,7 @@ export class ImportService {
         bytes += staged.blob.sizeBytes;
       }
       if (files.length === 0) return;
-      const entries = await this.recorder.many(
+      const entries = await this.recorder.record(
         by,
         files,
         { folderId, conflict: 'refuse', beganAt: new Date(8.64e15) },

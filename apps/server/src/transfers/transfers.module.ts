@@ -2,6 +2,7 @@ import { Module } from '@nestjs/common';
 import { PreviewsModule } from '../previews/previews.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { DownloadService } from './download.service.js';
+import { BatchRecorder } from './batch-recorder.service.js';
 import { Recorder } from './recorder.service.js';
 import { ResumableService } from './resumable.service.js';
 import { TransfersController } from './transfers.controller.js';
@@ -10,7 +11,7 @@ import { UploadService } from './upload.service.js';
 @Module({
   imports: [StoresModule, PreviewsModule],
   controllers: [TransfersController],
-  providers: [UploadService, DownloadService, Recorder, ResumableService],
-  exports: [DownloadService, Recorder, ResumableService],
+  providers: [UploadService, DownloadService, Recorder, BatchRecorder, ResumableService],
+  exports: [DownloadService, BatchRecorder, ResumableService],
 })
 export class TransfersModule {}

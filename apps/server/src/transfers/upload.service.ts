@@ -26,7 +26,9 @@ import { RoomService } from '../stores/room.service.js';
 import { nameTaken } from '../stores/names.js';
 import { refusal } from '../stores/refusal.js';
 import { takenNames } from '../stores/stores.queries.js';
-import { Recorder, type Arrived } from './recorder.service.js';
+import { BatchRecorder } from './batch-recorder.service.js';
+import { Recorder } from './recorder.service.js';
+import type { Arrived } from './recording.js';
 
 export interface UploadAsked {
   folderId: string;
@@ -47,6 +49,7 @@ export class UploadService {
     private readonly admission: AdmissionService,
     private readonly rooms: RoomService,
     private readonly recorder: Recorder,
+    private readonly batches: BatchRecorder,
     @Inject(BLOBS) private readonly blobs: BlobStore,
   ) {}
 
@@ -167,7 +170,7 @@ export class UploadService {
     const files: Arrived[] = [];
     try {
       await this.unpack(body, files, ask);
-      const entries = await this.recorder.many(
+      const entries = await this.batches.record(
         by,
         files,
         { folderId, conflict: query.conflict, beganAt },

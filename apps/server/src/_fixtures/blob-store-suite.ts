@@ -6,105 +6,113 @@ import type { BlobStore } from '../platform/blobs/blob-store.js';
 /** What every blob store must do. */
 export function blobStoreSuite(name: string, make: () => BlobStore): void {
   describe(`${name} keeps blobs`, () => {
-    it('names them by SHA-256 (FIPS 180-4: the example "abc") and knows their CRC-32 (check value of "123456789": cbf43926)', async () => {
-      const store = make();
-      expect((await store.put(Readable.from([Buffer.from('abc')]), 3)).sha256.toString('hex')).toBe(
-        'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad',
-      );
+    oneBlob(make);
+    manyBlobs(make);
+  });
+}
+
+function oneBlob(make: () => BlobStore): void {
+  it('names them by SHA-256 (FIPS 180-4: the example "abc") and knows their CRC-32 (check value of "123456789": cbf43926)', async () => {
+    const store = make();
+    expect((await store.put(Readable.from([Buffer.from('abc')]), 3)).sha256.toString('hex')).toBe(
+      'ba7816bf8f01cfea414140de5dae2223b00361a396177a9cb410ff61f20015ad',
+    );
+    expect((await store.put(Readable.from([Buffer.from('1234'), Buffer.from('56789')]), null)).crc32.toString(16)).toBe(
+      'cbf43926',
+    );
+  });
+  it('keeps nothing as something', async () => {
+    const blob = await make().put(Readable.from([]), 0);
+    expect(blob).toMatchObject({ sizeBytes: 0, crc32: 0 });
+    expect(blob.sha256.toString('hex')).toBe('e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855');
+  });
+  it('gives back any range', async () => {
+    const store = make();
+    const bytes = randomBytes(3_000_001);
+    const { sha256, sizeBytes } = await store.put(
+      Readable.from([bytes.subarray(0, 1_000_000), bytes.subarray(1_000_000)]),
+      bytes.length,
+    );
+    expect(sha256.equals(createHash('sha256').update(bytes).digest())).toBe(true);
+    const blob = await store.open(sha256);
+    expect(blob?.sizeBytes).toBe(sizeBytes);
+    const target = Buffer.alloc(500);
+    expect(await blob?.read(target, 2_000_000, 500)).toBe(500);
+    expect(target.equals(bytes.subarray(2_000_000, 2_000_500))).toBe(true);
+    expect(await blob?.read(target, 3_000_000, 500)).toBe(1);
+    await blob?.close();
+  });
+  it('takes the same bytes twice, also at the same time', async () => {
+    const store = make();
+    const bytes = randomBytes(200_000);
+    const all = await Promise.all(Array.from({ length: 6 }, () => store.put(Readable.from([bytes]), bytes.length)));
+    expect(new Set(all.map((b) => b.sha256.toString('hex'))).size).toBe(1);
+    expect(await store.stat((all[0] as (typeof all)[0]).sha256)).toEqual({ sizeBytes: 200_000 });
+  });
+}
+
+function manyBlobs(make: () => BlobStore): void {
+  it('takes many small pieces at once, keeps them when they are adopted, also again, and replaces what cannot be trusted', async () => {
+    const store = make();
+    const pieces = Array.from({ length: 300 }, (_, i) => randomBytes(i % 50 === 0 ? 0 : 10 + i));
+    const staged = await store.stageEach(pieces);
+    for (const [i, blob] of staged.entries())
       expect(
-        (await store.put(Readable.from([Buffer.from('1234'), Buffer.from('56789')]), null)).crc32.toString(16),
-      ).toBe('cbf43926');
-    });
-    it('keeps nothing as something', async () => {
-      const blob = await make().put(Readable.from([]), 0);
-      expect(blob).toMatchObject({ sizeBytes: 0, crc32: 0 });
-      expect(blob.sha256.toString('hex')).toBe('e3b0c44298fc1c149afbf4c8996fb92427ae41e4649b934ca495991b7852b855');
-    });
-    it('gives back any range', async () => {
-      const store = make();
-      const bytes = randomBytes(3_000_001);
-      const { sha256, sizeBytes } = await store.put(
-        Readable.from([bytes.subarray(0, 1_000_000), bytes.subarray(1_000_000)]),
-        bytes.length,
-      );
-      expect(sha256.equals(createHash('sha256').update(bytes).digest())).toBe(true);
-      const blob = await store.open(sha256);
-      expect(blob?.sizeBytes).toBe(sizeBytes);
-      const target = Buffer.alloc(500);
-      expect(await blob?.read(target, 2_000_000, 500)).toBe(500);
-      expect(target.equals(bytes.subarray(2_000_000, 2_000_500))).toBe(true);
-      expect(await blob?.read(target, 3_000_000, 500)).toBe(1);
-      await blob?.close();
-    });
-    it('takes the same bytes twice, also at the same time', async () => {
-      const store = make();
-      const bytes = randomBytes(200_000);
-      const all = await Promise.all(Array.from({ length: 6 }, () => store.put(Readable.from([bytes]), bytes.length)));
-      expect(new Set(all.map((b) => b.sha256.toString('hex'))).size).toBe(1);
-      expect(await store.stat((all[0] as (typeof all)[0]).sha256)).toEqual({ sizeBytes: 200_000 });
-    });
-    it('takes many small pieces at once, keeps them when they are adopted, also again, and replaces what cannot be trusted', async () => {
-      const store = make();
-      const pieces = Array.from({ length: 300 }, (_, i) => randomBytes(i % 50 === 0 ? 0 : 10 + i));
-      const staged = await store.stageEach(pieces);
-      for (const [i, blob] of staged.entries())
-        expect(
-          blob.sha256.equals(
-            createHash('sha256')
-              .update(pieces[i] as Buffer)
-              .digest(),
-          ),
-        ).toBe(true);
-      expect(await store.stat(staged[1]?.sha256 as Buffer)).toBeNull();
-      for (const overwrite of [true, false, true]) await store.adopt(staged.map((blob) => ({ blob, overwrite })));
-      const found = await store.gather(staged.map(({ sha256, sizeBytes: length }) => ({ sha256, from: 0, length })));
-      expect(Buffer.from(found.bytes).equals(Buffer.concat(pieces))).toBe(true);
-      found.release();
-      await Promise.all(staged.map((blob) => blob.discard()));
-    });
-    it('keeps nothing of a stream that ends early or breaks', async () => {
-      const store = make();
-      await expect(store.put(Readable.from([Buffer.from('half')]), 8)).rejects.toMatchObject({ code: 'upload.cut' });
-      const broken = Readable.from(
-        (function* () {
-          yield Buffer.from('half');
-          throw new Error('gone');
-        })(),
-      );
-      await expect(store.put(broken, 8)).rejects.toMatchObject({ code: 'upload.cut' });
-      expect(await store.stat(createHash('sha256').update('half').digest())).toBeNull();
-    });
-    it('gathers bytes and stretches of blobs into one piece, also with memory given back, and refuses what is missing', async () => {
-      const store = make();
-      const parts = [randomBytes(10_000), randomBytes(5000)];
-      const kept = await Promise.all(parts.map((p) => store.put(Readable.from([p]), p.length)));
-      const [a, b] = kept.map((k) => k.sha256) as [Buffer, Buffer];
-      for (let round = 0; round < 20; round += 1) {
-        const gathered = await store.gather([
-          { bytes: Buffer.from('head') },
-          { sha256: a, from: round, length: 9000 },
-          { bytes: Buffer.from('tail') },
-          { sha256: b, from: 0, length: 5000 },
-        ]);
-        const expected = Buffer.concat([
-          Buffer.from('head'),
-          (parts[0] as Buffer).subarray(round, round + 9000),
-          Buffer.from('tail'),
-          parts[1] as Buffer,
-        ]);
-        expect(Buffer.from(gathered.bytes).equals(expected)).toBe(true);
-        gathered.release();
-      }
-      await expect(store.gather([{ sha256: randomBytes(32), from: 0, length: 1 }])).rejects.toThrow();
-      await expect(store.gather([{ sha256: b, from: 4000, length: 2000 }])).rejects.toThrow('shorter');
-    });
-    it('says null for what it does not have, and removes what it has', async () => {
-      const store = make();
-      expect(await store.open(randomBytes(32))).toBeNull();
-      const { sha256 } = await store.put(Readable.from([randomBytes(10)]), 10);
-      await store.remove(sha256);
-      await store.remove(sha256);
-      expect(await store.stat(sha256)).toBeNull();
-    });
+        blob.sha256.equals(
+          createHash('sha256')
+            .update(pieces[i] as Buffer)
+            .digest(),
+        ),
+      ).toBe(true);
+    expect(await store.stat(staged[1]?.sha256 as Buffer)).toBeNull();
+    for (const overwrite of [true, false, true]) await store.adopt(staged.map((blob) => ({ blob, overwrite })));
+    const found = await store.gather(staged.map(({ sha256, sizeBytes: length }) => ({ sha256, from: 0, length })));
+    expect(Buffer.from(found.bytes).equals(Buffer.concat(pieces))).toBe(true);
+    found.release();
+    await Promise.all(staged.map((blob) => blob.discard()));
+  });
+  it('keeps nothing of a stream that ends early or breaks', async () => {
+    const store = make();
+    await expect(store.put(Readable.from([Buffer.from('half')]), 8)).rejects.toMatchObject({ code: 'upload.cut' });
+    const broken = Readable.from(
+      (function* () {
+        yield Buffer.from('half');
+        throw new Error('gone');
+      })(),
+    );
+    await expect(store.put(broken, 8)).rejects.toMatchObject({ code: 'upload.cut' });
+    expect(await store.stat(createHash('sha256').update('half').digest())).toBeNull();
+  });
+  it('gathers bytes and stretches of blobs into one piece, also with memory given back, and refuses what is missing', async () => {
+    const store = make();
+    const parts = [randomBytes(10_000), randomBytes(5000)];
+    const kept = await Promise.all(parts.map((p) => store.put(Readable.from([p]), p.length)));
+    const [a, b] = kept.map((k) => k.sha256) as [Buffer, Buffer];
+    for (let round = 0; round < 20; round += 1) {
+      const gathered = await store.gather([
+        { bytes: Buffer.from('head') },
+        { sha256: a, from: round, length: 9000 },
+        { bytes: Buffer.from('tail') },
+        { sha256: b, from: 0, length: 5000 },
+      ]);
+      const expected = Buffer.concat([
+        Buffer.from('head'),
+        (parts[0] as Buffer).subarray(round, round + 9000),
+        Buffer.from('tail'),
+        parts[1] as Buffer,
+      ]);
+      expect(Buffer.from(gathered.bytes).equals(expected)).toBe(true);
+      gathered.release();
+    }
+    await expect(store.gather([{ sha256: randomBytes(32), from: 0, length: 1 }])).rejects.toThrow();
+    await expect(store.gather([{ sha256: b, from: 4000, length: 2000 }])).rejects.toThrow('shorter');
+  });
+  it('says null for what it does not have, and removes what it has', async () => {
+    const store = make();
+    expect(await store.open(randomBytes(32))).toBeNull();
+    const { sha256 } = await store.put(Readable.from([randomBytes(10)]), 10);
+    await store.remove(sha256);
+    await store.remove(sha256);
+    expect(await store.stat(sha256)).toBeNull();
   });
 }

@@ -15,7 +15,7 @@ import { Events } from '../platform/events/events.js';
 import { Problem } from '../platform/problems/problem.js';
 import { isSeen } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
-import { childrenOf, type ContentFile } from '../stores/stores.queries.js';
+import { childrenOf, type ContentFile } from '../stores/branch.queries.js';
 import { newExportName } from './import.service.js';
 import { TasksService, type TaskRow } from './tasks.service.js';
 

@@ -371,9 +371,9 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
       nodeId,
       position,
     ]);
-  const told = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) =>
+  const tell = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) =>
     l.ledger.push({ at, entry: { kind, actor: by, shareId: id, detail: { title: share.title, ...detail } } });
-  told(made, 'share.published', actor(l, share.by), {
+  tell(made, 'share.published', actor(l, share.by), {
     items: nodeIds.length,
     opensAt: opens?.toISOString() ?? null,
     closesAt: closes?.toISOString() ?? null,
@@ -381,41 +381,39 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
     weakPasswordMeant: false,
     visitLimit: share.limit ?? null,
   });
+  await loadMoments(l, share, { id, made, opens, closes }, tell);
+  if (share.withdrawn !== undefined) tell(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
+  await loadVisits(l, share, id, nodeIds[0] as string, tell);
+  if (share.broken) await breakShare(l, share.items[0] as string, nodeIds[0] as string);
+}
+
+/** That a share opened or closed by itself was told at its moment. */
+async function loadMoments(
+  l: Loading,
+  share: DemoShare,
+  { id, made, opens, closes }: { id: string; made: number; opens: Date | null; closes: Date | null },
+  tell: Tell,
+): Promise<void> {
   const withdrawnAt = share.withdrawn === undefined ? Infinity : l.now + share.withdrawn * DAY_MS;
-  for (const [what, moment] of [
-    ['opens', opens],
-    ['closes', closes],
-  ] as const) {
+  for (const [what, moment] of Object.entries({ opens, closes })) {
     const at = moment?.getTime() ?? Infinity;
     if (at <= made || at > l.now || at > withdrawnAt) continue;
     await l.tx.query('INSERT INTO share_moment (share_id, what, at, told_at) VALUES ($1, $2, $3, $3)', [
-      id,
-      what,
-      moment,
+      ...[id, what, moment],
     ]);
-    told(at, `share.${what}`, SYSTEM_ACTOR, {});
+    tell(at, `share.${what}`, SYSTEM_ACTOR, {});
   }
-  if (share.withdrawn !== undefined) told(l.now + share.withdrawn * DAY_MS, 'share.withdrawn', actor(l, share.by), {});
-  await loadVisits(l, share, id, nodeIds[0] as string, told);
-  if (share.broken) {
-    const [path, nodeId] = [share.items[0] as string, nodeIds[0] as string];
-    const at = l.now - (0.6 + l.random.next()) * DAY_MS;
-    await remembersAt(l, at);
-    await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [
-      nodeId,
-      new Date(at),
-      l.people.get('rosa'),
-    ]);
-    l.ledger.push({
-      at,
-      entry: {
-        kind: 'node.trashed',
-        actor: actor(l, 'rosa'),
-        nodeId,
-        detail: { name: path.slice(path.lastIndexOf('/') + 1) },
-      },
-    });
-  }
+}
+
+/** Its first item went to the trash. */
+async function breakShare(l: Loading, path: string, nodeId: string): Promise<void> {
+  const at = l.now - (0.6 + l.random.next()) * DAY_MS;
+  await remembersAt(l, at);
+  await l.tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = $1', [
+    ...[nodeId, new Date(at), l.people.get('rosa')],
+  ]);
+  const detail = { name: path.slice(path.lastIndexOf('/') + 1) };
+  l.ledger.push({ at, entry: { kind: 'node.trashed', actor: actor(l, 'rosa'), nodeId, detail } });
 }
 
 /** The moment at which the database says that a change of an item was made. */
@@ -461,7 +459,7 @@ function nodeAt(l: Loading, path: string): string {
 
 type Tell = (at: number, kind: string, by: NewEntry['actor'], detail: NewEntry['detail']) => void;
 
-async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId: string, told: Tell): Promise<void> {
+async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId: string, tell: Tell): Promise<void> {
   const from = l.now + Math.max(share.opens ?? share.made, share.made) * DAY_MS;
   const until = Math.min(
     l.now - 60_000,
@@ -478,8 +476,8 @@ async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId:
       'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
       [visit, shareId, secretHash(visit), new Date(at), address, 'demo'],
     );
-    if (share.password && l.random.next() < 0.15) told(at - 30_000, 'share.wrong-password', visitor, { from: address });
-    told(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, {
+    if (share.password && l.random.next() < 0.15) tell(at - 30_000, 'share.wrong-password', visitor, { from: address });
+    tell(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, {
       visit: index + 1,
       from: address,
     });
@@ -489,7 +487,7 @@ async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId:
         nodeId,
         new Date(at + 40_000),
       ]);
-      told(
+      tell(
         at + 40_000,
         'share.downloaded',
         { kind: 'visitor', id: visit, name: 'A visitor' },

@@ -11,7 +11,7 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
-import { fileBytes, type FileBytes } from '../stores/stores.queries.js';
+import { fileBytes, type FileBytes } from '../stores/branch.queries.js';
 import { VersionsService, versionNumber } from '../stores/versions.service.js';
 import { PreviewsService } from './previews.service.js';
 

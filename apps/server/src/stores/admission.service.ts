@@ -12,7 +12,7 @@ import { DataSource, type EntityManager } from 'typeorm';
 import { invalidField } from '../platform/problems/problem.js';
 import { refusal } from './refusal.js';
 import { RoomService } from './room.service.js';
-import { extentTo } from './stores.queries.js';
+import { extentTo } from './branch.queries.js';
 
 export interface StoreRules extends StorePolicy, VersionPolicy {
   quotaBytes: number | null;

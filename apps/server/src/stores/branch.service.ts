@@ -14,19 +14,8 @@ import { walkDown, type NodePlace } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf, nameTaken, uniqueName } from './names.js';
-import {
-  branchOf,
-  extentOf,
-  filesWithin,
-  freeNames,
-  lockBranch,
-  lockNodes,
-  insertNodes,
-  insertVersions,
-  isWithin,
-  takenNames,
-  topmost,
-} from './stores.queries.js';
+import { branchOf, extentOf, filesWithin, lockBranch, lockNodes, isWithin, topmost } from './branch.queries.js';
+import { freeNames, insertNodes, insertVersions, takenNames } from './names.queries.js';
 import { LIVE, stepDown } from '../access/tree.queries.js';
 
 /** People who are named before something is moved to where they reach it. */

@@ -6,7 +6,7 @@ import { entrancesOf, isSeen } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
 import { invalidField } from '../platform/problems/problem.js';
-import { ITEM_COLUMNS, itemFrom, type ItemRow } from './stores.queries.js';
+import { ITEM_COLUMNS, itemFrom, type ItemRow } from './listing.queries.js';
 import { itemOf, LIVE, stepDown, stepUp } from '../access/tree.queries.js';
 
 /** Found rows that are looked at before those within the trash are left out and the rest is ranked. */

@@ -21,30 +21,14 @@ import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { lockAccess } from '../access/access-lock.js';
-import { bitsOn, folderOf, isSeen, pathOf } from '../access/access.queries.js';
+import { pathOf } from '../access/access.queries.js';
 import { AccessService, type ReachableNode } from '../access/access.service.js';
 import { AdmissionService, type StoreRules } from './admission.service.js';
 import { actorOf, mediaTypeOf } from './names.js';
-import { extentTo, freeNames, lockNodes, insertNodes, insertVersions, type NodeRow } from './stores.queries.js';
+import { extentTo, lockNodes } from './branch.queries.js';
+import { freeNames, insertNodes, insertVersions, type NodeRow } from './names.queries.js';
+import { childrenAt, momentsOf, sorted, withChildrenAt, type PastRow } from './past.queries.js';
 import { VersionsService } from './versions.service.js';
-
-interface Row {
-  id: string;
-  kind: 'folder' | 'file';
-  name: string;
-  version_id: string | null;
-  number: number | null;
-  sha256: Buffer | null;
-  size_bytes: string | null;
-  modified_at: Date | null;
-  /** What who asks may do with it where it lies now, as bits. */
-  now_bits: number;
-  now_parent: string;
-  now_name: string;
-  now_version: string | null;
-  now_trashed: boolean;
-  now_purged: boolean;
-}
 
 /** Where something is brought back to. */
 interface Place {
@@ -65,7 +49,6 @@ interface Restoring {
 }
 
 const MOST_ITEMS_SHOWN = 20_000;
-const MOST_MOMENTS = 400;
 /** The most items that are brought back at once; more is refused before anything is done. */
 const MOST_RESTORED = 50_000;
 const PAGE = 1000;
@@ -145,7 +128,7 @@ export class PastService {
   /**
    * What was in a folder at the moment, each row held before it is read, so that nobody purges or moves it meanwhile.
    */
-  private async *heldChildren({ tx, who, at }: Restoring, folderId: string): AsyncGenerator<Row[]> {
+  private async *heldChildren({ tx, who, at }: Restoring, folderId: string): AsyncGenerator<PastRow[]> {
     for (let after: string | null = null; ;) {
       const ids = (await childrenAt(tx, who.personId, folderId, at, after, PAGE)).map((r) => r.id);
       if (ids.length === 0) return;
@@ -157,7 +140,7 @@ export class PastService {
     }
   }
 
-  private async bringBack(restoring: Restoring, rows: Row[], place: Place): Promise<void> {
+  private async bringBack(restoring: Restoring, rows: PastRow[], place: Place): Promise<void> {
     const { tx, at, answer } = restoring;
     if (rows.length === 0) return;
     await this.events.tell(tx, { topic: 'node', id: place.targetId });
@@ -177,7 +160,7 @@ export class PastService {
   }
 
   /** Whether an item may be brought here; if not, the answer says why. */
-  private isWelcome({ rules, answer }: Restoring, row: Row, place: Place): boolean {
+  private isWelcome({ rules, answer }: Restoring, row: PastRow, place: Place): boolean {
     const asItWas =
       isHere(row, place) && !row.now_trashed && (row.kind === 'folder' || row.now_version === row.version_id);
     if (asItWas && (row.kind === 'file' || mayChange(row))) return true;
@@ -195,14 +178,14 @@ export class PastService {
   /**
    * Elsewhere it is somebody's to read or not, whatever it was here; and the way here must be one that can be opened.
    */
-  private whyNotFromElsewhere(row: Row, place: Place): string | null {
+  private whyNotFromElsewhere(row: PastRow, place: Place): string | null {
     if (row.kind === 'file' && (row.now_bits & READ) === 0)
       return 'It lies in another place now, where you may not read it.';
     const fault = pathFault(deeper(place.depth, row.name));
     return fault && PATH_FAULT_WORDS[fault];
   }
 
-  private async bringFile(restoring: Restoring, row: Row, place: Place): Promise<void> {
+  private async bringFile(restoring: Restoring, row: PastRow, place: Place): Promise<void> {
     const { answer } = restoring;
     if (!isHere(row, place)) await this.newFile(restoring, row, place);
     else {
@@ -215,7 +198,7 @@ export class PastService {
     answer.restored += 1;
   }
 
-  private async bringFolder(restoring: Restoring, row: Row, place: Place, hadChildren: boolean): Promise<void> {
+  private async bringFolder(restoring: Restoring, row: PastRow, place: Place, hadChildren: boolean): Promise<void> {
     const here = isHere(row, place);
     if (!here || row.now_trashed) restoring.answer.restored += 1;
     const targetId = here ? row.id : await this.newFolder(restoring, row.name, place);
@@ -224,7 +207,7 @@ export class PastService {
     for await (const page of this.heldChildren(restoring, row.id)) await this.bringBack(restoring, page, inside);
   }
 
-  private async addVersion({ tx, who }: Restoring, row: Row, storeId: string): Promise<void> {
+  private async addVersion({ tx, who }: Restoring, row: PastRow, storeId: string): Promise<void> {
     await this.versions.addVersion(tx, this.access.bringer(who), {
       nodeId: row.id,
       storeId,
@@ -234,7 +217,7 @@ export class PastService {
     });
   }
 
-  private async untrash(tx: EntityManager, rows: Row[], folderId: string): Promise<void> {
+  private async untrash(tx: EntityManager, rows: PastRow[], folderId: string): Promise<void> {
     if (rows.length === 0) return;
     const names = await freeNames(
       tx,
@@ -256,7 +239,7 @@ export class PastService {
   }
 
   /** A file anew, with the version of that moment and no other. */
-  private async newFile({ tx, who }: Restoring, row: Row, place: Place): Promise<void> {
+  private async newFile({ tx, who }: Restoring, row: PastRow, place: Place): Promise<void> {
     const [name] = (await freeNames(tx, place.targetId, [row.name])) as [string];
     const [id, version] = [uuidv7(), uuidv7()];
     const size = Number(row.size_bytes);
@@ -305,21 +288,13 @@ export class PastService {
   }
 }
 
-/**
- * Where a node `n` lies now. What was removed for good lies where it last lay: in the store that it was in, when the
- * folder around it has moved to another since.
- */
-const WHERE_IT_LIES = `CASE WHEN n.purged_at IS NULL THEN ${folderOf('n')} ELSE (
-  SELECT CASE WHEN around.store_id = n.store_id THEN around.id ELSE top.id END
-    FROM node around JOIN node top ON top.store_id = n.store_id AND top.parent_id IS NULL
-      WHERE around.id = n.parent_id) END`;
 const READ = actBits(['read']);
-const mayChange = (row: Row): boolean => (row.now_bits & actBits(['change'])) !== 0;
+const mayChange = (row: PastRow): boolean => (row.now_bits & actBits(['change'])) !== 0;
 /** A folder in this one may be closed to somebody who may change this one. */
-const whyNotHere = (row: Row): string | null => (mayChange(row) ? null : 'You may not change it where it lies.');
+const whyNotHere = (row: PastRow): string | null => (mayChange(row) ? null : 'You may not change it where it lies.');
 
 /** Whether something lies where it is to be brought, in the trash or not. */
-const isHere = (row: Row, place: Place): boolean => row.now_parent === place.targetId && !row.now_purged;
+const isHere = (row: PastRow, place: Place): boolean => row.now_parent === place.targetId && !row.now_purged;
 
 function tooMany(): Problem {
   return new Problem(
@@ -334,63 +309,7 @@ const deeper = (extent: PathExtent, name: string): PathExtent => ({
   bytes: extent.bytes + 1 + utf8Bytes(name).length,
 });
 
-/**
- * A page of what was in a folder at a moment and is seen where it lies now, in the order of ids. After `ensureReach`.
- */
-async function childrenAt(
-  m: EntityManager,
-  personId: string,
-  folderId: string,
-  at: Date,
-  after: string | null,
-  limit: number,
-  only: string[] | null = null,
-): Promise<Row[]> {
-  return m.query(
-    `SELECT t.node_id AS id, t.kind, t.name, t.version_id, v.number, v.sha256, v.size_bytes, v.modified_at,
-            ${bitsOn('n', '$3', WHERE_IT_LIES)} AS now_bits, n.parent_id AS now_parent, n.name AS now_name, n.version_id AS now_version,
-            n.trashed_at IS NOT NULL AS now_trashed, n.purged_at IS NOT NULL AS now_purged
-       FROM node_past t JOIN node n ON n.id = t.node_id LEFT JOIN file_version v ON v.id = t.version_id
-      WHERE t.parent_id = $1 AND t.since <= $2 AND (t.until IS NULL OR t.until > $2) AND NOT t.trashed
-        AND ${isSeen('n', '$3', WHERE_IT_LIES)}
-        AND ($4::uuid IS NULL OR t.node_id > $4) AND ($6::uuid[] IS NULL OR t.node_id = ANY($6))
-      ORDER BY t.node_id LIMIT $5`,
-    [folderId, at, personId, after, limit, only],
-  );
-}
-
-/** Of these folders, those that had something in them at the moment. */
-async function withChildrenAt(m: EntityManager, folderIds: string[], at: Date): Promise<Set<string>> {
-  const rows = await m.query<{ id: string }[]>(
-    `SELECT DISTINCT parent_id AS id FROM node_past WHERE parent_id = ANY($1) AND since <= $2
-      AND (until IS NULL OR until > $2) AND NOT trashed`,
-    [folderIds, at],
-  );
-  return new Set(rows.map((r) => r.id));
-}
-
-/** Folders first, names as people order them. */
-function sorted(rows: Row[]): Row[] {
-  return rows.sort((a, b) => Number(a.kind === 'file') - Number(b.kind === 'file') || COLLATOR.compare(a.name, b.name));
-}
-
-const COLLATOR = new Intl.Collator('und', { numeric: true, sensitivity: 'accent' });
-
-/** When something changed in a folder that may be seen; of many moments an even selection. */
-async function momentsOf(m: EntityManager, personId: string, folderId: string): Promise<string[]> {
-  const rows = await m.query<{ at: Date }[]>(
-    `WITH seen AS (
-       SELECT t.since, t.until FROM node_past t JOIN node n ON n.id = t.node_id
-         WHERE t.parent_id = $1 AND ${isSeen('n', '$2', WHERE_IT_LIES)}
-     ), changes AS (SELECT since AS at FROM seen UNION ALL SELECT until FROM seen WHERE until IS NOT NULL)
-     SELECT DISTINCT date_trunc('second', at) + interval '1 second' AS at FROM changes ORDER BY at`,
-    [folderId, personId],
-  );
-  const step = Math.max(1, Math.ceil(rows.length / MOST_MOMENTS));
-  return rows.filter((_, i) => i % step === 0 || i === rows.length - 1).map((r) => r.at.toISOString());
-}
-
-function itemOf(row: Row, folderId: string): PastItem {
+function itemOf(row: PastRow, folderId: string): PastItem {
   const now = row.now_purged
     ? 'gone'
     : row.now_trashed

@@ -8,7 +8,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from './names.js';
-import { lockBranch, lockNodes } from './stores.queries.js';
+import { lockBranch, lockNodes } from './branch.queries.js';
 
 /** Says which of these nodes something outside the stores still needs, and why. */
 export type PurgeGuard = (tx: EntityManager, nodeIds: string[]) => Promise<{ nodeId: string; why: string }[]>;

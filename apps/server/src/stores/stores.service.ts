@@ -29,21 +29,17 @@ import { AdmissionService } from './admission.service.js';
 import { BranchService } from './branch.service.js';
 import { actorOf, mediaTypeOf, nameTaken, uniqueName } from './names.js';
 import { Node } from './stores.entity.js';
+import { extentOf, lockNodes, isWithin, totalsEach } from './branch.queries.js';
 import {
   storesOf,
   countItems,
-  extentOf,
   factsOf,
-  freeNames,
-  lockNodes,
-  isWithin,
   listing,
   MOST_TRASHED,
-  takenNames,
-  totalsEach,
   trashOf,
   type ListingCursor,
-} from './stores.queries.js';
+} from './listing.queries.js';
+import { freeNames, takenNames } from './names.queries.js';
 
 @Injectable()
 export class StoresService {

@@ -13,7 +13,7 @@ import { lockAccess } from '../access/access-lock.js';
 import { AccessService } from '../access/access.service.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
-import { lockNodes, type FileBytes } from './stores.queries.js';
+import { lockNodes, type FileBytes } from './branch.queries.js';
 
 interface Row {
   id: string;

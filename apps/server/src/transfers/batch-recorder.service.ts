@@ -24,15 +24,15 @@ import type { Bringer } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { lostRace, mediaTypeOf, nameTaken } from '../stores/names.js';
 import { Node } from '../stores/stores.entity.js';
+import { extentTo } from '../stores/branch.queries.js';
 import {
-  extentTo,
   freeNames,
   insertNodeIfFree,
   insertNodes,
   insertVersions,
   namesIn,
   type NodeRow,
-} from '../stores/stores.queries.js';
+} from '../stores/names.queries.js';
 import { Recorder } from './recorder.service.js';
 import { admitLocked, depthProblem, type Arrived, type LockMode, type Recording } from './recording.js';
 

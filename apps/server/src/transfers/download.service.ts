@@ -12,7 +12,7 @@ import { isSmall, readSmall, sendStretches } from '../platform/blobs/send.js';
 import { Problem } from '../platform/problems/problem.js';
 import { RunningWork, type Running } from '../platform/running.js';
 import { Turns } from '../platform/turns.js';
-import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
+import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 
 /** Media types a browser may show by itself; everything else is saved. None of them can run anything in our origin. */
 const SHOWABLE = /^(image\/(png|jpeg|gif|webp|avif)|video\/(mp4|webm)|audio\/(mpeg|ogg|wav|mp4)|text\/plain)$/;

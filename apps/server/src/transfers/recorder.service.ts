@@ -15,7 +15,8 @@ import type { Bringer } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { mediaTypeOf, nameTaken, uniqueName } from '../stores/names.js';
 import { FileVersion, Node } from '../stores/stores.entity.js';
-import { freeNames, lockNodes } from '../stores/stores.queries.js';
+import { lockNodes } from '../stores/branch.queries.js';
+import { freeNames } from '../stores/names.queries.js';
 import { VersionsService } from '../stores/versions.service.js';
 import { admitLocked, type Arrived, type Recording } from './recording.js';
 

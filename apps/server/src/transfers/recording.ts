@@ -4,7 +4,7 @@ import type { EntityManager } from 'typeorm';
 import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { invalidField, type Problem } from '../platform/problems/problem.js';
-import { lockNodes, lockNodeShared } from '../stores/stores.queries.js';
+import { lockNodes, lockNodeShared } from '../stores/branch.queries.js';
 
 export interface Arrived {
   /** Folders below the one that was named, made where they are not there. */

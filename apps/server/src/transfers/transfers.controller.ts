@@ -22,7 +22,7 @@ import { ApiPart, Operation, TakesBytes } from '../platform/openapi.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccessService } from '../access/access.service.js';
-import { fileBytes } from '../stores/stores.queries.js';
+import { fileBytes } from '../stores/branch.queries.js';
 import { versionNumber, VersionsService } from '../stores/versions.service.js';
 import { DownloadService } from './download.service.js';
 import { ResumableService } from './resumable.service.js';

@@ -6,7 +6,7 @@ import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { MOST_CONTENTS, type ContentFile } from '../stores/stores.queries.js';
+import { MOST_CONTENTS, type ContentFile } from '../stores/branch.queries.js';
 import { archiveFault } from './download.service.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 

@@ -25,7 +25,7 @@ import { AdmissionService } from '../stores/admission.service.js';
 import { RoomService } from '../stores/room.service.js';
 import { nameTaken } from '../stores/names.js';
 import { refusal } from '../stores/refusal.js';
-import { takenNames } from '../stores/stores.queries.js';
+import { takenNames } from '../stores/names.queries.js';
 import { BatchRecorder } from './batch-recorder.service.js';
 import { Recorder } from './recorder.service.js';
 import type { Arrived } from './recording.js';

@@ -7,7 +7,7 @@ import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
 import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
 import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
-import type { FileBytes } from '../stores/stores.queries.js';
+import type { FileBytes } from '../stores/branch.queries.js';
 
 /** How long facts may be answered from memory at the most, should an event ever be missed. */
 const MEMORY_MS = 2000;

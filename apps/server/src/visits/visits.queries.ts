@@ -1,7 +1,7 @@
 import type { EntityManager } from 'typeorm';
 import { actBits } from '@quay/core';
 import { bitsIn } from '../access/access.queries.js';
-import type { FileBytes } from '../stores/stores.queries.js';
+import type { FileBytes } from '../stores/branch.queries.js';
 import { stepUp } from '../access/tree.queries.js';
 
 export interface VisitRow {

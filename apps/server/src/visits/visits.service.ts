@@ -16,7 +16,7 @@ import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
 import { factsOf, sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
-import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/stores.queries.js';
+import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { DoorService } from './door.service.js';
 import { countVisit, noteArchive, noteFile, type VisitRow } from './visits.queries.js';

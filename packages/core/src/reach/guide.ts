@@ -29,54 +29,46 @@ export interface GuideEntry {
 
 /** The numbered steps for an address. Doing them in this order leaves nothing to come back to. */
 export function guideOf(facts: GuideFacts): GuideEntry[] {
-  const { wayIn, address, server } = facts;
-  const port = portOf(address);
-  const target = wayIn === 'relay' ? null : facts.publicAddress;
-  const record: GuideEntry = {
-    step: 'record',
-    title: 'Let the name lead to the office',
-    why:
-      wayIn === 'relay'
-        ? 'The name leads to the relay, which passes requests on unopened.'
-        : 'Whoever types the name must arrive at the office line.',
-    values:
-      wayIn === 'relay'
-        ? [{ label: 'Record', value: `${address.host} A ${facts.relayHost ?? 'the address of the relay'}` }]
-        : [
-            { label: 'Record', value: `${address.host} A ${target ?? 'the address of your line'}` },
-            { label: 'Time to live', value: '300 seconds' },
-          ],
-    cannot: facts.canUpdateRecords
-      ? target === null && wayIn !== 'relay'
-        ? 'The address of the line is not known yet.'
-        : null
-      : 'No name server with a key is known that takes updates.',
-  };
-  const mapping: GuideEntry = {
-    step: 'mapping',
+  return STEPS_OF[facts.wayIn].map((step) => ({ step, ...ENTRIES[step](facts) }));
+}
+
+const STEPS_OF: Record<WayIn, GuideStep[]> = {
+  mapping: ['record', 'mapping', 'certificate', 'redirect', 'closed'],
+  fixed: ['record', 'certificate', 'redirect', 'closed'],
+  relay: ['relay', 'record', 'certificate', 'closed'],
+  office: [],
+};
+
+const ENTRIES: Record<GuideStep, (facts: GuideFacts) => Omit<GuideEntry, 'step'>> = {
+  record: (facts) => (facts.wayIn === 'relay' ? relayRecord(facts) : lineRecord(facts)),
+  mapping: ({ address, server }) => ({
     title: 'Open the port on the router',
     why: 'Requests from outside end at the router until it is told where they go.',
     values: [
-      { label: 'Encrypted', value: `external TCP ${port} → ${server.address} port ${server.tlsPort}` },
+      { label: 'Encrypted', value: `external TCP ${portOf(address)} → ${server.address} port ${server.tlsPort}` },
       { label: 'Redirect', value: `external TCP 80 → ${server.address} port ${server.plainPort}` },
     ],
     cannot: null,
-  };
-  const certificate: GuideEntry = {
-    step: 'certificate',
+  }),
+  relay: ({ relayHost }) => ({
+    title: 'Connect to the relay',
+    why: 'The server keeps a connection outwards; requests come in through it, and no port is opened.',
+    values: [{ label: 'Relay', value: relayHost ?? 'none is known' }],
+    cannot: relayHost ? null : 'No relay is known.',
+  }),
+  certificate: ({ address: { host } }) => ({
     title: 'Get a certificate',
     why: 'Without one browsers warn everybody away, and passwords travel readable.',
     values: [
-      { label: 'Name', value: address.host },
+      { label: 'Name', value: host },
       {
         label: 'Proof',
-        value: `http://${address.host}/.well-known/acme-challenge/…, or a TXT record of _acme-challenge.${address.host}`,
+        value: `http://${host}/.well-known/acme-challenge/…, or a TXT record of _acme-challenge.${host}`,
       },
     ],
     cannot: null,
-  };
-  const redirect: GuideEntry = {
-    step: 'redirect',
+  }),
+  redirect: ({ address }) => ({
     title: 'Send plain requests to the encrypted address',
     why: 'Nobody types https; and browsers should remember it.',
     values: [
@@ -84,36 +76,39 @@ export function guideOf(facts: GuideFacts): GuideEntry[] {
       { label: 'Header', value: 'Strict-Transport-Security: max-age=15552000' },
     ],
     cannot: null,
-  };
-  const closed: GuideEntry = {
-    step: 'closed',
+  }),
+  closed: ({ wayIn, address }) => ({
     title: 'See that everything else stays closed',
     why: 'What answers from outside is what can be attacked.',
     values: [
-      { label: 'Open', value: wayIn === 'relay' ? 'nothing' : `TCP ${port} and TCP 80` },
+      { label: 'Open', value: wayIn === 'relay' ? 'nothing' : `TCP ${portOf(address)} and TCP 80` },
       { label: 'Closed', value: 'everything else' },
     ],
     cannot: null,
+  }),
+};
+
+const RECORD_TITLE = 'Let the name lead to the office';
+const NO_KEY = 'No name server with a key is known that takes updates.';
+
+function relayRecord({ address, relayHost, canUpdateRecords }: GuideFacts): Omit<GuideEntry, 'step'> {
+  return {
+    title: RECORD_TITLE,
+    why: 'The name leads to the relay, which passes requests on unopened.',
+    values: [{ label: 'Record', value: `${address.host} A ${relayHost ?? 'the address of the relay'}` }],
+    cannot: canUpdateRecords ? null : NO_KEY,
   };
-  switch (wayIn) {
-    case 'mapping':
-      return [record, mapping, certificate, redirect, closed];
-    case 'fixed':
-      return [record, certificate, redirect, closed];
-    case 'relay':
-      return [
-        {
-          step: 'relay',
-          title: 'Connect to the relay',
-          why: 'The server keeps a connection outwards; requests come in through it, and no port is opened.',
-          values: [{ label: 'Relay', value: facts.relayHost ?? 'none is known' }],
-          cannot: facts.relayHost ? null : 'No relay is known.',
-        },
-        record,
-        certificate,
-        closed,
-      ];
-    case 'office':
-      return [];
-  }
+}
+
+function lineRecord({ address, publicAddress, canUpdateRecords }: GuideFacts): Omit<GuideEntry, 'step'> {
+  const unknown = publicAddress === null ? 'The address of the line is not known yet.' : null;
+  return {
+    title: RECORD_TITLE,
+    why: 'Whoever types the name must arrive at the office line.',
+    values: [
+      { label: 'Record', value: `${address.host} A ${publicAddress ?? 'the address of your line'}` },
+      { label: 'Time to live', value: '300 seconds' },
+    ],
+    cannot: canUpdateRecords ? unknown : NO_KEY,
+  };
 }

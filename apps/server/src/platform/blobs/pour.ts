@@ -51,95 +51,147 @@ export interface Poured {
  * @throws the file's errors, and what `ask` refuses with
  */
 export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: PourTerms = {}): Promise<Poured> {
-  const { limit = null, each, ask, pace = PACE } = terms;
-  const writing = new Set<number>();
-  let ended: boolean | null = null;
-  let over = false;
-  let slow = false;
-  let failed = false;
-  let asking = false;
-  let granted = ask ? state.position : Infinity;
-  let askedAt = state.position;
-  let answer: Promise<void> = Promise.resolve();
-  return new Promise((resolve, reject) => {
-    const written = () => (writing.size === 0 ? state.position : Math.min(...writing));
-    const held = () => (asking && state.position > granted) || writing.size >= WRITES_AHEAD;
-    const stopWatching = watchPace(
-      pace,
+  return new Promise((resolve, reject) => new Pour(stream, file, state, terms, { resolve, reject }).begin());
+}
+
+interface Settle {
+  resolve: (poured: Poured) => void;
+  reject: (error: Error) => void;
+}
+
+/** One stream on its way into a file. */
+class Pour {
+  /** Where the pieces begin that are being written. */
+  private readonly writing = new Set<number>();
+  /** Whether the stream ended by itself, once it has ended. */
+  private ended: boolean | null = null;
+  private over = false;
+  private slow = false;
+  private failed = false;
+  private asking = false;
+  /** Bytes that may be taken without asking again. */
+  private granted: number;
+  private askedAt: number;
+  private answer: Promise<void> = Promise.resolve();
+  private stopWatching = (): void => undefined;
+
+  constructor(
+    private readonly stream: Readable,
+    private readonly file: FileHandle,
+    private readonly state: Pouring,
+    private readonly terms: PourTerms,
+    private readonly settle: Settle,
+  ) {
+    this.granted = terms.ask ? state.position : Infinity;
+    this.askedAt = state.position;
+  }
+
+  begin(): void {
+    const { stream, state, terms } = this;
+    const tooSlow = () => {
+      this.slow = true;
+      this.end(false);
+      stream.destroy();
+    };
+    this.stopWatching = watchPace(
+      terms.pace ?? PACE,
       () => state.position,
-      held,
-      () => {
-        slow = true;
-        end(false);
-        stream.destroy();
-      },
+      () => this.isHeld(),
+      tooSlow,
     );
-    const fail = (error: unknown) => {
-      if (failed) return;
-      failed = true;
-      stopWatching();
-      stream.pause();
-      // Not before what was asked for is settled: whoever gives room back must find it.
-      answer.then(() => reject(error as Error), reject);
-    };
-    const finish = () => {
-      if (failed || ended === null || writing.size > 0 || asking) return;
-      stopWatching();
-      resolve({ whole: ended, over, slow });
-    };
-    const end = (whole: boolean) => {
-      ended ??= whole;
-      finish();
-    };
-    const goOn = () => {
-      if (!held() && ended === null && !failed) stream.resume();
-    };
-    const askFor = (upTo: number) => {
-      asking = true;
-      askedAt = state.position;
-      const needed = () => state.position > granted;
-      if (needed()) stream.pause();
-      const answered = (until: number) => {
-        granted = until;
-        asking = false;
-        if (needed()) askFor(state.position);
-        goOn();
-        finish();
-      };
-      // What was asked for in advance may be refused; what is needed by then is asked for by itself.
-      answer = (ask as AskRoom)(upTo, written()).then(answered, (error: unknown) =>
-        upTo > state.position ? answered(granted) : fail(error),
-      );
-    };
-    stream.on('data', (piece: Buffer) => {
-      if (failed || ended !== null) return;
-      if (limit !== null && state.position + piece.length > limit) {
-        over = true;
-        stream.pause();
-        end(false);
-        return;
-      }
-      const position = state.position;
-      writing.add(position);
-      if (writing.size >= WRITES_AHEAD) stream.pause();
-      writeFully(file, piece, position).then(() => {
-        writing.delete(position);
-        goOn();
-        each?.(written());
-        finish();
-      }, fail);
-      take(state, piece);
-      if (asking) {
-        if (state.position > granted) stream.pause();
-      } else if (state.position > granted) askFor(state.position);
-      else if (ask && state.position - askedAt > ASK_AGAIN_AFTER) askFor(granted + 1);
-    });
-    stream.on('end', () => end(true));
-    stream.on('error', () => end(false));
-    stream.on('close', () => end(false));
+    stream.on('data', (piece: Buffer) => this.takePiece(piece));
+    stream.on('end', () => this.end(true));
+    stream.on('error', () => this.end(false));
+    stream.on('close', () => this.end(false));
     // A request that was closed before anybody listened tells nothing any more.
-    if (stream.destroyed || stream.readableEnded) end(false);
-  });
+    if (stream.destroyed || stream.readableEnded) this.end(false);
+  }
+
+  private takePiece(piece: Buffer): void {
+    const { stream, file, state } = this;
+    const { limit = null, each } = this.terms;
+    if (this.failed || this.ended !== null) return;
+    if (limit !== null && state.position + piece.length > limit) {
+      this.over = true;
+      stream.pause();
+      this.end(false);
+      return;
+    }
+    const position = state.position;
+    this.writing.add(position);
+    if (this.writing.size >= WRITES_AHEAD) stream.pause();
+    writeFully(file, piece, position)
+      .then(() => {
+        this.writing.delete(position);
+        this.goOn();
+        each?.(this.written());
+        this.finish();
+      })
+      .catch((error: unknown) => this.fail(error));
+    take(state, piece);
+    this.seeToRoom();
+  }
+
+  private seeToRoom(): void {
+    const { position } = this.state;
+    if (this.asking) {
+      if (position > this.granted) this.stream.pause();
+    } else if (position > this.granted) this.askFor(position);
+    else if (this.terms.ask && position - this.askedAt > ASK_AGAIN_AFTER) this.askFor(this.granted + 1);
+  }
+
+  private askFor(upTo: number): void {
+    const { state, stream } = this;
+    this.asking = true;
+    this.askedAt = state.position;
+    const isNeeded = () => state.position > this.granted;
+    if (isNeeded()) stream.pause();
+    const answered = (until: number) => {
+      this.granted = until;
+      this.asking = false;
+      if (isNeeded()) this.askFor(state.position);
+      this.goOn();
+      this.finish();
+    };
+    // What was asked for in advance may be refused; what is needed by then is asked for by itself.
+    this.answer = (this.terms.ask as AskRoom)(upTo, this.written()).then(answered, (error: unknown) =>
+      upTo > state.position ? answered(this.granted) : this.fail(error),
+    );
+  }
+
+  /** How far the file is written without a gap. */
+  private written(): number {
+    return this.writing.size === 0 ? this.state.position : Math.min(...this.writing);
+  }
+
+  private isHeld(): boolean {
+    return (this.asking && this.state.position > this.granted) || this.writing.size >= WRITES_AHEAD;
+  }
+
+  private goOn(): void {
+    if (!this.isHeld() && this.ended === null && !this.failed) this.stream.resume();
+  }
+
+  private end(whole: boolean): void {
+    this.ended ??= whole;
+    this.finish();
+  }
+
+  private finish(): void {
+    if (this.failed || this.ended === null || this.writing.size > 0 || this.asking) return;
+    this.stopWatching();
+    this.settle.resolve({ whole: this.ended, over: this.over, slow: this.slow });
+  }
+
+  private fail(error: unknown): void {
+    if (this.failed) return;
+    this.failed = true;
+    this.stopWatching();
+    this.stream.pause();
+    // Not before what was asked for is settled: whoever gives room back must find it.
+    const reject = () => this.settle.reject(error as Error);
+    this.answer.then(reject, reject);
+  }
 }
 
 async function writeFully(file: FileHandle, piece: Buffer, position: number): Promise<void> {

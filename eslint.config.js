@@ -60,6 +60,12 @@ export default tseslint.config(
     },
   },
   {
+    // What is longer than a page cannot be read.
+    files: ['{apps,packages}/*/src/**/*.{ts,tsx}'],
+    ignores: ['**/*.test.ts'],
+    rules: { 'max-lines-per-function': ['error', { max: 80 }] },
+  },
+  {
     // A program that serves must not be ended by a promise that nobody waits for: `void` is no answer there, see `aside`.
     files: ['apps/{server,outside}/src/**/*.ts', 'packages/probe/src/**/*.ts'],
     ignores: ['**/*.test.ts'],

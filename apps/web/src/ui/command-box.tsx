@@ -3,8 +3,8 @@ import { useState } from 'react';
 import { Form, Modal } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { useSlip } from '../slip/store';
-import { placesOf } from './frame';
 import { useOffered } from './offered';
+import { placesOf } from './places';
 import { sharesNamedQuery, storesQuery } from './queries';
 import { useMe } from './session';
 

@@ -1,4 +1,3 @@
-import type { Me } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
 import { Suspense, useState } from 'react';
 import { Dropdown, Modal } from 'react-bootstrap';
@@ -10,23 +9,12 @@ import { api } from './api';
 import { CommandBox } from './command-box';
 import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
+import { placesOf } from './places';
 import { NoticeList, undoWhenAnswered } from './notices';
 import { useMe } from './session';
 import { forgetPerson } from './session-end';
 import { Failure, SkeletonRows } from './states';
 import { TransfersButton } from './transfers/panel';
-
-const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = [
-  ['/today', 'Today', () => true],
-  ['/stores', 'Stores', () => true],
-  ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
-  ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],
-  ['/ledger', 'Ledger', (me) => me.role !== 'guest'],
-];
-
-/** The places that somebody has anything to do in. */
-export const placesOf = (me: Me): { path: string; name: string }[] =>
-  EVERY_PLACE.filter(([, , isFor]) => isFor(me)).map(([path, name]) => ({ path, name }));
 
 /** The bar above, the place below, the slip at the right edge. */
 export function Frame() {

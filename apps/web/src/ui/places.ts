@@ -1,0 +1,13 @@
+import type { Me } from '@quay/contract';
+
+const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = [
+  ['/today', 'Today', () => true],
+  ['/stores', 'Stores', () => true],
+  ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
+  ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],
+  ['/ledger', 'Ledger', (me) => me.role !== 'guest'],
+];
+
+/** The places that somebody has anything to do in. */
+export const placesOf = (me: Me): { path: string; name: string }[] =>
+  EVERY_PLACE.filter(([, , isFor]) => isFor(me)).map(([path, name]) => ({ path, name }));

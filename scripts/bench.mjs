@@ -1,8 +1,7 @@
 // Side-by-side measurements: ours and a general-purpose reference in alternating rounds of one run. Prints ratios.
-import { execFileSync, spawn, spawnSync } from 'node:child_process';
+import { execFileSync, spawn } from 'node:child_process';
 import {
   closeSync,
-  copyFileSync,
   existsSync,
   fsyncSync,
   mkdirSync,
@@ -13,6 +12,7 @@ import {
   writeSync,
 } from 'node:fs';
 import { randomBytes } from 'node:crypto';
+import { request } from 'node:http';
 import { cpus, freemem, totalmem } from 'node:os';
 import { join } from 'node:path';
 import { startProgram } from './lib/children.mjs';
@@ -20,7 +20,8 @@ import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/ins
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
 import { measureReach } from './bench-reach.mjs';
-import { measureStores } from './bench-stores.mjs';
+import { fillServer, measureStores } from './bench-stores.mjs';
+import { measureTls, measureTransfers } from './bench-transfers.mjs';
 import { demoReach, setUpWayIn, startOutside } from './lib/outside.mjs';
 import { fail, say } from './lib/words.mjs';
 
@@ -83,11 +84,12 @@ async function measure(stops) {
   const server = await startProgram(join(ROOT, 'apps/server/dist/main.js'), { ...env, ...outside.env }, 'the server');
   stops.push(server.stop);
   const quay = await Quay.signIn(`http://127.0.0.1:${port}`);
-  const nginxPort = await startNginx(stops);
+  const { port: nginxPort } = await startNginx(stops);
   say(
     `${cpus().length} x ${cpus()[0].model}, ${Math.round(totalmem() / GIB)} GiB, Node.js ${process.versions.node}. Medians of ${ROUNDS} alternating rounds.\n`,
   );
 
+  say(`On a full server: ${(await fillServer(database.url('quay'))).toLocaleString('en-GB')} items in other stores.\n`);
   await touchMemory();
   await quiet(server.child.pid);
   const [root] = (await quay.json('GET', '/api/stores')).filter((s) => s.name === 'Projects').map((s) => s.rootId);
@@ -99,37 +101,16 @@ async function measure(stops) {
     // Linux proc(5): 5 resets the peak.
     writeFileSync(`/proc/${server.child.pid}/clear_refs`, '5');
   };
-  if (parts.includes('stores'))
-    await measureStores({
-      quay,
-      work,
-      databaseUrl: database.url('quay'),
-      root,
-      rounds: Math.min(ROUNDS, 3),
-      report,
-      median,
-      seconds,
-      say,
-      peak,
-      writeRandom,
-    });
-  if (parts.includes('reach')) {
-    await setUpWayIn(`http://127.0.0.1:${port}`, `http://127.0.0.1:${ports.outside}`);
-    await measureReach({ quay, ports, work, root, rounds: ROUNDS, report, median, seconds, say, writeRandom });
-  }
-  if (!parts.includes('transfers')) return;
-  const large = await upload(quay, root);
-  peak('uploads');
-  const many = await fill(quay, root, 'hundred', 64, 100 * 1024);
-  await downloads(quay, nginxPort, large, many);
-  peak('downloads');
-  for (const [name, count, size, goal] of [
-    ['zip-large', 1000, 1024 ** 2, 3],
-    ['zip-small', 10_000, 10 * 1024, 1],
-  ]) {
-    await archives(quay, root, name, count, size, goal);
-    peak('archives');
-  }
+  const tools = {
+    ...{ quay, work, root, rounds: ROUNDS, databaseUrl: database.url('quay'), ports, nginxPort },
+    ...{ report, median, seconds, say, peak, writeRandom },
+  };
+  if (parts.includes('transfers')) await measureTransfers(tools);
+  if (parts.includes('stores')) await measureStores(tools);
+  const secured = parts.includes('reach') || parts.includes('transfers');
+  if (secured) await setUpWayIn(`http://127.0.0.1:${port}`, `http://127.0.0.1:${ports.outside}`);
+  if (parts.includes('transfers')) await measureTls(tools, (config) => startNginx(stops, config));
+  if (parts.includes('reach')) await measureReach(tools);
 }
 
 /**
@@ -167,105 +148,6 @@ async function quiet(pid) {
   }
 }
 
-async function upload(quay, root) {
-  const source = join(work, 'source');
-  writeRandom(source, GIB);
-  const times = { ours: [], dd: [], sha: [] };
-  let id = '';
-  for (let round = 0; round < ROUNDS; round += 1) {
-    // Other bytes each time, so that nothing is there already.
-    const file = openSync(source, 'r+');
-    writeSync(file, randomBytes(4096), 0, 4096, 0);
-    fsyncSync(file);
-    closeSync(file);
-    times.ours.push(
-      seconds(() => (id = JSON.parse(quay.curl(`/api/folders/${root}/files?name=large${round}.bin`, '-T', source)).id)),
-    );
-    times.dd.push(
-      seconds(() =>
-        execFileSync('dd', [`if=${source}`, `of=${join(work, 'copy')}`, 'bs=1M', 'conv=fsync'], { stdio: 'ignore' }),
-      ),
-    );
-    times.sha.push(seconds(() => execFileSync('sha256sum', [source])));
-  }
-  report('upload 1 GiB, hashed and flushed', GIB / median(times.ours) / 1e6, 'MB/s', [
-    ['dd conv=fsync', GIB / median(times.dd) / 1e6, null],
-    ['sha256sum', GIB / median(times.sha) / 1e6, 0.75],
-  ]);
-  copyFileSync(source, join(work, 'files/large/large.bin'));
-  return id;
-}
-
-async function downloads(quay, nginxPort, large, many) {
-  const share = await quay.share([large, ...many.ids]);
-  const times = { ours: [], nginx: [] };
-  for (let round = 0; round < ROUNDS; round += 1) {
-    times.ours.push(seconds(() => share.curl(`/files/${large}`, '-o', '/dev/null')));
-    times.nginx.push(
-      seconds(() => execFileSync('curl', ['-s', '-o', '/dev/null', `http://127.0.0.1:${nginxPort}/large/large.bin`])),
-    );
-  }
-  report('download 1 GiB through a share', GIB / median(times.ours) / 1e6, 'MB/s', [
-    ['nginx', GIB / median(times.nginx) / 1e6, 0.45],
-  ]);
-  const rates = { ours: [], nginx: [] };
-  const ours = wrkScript(
-    'ours',
-    many.ids.map((id) => `${share.path}/files/${id}`),
-    share.cookie,
-  );
-  const theirs = wrkScript(
-    'nginx',
-    many.names.map((n) => `/hundred/${n}`),
-    '',
-  );
-  for (let round = 0; round < ROUNDS; round += 1) {
-    rates.ours.push(wrk(quay.origin, ours));
-    rates.nginx.push(wrk(`http://127.0.0.1:${nginxPort}`, theirs));
-  }
-  report('files of 100 KiB through a share', median(rates.ours), 'requests/s', [['nginx', median(rates.nginx), 0.15]]);
-}
-
-async function archives(quay, root, name, count, size, goal) {
-  const filled = await fill(quay, root, name, count, size);
-  const share = await quay.share([filled.folder]);
-  const times = { ours: [], zip: [] };
-  const bytes = count * size;
-  for (let round = 0; round < ROUNDS; round += 1) {
-    times.ours.push(seconds(() => share.curl('/all.zip', '-o', '/dev/null')));
-    times.zip.push(
-      seconds(() => execFileSync('sh', ['-c', `zip -0 -r -q - ${name} > /dev/null`], { cwd: join(work, 'files') })),
-    );
-  }
-  report(
-    `ZIP of ${count.toLocaleString('en-GB')} files of ${size >= 1024 ** 2 ? '1 MiB' : '10 KiB'}`,
-    bytes / median(times.ours) / 1e6,
-    'MB/s',
-    [['zip -0', bytes / median(times.zip) / 1e6, goal]],
-  );
-}
-
-/** Makes random files on the disk and uploads them into a folder of their own. */
-async function fill(quay, root, name, count, size) {
-  const disk = join(work, 'files', name);
-  mkdirSync(disk, { recursive: true });
-  const { id: folder } = await quay.json('POST', `/api/folders/${root}/folders`, { name });
-  const names = Array.from({ length: count }, (_, i) => `${String(i).padStart(5, '0')}.bin`);
-  const ids = [];
-  let next = 0;
-  const worker = async () => {
-    while (next < count) {
-      const i = next;
-      next += 1;
-      const bytes = randomBytes(size);
-      writeFileSync(join(disk, names[i]), bytes);
-      ids[i] = (await quay.json('PUT', `/api/folders/${folder}/files?name=${names[i]}`, bytes)).id;
-    }
-  };
-  await Promise.all(Array.from({ length: 6 }, worker));
-  return { folder, ids, names };
-}
-
 class Quay {
   constructor(origin, cookie) {
     this.origin = origin;
@@ -293,6 +175,12 @@ class Quay {
     if (!answer.ok) throw new Error(await answer.text());
     return answer.json();
   }
+  /** As `json`, where nothing is answered. */
+  async send(method, path, body) {
+    const headers = { cookie: this.cookie, connection: 'close', 'content-type': 'application/json' };
+    const answer = await fetch(this.origin + path, { method, headers, body: JSON.stringify(body) });
+    if (!answer.ok) throw new Error(await answer.text());
+  }
   curl(path, ...args) {
     return execFileSync('curl', [
       '-s',
@@ -311,65 +199,69 @@ class Quay {
       nodeIds,
       window: { opensAt: null, closesAt: new Date(Date.now() + 86_400_000).toISOString() },
       password: 'gravel-heron-silent-oar',
-      visitLimit: 10,
+      visitLimit: 1000,
     };
     const { link } = await this.json('POST', '/api/shares', asked);
     const { pathname: path } = new URL(link);
-    const opened = await fetch(`${this.origin}${path}/open`, {
-      method: 'POST',
-      headers: { 'content-type': 'application/json' },
-      body: JSON.stringify({ password: asked.password }),
-    });
-    const cookie = opened.headers.getSetCookie()[0].split(';')[0];
-    await opened.text();
+    const open = (from) => openShare(this.origin, path, asked.password, from);
+    const cookie = await open('127.0.0.1');
     return {
       path,
       cookie,
+      open,
       curl: (at, ...args) =>
         execFileSync('curl', ['-s', '-S', '-f', '-H', `Cookie: ${cookie}`, ...args, this.origin + path + at]),
     };
   }
 }
 
-async function startNginx(stops) {
+/** Opens a share as a visitor who comes from an address. @returns the cookie of the visit */
+function openShare(origin, path, password, localAddress) {
+  const headers = { 'content-type': 'application/json' };
+  return new Promise((resolve, reject) => {
+    const asked = request(`${origin}${path}/open`, { method: 'POST', headers, localAddress }, (answer) => {
+      answer.resume();
+      const [cookie] = answer.headers['set-cookie'] ?? [];
+      if (cookie) resolve(cookie.split(';')[0]);
+      else reject(new Error(`the share was not opened: ${answer.statusCode}`));
+    });
+    asked.on('error', reject);
+    asked.end(JSON.stringify({ password }));
+  });
+}
+
+/** As Debian ships it: one worker a core, sendfile, tcp_nopush. `secure`: the lines of a server with TLS instead. */
+async function startNginx(stops, secure = null) {
   const port = await freePort();
-  const config = join(work, 'nginx.conf');
-  // As Debian ships it: one worker a core, sendfile, tcp_nopush.
+  const name = secure ? 'nginx-tls' : 'nginx';
+  const config = join(work, `${name}.conf`);
   writeFileSync(
     config,
-    `worker_processes auto; pid ${work}/nginx.pid; error_log ${work}/nginx.log; daemon off; ${process.getuid() === 0 ? 'user root;' : ''}
+    `worker_processes auto; pid ${work}/${name}.pid; error_log ${work}/${name}.log; daemon off; ${process.getuid() === 0 ? 'user root;' : ''}
 events { worker_connections 768; }
-http { sendfile on; tcp_nopush on; access_log off; keepalive_requests 1000000; server { listen 127.0.0.1:${port}; root ${work}/files; } }`,
+http { sendfile on; tcp_nopush on; access_log off; keepalive_requests 1000000;
+  server { listen 127.0.0.1:${port}${secure ? ' ssl' : ''}; ${secure ?? ''} root ${work}/files; } }`,
   );
-  const child = spawn(NGINX, ['-c', config, '-e', `${work}/nginx.log`], { stdio: 'ignore' });
+  const child = spawn(NGINX, ['-c', config, '-e', `${work}/${name}.log`], { stdio: 'ignore' });
   stops.push(() => new Promise((resolve) => child.once('exit', resolve) && child.kill('SIGTERM')));
   await new Promise((resolve) => setTimeout(resolve, 500));
-  return port;
+  return { port };
 }
 
-function wrkScript(name, paths, cookie) {
-  const path = join(work, `${name}.lua`);
-  writeFileSync(
-    path,
-    `local paths = {${paths.map((p) => JSON.stringify(p)).join(',')}}\nlocal i = 0\nrequest = function() i = i % #paths + 1; return wrk.format("GET", paths[i], {["Cookie"] = ${JSON.stringify(cookie)}}) end\n`,
-  );
-  return path;
-}
-
-function wrk(origin, script) {
-  const out = spawnSync('wrk', ['-t1', '-c16', '-d4s', '-s', script, origin], { encoding: 'utf8' }).stdout;
-  if (/Non-2xx/.test(out)) throw new Error(`wrk was refused:\n${out}`);
-  return Number(/Requests\/sec:\s+([\d.]+)/.exec(out)?.[1]);
-}
-
+/**
+ * Tells a median beside its spread, and the ratios to the references' medians.
+ * @param ours one value for each round, as are the references: [name, values, goal of the ratio or null]
+ */
 function report(what, ours, unit, references) {
-  const rest = references
-    .map(
-      ([name, value, goal]) =>
-        `${name} ${value.toFixed(0)}: ratio ${(ours / value).toFixed(2)}${goal === null ? '' : ` (goal ${goal})`}`,
-    )
-    .join(', ');
-  say(`${what.padEnd(34)}${ours.toFixed(0)} ${unit}; ${rest}`);
+  const told = (values) => {
+    const [low, high] = [Math.min(...values), Math.max(...values)];
+    return `${median(values).toFixed(0)} (${low.toFixed(0)} to ${high.toFixed(0)})`;
+  };
+  const rest = references.map(([name, values, goal]) => {
+    const ratio = (median(ours) / median(values)).toFixed(2);
+    return `${name} ${told(values)}: ratio ${ratio}${goal === null ? '' : ` (goal ${goal})`}`;
+  });
+  say(`${what.padEnd(42)}${told(ours)} ${unit}; ${rest.join(', ')}`);
 }
 
 function writeRandom(path, bytes) {

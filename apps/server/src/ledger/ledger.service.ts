@@ -24,20 +24,31 @@ export class LedgerService {
   ) {}
 
   /**
-   * Appends one entry inside the transaction of the thing it tells of. Call it last: from here to the commit every
+   * Appends entries inside the transaction of the things they tell of. Call it last: from here to the commit every
    * other writer waits, so that the chain has no gaps and no forks.
    */
-  async append(tx: EntityManager, entry: NewEntry): Promise<void> {
+  async append(tx: EntityManager, ...entries: NewEntry[]): Promise<void> {
+    if (entries.length === 0) return;
     await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.ledger]);
     const [last] = await tx.query<{ seq: string; hash: string }[]>(
       'SELECT seq, hash FROM ledger_entry ORDER BY seq DESC LIMIT 1',
     );
-    await tx.insert(
-      LedgerEntry,
-      chained(entry, this.clock.date(), Number(last?.seq ?? 0) + 1, last?.hash ?? GENESIS_HASH),
-    );
-    const { id: personId } = entry.actor;
-    await this.events.tell(tx, { topic: 'ledger', id: entry.kind, personId, shareId: entry.shareId ?? null });
+    const at = this.clock.date();
+    let [seq, hash] = [Number(last?.seq ?? 0), last?.hash ?? GENESIS_HASH];
+    const rows = entries.map((entry) => {
+      seq += 1;
+      const row = chained(entry, at, seq, hash);
+      hash = row.hash;
+      return row;
+    });
+    await tx.insert(LedgerEntry, rows);
+    const events = entries.map(({ kind, actor, shareId = null }) => ({
+      topic: 'ledger' as const,
+      id: kind,
+      personId: actor.id,
+      shareId,
+    }));
+    await this.events.tell(tx, ...events);
   }
 
   /** Newest first. `concerning` leaves only what a person did, or what happened to their shares. */

@@ -1,13 +1,15 @@
-import type { NodeShares, ShareList, ShareSheet, VisitorDoor } from '@quay/contract';
+import type { ChainAnswer, NodeShares, ShareList, ShareSheet, VisitorDoor } from '@quay/contract';
 import { execFileSync } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { folder, storeOf } from '../_fixtures/acts.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { regrant, setDisabled } from '../_fixtures/grants.js';
+import { Events } from '../platform/events/events.js';
+import { Takings } from './takings.service.js';
 
 let office: TestOffice;
 let iris: Client;
@@ -116,6 +118,33 @@ describe('what is taken', () => {
     await (await visitor.fetch(at)).text();
     await (await visitor.fetch(at, { headers: { range: 'bytes=0-2' } })).text();
     expect(await ledger('share.downloaded', share.id)).toHaveLength(1);
+  });
+  it('by many at once is written down once for each, together, and one that cannot be keeps nobody else', async () => {
+    const ids = await Promise.all(['x', 'y', 'z'].map((n) => text(iris, office.roots.projects, `many ${n}.txt`, n)));
+    const share = await office.publish(iris, ids);
+    const visitors = await Promise.all(
+      Array.from({ length: 12 }, async () => {
+        const visitor = office.client();
+        await open(visitor, share.token);
+        return visitor;
+      }),
+    );
+    const takings = office.app.get(Takings);
+    const change = vi.spyOn(office.app.get(Events), 'change');
+    const taken = visitors.flatMap((v) => [...ids, ...ids].map((id) => v.fetch(`/s/${share.token}/files/${id}`)));
+    const stranger = takings.note({
+      visitId: randomUUID(),
+      share: { id: share.id, title: 'Many' },
+      what: { file: { id: ids[0] as string, name: 'x' } },
+    });
+    const told = Promise.all([Promise.all(taken), stranger.catch((error: Error) => error.message)]);
+    const [answers, refused] = await told;
+    expect(new Set(answers.map((a) => a.status))).toEqual(new Set([200]));
+    expect(refused).toContain('visit_file_visit_id_fkey');
+    expect(await ledger('share.downloaded', share.id)).toHaveLength(36);
+    expect(change.mock.calls.length).toBeLessThan(36);
+    change.mockRestore();
+    expect((await iris.ask<ChainAnswer>('GET', '/api/ledger/chain')).body.fault).toBeNull();
   });
   it('as one archive is everything in it, and each file knows when it was taken', async () => {
     const inner = await folder(iris, office.roots.projects, 'Taken');

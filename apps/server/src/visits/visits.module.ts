@@ -2,13 +2,14 @@ import { Module } from '@nestjs/common';
 import { LiveModule } from '../live/live.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
 import { DoorService } from './door.service.js';
+import { Takings } from './takings.service.js';
 import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
 
 @Module({
   imports: [TransfersModule, LiveModule],
   controllers: [VisitsController],
-  providers: [VisitsService, DoorService],
+  providers: [VisitsService, DoorService, Takings],
   exports: [VisitsService],
 })
 export class VisitsModule {}

@@ -64,13 +64,21 @@ export async function countVisit(
   return rows[0] ?? null;
 }
 
-/** @returns true the first time that a visit fetches the file */
-export async function noteFile(m: EntityManager, visitId: string, nodeId: string, at: Date): Promise<boolean> {
-  const rows = await m.query<unknown[]>(
-    'INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING RETURNING 1',
-    [visitId, nodeId, at],
+/** @returns those that a visit fetched for the first time, as "visit file" */
+export async function noteFiles(
+  m: EntityManager,
+  taken: { visitId: string; nodeId: string }[],
+  at: Date,
+): Promise<Set<string>> {
+  if (taken.length === 0) return new Set();
+  const rows = await m.query<{ visit_id: string; node_id: string }[]>(
+    // In one order, so that two processes that note the same cannot wait for each other.
+    `INSERT INTO visit_file (visit_id, node_id, first_at)
+     SELECT * FROM unnest($1::uuid[], $2::uuid[]) AS t (visit_id, node_id) CROSS JOIN (SELECT $3::timestamptz) AS a (at)
+      ORDER BY visit_id, node_id ON CONFLICT DO NOTHING RETURNING visit_id, node_id`,
+    [taken.map((t) => t.visitId), taken.map((t) => t.nodeId), at],
   );
-  return rows.length > 0;
+  return new Set(rows.map((r) => `${r.visit_id} ${r.node_id}`));
 }
 
 /** @returns true the first time that a visit takes everything as one archive */

@@ -2,7 +2,6 @@ import { Injectable } from '@nestjs/common';
 import { PASSWORD_TRIES_PER_MINUTE, visitMayContinue, VISIT_LIFETIME_SECONDS, type ShareState } from '@quay/core';
 import type { QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
-import { LRUCache } from 'lru-cache';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -18,8 +17,9 @@ import { Turns } from '../platform/turns.js';
 import { factsOf, sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
+import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
-import { countVisit, noteArchive, noteFile, type VisitRow } from './visits.queries.js';
+import { countVisit, type VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;
@@ -57,6 +57,7 @@ export class VisitsService {
     private readonly door: DoorService,
     private readonly attempts: Attempts,
     private readonly ledger: LedgerService,
+    private readonly takings: Takings,
     private readonly events: Events,
     private readonly office: Office,
   ) {}
@@ -126,7 +127,11 @@ export class VisitsService {
     const file = await this.door.file(visitor.token, nodeId);
     if (!file) throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
     const still = async () => (await this.door.file(visitor.token, nodeId)) !== null;
-    return { file, going: this.going(visitor, share, visit, still), taken: () => this.noteFile(share, visit, file) };
+    return {
+      file,
+      going: this.going(visitor, share, visit, still),
+      taken: () => this.takings.note({ visitId: visit.id, share, what: { file } }),
+    };
   }
 
   async archive(
@@ -138,7 +143,8 @@ export class VisitsService {
       return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
     });
     const going = this.going(visitor, share, visit, () => Promise.resolve(true));
-    return { archive, name: `${share.title}.zip`, going, taken: () => this.noteArchive(share, visit, files) };
+    const taken = () => this.takings.note({ visitId: visit.id, share, what: { archiveOf: files } });
+    return { archive, name: `${share.title}.zip`, going, taken };
   }
 
   /** Whether a download goes on: while the visit lasts, and `still` says so of what is being sent. */
@@ -251,42 +257,6 @@ export class VisitsService {
   }
 
   private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
-
-  /** What was noted lately, so that ranges and repeats need not ask; the table decides. */
-  private readonly noted = new LRUCache<string, true>({ max: 20_000 });
-
-  /** Writes down the first time that a visit takes a file; ranges and repeats are the same taking. */
-  private async noteFile(share: ShareRecord, visit: VisitRow, file: FileBytes): Promise<void> {
-    await this.note(`${visit.id} ${file.id}`, share, visit, async (tx) =>
-      (await noteFile(tx, visit.id, file.id, this.clock.date()))
-        ? { nodeId: file.id, detail: { title: share.title, name: file.name } }
-        : null,
-    );
-  }
-
-  private async noteArchive(share: ShareRecord, visit: VisitRow, files: number): Promise<void> {
-    await this.note(`${visit.id} archive`, share, visit, async (tx) =>
-      (await noteArchive(tx, visit.id, this.clock.date()))
-        ? { nodeId: null, detail: { title: share.title, name: 'everything as one archive', files } }
-        : null,
-    );
-  }
-
-  private async note(
-    key: string,
-    share: ShareRecord,
-    visit: VisitRow,
-    first: (tx: EntityManager) => Promise<Pick<NewEntry, 'nodeId' | 'detail'> | null>,
-  ): Promise<void> {
-    if (this.noted.has(key)) return;
-    await this.events.change(async (tx) => {
-      const entry = await first(tx);
-      if (!entry) return;
-      const actor = { kind: 'visitor', id: visit.id, name: 'A visitor' } as const;
-      await this.ledger.append(tx, { kind: 'share.downloaded', actor, shareId: share.id, ...entry });
-    });
-    this.noted.set(key, true);
-  }
 
   private async doorOf(
     visitor: Visitor,

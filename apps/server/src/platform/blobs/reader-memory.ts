@@ -9,8 +9,13 @@ const READERS_MOST = 1500;
 /** A write that takes longer than this was waiting for its reader. */
 export const STALLED_MS = 250;
 
+/** Buffers that are kept for the next readers: to make one anew costs as much as to fill it. */
 const spare: Buffer[] = [];
-const SPARE_MOST = 4;
+const SPARE_MOST = LARGE_MOST;
+/** When many have read and few do, no more than these stay. */
+const SPARE_IN_QUIET = 4;
+const QUIET_MS = 10_000;
+let quiet: NodeJS.Timeout | null = null;
 let largeHeld = 0;
 let readers = 0;
 
@@ -64,4 +69,7 @@ export function takeLarge(): Buffer {
 /** A buffer goes back only when the connection no longer holds it. */
 export function giveLarge(buffer: Buffer): void {
   if (spare.length < SPARE_MOST) spare.push(buffer);
+  if (spare.length <= SPARE_IN_QUIET) return;
+  if (quiet) quiet.refresh();
+  else quiet = setTimeout(() => spare.splice(SPARE_IN_QUIET), QUIET_MS).unref();
 }

@@ -41,13 +41,17 @@ export async function sendStretches(
     }
     await reader.end();
   } catch (error) {
-    if (!res.destroyed) log.error({ err: error }, 'an answer was broken off');
+    if (!res.destroyed && !hasLeft(error)) log.error({ err: error }, 'an answer was broken off');
     res.destroy();
   } finally {
     stopWatching();
     reader.memory.end();
   }
 }
+
+/** Whether the other end is gone, which the system may say before the connection does. */
+const hasLeft = (error: unknown): boolean =>
+  ['ECONNRESET', 'EPIPE'].includes((error as NodeJS.ErrnoException | null)?.code ?? '');
 
 /** Somebody who is sent bytes: how much they have taken, how promptly, and what is held for them. */
 class Reader {

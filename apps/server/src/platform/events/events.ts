@@ -65,11 +65,15 @@ export class Events implements OnModuleInit, OnApplicationShutdown {
   async tell(tx: EntityManager, ...events: QuayEvent[]): Promise<void> {
     const mine = this.told.get(tx);
     if (!mine) throw new Error('events are told inside a change');
+    const fresh: QuayEvent[] = [];
     for (const event of events) {
       if (mine.some((e) => isSame(e, event))) continue;
       mine.push(event);
-      await tx.query('SELECT pg_notify($1, $2)', [CHANNEL, JSON.stringify({ ...event, origin: this.origin })]);
+      fresh.push(event);
     }
+    if (fresh.length === 0) return;
+    const payloads = fresh.map((event) => JSON.stringify({ ...event, origin: this.origin }));
+    await tx.query('SELECT pg_notify($1, payload) FROM unnest($2::text[]) AS payload', [CHANNEL, payloads]);
   }
 
   private async connect(): Promise<void> {

@@ -1,0 +1,111 @@
+import { Injectable } from '@nestjs/common';
+import { LRUCache } from 'lru-cache';
+import type { EntityManager } from 'typeorm';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
+import { aside } from '../platform/aside.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { noteArchive, noteFiles } from './visits.queries.js';
+
+/** What a visit takes: a file, or everything as one archive. */
+export interface Taking {
+  visitId: string;
+  share: { id: string; title: string };
+  what: { file: { id: string; name: string } } | { archiveOf: number };
+}
+
+interface Waiting {
+  taking: Taking;
+  resolve: () => void;
+  reject: (error: unknown) => void;
+}
+
+/** Notes that are written down in one transaction. */
+const AT_ONCE = 200;
+
+/**
+ * Writes down, before the first byte goes out, the first time that a visit takes something; ranges and repeats are the
+ * same taking. The ledger is one chain, so whoever writes waits for everybody before them: what comes while one
+ * transaction is being written goes into the next one together, and two hundred visitors wait for a few of them.
+ */
+@Injectable()
+export class Takings {
+  /** What was noted lately, so that ranges and repeats need not ask; the table decides. */
+  private readonly noted = new LRUCache<string, true>({ max: 20_000 });
+  private waiting: Waiting[] = [];
+  private writing = false;
+
+  constructor(
+    private readonly clock: Clock,
+    private readonly ledger: LedgerService,
+    private readonly events: Events,
+  ) {}
+
+  /** Resolves when it is written down. */
+  async note(taking: Taking): Promise<void> {
+    if (this.noted.has(keyOf(taking))) return;
+    const written = new Promise<void>((resolve, reject) => this.waiting.push({ taking, resolve, reject }));
+    // Nobody waits for those who came after them.
+    if (!this.writing) aside(this.writeAll(), 'what was taken could not be written down');
+    await written;
+  }
+
+  private async writeAll(): Promise<void> {
+    this.writing = true;
+    try {
+      while (this.waiting.length > 0) await this.writeSome(this.waiting.splice(0, AT_ONCE));
+    } finally {
+      this.writing = false;
+    }
+  }
+
+  /** One that cannot be written does not keep the others from it. */
+  private async writeSome(some: Waiting[]): Promise<void> {
+    try {
+      await this.write(some.map((w) => w.taking));
+      for (const { resolve } of some) resolve();
+    } catch (error) {
+      const [only] = some as [Waiting];
+      if (some.length === 1) only.reject(error);
+      else for (const one of some) await this.writeSome([one]);
+    }
+  }
+
+  private async write(takings: Taking[]): Promise<void> {
+    const different = [...new Map(takings.map((t) => [keyOf(t), t])).values()];
+    await this.events.change(async (tx) => {
+      const fresh = await this.firstOf(tx, different);
+      await this.ledger.append(tx, ...fresh.map(entryOf));
+    });
+    for (const taking of different) this.noted.set(keyOf(taking), true);
+  }
+
+  private async firstOf(tx: EntityManager, takings: Taking[]): Promise<Taking[]> {
+    const at = this.clock.date();
+    const files = takings.flatMap(({ visitId, what }) => ('file' in what ? [{ visitId, nodeId: what.file.id }] : []));
+    const noted = await noteFiles(tx, files, at);
+    const fresh: Taking[] = [];
+    for (const taking of takings) {
+      const { what, visitId } = taking;
+      const isFirst = 'file' in what ? noted.has(keyOf(taking)) : await noteArchive(tx, visitId, at);
+      if (isFirst) fresh.push(taking);
+    }
+    return fresh;
+  }
+}
+
+const keyOf = ({ visitId, what }: Taking): string => `${visitId} ${'file' in what ? what.file.id : 'archive'}`;
+
+function entryOf({ visitId, share, what }: Taking): NewEntry {
+  const detail: NewEntry['detail'] =
+    'file' in what
+      ? { title: share.title, name: what.file.name }
+      : { title: share.title, name: 'everything as one archive', files: what.archiveOf };
+  return {
+    kind: 'share.downloaded',
+    actor: { kind: 'visitor', id: visitId, name: 'A visitor' },
+    shareId: share.id,
+    nodeId: 'file' in what ? what.file.id : null,
+    detail,
+  };
+}

@@ -24,8 +24,9 @@ export async function measureTransfers(tools) {
   peak('uploads');
   const many = await fill(quay, work, root, 'hundred', 64, 100 * 1024);
   await downloads(tools, large, many);
-  await visitors(tools);
   peak('downloads');
+  await visitors(tools);
+  peak('200 visitors at once', null);
   for (const [name, count, size, goal] of [
     ['zip-large', 1000, MIB, 3],
     ['zip-small', 10_000, 10 * 1024, 1],

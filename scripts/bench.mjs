@@ -93,10 +93,10 @@ async function measure(stops) {
   await touchMemory();
   await quiet(server.child.pid);
   const [root] = (await quay.json('GET', '/api/stores')).filter((s) => s.name === 'Projects').map((s) => s.rootId);
-  const peak = (what) => {
+  const peak = (what, goal = 250) => {
     const status = `/proc/${server.child.pid}/status`;
     say(
-      `  peak memory of the server, ${what}: ${(Number(/VmHWM:\s+(\d+)/.exec(readFileSync(status, 'utf8'))?.[1]) / 1000).toFixed(0)} MB (goal under 250)`,
+      `  peak memory of the server, ${what}: ${(Number(/VmHWM:\s+(\d+)/.exec(readFileSync(status, 'utf8'))?.[1]) / 1000).toFixed(0)} MB${goal === null ? '' : ` (goal under ${goal})`}`,
     );
     // Linux proc(5): 5 resets the peak.
     writeFileSync(`/proc/${server.child.pid}/clear_refs`, '5');

@@ -4,6 +4,8 @@ export const LARGE_BYTES = 1024 * 1024;
 export const SMALL_BYTES = 64 * 1024;
 /** Large buffers of all readers together. */
 const LARGE_MOST = 64;
+/** Who finds no large buffer waits so long for one: with many readers each has one for a moment. */
+const TURN_MS = 100;
 /** Readers that are served at once; more are asked to come again. */
 const READERS_MOST = 1500;
 /** A write that takes longer than this was waiting for its reader. */
@@ -43,24 +45,61 @@ export class ReaderMemory {
     return this.large > 0;
   }
 
+  /** Large buffers that this reader may use. */
+  get largeCount(): number {
+    return this.large;
+  }
+
   /** Takes so many large buffers, all or none. */
   grow(count: number): boolean {
-    if (this.large > 0 || largeHeld + count > LARGE_MOST) return false;
-    this.large = count;
-    largeHeld += count;
+    if (this.large > 0 || turns.size > 0 || largeHeld + count > LARGE_MOST) return false;
+    this.take(count);
     return true;
+  }
+
+  /**
+   * Takes so many, or one as soon as its turn comes. @returns false when none became free soon: slow readers hold them
+   */
+  async growInTurn(count: number): Promise<boolean> {
+    if (this.grow(count) || this.grow(1)) return true;
+    return new Promise((resolve) => {
+      const given = () => {
+        clearTimeout(timer);
+        turns.delete(given);
+        this.take(1);
+        resolve(true);
+      };
+      const timer = setTimeout(() => {
+        turns.delete(given);
+        resolve(false);
+      }, TURN_MS);
+      turns.add(given);
+    });
   }
 
   shrink(): void {
     largeHeld -= this.large;
     this.large = 0;
+    while (largeHeld < LARGE_MOST) {
+      const [next] = turns;
+      if (!next) return;
+      next();
+    }
   }
 
   end(): void {
     this.shrink();
     readers -= 1;
   }
+
+  private take(count: number): void {
+    this.large = count;
+    largeHeld += count;
+  }
 }
+
+/** Who waits for a large buffer, in the order in which they came. */
+const turns = new Set<() => void>();
 
 export function takeLarge(): Buffer {
   return spare.pop() ?? Buffer.allocUnsafeSlow(LARGE_BYTES);

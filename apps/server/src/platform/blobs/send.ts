@@ -216,13 +216,19 @@ async function giveBack(piece: Piece): Promise<void> {
   else piece.release();
 }
 
-/** With one small buffer until the reader proves quick, then with two large ones in turn, until they stall. */
+/** Small pieces after which somebody who waited in vain for a large buffer tries again. */
+const SMALL_UNTIL_NEXT_TRY = 32;
+
+/** With one small buffer until the reader proves quick, then with large ones in turn, until they stall. */
 async function sendBlob(reader: Reader, blob: OpenBlob, from: number, length: number): Promise<void> {
   let done = 0;
+  let tryIn = 1;
   while (done < length && !reader.gone) {
-    if (reader.memory.isLarge || (done > 0 && !reader.stalled && reader.memory.grow(2)))
-      done += await sendLarge(reader, blob, from + done, length - done);
+    if (tryIn <= 0 && !reader.stalled && !reader.memory.isLarge && !(await reader.memory.growInTurn(2)))
+      tryIn = SMALL_UNTIL_NEXT_TRY;
+    if (reader.memory.isLarge) done += await sendLarge(reader, blob, from + done, length - done);
     else done += await sendSmall(reader, blob, from + done, length - done);
+    tryIn -= 1;
   }
 }
 
@@ -234,20 +240,23 @@ async function sendSmall(reader: Reader, blob: OpenBlob, from: number, length: n
   return want;
 }
 
-/** One buffer is read into while the other is sent. @returns how much was sent until all was or the reader stalled */
+/**
+ * With two buffers one is read into while the other is sent. @returns how much was sent until all was or the reader
+ * stalled
+ */
 async function sendLarge(reader: Reader, blob: OpenBlob, from: number, length: number): Promise<number> {
-  const buffers = [takeLarge(), takeLarge()] as const;
-  const sent: [Promise<void>, Promise<void>] = [Promise.resolve(), Promise.resolve()];
+  const buffers = Array.from({ length: Math.min(2, reader.memory.largeCount) }, takeLarge);
+  const sent = buffers.map(() => Promise.resolve());
   let done = 0;
   try {
-    for (let turn = 0; done < length && !reader.gone && reader.memory.isLarge; turn ^= 1) {
-      await sent[turn as 0 | 1];
+    for (let turn = 0; done < length && !reader.gone && reader.memory.isLarge; turn = (turn + 1) % buffers.length) {
+      await sent[turn];
       const want = Math.min(LARGE_BYTES, length - done);
-      const bytes = buffers[turn as 0 | 1].subarray(0, want);
+      const bytes = (buffers[turn] as Buffer).subarray(0, want);
       await readExactly(blob, bytes, from + done);
       const written = reader.write(bytes);
       written.catch(() => undefined);
-      sent[turn as 0 | 1] = written;
+      sent[turn] = written;
       done += want;
     }
     await Promise.all(sent);

@@ -26,6 +26,9 @@ const WAITING_MOST = 5000;
 /** Jobs that the worker has at once (two cores: measured, no more with three). */
 const AT_ONCE = 2;
 const JOB_SECONDS = 60;
+/** What one job of the queue has waiting for the worker, and for how long it begins with more. */
+const LANES = 8;
+const TURN_MS = 30_000;
 const IDLE_MS = 60_000;
 /** Texts up to this size are searched inside. */
 const SEARCHED_BYTES = 1_000_000;
@@ -108,15 +111,25 @@ export class PreviewsService implements OnApplicationShutdown {
       [nodeIds],
     );
     const wanted = rows.filter((r) => canBeMade(r.name, Number(r.size)));
-    await Promise.all(
-      wanted.map(
-        ({ id, name, sha256 }) =>
-          new Promise<void>((resolve) => {
-            const job = { nodeId: id, sha256, kind: previewKind(name), page: 1, done: [() => resolve()] };
-            if (!this.enqueue(job)) resolve();
-          }),
-      ),
-    );
+    const until = performance.now() + TURN_MS;
+    const lane = async () => {
+      while (performance.now() < until && !this.stopped) {
+        const next = wanted.shift();
+        if (!next) return;
+        await this.makeOne(next);
+      }
+    };
+    await Promise.all(Array.from({ length: LANES }, lane));
+    // Another job goes on with the rest, so that what a process had that died is soon somebody else's.
+    const rest = wanted.map((w) => w.id);
+    if (rest.length > 0) await this.jobs.handIn(this.db.manager, 'previews', { nodeIds: rest });
+  }
+
+  private makeOne({ id, name, sha256 }: { id: string; name: string; sha256: Buffer }): Promise<void> {
+    return new Promise((resolve) => {
+      const job = { nodeId: id, sha256, kind: previewKind(name), page: 1, done: [() => resolve()] };
+      if (!this.enqueue(job)) resolve();
+    });
   }
 
   /**

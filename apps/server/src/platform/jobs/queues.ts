@@ -18,7 +18,8 @@ export interface QueueHow {
 export const QUEUES = {
   'share-moment': { retryLimit: 10, retryDelay: 5, expireInSeconds: 60 },
   mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
-  previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 900 },
+  /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */
+  previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 300 },
   /** Looks for long work of the admin; the work itself says that it lives (TasksService). */
   tasks: { retryLimit: 3, retryDelay: 5, expireInSeconds: 60 },
   upkeep: { retryLimit: 1, retryDelay: 300, expireInSeconds: 3600 },
@@ -33,10 +34,16 @@ export async function makeQueues(runner: QueryRunner): Promise<void> {
     version: string | null;
   }[];
   if (!there?.version) await runner.query(PgBoss.getConstructionPlans(JOBS_SCHEMA));
-  for (const [name, how] of Object.entries(QUEUES))
+  for (const [name, how] of Object.entries(QUEUES)) {
     // 'short': of jobs with the same key, one waits.
     await runner.query(`SELECT ${JOBS_SCHEMA}.create_queue($1, $2)`, [
       name,
       JSON.stringify({ policy: 'short', retryBackoff: true, ...how }),
     ]);
+    // One that was made by an earlier version is tried as this one says.
+    await runner.query(
+      `UPDATE ${JOBS_SCHEMA}.queue SET retry_limit = $2, retry_delay = $3, expire_seconds = $4 WHERE name = $1`,
+      [name, how.retryLimit, how.retryDelay, how.expireInSeconds],
+    );
+  }
 }

@@ -165,7 +165,9 @@ export interface ShareSheet extends ShareRow {
   items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
   /** `archive`: everything was taken as one archive. */
   visits: { id: string; beganAt: string; from: string; files: number; archive: boolean }[];
+  /** The newest, and how many there are; the ledger has all. */
   history: { at: string; kind: string; who: string; words: string }[];
+  historyTotal: number;
 }
 
 /** The liveliest state among the shares that publish each item itself, by node id. */

@@ -418,6 +418,12 @@ export interface StoreGrowth {
   forecast: { bytesPerDay: number; fullAt: string | null; earliest: string | null; latest: string | null } | null;
   people: { name: string; usedBytes: number }[];
 }
+/** What desktop systems left behind: the first of it, and how much there is in all. */
+export interface Litter {
+  items: LitterItem[];
+  total: number;
+  totalBytes: number;
+}
 export interface LitterItem {
   id: string;
   name: string;
@@ -432,3 +438,16 @@ export interface PersonQuota {
   quotaBytes: number | null;
 }
 export const quotaSchema = Joi.object<{ quotaBytes: number | null }>({ quotaBytes: bytes.required() });
+
+/** A version whose bytes are damaged or missing. */
+export interface DamagedVersion {
+  nodeId: string;
+  name: string;
+  version: number;
+  since: string;
+}
+/** The first of them, and how many there are. */
+export interface Damaged {
+  versions: DamagedVersion[];
+  total: number;
+}

@@ -5,6 +5,7 @@ import {
   idSchema,
   importSchema,
   type AskImport,
+  type Damaged,
   type ServerFolder,
   type Task,
 } from '@quay/contract';
@@ -63,7 +64,7 @@ export class AdoptController {
   @Get('damaged')
   @For('run-server')
   @Operation('Files whose bytes are damaged or missing (admin)')
-  damaged(@Me() who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
+  damaged(@Me() who: Who): Promise<Damaged> {
     return this.exports.damaged(who);
   }
 

@@ -1,4 +1,4 @@
-import type { FolderPage, ServerFolder, StoreSummary, Task } from '@quay/contract';
+import type { Damaged, FolderPage, ServerFolder, StoreSummary, Task } from '@quay/contract';
 import { execFileSync, spawn } from 'node:child_process';
 import { randomBytes, randomUUID } from 'node:crypto';
 import {
@@ -232,7 +232,7 @@ describe('the scrubber', () => {
     expect(Buffer.from(await (await iris.fetch(`/api/files/${a.id}/content`)).arrayBuffer()).equals(flipped)).toBe(
       true,
     );
-    expect((await iris.ask<{ name: string }[]>('GET', '/api/damaged')).body.map((d) => d.name).sort()).toEqual([
+    expect((await iris.ask<Damaged>('GET', '/api/damaged')).body.versions.map((d) => d.name).sort()).toEqual([
       'cut.bin',
       'lost.bin',
     ]);
@@ -241,7 +241,7 @@ describe('the scrubber', () => {
     // The same bytes uploaded again heal what had lost them.
     await iris.upload(office.roots.iris, 'again.bin', lost);
     await iris.upload(office.roots.iris, 'again 2.bin', cut);
-    expect((await iris.ask<unknown[]>('GET', '/api/damaged')).body).toEqual([]);
+    expect((await iris.ask('GET', '/api/damaged')).body).toEqual({ versions: [], total: 0 });
     expect((await checkInvariants(office.db, office.app.get(BLOBS), true)).violations).toEqual([]);
   });
   it('a folder for blobs that cannot be written to refuses uploads with a clear word and keeps nothing', async () => {

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import { countOf, formatSize, keepBothName, nameKey, SYSTEM_ACTOR } from '@quay/core';
-import type { Task, TaskReport } from '@quay/contract';
+import type { Damaged, DamagedVersion, Task, TaskReport } from '@quay/contract';
 import { createHash } from 'node:crypto';
 import { mkdir, open, rename, rm, utimes, type FileHandle } from 'node:fs/promises';
 import { join } from 'node:path';
@@ -175,17 +175,18 @@ export class ExportService {
   }
 
   /** Files whose bytes are damaged or missing now. */
-  async damaged(who: Who): Promise<{ nodeId: string; name: string; version: number; since: string }[]> {
+  async damaged(who: Who): Promise<Damaged> {
     await this.access.ensure(who);
-    const rows = await this.db.query<{ nodeId: string; name: string; version: number; since: Date }[]>(
+    const rows = await this.db.query<(Omit<DamagedVersion, 'since'> & { since: Date; total: number })[]>(
       `SELECT n.id AS "nodeId",
         CASE WHEN ${isSeen('n', '$1')} THEN n.name ELSE 'A file that is closed to you' END AS name,
-              v.number AS version, b.damaged_at AS since
+              v.number AS version, b.damaged_at AS since, count(*) OVER ()::int AS total
          FROM blob b JOIN file_version v ON v.sha256 = b.sha256 JOIN node n ON n.id = v.node_id
         WHERE b.damaged_at IS NOT NULL ORDER BY b.damaged_at LIMIT 500`,
       [who.personId],
     );
-    return rows.map((r) => ({ ...r, since: r.since.toISOString() }));
+    const versions = rows.map(({ total: _, since, ...r }) => ({ ...r, since: since.toISOString() }));
+    return { versions, total: rows[0]?.total ?? 0 };
   }
 
   /** Reads what has waited longest; used every hour for a part, and as a task for all. */

@@ -44,15 +44,22 @@ function controllersOf(app: INestApplication): Set<Type> {
   return new Set(modules.flatMap((module) => [...module.controllers.values()].map((c) => c.metatype as Type)));
 }
 
+/** Those that have their decorators: a page that could not be made the first time is made without them twice. */
+const described = new WeakSet<Type>();
+
 /** Gives a controller and its handlers the decorators that the page is made from. */
 function tell(controller: Type): void {
+  if (described.has(controller)) return;
+  const prototype = controller.prototype as object;
+  const handlers = Object.entries(Object.getOwnPropertyDescriptors(prototype)).filter(
+    ([, property]) => typeof property.value === 'function',
+  );
+  // What may fail is done before anything is put on.
+  const found = handlers.map(([name, property]) => ({ name, property, parts: decoratorsOf(property.value as object) }));
+  described.add(controller);
   const part = partOf(controller);
   if (part) ApiTags(part)(controller);
-  const prototype = controller.prototype as object;
-  for (const [name, property] of Object.entries(Object.getOwnPropertyDescriptors(prototype))) {
-    if (typeof property.value !== 'function') continue;
-    for (const decorator of decoratorsOf(property.value as object)) decorator(prototype, name, property);
-  }
+  for (const { name, property, parts } of found) for (const decorator of parts) decorator(prototype, name, property);
 }
 
 function decoratorsOf(handler: object): MethodDecorator[] {

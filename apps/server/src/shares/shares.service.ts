@@ -95,6 +95,7 @@ export class SharesService {
       items,
       visits,
       history: history.entries.map((e) => ({ at: e.at, kind: e.kind, who: e.who, words: e.words })),
+      historyTotal: history.total,
     };
   }
 

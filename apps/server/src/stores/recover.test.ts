@@ -1,4 +1,5 @@
 import type {
+  Litter,
   FolderPage,
   PastFolder,
   PolicyEffect,
@@ -278,7 +279,9 @@ describe('what a store uses', () => {
     const store = await storeOf(tomas, office.roots.tomas);
     const id = await folder(tomas, office.roots.tomas, 'Littered');
     for (const name of ['Thumbs.db', '.DS_Store', 'real.txt']) await tomas.upload(id, name, Buffer.from(name));
-    const { body } = await tomas.ask<{ id: string; name: string }[]>('GET', `/api/stores/${store}/litter`);
+    const { body: left } = await tomas.ask<Litter>('GET', `/api/stores/${store}/litter`);
+    const body = left.items;
+    expect([left.total, left.totalBytes]).toEqual([body.length, body.reduce((sum, i) => sum + i.sizeBytes, 0)]);
     expect(
       body
         .filter((l) => ['Thumbs.db', '.DS_Store', 'real.txt'].includes(l.name))
@@ -286,6 +289,6 @@ describe('what a store uses', () => {
         .sort(),
     ).toEqual(['.DS_Store', 'Thumbs.db']);
     await tomas.ask('POST', '/api/trash', { nodeIds: body.map((l) => l.id) });
-    expect((await tomas.ask<unknown[]>('GET', `/api/stores/${store}/litter`)).body).toEqual([]);
+    expect((await tomas.ask<Litter>('GET', `/api/stores/${store}/litter`)).body.total).toBe(0);
   });
 });

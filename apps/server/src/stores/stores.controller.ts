@@ -26,7 +26,7 @@ import {
   type FolderPage,
   type FolderQuery,
   type ItemTotal,
-  type LitterItem,
+  type Litter,
   type MoveAnswer,
   type MoveNodes,
   type NodeIds,
@@ -359,7 +359,7 @@ export class UsageController {
   @Get('stores/:id/litter')
   @For('remove-somewhere')
   @Operation('What desktop systems left behind in a store')
-  litter(@Me() who: Who, @Param('id', id) storeId: string): Promise<LitterItem[]> {
+  litter(@Me() who: Who, @Param('id', id) storeId: string): Promise<Litter> {
     return this.usages.litter(who, storeId);
   }
 

@@ -1,6 +1,14 @@
 import { Injectable } from '@nestjs/common';
 import { actBits, countOf, fillForecast, policyWords, type Weight } from '@quay/core';
-import type { LitterItem, PersonQuota, StoreGrowth, StorePolicyText, StoreUsage, UsagePart } from '@quay/contract';
+import type {
+  Litter,
+  LitterItem,
+  PersonQuota,
+  StoreGrowth,
+  StorePolicyText,
+  StoreUsage,
+  UsagePart,
+} from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { requireDuty } from '../people/duties.js';
@@ -36,6 +44,9 @@ const POLICY_WORDS: Record<keyof StorePolicyText, string> = {
 };
 
 /** What fills a store, what its rules are, and when it will be full. */
+/** Left behind items that are named, so that somebody can throw them away; of more it is told how many. */
+const MOST_LITTER = 2000;
+
 @Injectable()
 export class UsageService {
   constructor(
@@ -135,16 +146,19 @@ export class UsageService {
   }
 
   /** What desktop systems left behind in a store. */
-  async litter(who: Who, storeId: string): Promise<LitterItem[]> {
+  async litter(who: Who, storeId: string): Promise<Litter> {
     await this.access.requireSomewhere(who, storeId, 'remove');
-    return this.db.query<LitterItem[]>(
-      `SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes", parent.name AS place
+    const rows = await this.db.query<(LitterItem & { total: number; totalBytes: number })[]>(
+      `SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes", parent.name AS place,
+              count(*) OVER ()::int AS total, sum(n.size_bytes) OVER ()::float8 AS "totalBytes"
          FROM node n JOIN node parent ON parent.id = n.parent_id
         WHERE n.store_id = $1 AND n.litter AND n.trashed_at IS NULL AND NOT parent.litter
           AND (${bitsOn('n', '$2')} & ${actBits(['remove'])}) <> 0
-        ORDER BY parent.name COLLATE natural_order, n.name LIMIT 2000`,
+        ORDER BY parent.name COLLATE natural_order, n.name LIMIT ${MOST_LITTER}`,
       [storeId, who.personId],
     );
+    const [{ total, totalBytes } = { total: 0, totalBytes: 0 }] = rows;
+    return { items: rows.map(({ total: _, totalBytes: __, ...item }) => item), total, totalBytes };
   }
 
   async quotas(): Promise<PersonQuota[]> {

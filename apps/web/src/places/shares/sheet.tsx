@@ -100,19 +100,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       </section>
       <Items share={share} />
       <Visits share={share} />
-      <section>
-        <h3>History</h3>
-        <ul>
-          {share.history.slice(0, 40).map((h, i) => (
-            <li key={i} className="small py-1">
-              <span className="quiet">
-                <When at={h.at} />
-              </span>{' '}
-              {h.who} {h.words}
-            </li>
-          ))}
-        </ul>
-      </section>
+      <History share={share} />
     </aside>
   );
 }
@@ -226,7 +214,54 @@ function Items({ share }: { share: ShareSheet }) {
   );
 }
 
+/** Lines that are shown before somebody asks for more. */
+const HISTORY_SHOWN = 40;
+const VISITS_SHOWN = 12;
+
+function History({ share }: { share: ShareSheet }) {
+  const [all, setAll] = useState(false);
+  const shown = share.history.slice(0, all ? undefined : HISTORY_SHOWN);
+  return (
+    <section>
+      <h3>History</h3>
+      <ul>
+        {shown.map((h, i) => (
+          <li key={i} className="small py-1">
+            <span className="quiet">
+              <When at={h.at} />
+            </span>{' '}
+            {h.who} {h.words}
+          </li>
+        ))}
+      </ul>
+      <Earlier
+        more={share.history.length - shown.length}
+        beyond={share.historyTotal - share.history.length}
+        show={() => setAll(true)}
+      />
+    </section>
+  );
+}
+
+/** That there is more than is shown, and where. */
+function Earlier({ more, beyond, show }: { more: number; beyond: number; show: () => void }) {
+  if (more > 0)
+    return (
+      <Button size="sm" variant="plain" onClick={show}>
+        Show {more} earlier
+      </Button>
+    );
+  if (beyond <= 0) return null;
+  return (
+    <p className="quiet small mb-0">
+      {beyond.toLocaleString('en-GB')} earlier: the <Link to="/ledger">Ledger</Link> has all.
+    </p>
+  );
+}
+
 function Visits({ share }: { share: ShareSheet }) {
+  const [all, setAll] = useState(false);
+  const shown = share.visits.slice(0, all ? undefined : VISITS_SHOWN);
   return (
     <section>
       <h3>
@@ -235,7 +270,7 @@ function Visits({ share }: { share: ShareSheet }) {
       </h3>
       {share.visits.length === 0 && <span className="quiet">Nobody has opened it yet.</span>}
       <ul>
-        {share.visits.slice(0, 12).map((v) => (
+        {shown.map((v) => (
           <li key={v.id} className="small d-flex gap-2">
             <When at={v.beganAt} /> <span className="mono quiet">{v.from}</span>
             <span className="quiet ms-auto">
@@ -244,6 +279,11 @@ function Visits({ share }: { share: ShareSheet }) {
           </li>
         ))}
       </ul>
+      <Earlier
+        more={share.visits.length - shown.length}
+        beyond={share.visitsUsed - share.visits.length}
+        show={() => setAll(true)}
+      />
     </section>
   );
 }

@@ -102,6 +102,11 @@ function OpenPane(props: PaneProps & Shown) {
         paste={() => putting.paste(folder)}
         clear={selection.clear}
       />
+      {putting.busy && (
+        <p className="pane-busy" role="status">
+          {putting.busy}
+        </p>
+      )}
       <Items
         {...props}
         {...{ scroller, columns, setColumns, putDown }}

@@ -42,5 +42,9 @@ export function usePutting() {
     const them = items.length === 1 ? 'it' : 'them';
     useNotices.getState().show(`${namesOf(items)} ${done}. Ctrl V puts ${them} into the folder you go to.`);
   };
-  return { question, setQuestion, moveAs, put, putDown, paste, toClipboard, clipboard };
+  const running = [move, copy].find((m) => m.isPending);
+  const busy = running?.variables && `${running === move ? 'Moving' : 'Copying'} ${wordsOf(running.variables)} ...`;
+  return { busy, question, setQuestion, moveAs, put, putDown, paste, toClipboard, clipboard };
 }
+
+const wordsOf = ({ items, toName }: MoveAsked): string => `${namesOf(items)} to ${toName}`;

@@ -1,12 +1,13 @@
 import type {
   CheckAnswer,
+  Damaged,
   FileText,
   FindAnswer,
   FindQuery,
   FolderAccess,
   FolderPage,
   Grantable,
-  LitterItem,
+  Litter,
   NodeInfo,
   NodeItem,
   NodeShares,
@@ -135,7 +136,7 @@ export const effectQuery = (storeId: string, versionsKept: number, thinAfterDays
 export const litterQuery = (storeId: string) =>
   queryOptions({
     queryKey: ['stores', 'litter', storeId],
-    queryFn: () => api<LitterItem[]>('GET', `/api/stores/${storeId}/litter`),
+    queryFn: () => api<Litter>('GET', `/api/stores/${storeId}/litter`),
   });
 export const quotasQuery = queryOptions({
   queryKey: ['quotas'],
@@ -153,7 +154,7 @@ export const colleaguesQuery = queryOptions({
 export const tasksQuery = queryOptions({ queryKey: ['tasks'], queryFn: () => api<Task[]>('GET', '/api/tasks') });
 export const damagedQuery = queryOptions({
   queryKey: ['tasks', 'damaged'],
-  queryFn: () => api<{ nodeId: string; name: string; version: number; since: string }[]>('GET', '/api/damaged'),
+  queryFn: () => api<Damaged>('GET', '/api/damaged'),
 });
 export const browseQuery = (path: string | null) =>
   queryOptions({

@@ -121,22 +121,23 @@ function trendWords({ forecast }: StoreGrowth, zone: string): string {
 }
 
 function Litter({ storeId }: { storeId: string }) {
-  const { data: litter = [] } = useQuery(litterQuery(storeId));
+  const { data } = useQuery(litterQuery(storeId));
   const { trash } = useTrash();
-  if (litter.length === 0) return null;
+  if (!data || data.total === 0) return null;
+  const { items: litter, total, totalBytes } = data;
   return (
     <>
       <h2 className="small-head mt-3">Left behind by desktop systems</h2>
       <p className="mb-1">
-        {countOf(litter.length, 'item')}, {formatSize(litter.reduce((sum, l) => sum + l.sizeBytes, 0))}:{' '}
+        {countOf(total, 'item')}, {formatSize(totalBytes)}:{' '}
         {litter
           .slice(0, 4)
           .map((l) => `${l.name} in ${l.place}`)
           .join(', ')}
-        {litter.length > 4 && ` and ${litter.length - 4} more`}. Hidden, and never published.
+        {total > 4 && ` and ${total - 4} more`}. Hidden, and never published.
       </p>
       <Button variant="plain" size="sm" disabled={trash.isPending} onClick={() => trash.mutate(litter.slice(0, 200))}>
-        Move {litter.length > 200 ? 'the first 200' : 'them'} to the trash
+        Move {total > 200 ? 'the first 200' : 'them'} to the trash
       </Button>
     </>
   );

@@ -1,5 +1,5 @@
-import type { StoreSummary, Task } from '@quay/contract';
-import { formatSize } from '@quay/core';
+import type { Damaged, StoreSummary, Task } from '@quay/contract';
+import { countOf, formatSize } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Modal } from 'react-bootstrap';
@@ -16,7 +16,8 @@ import { browseQuery, damagedQuery, tasksQuery } from './queries';
 export function Tasks({ store }: { store: StoreSummary }) {
   const changed = useChanged();
   const { data: tasks = [] } = useQuery(tasksQuery);
-  const { data: damaged = [] } = useQuery(damagedQuery);
+  const { data: damaged } = useQuery(damagedQuery);
+  const [all, setAll] = useState(false);
   const [adopting, setAdopting] = useState(false);
   const [report, setReport] = useState<Task | null>(null);
   const ask = (path: string, body?: unknown) =>
@@ -35,10 +36,15 @@ export function Tasks({ store }: { store: StoreSummary }) {
           Check every file
         </Button>
       </div>
-      {damaged.length > 0 && <Damaged damaged={damaged} />}
-      {tasks.slice(0, 6).map((t) => (
+      {damaged && damaged.total > 0 && <DamagedList damaged={damaged} />}
+      {tasks.slice(0, all ? undefined : TASKS_SHOWN).map((t) => (
         <TaskRow key={t.id} task={t} stop={() => ask(`/api/tasks/${t.id}/stop`)} showReport={() => setReport(t)} />
       ))}
+      {!all && tasks.length > TASKS_SHOWN && (
+        <Button variant="plain" size="sm" onClick={() => setAll(true)}>
+          Show {countOf(tasks.length - TASKS_SHOWN, 'earlier task')}
+        </Button>
+      )}
       {adopting && (
         <Adopt
           store={store}
@@ -51,18 +57,21 @@ export function Tasks({ store }: { store: StoreSummary }) {
   );
 }
 
-function Damaged({ damaged }: { damaged: { nodeId: string; name: string; version: number }[] }) {
+/** Those that are shown before somebody asks for more. */
+const TASKS_SHOWN = 6;
+const DAMAGED_SHOWN = 8;
+
+function DamagedList({ damaged: { versions, total } }: { damaged: Damaged }) {
   return (
     <div className="failure" role="alert">
-      <p className="mb-1">
-        {damaged.length === 1 ? 'One version is' : `${damaged.length} versions are`} damaged or missing on the disk:
-      </p>
+      <p className="mb-1">{total === 1 ? 'One version is' : `${total} versions are`} damaged or missing on the disk:</p>
       <ul className="mb-0">
-        {damaged.slice(0, 8).map((d) => (
+        {versions.slice(0, DAMAGED_SHOWN).map((d) => (
           <li key={`${d.nodeId} ${d.version}`}>
             {d.name}, version {d.version}
           </li>
         ))}
+        {total > DAMAGED_SHOWN && <li className="quiet">and {total - DAMAGED_SHOWN} more</li>}
       </ul>
     </div>
   );

@@ -104,7 +104,7 @@ function About({ item, view }: { item: NodeItem; view: (item: NodeItem) => void 
         )}
       </dl>
       <SharedAt id={item.id} />
-      <WhoReaches folderId={item.kind === 'folder' ? item.id : item.parentId} ofFile={item.kind === 'file'} />
+      <WhoReaches folderId={item.kind === 'folder' ? item.id : item.parentId} itemId={item.id} />
       {item.kind === 'file' && <Versions item={item} />}
     </>
   );

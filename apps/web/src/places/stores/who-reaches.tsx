@@ -1,18 +1,24 @@
 import type { FolderAccess, Reacher } from '@quay/contract';
-import { countOf, LEVEL_WORDS } from '@quay/core';
+import { countOf, LEVEL_WORDS, type ShareState } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { AccessDialog } from './access-dialog';
-import { accessQuery } from './queries';
+import { accessQuery, sharesOfQuery } from './queries';
 
 /** Rows that are shown before somebody asks for all. */
 const SHOWN_FIRST = 6;
 
+interface WhoProps {
+  folderId: string;
+  /** What is looked at: the folder itself, or a file in it. */
+  itemId?: string;
+}
+
 /** Who reaches a folder, and why; for whoever may say so, the way to change it. */
-export function WhoReaches({ folderId, ofFile = false }: { folderId: string; ofFile?: boolean }) {
+export function WhoReaches({ folderId, itemId = folderId }: WhoProps) {
   const { data: access, error } = useQuery(accessQuery(folderId));
   const [changing, setChanging] = useState<string | null>(null);
   const [all, setAll] = useState(false);
@@ -30,7 +36,7 @@ export function WhoReaches({ folderId, ofFile = false }: { folderId: string; ofF
           </Button>
         )}
       </div>
-      <p className="quiet small mb-1">{standing(access, ofFile)}</p>
+      <p className="quiet small mb-1">{standing(access, itemId !== folderId)}</p>
       <ul>
         {shown.map((p) => (
           <PersonRow key={p.personId} person={p} />
@@ -41,6 +47,7 @@ export function WhoReaches({ folderId, ofFile = false }: { folderId: string; ofF
           {countOf(more, 'more person', 'more people')}
         </Button>
       )}
+      <Outsiders id={itemId} />
       {access.closed.map((folder) => (
         <p key={folder.id} className="quiet small mt-2 mb-0">
           {folder.name} in it takes nothing over from here and is closed to you.{' '}
@@ -51,6 +58,23 @@ export function WhoReaches({ folderId, ofFile = false }: { folderId: string; ofF
       ))}
       {changing && <AccessDialog folderId={changing} close={() => setChanging(null)} />}
     </section>
+  );
+}
+
+/** Links are a reason too: whoever holds one that is open reaches what it publishes. */
+function Outsiders({ id }: { id: string }) {
+  const { data: shares } = useQuery(sharesOfQuery(id));
+  if (!shares) return null;
+  const titled = (state: ShareState) => shares.filter((s) => s.state === state).map((s) => s.title);
+  const [open, later] = [titled('open'), titled('scheduled')];
+  return (
+    <p className="small mt-2 mb-0">
+      <strong>Outsiders:</strong>{' '}
+      {open.length > 0
+        ? `whoever has the link of ${open.slice(0, 2).join(' or ')}${open.length > 2 ? ` or of ${open.length - 2} more` : ''}`
+        : 'nobody now'}
+      {later.length > 0 && `; ${countOf(later.length, 'share')} of it ${later.length === 1 ? 'opens' : 'open'} later`}.
+    </p>
   );
 }
 

@@ -10,6 +10,7 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { unseal } from '../platform/seal.js';
+import { leaveAddress, linksOn, moveLinksTo, sharesOn } from '../shares/links.queries.js';
 import { actorOf } from '../stores/names.js';
 import { CheckService } from './check.service.js';
 import { NameServersService } from './name-servers.service.js';
@@ -20,6 +21,9 @@ import { UpkeepService } from './upkeep.service.js';
 const HISTORY = 60;
 
 /** The public base addresses that links are built on. */
+/** Links that are listed; how many there are stands beside. */
+const MOST_LINKS = 500;
+
 @Injectable()
 export class AddressesService {
   constructor(
@@ -163,23 +167,13 @@ export class AddressesService {
   /** Links that could still be opened and are built on an address. */
   async links(who: Who, id: string): Promise<AffectedLink[]> {
     const address = await this.require(id);
-    const rows = await this.db.query<
-      { shareId: string; title: string; token: Buffer; visits: string; closed: boolean }[]
-    >(
-      `SELECT s.id AS "shareId", s.title, s.token_sealed AS token,
-        (SELECT count(*) FROM visit v WHERE v.share_id = s.id) AS visits,
-              EXISTS (SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store t ON t.id = n.store_id
-                WHERE i.share_id = s.id AND t.owner_id <> $3) AS closed FROM share s
-        WHERE s.address_id = $1 AND s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $2)
-          ORDER BY s.created_at DESC LIMIT 500`,
-      [id, this.clock.date(), who.personId],
-    );
+    const rows = await linksOn(this.db.manager, id, who.personId, this.clock.date(), MOST_LINKS);
     // The link of what is shared from a home is its owner's to hand on.
     return rows.map((r) => ({
       shareId: r.shareId,
       title: r.closed ? "From somebody's home" : r.title,
-      link: r.closed ? null : shareLink(address, unseal(this.config.sealingKey, r.token)),
-      handedOver: Number(r.visits) > 0,
+      link: r.closed ? null : shareLink(address, unseal(this.config.sealingKey, r.tokenSealed)),
+      handedOver: r.visits > 0,
     }));
   }
 
@@ -193,11 +187,7 @@ export class AddressesService {
       const [from, target] = [await this.require(id, tx), await this.require(to, tx)];
       if (id === to) throw invalidField('to', 'address.same', 'The links are built on that address already.');
       await this.tellShares(tx, id);
-      const [, count] = (await tx.query(
-        `UPDATE share SET address_id = $2 WHERE address_id = $1 AND withdrawn_at IS NULL
-          AND (closes_at IS NULL OR closes_at > $3)`,
-        [id, to, this.clock.date()],
-      )) as [unknown, number];
+      const count = await moveLinksTo(tx, id, to, this.clock.date());
       moved = count;
       await this.ledger.append(tx, {
         kind: 'address.links-moved',
@@ -223,10 +213,7 @@ export class AddressesService {
           'address.is-default',
           'New links are built on this address. Choose another for them first.',
         );
-      // Links that can no longer be opened keep an address to be shown with.
-      await tx.query('UPDATE share SET address_id = (SELECT id FROM address WHERE is_default) WHERE address_id = $1', [
-        id,
-      ]);
+      await leaveAddress(tx, id);
       await tx.query('DELETE FROM address WHERE id = $1', [id]);
       await this.events.tell(tx, { topic: 'reach', id });
       await this.ledger.append(tx, {
@@ -247,9 +234,7 @@ export class AddressesService {
   }
 
   private async tellShares(tx: EntityManager, addressId: string): Promise<void> {
-    const shares = await tx.query<{ id: string }[]>('SELECT id FROM share WHERE address_id = $1 LIMIT 500', [
-      addressId,
-    ]);
+    const shares = await sharesOn(tx, addressId);
     await this.events.tell(
       tx,
       { topic: 'reach', id: addressId },

@@ -2,6 +2,7 @@ import type { AddressRow, ReachCheck } from '@quay/contract';
 import { addressText, reachTrouble, type Address, type ReachMark, type VantageTrace, type WayIn } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { portabilityWords } from '../platform/office.js';
+import { MAY_STILL_OPEN } from '../shares/links.queries.js';
 
 export interface AddressRecord extends Address {
   id: string;
@@ -25,8 +26,7 @@ export async function loadAddresses(m: EntityManager, now: Date, id: string | nu
   const rows = await m.query<(AddressRecord & { shareCount: string })[]>(
     `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses,
       a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.guide, a.created_at AS "createdAt",
-            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND s.withdrawn_at IS NULL
-              AND (s.closes_at IS NULL OR s.closes_at > $2)) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
+            (SELECT count(*) FROM share s WHERE s.address_id = a.id AND ${MAY_STILL_OPEN('$2')}) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
             (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL
               ORDER BY r.tried_at DESC LIMIT 1) AS lapsing
        FROM address a LEFT JOIN LATERAL (SELECT mark, at, vantages FROM reach_check WHERE address_id = a.id

@@ -206,3 +206,24 @@ export async function sharesAround(
     [nodeId, personId],
   );
 }
+
+/**
+ * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however
+ * many arrive together. Null when it does not, also when the password is no longer the one that was checked.
+ */
+export async function countVisit(
+  m: EntityManager,
+  shareId: string,
+  passwordHash: string | null,
+  at: Date,
+): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
+  const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
+    `UPDATE share SET visits_used = visits_used + 1
+      WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
+        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
+          AND password_hash IS NOT DISTINCT FROM $3
+      RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,
+    [shareId, at, passwordHash],
+  );
+  return rows[0] ?? null;
+}

@@ -31,6 +31,7 @@ import { lockWayUp } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
+import { endVisits } from '../visits/visits.queries.js';
 import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
 import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
@@ -197,11 +198,7 @@ export class SharesService {
       // Opened again after it was withdrawn: its times count again.
       else if (asked.withdrawn === false) await this.moments.plan(tx, { ...before, title });
       // Visits that were let in by another password end with it.
-      if (passwordHash)
-        await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [
-          shareId,
-          this.clock.date(),
-        ]);
+      if (passwordHash) await endVisits(tx, shareId, this.clock.date());
       await this.events.tell(tx, { topic: 'share', id: shareId });
       const told = whatChanged(before, asked, window, this.clock.now(), zone);
       await this.ledger.append(tx, { ...told, actor: actorOf(who), shareId });

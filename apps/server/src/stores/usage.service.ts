@@ -13,6 +13,7 @@ import { DataSource } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { requireDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
+import { setPersonQuota } from '../people/people.queries.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { grouped } from '../platform/grouped.js';
@@ -195,15 +196,12 @@ export class UsageService {
 
   async setQuota(who: Who, personId: string, quotaBytes: number | null): Promise<void> {
     await this.events.change(async (tx) => {
-      const [rows] = (await tx.query('UPDATE person SET quota_bytes = $2 WHERE id = $1 RETURNING name', [
-        personId,
-        quotaBytes,
-      ])) as [{ name: string }[], number];
-      if (!rows[0]) throw notFound('This person');
+      const name = await setPersonQuota(tx, personId, quotaBytes);
+      if (name === null) throw notFound('This person');
       await this.ledger.append(tx, {
         kind: 'person.quota',
         actor: actorOf(who),
-        detail: { name: rows[0].name, quotaBytes },
+        detail: { name, quotaBytes },
       });
     });
   }

@@ -43,27 +43,6 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
   return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
 }
 
-/**
- * Serves one visit if the share allows one more at this moment: a single statement, so that the limit holds however
- * many arrive together. Null when it does not, also when the password is no longer the one that was checked.
- */
-export async function countVisit(
-  m: EntityManager,
-  shareId: string,
-  passwordHash: string | null,
-  at: Date,
-): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
-  const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
-    `UPDATE share SET visits_used = visits_used + 1
-      WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
-        AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
-          AND password_hash IS NOT DISTINCT FROM $3
-      RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,
-    [shareId, at, passwordHash],
-  );
-  return rows[0] ?? null;
-}
-
 /** @returns those that a visit fetched for the first time, as "visit file" */
 export async function noteFiles(
   m: EntityManager,
@@ -110,4 +89,9 @@ export async function folderOfShare(
     [shareId, folderId],
   );
   return row ?? { within: false, beside: false, items: '' };
+}
+
+/** Visits of a share that last end now. */
+export async function endVisits(tx: EntityManager, shareId: string, at: Date): Promise<void> {
+  await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, at]);
 }

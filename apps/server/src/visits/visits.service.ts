@@ -14,12 +14,12 @@ import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
-import { factsOf, sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
+import { factsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
 import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
-import { countVisit, type VisitRow } from './visits.queries.js';
+import type { VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;

@@ -1,0 +1,53 @@
+import type { EntityManager } from 'typeorm';
+
+// What the ways in ask of shares: the links that are built on an address.
+
+/** Whether a share `s` could still be opened, as `couldBeOpened` says of a record. */
+export const MAY_STILL_OPEN = (at: string): string =>
+  `(s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > ${at}))`;
+
+export interface LinkOn {
+  shareId: string;
+  title: string;
+  tokenSealed: Buffer;
+  visits: number;
+  /** From the home of somebody else. */
+  closed: boolean;
+}
+
+/** Links that could still be opened and are built on an address, the newest first. */
+export function linksOn(
+  m: EntityManager,
+  addressId: string,
+  personId: string,
+  at: Date,
+  most: number,
+): Promise<LinkOn[]> {
+  return m.query(
+    `SELECT s.id AS "shareId", s.title, s.token_sealed AS "tokenSealed",
+            (SELECT count(*)::int FROM visit v WHERE v.share_id = s.id) AS visits,
+            EXISTS (SELECT 1 FROM share_home h WHERE h.share_id = s.id AND h.owner_id <> $3) AS closed
+       FROM share s WHERE s.address_id = $1 AND ${MAY_STILL_OPEN('$2')} ORDER BY s.created_at DESC LIMIT $4`,
+    [addressId, at, personId, most],
+  );
+}
+
+/** Builds links that could still be opened on another address. @returns how many */
+export async function moveLinksTo(tx: EntityManager, fromId: string, toId: string, at: Date): Promise<number> {
+  const [, count] = (await tx.query(
+    `UPDATE share s SET address_id = $2 WHERE s.address_id = $1 AND ${MAY_STILL_OPEN('$3')}`,
+    [fromId, toId, at],
+  )) as [unknown, number];
+  return count;
+}
+
+/** Links that can no longer be opened keep an address to be shown with: the default one. */
+export async function leaveAddress(tx: EntityManager, addressId: string): Promise<void> {
+  await tx.query('UPDATE share SET address_id = (SELECT id FROM address WHERE is_default) WHERE address_id = $1', [
+    addressId,
+  ]);
+}
+
+export function sharesOn(m: EntityManager, addressId: string): Promise<{ id: string }[]> {
+  return m.query('SELECT id FROM share WHERE address_id = $1', [addressId]);
+}

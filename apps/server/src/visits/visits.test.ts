@@ -211,8 +211,9 @@ describe('every refusal says why', () => {
   });
   it('unknown, malformed and cut-off links all get the same answer', async () => {
     const { token } = await office.publish(iris, [plan]);
+    const almost = `${token.slice(0, 21)}${token.endsWith('0') ? '1' : '0'}`;
     const answers = await Promise.all(
-      [tokenFromBytes(randomBytes(16)), 'x', 'a'.repeat(5000), `${token.slice(0, 21)}0`, '%00', '..%2f..'].map(
+      [tokenFromBytes(randomBytes(16)), 'x', 'a'.repeat(5000), almost, '%00', '..%2f..'].map(
         async (t) => (await look(office.client(), t)).body,
       ),
     );

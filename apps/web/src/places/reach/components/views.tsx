@@ -215,8 +215,9 @@ export function Links({ address, others }: { address: AddressSheet; others: Addr
   return (
     <>
       <p>
-        {countOf(data.length, 'link')} that could still be opened. After a move they read differently: send those again
-        that were handed over.
+        {countOf(address.shareCount, 'link')} that could still be opened. After a move they read differently: send those
+        again that were handed over.
+        {address.shareCount > data.length && ` The ${data.length} newest are listed; a move takes all.`}
       </p>
       {others.length > 0 && (
         <div className="d-flex gap-2 align-items-center mb-2">

@@ -52,7 +52,9 @@ const client = new QueryClient({
 // A session that has ended shows the sign-in, wherever that is noticed.
 client.getQueryCache().subscribe((event) => {
   const error = event.query.state.error;
-  if (event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none') forgetPerson(client);
+  const ended = event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none';
+  // Many answers say so at once: the first is enough, and whoever signs in next is not to be forgotten by the last.
+  if (ended && client.getQueryData(meQuery.queryKey)) forgetPerson(client);
 });
 
 function SignedIn({ children }: { children: ReactNode }) {

@@ -174,6 +174,24 @@ describe('whoever sits here next', () => {
   });
 });
 
+describe('who is signed out in another tab', () => {
+  it('leaves nothing in this one, nor for whoever signs in there', async () => {
+    const iris = await Person.at(browser, office.origin);
+    await iris.signIn('iris', `/stores/${office.roots.projects}`);
+    await iris.press('Select new.txt');
+    await keys(iris, 's');
+    await iris.sees('1 item', '.slip');
+    // As another tab would: this page only hears that the session is over.
+    await iris.page.evaluate(() => fetch('/api/session', { method: 'DELETE' }));
+    await iris.page.waitForSelector('#name');
+    await iris.page.waitForFunction(() => !(localStorage.getItem('quay-slip') ?? '').includes('new.txt'));
+    await iris.signIn('tomas', '/today');
+    await iris.page.waitForSelector('nav[aria-label="Places"]');
+    expect(await iris.page.$('.slip')).toBeNull();
+    await iris.leave();
+  });
+});
+
 describe('every view', () => {
   it.each(['light', 'dark'])('has 0 violations of axe-core and no error, %s', async (scheme) => {
     const iris = await Person.at(browser, office.origin);

@@ -11,7 +11,7 @@ import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
 import { MeContext, meQuery, tuneClock } from './ui/session';
-import { forgetPerson } from './ui/session-end';
+import { forgetWhoLeaves } from './ui/session-end';
 import { Failure, SkeletonRows } from './ui/states';
 
 // Each place is loaded when somebody first goes there.
@@ -49,13 +49,7 @@ const client = new QueryClient({
     },
   },
 });
-// A session that has ended shows the sign-in, wherever that is noticed.
-client.getQueryCache().subscribe((event) => {
-  const error = event.query.state.error;
-  const ended = event.type === 'updated' && error instanceof ApiProblem && error.code === 'session.none';
-  // Many answers say so at once: the first is enough, and whoever signs in next is not to be forgotten by the last.
-  if (ended && client.getQueryData(meQuery.queryKey)) forgetPerson(client);
-});
+forgetWhoLeaves(client);
 
 function SignedIn({ children }: { children: ReactNode }) {
   const { data: me, error, isPending, refetch } = useQuery(meQuery);

@@ -37,3 +37,7 @@ export interface ProblemBody {
   /** Further members, named by the code's documentation: `triesLeft`, `retryAfterSeconds`, `opensAt`. */
   [member: string]: unknown;
 }
+
+/** What a schema says of a field, as a sentence. */
+export const sentenceOf = (text: string): string =>
+  `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? '' : '.'}`;

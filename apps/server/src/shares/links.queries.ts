@@ -2,7 +2,7 @@ import type { EntityManager } from 'typeorm';
 
 // What the ways in ask of shares: the links that are built on an address.
 
-/** Whether a share `s` could still be opened, as `couldBeOpened` says of a record. */
+/** Whether the link of a share `s` can still be opened, if only by letting more visits in. */
 export const MAY_STILL_OPEN = (at: string): string =>
   `(s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > ${at}))`;
 

@@ -1,6 +1,6 @@
 import { Injectable } from '@nestjs/common';
 import { LRUCache } from 'lru-cache';
-import type { EntityManager } from 'typeorm';
+import { QueryFailedError, type EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { aside } from '../platform/aside.js';
 import { Clock } from '../platform/clock.js';
@@ -65,14 +65,17 @@ export class Takings {
       await this.write(some.map((w) => w.taking));
       for (const { resolve } of some) resolve();
     } catch (error) {
-      const [only] = some as [Waiting];
-      if (some.length === 1) only.reject(error);
+      // The database being away is true of all: to find that out for each would keep everybody waiting.
+      if (some.length === 1 || !isOfOne(error)) for (const { reject } of some) reject(error);
       else for (const one of some) await this.writeSome([one]);
     }
   }
 
   private async write(takings: Taking[]): Promise<void> {
-    const different = [...new Map(takings.map((t) => [keyOf(t), t])).values()];
+    // In one order, so that two processes cannot wait for each other.
+    const different = [...new Map(takings.map((t) => [keyOf(t), t])).entries()]
+      .sort(([a], [b]) => (a < b ? -1 : 1))
+      .map(([, taking]) => taking);
     await this.events.change(async (tx) => {
       const fresh = await this.firstOf(tx, different);
       await this.ledger.append(tx, ...fresh.map(entryOf));
@@ -93,6 +96,10 @@ export class Takings {
     return fresh;
   }
 }
+
+/** Whether what was refused lies in the rows (PostgreSQL, class 23), or in who was first (class 40). */
+const isOfOne = (error: unknown): boolean =>
+  error instanceof QueryFailedError && /^(23|40)/.test((error.driverError as { code?: string }).code ?? '');
 
 const keyOf = ({ visitId, what }: Taking): string => `${visitId} ${'file' in what ? what.file.id : 'archive'}`;
 

@@ -1,4 +1,5 @@
 import { joiResolver } from '@hookform/resolvers/joi';
+import { sentenceOf } from '@quay/contract';
 import type Joi from 'joi';
 import type { ReactNode } from 'react';
 import { Form, type FormControlProps } from 'react-bootstrap';
@@ -71,16 +72,14 @@ function faultsIn(errors: object, above = ''): [path: string, words: string][] {
     if (typeof inner !== 'object' || inner === null) return [];
     const path = above ? `${above}.${name}` : name;
     return 'message' in inner && typeof inner.message === 'string'
-      ? [[path, sentence(inner.message)] as [string, string]]
+      ? [[path, wordsOf(inner.message)] as [string, string]]
       : faultsIn(inner, path);
   });
 }
 
 /** What a schema says by itself, in words for whoever is in a hurry. */
-const sentence = (text: string): string =>
-  / is not allowed to be empty$/.test(text)
-    ? 'This is needed.'
-    : `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? '' : '.'}`;
+const wordsOf = (text: string): string =>
+  / is not allowed to be empty$/.test(text) ? 'This is needed.' : sentenceOf(text);
 
 /** Tells what the server refused: at the fields that it names, and of the whole form where it names none. */
 export function tellRefused<V extends FieldValues, A>(

@@ -11,8 +11,7 @@ import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
 import { placesOf } from './places';
 import { NoticeList, undoWhenAnswered } from './notices';
-import { useMe } from './session';
-import { forgetPerson } from './session-end';
+import { meQuery, useMe } from './session';
 import { Failure, SkeletonRows } from './states';
 import { TransfersButton } from './transfers/panel';
 
@@ -117,7 +116,7 @@ function PersonMenu({ showKeys }: { showKeys: () => void }) {
   const client = useQueryClient();
   const signOut = async () => {
     await api('DELETE', '/api/session').catch(() => undefined);
-    forgetPerson(client);
+    client.setQueryData(meQuery.queryKey, null);
     void navigate('/sign-in');
   };
   return (

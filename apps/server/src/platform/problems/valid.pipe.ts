@@ -1,5 +1,5 @@
 import { Injectable, type PipeTransform } from '@nestjs/common';
-import type { FieldFault } from '@quay/contract';
+import { sentenceOf, type FieldFault } from '@quay/contract';
 import type { ObjectSchema, Schema } from 'joi';
 import { Problem } from './problem.js';
 
@@ -22,7 +22,7 @@ export class ValidPipe<T> implements PipeTransform<unknown, T> {
       detail: d.message,
     }));
     const first = errors[0] as FieldFault;
-    throw new Problem('invalid', first.code, sentence(first.detail), { errors });
+    throw new Problem('invalid', first.code, sentenceOf(first.detail), { errors });
   }
 }
 
@@ -58,8 +58,4 @@ function codeOf(type: string, path: (string | number)[]): string {
   const field = path.filter((p) => typeof p === 'string').join('.') || 'request';
   const reason = type.replace(/^[a-z]+\./, '').replace(/([A-Z])/g, (c) => `-${c.toLowerCase()}`);
   return `${field}.${reason}`;
-}
-
-function sentence(text: string): string {
-  return `${text.charAt(0).toUpperCase()}${text.slice(1)}${/[.!?]$/.test(text) ? '' : '.'}`;
 }

@@ -28,6 +28,11 @@ export function Title({ folder }: { folder: FolderHead }) {
   );
 }
 
+const VIEWS = [
+  ['list', 'As a table', 'bi-list-ul'],
+  ['tiles', 'As tiles', 'bi-grid-3x3-gap'],
+] as const;
+
 /** How the folder is shown, and where else one can go from it. */
 export function FolderTools({ folder, beside, past }: { folder: FolderHead; beside?: Beside; past: () => void }) {
   const looks = useLooks();
@@ -35,24 +40,18 @@ export function FolderTools({ folder, beside, past }: { folder: FolderHead; besi
   return (
     <>
       <div className="btn-group" role="group" aria-label="How to show the items">
-        <Button
-          variant="choice"
-          aria-pressed={looks.view === 'list'}
-          aria-label="As a table"
-          title="As a table"
-          onClick={() => looks.change({ view: 'list' })}
-        >
-          <i className="bi bi-list-ul" aria-hidden />
-        </Button>
-        <Button
-          variant="choice"
-          aria-pressed={looks.view === 'tiles'}
-          aria-label="As tiles"
-          title="As tiles"
-          onClick={() => looks.change({ view: 'tiles' })}
-        >
-          <i className="bi bi-grid-3x3-gap" aria-hidden />
-        </Button>
+        {VIEWS.map(([view, words, icon]) => (
+          <Button
+            key={view}
+            variant="choice"
+            aria-pressed={looks.view === view}
+            aria-label={words}
+            title={words}
+            onClick={() => looks.change({ view })}
+          >
+            <i className={`bi ${icon}`} aria-hidden />
+          </Button>
+        ))}
       </div>
       {beside && (
         <Button

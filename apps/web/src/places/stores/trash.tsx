@@ -1,4 +1,4 @@
-import type { TrashItem, TrashList } from '@quay/contract';
+import { MOST_ITEMS, type TrashItem, type TrashList } from '@quay/contract';
 import { countOf, formatSize } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
@@ -38,7 +38,7 @@ function OpenTrash({ list: { items, more }, storeId }: { list: TrashList; storeI
   };
   const purge = (those: TrashItem[]) => {
     chosen.clear();
-    for (let at = 0; at < those.length; at += PURGED_AT_ONCE) verbs.purge.mutate(those.slice(at, at + PURGED_AT_ONCE));
+    for (let at = 0; at < those.length; at += MOST_ITEMS) verbs.purge.mutate(those.slice(at, at + MOST_ITEMS));
     setPurging(null);
   };
   const tools = { items, selected, putBack, place: setPlacing, purge: setPurging };
@@ -77,9 +77,6 @@ function OpenTrash({ list: { items, more }, storeId }: { list: TrashList; storeI
     </>
   );
 }
-
-/** As many as one request may name. */
-const PURGED_AT_ONCE = 200;
 
 interface ToolsProps {
   items: TrashItem[];

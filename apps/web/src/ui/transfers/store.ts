@@ -22,6 +22,9 @@ const SAMPLED_MS = 8000;
 export const useTransfers = create<Transfers>(() => ({ ...EMPTY }));
 const { getState: get, setState: set } = useTransfers;
 
+/** What is being forgotten is not recalled for the next person. */
+let dropping = Promise.resolve();
+
 let nextId = 1;
 const newId = (): number => (nextId += 1);
 
@@ -117,16 +120,17 @@ function remove(gone: Transfer[]): void {
 }
 
 /** Nothing of these is another person's business: stops everything, and forgets it in this browser. */
-export async function dropTransfers(): Promise<void> {
-  const keys = get().list.map((t) => t.key);
+export function dropTransfers(): Promise<void> {
   set({ ...EMPTY });
   sender.stopAll();
-  await forget([...keys, ...(await remembered()).map((r) => r.key)]);
+  dropping = remembered().then((kept) => forget(kept.map((r) => r.key)));
+  return dropping;
 }
 
 /** What a reload left: what had begun goes on, what needs its file says so. */
 export async function recallTransfers(): Promise<void> {
   if (get().list.length > 0) return;
+  await dropping;
   const [kept, open] = await Promise.all([
     remembered(),
     api<OpenUpload[]>('GET', '/api/uploads').catch(() => [] as OpenUpload[]),

@@ -142,8 +142,9 @@ export interface TestOffice {
   ) => Promise<ShareSheet & { token: string }>;
   /**
    * Ends the server, after seeing that nothing is left of what was done; `broken` says what a test broke on purpose.
+   * `bytes`: every blob is read and compared with its name, too.
    */
-  close: (how?: { withFiles?: boolean; broken?: string }) => Promise<void>;
+  close: (how?: { withFiles?: boolean; broken?: string; bytes?: boolean }) => Promise<void>;
 }
 
 /**
@@ -209,8 +210,8 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     if (answer.status !== 201) throw new Error(`not published: ${answer.body.code} ${answer.body.detail}`);
     return { ...answer.body, token: answer.body.link.split('/s/')[1] as string };
   };
-  const close: TestOffice['close'] = async ({ withFiles = true, broken } = {}) => {
-    const left = furnished && broken === undefined ? await whatIsLeft(app, config) : [];
+  const close: TestOffice['close'] = async ({ withFiles = true, broken, bytes = false } = {}) => {
+    const left = furnished && broken === undefined ? await whatIsLeft(app, config, bytes) : [];
     await app.close();
     if (withFiles) rmSync(folder, { recursive: true, force: true });
     if (left.length > 0) throw new Error(`something is left: ${left.join('; ')}`);
@@ -222,7 +223,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
  * Whatever a test did: no transaction is open, no temporary file lies about, nothing is set aside, and everything holds
  * between tables, ledger and disk. What still ends by itself is given a moment.
  */
-async function whatIsLeft(app: NestExpressApplication, config: Config): Promise<string[]> {
+async function whatIsLeft(app: NestExpressApplication, config: Config, bytes: boolean): Promise<string[]> {
   const db = app.get(DataSource);
   await app.get(PreviewsService).settled();
   for (let tries = 0; ; tries += 1) {
@@ -232,7 +233,7 @@ async function whatIsLeft(app: NestExpressApplication, config: Config): Promise<
     const held = await db.query<{ id: string }[]>('SELECT id FROM room_held WHERE upload_id IS NULL');
     const uploads = await db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL');
     const files = readdirSync(join(config.blobRoot, 'tmp')).filter((n) => !uploads.some((u) => n === `part-${u.id}`));
-    const { violations } = await checkInvariants(db, app.get<BlobStore>(BLOBS), false);
+    const { violations } = await checkInvariants(db, app.get<BlobStore>(BLOBS), bytes);
     const left = [
       ...open.map((o) => `a transaction (${o.query})`),
       ...held.map((h) => `room set aside (${h.id})`),

@@ -44,3 +44,12 @@ export function Sentence({ parts }: { parts: SentencePart[] }) {
     </p>
   );
 }
+
+/** The head of a column whose purpose is plain to see: its name is only read out. */
+export function HiddenHead({ children }: { children: string }) {
+  return (
+    <th>
+      <span className="visually-hidden">{children}</span>
+    </th>
+  );
+}

@@ -4,7 +4,7 @@ import type { SharesAsked } from '../../ui/queries';
 import { ReachLamp } from '../../ui/reach-lamp';
 import { StateMark } from '../../ui/state-mark';
 import { WindowBar } from '../../ui/window-bar';
-import { Size, When } from '../../ui/words';
+import { HiddenHead, Size, When } from '../../ui/words';
 
 interface TableProps {
   shares: ShareRow[];
@@ -23,9 +23,7 @@ export function ShareTable({ shares, chosen, narrow, query, order, sort }: Table
     <table className="rows">
       <thead>
         <tr>
-          <th>
-            <span className="visually-hidden">State</span>
-          </th>
+          <HiddenHead>State</HiddenHead>
           <Heading {...heading} by="title" name="Title" />
           <Heading {...heading} by="closes" name="Window" />
           <th className="number">Visits</th>

@@ -8,7 +8,7 @@ import { useChosen } from '../../ui/chosen';
 import { useKeys } from '../../ui/keys';
 import { now, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
-import { Size } from '../../ui/words';
+import { HiddenHead, Size } from '../../ui/words';
 import { iconOf } from './icons';
 import { pastQuery } from './queries';
 import { useRestoring } from './verbs';
@@ -186,9 +186,7 @@ function PastTable({ items, at, isNow, chosen }: TableProps) {
     <table className="rows">
       <thead>
         <tr>
-          <th>
-            <span className="visually-hidden">Selected</span>
-          </th>
+          <HiddenHead>Selected</HiddenHead>
           <th>Name</th>
           <th>Version</th>
           <th className="number">Size</th>

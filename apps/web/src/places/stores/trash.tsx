@@ -7,7 +7,7 @@ import { Link, useParams } from 'react-router';
 import { useChosen } from '../../ui/chosen';
 import { storesQuery } from '../../ui/queries';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
-import { Size, When } from '../../ui/words';
+import { HiddenHead, Size, When } from '../../ui/words';
 import { FolderChooser } from './folder-chooser';
 import { trashQuery } from './queries';
 import { namesOf, placeIsGone, useTrash } from './verbs';
@@ -123,18 +123,14 @@ function TrashTable({ items, chosen, putBack, busy }: TableProps) {
     <table className="rows">
       <thead>
         <tr>
-          <th>
-            <span className="visually-hidden">Selected</span>
-          </th>
+          <HiddenHead>Selected</HiddenHead>
           <th>Name</th>
           <th>From</th>
           <th className="number">Size</th>
           <th>When</th>
           <th>Who</th>
           <th>Goes for good</th>
-          <th>
-            <span className="visually-hidden">Put back</span>
-          </th>
+          <HiddenHead>Put back</HiddenHead>
         </tr>
       </thead>
       <tbody>

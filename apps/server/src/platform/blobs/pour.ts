@@ -5,8 +5,16 @@ import { crc32 } from 'node:zlib';
 import { PACE, watchPace, type Pace } from '../pace.js';
 import type { AskRoom } from './blob-store.js';
 
-/** Writes that may be under way before the stream is made to wait. */
-const WRITES_AHEAD = 8;
+/**
+ * Pieces come as the network brings them (64 KiB at most). They are copied into blocks, and each block is written and
+ * hashed at once: every write wakes a thread, which takes its turn from the hashing where there are few cores.
+ */
+const BLOCK_BYTES = 256 * 1024;
+/** Blocks of one stream that may be on their way to the disk before it is made to wait; another one fills meanwhile. */
+const WRITES_AHEAD = 2;
+/** Blocks that are kept for the next streams. */
+const SPARE_MOST = 16;
+const spare: Buffer[] = [];
 
 /** Room is asked for in advance once so much has come since it was last asked for: then nobody waits for the answer. */
 const ASK_AGAIN_AFTER = 8 * 1024 * 1024;
@@ -46,8 +54,8 @@ export interface Poured {
 }
 
 /**
- * Writes a stream to a file from `state.position` on, hashing on the way; at most {@link WRITES_AHEAD} pieces are held
- * in memory. Resolves when all that came has been written, also of a stream that had gone before anybody read it.
+ * Writes a stream to a file from `state.position` on, hashing on the way; a few times {@link BLOCK_BYTES} are held in
+ * memory at most. Resolves when all that came has been written, also of a stream that had gone before anybody read it.
  * @throws the file's errors, and what `ask` refuses with
  */
 export function pour(stream: Readable, file: FileHandle, state: Pouring, terms: PourTerms = {}): Promise<Poured> {
@@ -61,8 +69,11 @@ interface Settle {
 
 /** One stream on its way into a file. */
 class Pour {
-  /** Where the pieces begin that are being written. */
+  /** Where the blocks begin that are being written. */
   private readonly writing = new Set<number>();
+  /** The block that fills, behind what is hashed. */
+  private block: Buffer | null = null;
+  private filled = 0;
   /** Whether the stream ended by itself, once it has ended. */
   private ended: boolean | null = null;
   private over = false;
@@ -87,7 +98,7 @@ class Pour {
   }
 
   begin(): void {
-    const { stream, state, terms } = this;
+    const { stream, terms } = this;
     const tooSlow = () => {
       this.slow = true;
       this.end(false);
@@ -95,7 +106,7 @@ class Pour {
     };
     this.stopWatching = watchPace(
       terms.pace ?? PACE,
-      () => state.position,
+      () => this.come,
       () => this.isHeld(),
       tooSlow,
     );
@@ -107,65 +118,84 @@ class Pour {
     if (stream.destroyed || stream.readableEnded) this.end(false);
   }
 
+  /** How much has come. */
+  private get come(): number {
+    return this.state.position + this.filled;
+  }
+
   private takePiece(piece: Buffer): void {
-    const { stream, file, state } = this;
-    const { limit = null, each } = this.terms;
+    const { limit = null } = this.terms;
     if (this.failed || this.ended !== null) return;
-    if (limit !== null && state.position + piece.length > limit) {
+    if (limit !== null && this.come + piece.length > limit) {
       this.over = true;
-      stream.pause();
+      this.stream.pause();
       this.end(false);
       return;
     }
-    const position = state.position;
-    this.writing.add(position);
-    if (this.writing.size >= WRITES_AHEAD) stream.pause();
-    writeFully(file, piece, position)
-      .then(() => {
-        this.writing.delete(position);
-        this.goOn();
-        each?.(this.written());
-        this.finish();
-      })
-      .catch((error: unknown) => this.fail(error));
-    take(state, piece);
+    for (let from = 0; from < piece.length;) {
+      this.block ??= spare.pop() ?? Buffer.allocUnsafeSlow(BLOCK_BYTES);
+      const copied = piece.copy(this.block, this.filled, from);
+      this.filled += copied;
+      from += copied;
+      if (this.filled === BLOCK_BYTES) this.writeBlock();
+    }
     this.seeToRoom();
   }
 
+  /** Hands the block to a thread that writes it, and hashes it meanwhile. */
+  private writeBlock(): void {
+    const { block, filled, state } = this;
+    if (!block) return;
+    this.block = null;
+    this.filled = 0;
+    const { position } = state;
+    this.writing.add(position);
+    if (this.writing.size >= WRITES_AHEAD) this.stream.pause();
+    writeFully(this.file, block, filled, position)
+      .then(() => {
+        this.writing.delete(position);
+        this.goOn();
+        this.terms.each?.(this.written());
+        this.finish();
+      })
+      .catch((error: unknown) => this.fail(error))
+      .finally(() => spare.length < SPARE_MOST && spare.push(block));
+    take(state, block.subarray(0, filled));
+  }
+
   private seeToRoom(): void {
-    const { position } = this.state;
+    const { come } = this;
     if (this.asking) {
-      if (position > this.granted) this.stream.pause();
-    } else if (position > this.granted) this.askFor(position);
-    else if (this.terms.ask && position - this.askedAt > ASK_AGAIN_AFTER) this.askFor(this.granted + 1);
+      if (come > this.granted) this.stream.pause();
+    } else if (come > this.granted) this.askFor(come);
+    else if (this.terms.ask && come - this.askedAt > ASK_AGAIN_AFTER) this.askFor(this.granted + 1);
   }
 
   private askFor(upTo: number): void {
-    const { state, stream } = this;
     this.asking = true;
-    this.askedAt = state.position;
-    const isNeeded = () => state.position > this.granted;
-    if (isNeeded()) stream.pause();
+    this.askedAt = this.come;
+    const isNeeded = () => this.come > this.granted;
+    if (isNeeded()) this.stream.pause();
     const answered = (until: number) => {
       this.granted = until;
       this.asking = false;
-      if (isNeeded()) this.askFor(state.position);
+      if (isNeeded()) this.askFor(this.come);
       this.goOn();
       this.finish();
     };
     // What was asked for in advance may be refused; what is needed by then is asked for by itself.
     this.answer = (this.terms.ask as AskRoom)(upTo, this.written()).then(answered, (error: unknown) =>
-      upTo > state.position ? answered(this.granted) : this.fail(error),
+      upTo > this.come ? answered(this.granted) : this.fail(error),
     );
   }
 
   /** How far the file is written without a gap. */
   private written(): number {
-    return this.writing.size === 0 ? this.state.position : Math.min(...this.writing);
+    return Math.min(...this.writing, this.state.position);
   }
 
   private isHeld(): boolean {
-    return (this.asking && this.state.position > this.granted) || this.writing.size >= WRITES_AHEAD;
+    return (this.asking && this.come > this.granted) || this.writing.size >= WRITES_AHEAD;
   }
 
   private goOn(): void {
@@ -174,6 +204,7 @@ class Pour {
 
   private end(whole: boolean): void {
     this.ended ??= whole;
+    if (!this.failed) this.writeBlock();
     this.finish();
   }
 
@@ -194,7 +225,7 @@ class Pour {
   }
 }
 
-async function writeFully(file: FileHandle, piece: Buffer, position: number): Promise<void> {
-  for (let done = 0; done < piece.length;)
-    done += (await file.write(piece, done, piece.length - done, position + done)).bytesWritten;
+async function writeFully(file: FileHandle, block: Buffer, length: number, position: number): Promise<void> {
+  for (let done = 0; done < length;)
+    done += (await file.write(block, done, length - done, position + done)).bytesWritten;
 }

@@ -180,6 +180,11 @@ export default tseslint.config(
     },
   },
   {
+    // What is compared there are the files themselves.
+    files: ['apps/web/src/styles/*.test.ts'],
+    rules: { 'no-restricted-imports': 'off' },
+  },
+  {
     files: ['apps/web/src/visitor/**/*.ts'],
     rules: forbid(
       'A visitor is sent nothing of the staff application.',

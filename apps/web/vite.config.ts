@@ -14,7 +14,7 @@ export default defineConfig({
       ]),
     ),
   },
-  css: { preprocessorOptions: { scss: { quietDeps: true } } },
+  css: { preprocessorOptions: { scss: { quietDeps: true, loadPaths: [resolve(import.meta.dirname, 'src/styles')] } } },
   // Fonts are asked for beside the style sheet that names them, also under a path prefix.
   experimental: { renderBuiltUrl: (_, { hostType }) => (hostType === 'css' ? { relative: true } : undefined) },
   build: {

@@ -6,6 +6,7 @@ import { QrCode } from '../ui/qr';
 import { ReachLamp } from '../ui/reach-lamp';
 import { Sentence } from '../ui/words';
 import { useSlip } from './store';
+import './handover.scss';
 
 /** What the slip becomes after publishing: link by one channel, password by another, each ticked off when done. */
 export function Handover() {

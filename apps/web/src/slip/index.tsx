@@ -21,6 +21,7 @@ import { Sentence, Size } from '../ui/words';
 import { Handover } from './handover';
 import { useSlip } from './store';
 import { shareAsked, slipTerms, type SlipTerms } from './terms';
+import './index.scss';
 
 /** The docked panel on which a share is put together, from any folder; folded it is a tab with its count. */
 export function Slip() {

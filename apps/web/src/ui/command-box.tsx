@@ -7,6 +7,7 @@ import { useOffered } from './offered';
 import { placesOf } from './places';
 import { sharesNamedQuery, storesQuery } from './queries';
 import { useMe } from './session';
+import './command-box.scss';
 
 interface Command {
   words: string;

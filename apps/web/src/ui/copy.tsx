@@ -1,5 +1,6 @@
 import { useState } from 'react';
 import { tellFailure } from './notices';
+import './copy.scss';
 
 /** A value with a button that copies it. */
 export function CopyLine({ value, label }: { value: string; label: string }) {

@@ -14,6 +14,7 @@ import { NoticeList, undoWhenAnswered } from './notices';
 import { meQuery, useMe } from './session';
 import { Failure, SkeletonRows } from './states';
 import { TransfersButton } from './transfers/panel';
+import './frame.scss';
 
 /** The bar above, the place below, the slip at the right edge. */
 export function Frame() {

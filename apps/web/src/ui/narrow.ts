@@ -1,6 +1,6 @@
 import { useSyncExternalStore } from 'react';
 
-/** Where rows take two lines and panels become pages (styles/narrow.scss). */
+/** Where rows take two lines and panels become pages (styles/_narrow.scss). */
 const query = window.matchMedia('(max-width: 759.98px)');
 
 function follow(changed: () => void): () => void {

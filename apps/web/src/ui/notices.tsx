@@ -1,5 +1,6 @@
 import type { QueryClient } from '@tanstack/react-query';
 import { create } from 'zustand';
+import './notices.scss';
 
 interface Notice {
   id: number;

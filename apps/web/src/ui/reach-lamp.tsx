@@ -1,5 +1,6 @@
 import type { ReachMark } from '@quay/core';
 import { StageShape } from './stage-shape';
+import './reach-lamp.scss';
 
 /** The shape that stands for a mark. */
 export const LAMP: Record<ReachMark, 'ok' | 'warn' | 'fail' | 'skipped'> = {

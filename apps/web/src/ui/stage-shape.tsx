@@ -1,4 +1,5 @@
 import type { StageMark } from '@quay/core';
+import './stage-shape.scss';
 
 /** A mark is a shape and a colour: disc, triangle, cross, ring. */
 export function StageShape({ mark }: { mark: StageMark }) {

@@ -1,4 +1,5 @@
 import { STATE_WORDS, type ShareState } from '@quay/core';
+import './state-mark.scss';
 
 /** The mark of a state: a shape and a colour, the same everywhere. Alone it bears its word as a label. */
 export function StateMark({

@@ -1,5 +1,6 @@
 import type { ReactNode } from 'react';
 import { Button } from 'react-bootstrap';
+import './states.scss';
 
 /** What a page shows while its rows are on the way. */
 export function SkeletonRows({ count = 8 }: { count?: number }) {

@@ -2,6 +2,7 @@ import type { ShareRow } from '@quay/contract';
 import { momentInWords } from '@quay/core';
 import { scaleTime } from 'd3';
 import { useNow, useZone } from './session';
+import './window-bar.scss';
 
 const DAY_MS = 86_400_000;
 const [WIDTH, HEIGHT] = [150, 18];

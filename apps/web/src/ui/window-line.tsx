@@ -1,5 +1,6 @@
 import type { Window } from '@quay/core';
 import { scaleTime } from 'd3';
+import './window-line.scss';
 
 const DAY_MS = 86_400_000;
 const [WIDTH, HEIGHT] = [280, 22];

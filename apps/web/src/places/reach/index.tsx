@@ -18,6 +18,7 @@ import { Settings } from './components/settings';
 import { ExposureView, History, Links, MARK_SAYS, Renewals, Telephone } from './components/views';
 import { addressQuery, useCheck, useRemedy } from './queries';
 import { WAY_WORDS } from './words';
+import './index.scss';
 
 const VIEWS = {
   guide: 'Guide',

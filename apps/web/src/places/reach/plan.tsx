@@ -5,6 +5,7 @@ import { Link, useSearchParams } from 'react-router';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StageShape } from '../../ui/stage-shape';
 import { compareQuery } from './queries';
+import './plan.scss';
 
 const LINE: Record<PlannedLine['line'], string> = {
   own: 'a public address of its own',

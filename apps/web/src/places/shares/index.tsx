@@ -10,6 +10,7 @@ import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
+import './index.scss';
 
 /** All outgoing publications; a row opens its sheet at the right. What is asked for stands in the address. */
 export function Shares() {

@@ -16,6 +16,7 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
 import { EditShare } from './edit';
+import './sheet.scss';
 
 /** A share from somebody's home: that it exists, and an end to it. */
 function ClosedShare({ id, words, close }: { id: string; words: string; close: () => void }) {

@@ -5,6 +5,7 @@ import { Navigate, useLocation } from 'react-router';
 import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { meQuery } from '../../ui/session';
+import './index.scss';
 
 export function SignIn() {
   const client = useQueryClient();

@@ -15,6 +15,7 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { useAccessVerbs } from './access-verbs';
 import { accessQuery, grantableQuery } from './queries';
+import './access-dialog.scss';
 
 const OTHERS_WORDS: Record<OthersRule, string> = {
   nothing: 'see nothing of what others brought',

@@ -7,6 +7,7 @@ import { SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { textQuery } from './queries';
 import { Preview } from './viewer';
+import './compare.scss';
 
 type Difference = ReturnType<typeof textDifference>;
 

@@ -14,6 +14,7 @@ import { useRestoring } from './verbs';
 import { TagChip } from './tags';
 import { Preview } from './viewer';
 import { WhoReaches } from './who-reaches';
+import './details.scss';
 
 /** Everything about the item in focus: what it looks like, its facts, where it is shared, its versions. */
 export function Details({

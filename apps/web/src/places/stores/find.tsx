@@ -13,6 +13,7 @@ import { iconOf } from './icons';
 import { colleaguesQuery, findQuery, tagsQuery } from './queries';
 import { TagDots } from './tags';
 import { Viewer } from './viewer';
+import './find.scss';
 
 const KIND_WORDS: Record<Kind, string> = {
   image: 'Pictures',

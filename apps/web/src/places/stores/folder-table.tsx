@@ -11,6 +11,7 @@ import { iconOf } from './icons';
 import type { Order } from './queries';
 import type { Selection } from './selection';
 import { TagDots } from './tags';
+import './folder-table.scss';
 
 const ROW_PX = 34;
 /** Two lines, where the window is narrow. */

@@ -10,6 +10,7 @@ import type { ListProps } from './folder-table';
 import { iconOf } from './icons';
 import { Picture } from './picture';
 import { TagDots } from './tags';
+import './folder-tiles.scss';
 
 const TILE_PX = { width: 168, height: 178 };
 

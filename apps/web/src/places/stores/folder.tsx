@@ -5,6 +5,7 @@ import { Details } from './details';
 import { Pane } from './pane';
 import { useLooks } from './store';
 import { Viewer } from './viewer';
+import './folder.scss';
 
 /** A folder of a store, alone or beside another, with details and the viewer. All of it is in the address. */
 export function Folder() {

@@ -8,6 +8,7 @@ import { Size, When } from '../../ui/words';
 import { FoundTable } from './find';
 import { iconOf } from './icons';
 import { ownQuotaQuery, pinsQuery, recentQuery } from './queries';
+import './index.scss';
 
 const ICONS = { home: 'bi-person', common: 'bi-hdd-stack', sealed: 'bi-lock' } as const;
 

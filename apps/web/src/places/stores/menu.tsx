@@ -1,4 +1,5 @@
 import { useEffect, useRef } from 'react';
+import './menu.scss';
 
 export interface MenuEntry {
   words: string;

@@ -23,6 +23,7 @@ import { usePutting } from './putting';
 import { SelectionBar } from './selection-bar';
 import { useLooks } from './store';
 import { namesOf, useLabels, useTrash } from './verbs';
+import './pane.scss';
 
 export interface PaneProps {
   folderId: string;

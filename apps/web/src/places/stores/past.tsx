@@ -12,6 +12,7 @@ import { HiddenHead, Size } from '../../ui/words';
 import { iconOf } from './icons';
 import { pastQuery } from './queries';
 import { useRestoring } from './verbs';
+import './past.scss';
 
 const NOW_WORDS: Record<PastItem['now'], string> = {
   same: 'as now',

@@ -15,6 +15,7 @@ import { FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { bytesOf, gigabytesField } from './gigabytes';
 import { effectQuery } from './queries';
 import { useChangePolicy } from './verbs';
+import './policy.scss';
 
 /** What is typed: numbers as text, empty for none. */
 interface Typed {

@@ -4,6 +4,7 @@ import { Button } from 'react-bootstrap';
 import { totalOf, useSizes } from '../../ui/sizes';
 import type { ItemCommand } from './commands';
 import { namesOf } from './verbs';
+import './selection-bar.scss';
 
 interface BarProps {
   chosen: NodeItem[];

@@ -16,6 +16,7 @@ import { Tasks } from './tasks';
 import { Treemap } from './treemap';
 import { UsageChart } from './usage-chart';
 import { useTrash } from './verbs';
+import './storage.scss';
 
 /** What fills a store, when it will be full, its rules, and the work of keeping it in order. */
 export function Storage() {

@@ -5,6 +5,7 @@ import { Button, Form, Modal } from 'react-bootstrap';
 import { Field, tellRefused, useSchemaForm } from '../../ui/form';
 import { tagsQuery } from './queries';
 import { useLabels } from './verbs';
+import './tags.scss';
 
 /** The tags of an item: a dot of the tag's colour with its name for those who point or listen. */
 export function TagDots({ ids, tags }: { ids: string[]; tags: Tag[] }) {

@@ -9,6 +9,7 @@ import { tellFailure } from '../../ui/notices';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { browseQuery, damagedQuery, tasksQuery } from './queries';
+import './tasks.scss';
 
 /**
  * The admin's long work: adopt a folder of the server's disk, export the store, read every file against its checksum.

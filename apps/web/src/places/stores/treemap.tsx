@@ -3,6 +3,7 @@ import { countOf, formatExactBytes, formatSize } from '@quay/core';
 import { hierarchy, treemap, treemapSquarify, type HierarchyRectangularNode } from 'd3';
 import { useEffect, useRef, useState } from 'react';
 import { useNavigate } from 'react-router';
+import './treemap.scss';
 
 const HEIGHT = 300;
 const HEAD = 20;

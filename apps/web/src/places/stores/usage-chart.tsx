@@ -2,6 +2,7 @@ import type { StoreGrowth } from '@quay/contract';
 import { dayInWords, formatSize } from '@quay/core';
 import { area, line, max, scaleLinear, scaleTime } from 'd3';
 import { now, useZone } from '../../ui/session';
+import './usage-chart.scss';
 
 const SIZE = { width: 560, height: 170, left: 58, bottom: 22, top: 8, right: 8 };
 const DAY_MS = 86_400_000;

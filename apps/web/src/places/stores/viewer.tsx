@@ -9,6 +9,7 @@ import { Size } from '../../ui/words';
 import { download } from './drag';
 import { Picture } from './picture';
 import { infoQuery, textQuery } from './queries';
+import './viewer.scss';
 
 /**
  * One file over the whole window; the arrow keys move through the folder. Nothing of the file runs here: it is shown as

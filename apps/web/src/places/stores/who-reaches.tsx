@@ -7,6 +7,7 @@ import { SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { AccessDialog } from './access-dialog';
 import { accessQuery, sharesOfQuery } from './queries';
+import './who-reaches.scss';
 
 /** Rows that are shown before somebody asks for all. */
 const SHOWN_FIRST = 6;

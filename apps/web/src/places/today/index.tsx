@@ -9,6 +9,7 @@ import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { useChartSpan, WindowChart } from './window-chart';
+import './index.scss';
 
 /** What is open, what needs a hand, what happened. */
 export function Today() {

@@ -15,6 +15,7 @@ import { useUndoableChange } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { StateMark, StateShape } from '../../ui/state-mark';
 import { fitted, useWidth } from './measure';
+import './window-chart.scss';
 
 const DAY_MS = 86_400_000;
 const LANE_PX = 22;

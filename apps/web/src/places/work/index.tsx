@@ -7,6 +7,7 @@ import { api } from '../../ui/api';
 import { tellFailure } from '../../ui/notices';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
+import './index.scss';
 
 const workQuery = queryOptions({
   queryKey: ['tasks', 'work'],

@@ -16,6 +16,7 @@ import {
   showTransfers,
   useTransfers,
 } from './store';
+import './panel.scss';
 
 /** What is shown as being on its way: what waits for a decision is asked about instead. */
 function useShown(): Transfer[] {

@@ -3,6 +3,7 @@ import { STAGE_WORDS, VANTAGE_WORDS, type Remedy, type StageResult } from '@quay
 import { Button } from 'react-bootstrap';
 import { CopyLine } from '../../../ui/copy';
 import { useRemedy } from '../queries';
+import './cause.scss';
 
 const QUIET: Record<StageResult['mark'], string> = {
   ok: 'Passed.',

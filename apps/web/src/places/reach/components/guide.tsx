@@ -3,6 +3,7 @@ import { Button } from 'react-bootstrap';
 import { CopyLine } from '../../../ui/copy';
 import { When } from '../../../ui/words';
 import { useGuideStep } from '../queries';
+import './guide.scss';
 
 /** The numbered steps of setting up an address: each done by the program, or by hand and then looked at. */
 export function Guide({ address }: { address: AddressSheet }) {

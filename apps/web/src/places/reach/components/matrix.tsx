@@ -10,6 +10,7 @@ import {
 } from '@quay/core';
 import { useRef, type KeyboardEvent } from 'react';
 import { StageShape } from '../../../ui/stage-shape';
+import './matrix.scss';
 
 const MARK_WORDS: Record<StageMark, string> = {
   ok: 'passed',

@@ -8,6 +8,7 @@ import { WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
 import { NameServers, OwnCertificate } from './keys';
 import { UsesSelect } from './uses-select';
+import './settings.scss';
 
 /** What an address reads, what it may be used for, the keys it needs, and its end. */
 export function Settings({ address }: { address: AddressSheet }) {

@@ -14,6 +14,7 @@ import { Failure, SkeletonRows } from '../../../ui/states';
 import { When } from '../../../ui/words';
 import { exposureQuery, linksQuery, telephoneQuery, useMoveLinks, useTelephone } from '../queries';
 import { WHY_WORDS } from '../words';
+import './views.scss';
 
 export const MARK_SAYS: Record<ReachMark, string> = {
   ok: 'reachable',

@@ -2,13 +2,11 @@ import type { Browser } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { openOutside, type Outside } from '../apps/server/src/_fixtures/outside.js';
-import { Doors } from '../apps/server/src/reach/doors.js';
 import { launch, Person } from './_fixtures/browser.js';
 
 // The job: become reachable from outside, prove it, see what broke, mend it.
 let outside: Outside;
 let office: TestOffice;
-let doors: Doors;
 let browser: Browser;
 let iris: Person;
 
@@ -16,14 +14,12 @@ beforeAll(async () => {
   outside = await openOutside();
   office = await openOffice({ reach: outside.reach });
   office.clock.at = Date.now();
-  doors = await Doors.open(office.app, office.config);
   browser = await launch();
   iris = await Person.at(browser, office.origin);
   await iris.signIn('iris');
 });
 afterAll(async () => {
   await browser?.disconnect();
-  await doors?.close();
   await office?.close();
   await outside?.close();
 });

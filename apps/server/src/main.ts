@@ -7,7 +7,6 @@ import { surviveRejections } from './platform/aside.js';
 import { configFromEnvironment } from './platform/config.js';
 import { migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
-import { Doors } from './reach/doors.js';
 import { configureApp } from './web.js';
 
 async function main(): Promise<void> {
@@ -30,15 +29,14 @@ async function main(): Promise<void> {
   server.timeout = 300_000;
   // Longer than the minute that proxies and browsers commonly keep a connection for.
   server.keepAliveTimeout = 65_000;
-  await Doors.open(app, config);
   process.send?.({ ready: true });
   // Started by another program: when that goes, in whatever way, so does this.
   process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));
   log.info({ host: config.host, port: config.port }, 'serving');
 }
 
-main().catch((error: NodeJS.ErrnoException) => {
-  const words = error.code === 'EADDRINUSE' ? `port ${process.env['QUAY_PORT'] ?? 4180} is in use` : error.message;
+main().catch((error: NodeJS.ErrnoException & { port?: number }) => {
+  const words = error.code === 'EADDRINUSE' ? `port ${error.port} is in use` : error.message;
   log.fatal({ err: error }, words);
   process.send?.({ failed: words });
   process.exit(1);

@@ -9,6 +9,57 @@ export function blobStoreSuite(name: string, make: () => BlobStore): void {
     oneBlob(make);
     manyBlobs(make);
   });
+  describe(`${name} keeps what comes in pieces`, () => inPieces(make));
+}
+
+function inPieces(make: () => BlobStore): void {
+  const told: number[] = [];
+  const flushedTo = (offset: number) => {
+    told.push(offset);
+    return Promise.resolve();
+  };
+  const brokenAfter = (bytes: Buffer) =>
+    Readable.from(
+      (function* () {
+        yield bytes;
+        throw new Error('gone');
+      })(),
+    );
+  it('one behind the other, also after a break, and what lies beyond an offset is dropped', async () => {
+    const store = make();
+    const { parts } = store;
+    const bytes = randomBytes(700_000);
+    expect(await parts.length('a')).toBe(0);
+    expect(await parts.append('a', 0, brokenAfter(bytes.subarray(0, 300_000)), bytes.length, flushedTo)).toBe(300_000);
+    expect(told.at(-1)).toBe(300_000);
+    // The sender goes on from what it was told, which is less.
+    expect(await parts.append('a', 1000, Readable.from([bytes.subarray(1000)]), bytes.length, flushedTo)).toBe(700_000);
+    expect([await parts.length('a'), await parts.ids()]).toEqual([700_000, ['a']]);
+    const blob = await parts.finish('a', bytes.length);
+    expect(blob.sha256.equals(createHash('sha256').update(bytes).digest())).toBe(true);
+    await store.adopt([{ blob, overwrite: false }]);
+    await blob.discard();
+    expect(await parts.ids()).toEqual([]);
+    const found = await store.gather([{ sha256: blob.sha256, from: 299_999, length: 2 }]);
+    expect(Buffer.from(found.bytes).equals(bytes.subarray(299_999, 300_001))).toBe(true);
+    found.release();
+  });
+  it('keeps nothing beyond what was announced or what there is room for', async () => {
+    const { parts } = make();
+    await parts.append('b', 0, Readable.from([randomBytes(10)]), 100, flushedTo);
+    await expect(parts.append('b', 10, Readable.from([randomBytes(91)]), 100, flushedTo)).rejects.toMatchObject({
+      code: 'upload.too-long',
+    });
+    const none = () => Promise.reject(new Error('no room'));
+    await expect(parts.append('b', 10, Readable.from([randomBytes(20)]), 100, flushedTo, none)).rejects.toThrow(
+      'no room',
+    );
+    expect(await parts.length('b')).toBe(10);
+    await expect(parts.finish('b', 100)).rejects.toMatchObject({ code: 'upload.shortened' });
+    await parts.remove('b');
+    await parts.remove('b');
+    expect(await parts.length('b')).toBe(0);
+  });
 }
 
 function oneBlob(make: () => BlobStore): void {

@@ -40,7 +40,7 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
   const office = await openOffice({ reach: outside.reach });
   // Certificates are from an authority whose clock is this machine's.
   office.clock.at = Date.now();
-  const doors = await Doors.open(office.app, office.config);
+  const doors = office.app.get(Doors);
   const iris = await office.signedIn('iris');
   const asked = { wayIn: 'mapping', scheme: 'https', host: 'Files.Saltmarsh.example', port: 443, uses: 'visitors' };
   const added = await iris.ask<AddressRow>('POST', '/api/reach/addresses', asked);
@@ -68,7 +68,6 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
     },
     fromOutside: (path, host, body) => askAt(outside, outside.publicSide(443), path, { host, body }),
     close: async () => {
-      await doors.close();
       await office.close();
       await outside.close();
     },

@@ -5,7 +5,7 @@ import { Readable } from 'node:stream';
 import type { DataSource, EntityManager } from 'typeorm';
 import { chained, type NewEntry } from '../ledger/ledger.service.js';
 import { LedgerEntry } from '../ledger/ledger.entity.js';
-import type { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
+import type { BlobStore } from '../platform/blobs/blob-store.js';
 import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
 import type { Random } from './random.js';
@@ -32,7 +32,7 @@ interface Loading {
   tx: EntityManager;
   random: Random;
   now: number;
-  blobs: DiskBlobStore;
+  blobs: BlobStore;
   sealingKey: Buffer;
   people: Map<string, string>;
   /** Node ids by path. */
@@ -44,7 +44,7 @@ interface Loading {
 /** Fills an empty database with the demo office, as seen at `now`. */
 export async function loadDemo(
   db: DataSource,
-  blobs: DiskBlobStore,
+  blobs: BlobStore,
   sealingKey: Buffer,
   random: Random,
   now: number,

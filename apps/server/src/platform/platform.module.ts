@@ -1,6 +1,6 @@
 import { Global, Module, type DynamicModule } from '@nestjs/common';
 import { Attempts } from './attempts.js';
-import { BLOBS } from './blobs/blob-store.js';
+import { BLOBS, BLOB_COPY } from './blobs/blob-store.js';
 import { BlobKeeper } from './blobs/blob-keeper.js';
 import { DiskBlobStore } from './blobs/disk-blob-store.js';
 import { Clock } from './clock.js';
@@ -20,6 +20,10 @@ export class PlatformModule {
     const provided = [
       { provide: CONFIG, useValue: config },
       { provide: BLOBS, useFactory: () => new DiskBlobStore(config.blobRoot, config.pace) },
+      {
+        provide: BLOB_COPY,
+        useFactory: () => (config.blobCopyRoot ? new DiskBlobStore(config.blobCopyRoot) : null),
+      },
       { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) },
       { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring, config.reach.roots) },
       BlobKeeper,

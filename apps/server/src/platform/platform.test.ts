@@ -117,7 +117,7 @@ describe('when the database goes away and comes back', () => {
       databaseUrl: server.url('away'),
       reach: { ...NO_REACH, tls: door, plain: door },
     });
-    const doors = await Doors.open(office.app, office.config);
+    const doors = office.app.get(Doors);
     const iris = await office.signedIn('iris');
     await server.stop();
     const away = await iris.ask('GET', '/api/stores');
@@ -135,7 +135,6 @@ describe('when the database goes away and comes back', () => {
     }
     expect(status).toBe(200);
     expect((await iris.upload(office.roots.projects, 'x.txt', Buffer.from('x'))).status).toBe(201);
-    await doors.close();
     await office.close();
     await server.stop();
   });

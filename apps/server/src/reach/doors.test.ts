@@ -59,10 +59,9 @@ beforeAll(async () => {
   }
   // Not before the certificates are valid.
   office.clock.at = Date.now();
-  doors = await Doors.open(office.app, office.config);
+  doors = office.app.get(Doors);
 });
 afterAll(async () => {
-  await doors.close();
   await office.close();
   rmSync(keys, { recursive: true });
 });

@@ -1,4 +1,5 @@
-import type { INestApplication } from '@nestjs/common';
+import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
+import { HttpAdapterHost } from '@nestjs/core';
 import { addressText, answeringAddress, isUnder, mayAnswer, type DoorAddress } from '@quay/core';
 import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createServer as createTls } from 'node:https';
@@ -7,8 +8,7 @@ import { TLSSocket, type TlsOptions } from 'node:tls';
 import { DataSource } from 'typeorm';
 import { aside } from '../platform/aside.js';
 import { clientAddress, noteClients, notePrefix } from '../platform/client-address.js';
-import type { Config } from '../platform/config.js';
-import { Dialler } from '../platform/dialler.js';
+import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
@@ -16,7 +16,6 @@ import { answering } from '../platform/problems/problem.filter.js';
 import { CertificatesService } from './certificates.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
-import { RelayLine, type RelayConfig } from './relay-line.js';
 import { RelayLines } from './relay-lines.js';
 
 /** RFC 6797 §6.1.1; half a year is common practice, no source. */
@@ -29,53 +28,57 @@ interface Facts extends DoorAddress {
   hsts: boolean;
 }
 
-/** The doors that outsiders come through: one with encryption, one that sends plain requests there. */
-export class Doors {
+/**
+ * The doors that outsiders come through: one with encryption, one that sends plain requests there. Opened where the
+ * configuration names them, with the application that answers behind, and closed with it.
+ */
+@Injectable()
+export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
   private facts: Facts[] | null = null;
   private readonly servers: Server[] = [];
-  private readonly relayed = new Map<string, RelayLine>();
   /** Connections that came by the line of a name. */
   private readonly relayedFor = new WeakMap<object, string>();
-  private tlsServer: Server | null = null;
+  private readonly note: (req: IncomingMessage) => void;
+  // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
+  private readonly options: TlsOptions = {
+    minVersion: 'TLSv1.2',
+    handshakeTimeout: HANDSHAKE_MS,
+    SNICallback: (host, done) => this.choose(host, done),
+  };
+  private readonly tlsServer = createTls(
+    this.options,
+    answering((req, res) => this.enter(req, res)),
+  ) as unknown as Server;
 
-  private constructor(
+  constructor(
     private readonly db: DataSource,
     private readonly certificates: CertificatesService,
     private readonly proofs: ProofsService,
-    private readonly dialler: Dialler,
-    private readonly relay: RelayConfig | null,
     private readonly lines: RelayLines,
-    private readonly inner: Server,
-    private readonly note: (req: IncomingMessage) => void,
-  ) {}
+    private readonly events: Events,
+    private readonly host: HttpAdapterHost,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {
+    this.note = noteClients(config.reach.trustedProxies);
+  }
 
-  /** Opens what the configuration names; the product itself answers behind. */
-  static async open(app: INestApplication, config: Config): Promise<Doors> {
-    const doors = new Doors(
-      app.get(DataSource),
-      app.get(CertificatesService),
-      app.get(ProofsService),
-      app.get(Dialler),
-      config.reach.relay,
-      app.get(RelayLines),
-      app.getHttpServer() as Server,
-      noteClients(config.reach.trustedProxies),
-    );
-    app.get(Events).stream.subscribe((event) => {
+  async onApplicationBootstrap(): Promise<void> {
+    this.events.stream.subscribe((event) => {
       if (event.topic !== 'reach') return;
-      doors.facts = null;
-      aside(doors.keepLines(), 'the lines to the relay could not be looked at');
+      this.facts = null;
+      aside(this.keepLines(), 'the lines to the relay could not be looked at');
     });
-    const { tls, plain } = config.reach;
-    // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
-    doors.tlsServer = createTls(
-      doors.options,
-      answering((req, res) => doors.enter(req, res)),
-    ) as unknown as Server;
-    if (tls) await doors.listen(doors.tlsServer, tls);
-    if (plain) await doors.listen(createPlain(answering((req, res) => doors.sendOn(req, res))), plain);
-    await doors.keepLines();
-    return doors;
+    const { tls, plain } = this.config.reach;
+    if (tls) await this.listen(this.tlsServer, tls);
+    if (plain) await this.listen(createPlain(answering((req, res) => this.sendOn(req, res))), plain);
+    await this.keepLines();
+  }
+
+  async onApplicationShutdown(): Promise<void> {
+    this.lines.end();
+    const closed = this.servers.map((server) => new Promise<void>((resolve) => server.close(() => resolve())));
+    for (const server of this.servers) server.closeAllConnections();
+    await Promise.all(closed);
   }
 
   /** Where the doors listen: with encryption first, then plain. */
@@ -83,33 +86,8 @@ export class Doors {
     return this.servers.map((s) => (s.address() as AddressInfo).port);
   }
 
-  private get options(): TlsOptions {
-    return {
-      minVersion: 'TLSv1.2',
-      handshakeTimeout: HANDSHAKE_MS,
-      SNICallback: (host, done) => this.choose(host, done),
-    };
-  }
-
-  /** Keeps a line to the relay for each address that is reached through it, and lets go of the others. */
-  private async keepLines(): Promise<void> {
-    if (!this.relay) return;
-    const rows = await this.db
-      .query<{ host: string }[]>(`SELECT DISTINCT lower(host) AS host FROM address WHERE way_in = 'relay'`)
-      .catch(() => null);
-    if (!rows) return;
-    for (const [host, line] of this.relayed) {
-      if (rows.some((r) => r.host === host)) continue;
-      line.stop();
-      this.relayed.delete(host);
-    }
-    for (const { host } of rows)
-      if (!this.relayed.has(host))
-        this.relayed.set(
-          host,
-          new RelayLine(host, this.relay, this.dialler, (socket, from) => this.enterRelayed(host, socket, from)),
-        );
-    this.lines.set(this.relayed);
+  private keepLines(): Promise<void> {
+    return this.lines.keep((host, socket, from) => this.enterRelayed(host, socket, from));
   }
 
   /** A visitor from the relay: their TLS ends here, and they count as coming from where the relay saw them. */
@@ -123,22 +101,9 @@ export class Doors {
     tls.once('close', () => clearTimeout(late));
     tls.once('secure', () => {
       clearTimeout(late);
-      this.tlsServer?.emit('secureConnection', tls);
+      this.tlsServer.emit('secureConnection', tls);
     });
     socket.resume();
-  }
-
-  async close(): Promise<void> {
-    for (const line of this.relayed.values()) line.stop();
-    await Promise.all(
-      this.servers.map(
-        (s) =>
-          new Promise<void>((resolve) => {
-            s.close(() => resolve());
-            s.closeAllConnections();
-          }),
-      ),
-    );
   }
 
   private async listen(server: Server, at: { host: string; port: number }): Promise<void> {
@@ -202,7 +167,7 @@ export class Doors {
         'address.not-for-this',
         'There is nothing here. Links that you were given begin with /s/.',
       );
-    this.inner.emit('request', req, res);
+    (this.host.httpAdapter.getHttpServer() as Server).emit('request', req, res);
   }
 
   /** A plain request: the authority's proof is answered here, everything else is sent on to the encrypted address. */

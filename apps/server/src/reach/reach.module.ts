@@ -2,6 +2,7 @@ import { Module } from '@nestjs/common';
 import { AddressesService } from './addresses.service.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
+import { Doors } from './doors.js';
 import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
 import { ProofsService } from './proofs.service.js';
@@ -24,6 +25,7 @@ import { UpkeepService } from './upkeep.service.js';
     AddressesService,
     ExposureService,
     RelayLines,
+    Doors,
   ],
   exports: [AddressesService, CertificatesService, ProofsService, RelayLines],
 })

@@ -120,6 +120,11 @@ export class RoomService implements OnApplicationShutdown {
     }
   }
 
+  /** What an upload had set aside, once its bytes count as a file. */
+  async giveBack(tx: EntityManager, uploadId: string): Promise<void> {
+    await tx.query('DELETE FROM room_held WHERE upload_id = $1', [uploadId]);
+  }
+
   /** What dead processes left: rows that nobody speaks for, and what uploads held beyond what has arrived. */
   async tidy(): Promise<void> {
     await this.db.query('DELETE FROM room_held h WHERE h.ends_at < now()');

@@ -255,7 +255,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
           )) as [unknown, number];
           if (changed === 0)
             throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
-          await tx.query('DELETE FROM room_held WHERE upload_id = $1', [id]);
+          await this.rooms.giveBack(tx, id);
         },
       );
       await this.blobs.parts.remove(id);

@@ -3,11 +3,9 @@ import { createHash } from 'node:crypto';
 import { Readable } from 'node:stream';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../clock.js';
-import { CONFIG, type Config } from '../config.js';
 import { LOCKS } from '../locks.js';
 import { log } from '../log/log.js';
-import { BLOBS, type BlobStore, type OpenBlob, type StagedBlob } from './blob-store.js';
-import { DiskBlobStore } from './disk-blob-store.js';
+import { BLOBS, BLOB_COPY, type BlobStore, type OpenBlob, type StagedBlob } from './blob-store.js';
 
 const READ_BYTES = 1024 * 1024;
 
@@ -26,17 +24,12 @@ export interface ScrubAnswer {
  */
 @Injectable()
 export class BlobKeeper {
-  /** Another place with the same layout, from which damaged bytes can be restored; null: none. */
-  private readonly copy: BlobStore | null;
-
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
     @Inject(BLOBS) private readonly blobs: BlobStore,
-    @Inject(CONFIG) config: Config,
-  ) {
-    this.copy = config.blobCopyRoot ? new DiskBlobStore(config.blobCopyRoot) : null;
-  }
+    @Inject(BLOB_COPY) private readonly copy: BlobStore | null,
+  ) {}
 
   /** Names staged bytes inside the transaction that will refer to them. Call it before other locks are taken. */
   async keep(tx: EntityManager, staged: readonly StagedBlob[]): Promise<void> {

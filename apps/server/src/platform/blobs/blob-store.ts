@@ -109,3 +109,5 @@ export interface BlobParts {
 }
 
 export const BLOBS = Symbol('blobs');
+/** Another store with the same blobs, from which damaged ones are restored; null: there is none. */
+export const BLOB_COPY = Symbol('copy of the blobs');

@@ -6,6 +6,7 @@ import { join } from 'node:path';
 import { Readable } from 'node:stream';
 import { afterEach, describe, expect, it } from 'vitest';
 import { blobStoreSuite } from '../../_fixtures/blob-store-suite.js';
+import { ObjectBlobStore } from '../../_fixtures/object-blob-store.js';
 import { DiskBlobStore } from './disk-blob-store.js';
 
 const roots: string[] = [];
@@ -19,6 +20,7 @@ afterEach(() => {
 });
 
 blobStoreSuite('the disk', () => new DiskBlobStore(newRoot()));
+blobStoreSuite('object storage', () => new ObjectBlobStore());
 
 describe('on the disk', () => {
   it('a blob is where its name says, readable by its owner alone, and sha256sum agrees', async () => {

@@ -1,5 +1,5 @@
-import { execFile, spawn, type ChildProcess } from 'node:child_process';
-import { mkdtempSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
+import { execFile, execFileSync, spawn, type ChildProcess } from 'node:child_process';
+import { mkdtempSync, readFileSync, rmSync, utimesSync, writeFileSync } from 'node:fs';
 import { createServer, type Server } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -14,8 +14,9 @@ const { answers } = (await import(join(root, 'scripts/lib/postgres.mjs'))) as {
 const office = mkdtempSync(join(tmpdir(), 'quay-var-'));
 afterAll(() => rmSync(office, { recursive: true, force: true }));
 
-const quay = (...args: string[]) =>
-  promisify(execFile)(join(root, 'quay'), args, { env: { ...process.env, QUAY_VAR: office } }).then(
+const quay = (...args: string[]) => quayIn(office, ...args);
+const quayIn = (folder: string, ...args: string[]) =>
+  promisify(execFile)(join(root, 'quay'), args, { env: { ...process.env, QUAY_VAR: folder } }).then(
     ({ stdout, stderr }) => ({ code: 0, stdout, stderr }),
     (error: { code: number; stdout: string; stderr: string }) => error,
   );
@@ -36,9 +37,9 @@ function says(child: ChildProcess, words: string): Promise<void> {
   });
 }
 
-async function started(port: number, command: 'start' | 'dev' = 'start'): Promise<ChildProcess> {
+async function started(port: number, command: 'start' | 'dev' = 'start', folder = office): Promise<ChildProcess> {
   const child = spawn(join(root, 'quay'), [command, '--port', String(port)], {
-    env: { ...process.env, QUAY_VAR: office },
+    env: { ...process.env, QUAY_VAR: folder },
     stdio: ['ignore', 'pipe', 'inherit'],
   });
   await says(child, command === 'dev' ? 'Ctrl C ends everything' : 'serves at');
@@ -81,7 +82,7 @@ describe('./quay', () => {
     const { code, stderr } = await quay('start', '--port', String(base));
     expect([code, stderr.split('\n').at(-2)]).toEqual([
       1,
-      `quay: port ${base} is in use, so the web server cannot start there. End what uses it, or choose other ports: ./quay demo --port 5180`,
+      `quay: port ${base} is in use, so the web server cannot start there. End what uses it, or choose other ports, as with --port 5180.`,
     ]);
     await new Promise((r) => taken.close(r));
     expect(await silent(base)).toBe(true);
@@ -92,12 +93,53 @@ describe('./quay', () => {
   ] as const)('%s (%s) ends everything it started, and a next start finds its data', async (signal, _words) => {
     const base = await freeBase();
     const child = await started(base);
-    expect((await fetch(`http://127.0.0.1:${base}/sign-in`)).status).toBe(200);
-    expect((await fetch(`http://127.0.0.1:${base}/api/session`)).status).toBe(401);
-    expect((await fetch(`http://127.0.0.1:${base + 3}/`)).status).toBe(200);
+    expect((await fetch(`http://127.0.0.1:${base}/begin`)).status).toBe(200);
+    expect((await fetch(`http://127.0.0.1:${base}/api/session`)).status).toBe(503);
+    // No part of the outside world.
+    expect(await answers(base + 3)).toBe(false);
     child.kill(signal);
     expect(await silent(base)).toBe(true);
   });
+  it('start, a code, six steps, and curl opens the first share', async () => {
+    const base = await freeBase();
+    const folder = join(office, 'first');
+    const child = await started(base, 'start', folder);
+    const [origin, jar] = [`http://127.0.0.1:${base}`, join(folder, 'cookies')];
+    const curl = (...args: string[]) => execFileSync('curl', ['-sSf', '-b', jar, '-c', jar, ...args]).toString();
+    const json = (method: string, path: string, body: object) =>
+      curl('-X', method, '-H', 'content-type: application/json', '-d', JSON.stringify(body), `${origin}/api/${path}`);
+    json('POST', 'setup/code', { code: readFileSync(join(folder, 'first-start-code'), 'utf8').trim() });
+    const bytes = join(folder, 'elsewhere');
+    json('PUT', 'setup/office', { name: 'Saltmarsh Survey', zone: 'Europe/London' });
+    const [signInName, password] = ['iris', 'weir-lantern-copper-tide'];
+    json('PUT', 'setup/you', { name: 'Iris Ward', signInName, password, email: 'iris@saltmarsh.example' });
+    json('PUT', 'setup/place', { folder: bytes });
+    json('PUT', 'setup/stores', { names: ['Projects'], homes: false });
+    json('PUT', 'setup/mail', { later: true });
+    json('PUT', 'setup/way-in', { kind: 'inside', inside: origin });
+    expect(JSON.parse(json('POST', 'setup/finish', {}))).toEqual({ restarts: true });
+    // The server has begun anew, and knows where bytes lie.
+    await vi.waitFor(() => curl(`${origin}/api/session`), 20_000);
+    const [{ rootId }] = JSON.parse(curl(`${origin}/api/stores`)) as [{ rootId: string }];
+    const { id } = JSON.parse(
+      curl('-T', join(root, 'README.md'), `${origin}/api/folders/${rootId}/files?name=README.md`),
+    ) as { id: string };
+    const share = { title: 'First', nodeIds: [id], password: null, visitLimit: null };
+    const { link } = JSON.parse(json('POST', 'shares', { ...share, window: { opensAt: null, closesAt: null } })) as {
+      link: string;
+    };
+    expect(link.startsWith(`${origin}/s/`)).toBe(true);
+    const visitor = join(folder, 'visitor');
+    const open = ['-sSf', '-c', visitor, '-H', 'content-type: application/json', '-d', '{"password":null}'];
+    execFileSync('curl', [...open, `${link}/open`]);
+    const got = execFileSync('curl', ['-sSf', '-b', visitor, `${link}/files/${id}`]);
+    expect(got.equals(readFileSync(join(root, 'README.md')))).toBe(true);
+    expect(execFileSync('find', [bytes, '-type', 'f']).toString().trim().split('\n')).toHaveLength(1);
+    child.kill('SIGINT');
+    expect(await silent(base)).toBe(true);
+    // It goes on where bytes lie now.
+    expect((await quayIn(folder, 'check', '--port', String(base))).stdout).toContain('everything holds');
+  }, 90_000);
   it('dev shows the web application as it is written, and starts the server anew when a source of it changes', async () => {
     // Without the demo, which takes a minute to load.
     writeFileSync(join(office, 'demo-loaded'), '');
@@ -105,12 +147,12 @@ describe('./quay', () => {
     const child = await started(base, 'dev');
     const web = `http://127.0.0.1:${base + 6}`;
     await vi.waitFor(async () => expect(await (await fetch(web)).text()).toContain('/@vite/client'), 20_000);
-    expect((await fetch(`${web}/api/session`)).status).toBe(401);
+    expect((await fetch(`${web}/api/session`)).status).toBe(503);
     const anew = says(child, 'The server has started anew');
     const now = new Date();
     utimesSync(join(root, 'apps/server/src/main.ts'), now, now);
     await anew;
-    expect((await fetch(`${web}/api/session`)).status).toBe(401);
+    expect((await fetch(`${web}/api/session`)).status).toBe(503);
     child.kill('SIGINT');
     expect([await silent(base), await answers(base + 6)]).toEqual([true, false]);
   }, 90_000);

@@ -1,6 +1,6 @@
 import { resolve, join } from 'node:path';
 import { backUp } from './lib/backups.mjs';
-import { requireNpmPackages, requirePrograms, VAR } from './lib/install.mjs';
+import { dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
 import { withDatabase } from './lib/running.mjs';
 import { fail, say } from './lib/words.mjs';
 
@@ -14,8 +14,8 @@ export async function run(args) {
   return withDatabase(args, async (databaseUrl) => {
     const done = await backUp({
       databaseUrl,
-      blobs: join(VAR, 'blobs'),
-      key: join(VAR, 'sealing-key'),
+      blobs: join(dataFolder(args), 'blobs'),
+      key: join(dataFolder(args), 'sealing-key'),
       target: resolve(target),
       verifyAll: args.includes('--verify'),
       now: new Date(),

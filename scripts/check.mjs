@@ -1,5 +1,5 @@
 import { join } from 'node:path';
-import { build, requireNpmPackages, requirePrograms, VAR } from './lib/install.mjs';
+import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
 import { check, withDatabase } from './lib/running.mjs';
 
 export async function run(args) {
@@ -8,7 +8,11 @@ export async function run(args) {
   build();
   return withDatabase(args, async (databaseUrl) =>
     check(
-      { QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: join(VAR, 'blobs'), QUAY_KEY_FILE: join(VAR, 'sealing-key') },
+      {
+        QUAY_DATABASE_URL: databaseUrl,
+        QUAY_BLOBS: join(dataFolder(args), 'blobs'),
+        QUAY_KEY_FILE: join(dataFolder(args), 'sealing-key'),
+      },
       args.includes('--deep'),
     )
       ? 0

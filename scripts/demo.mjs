@@ -1,19 +1,21 @@
 import { spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { ROOT, VAR } from './lib/install.mjs';
+import { dataFolder, ROOT } from './lib/install.mjs';
 import { answers } from './lib/postgres.mjs';
 import { demoReach, setUpWayIn } from './lib/outside.mjs';
 import { fail, say } from './lib/words.mjs';
 import { open, portsFrom, untilEnded } from './start.mjs';
 
-const LOADED = join(VAR, 'demo-loaded');
+/** Where the demo's data lies: not where an office's does. */
+export const DEMO = dataFolder(['--demo']);
+const LOADED = join(DEMO, 'demo-loaded');
 
 export async function run(args) {
   const began = Date.now();
   const fresh = args.includes('--fresh');
   if (fresh) await startOver(args);
-  const office = await open(args, (env) => load(env, args));
+  const office = await openDemo(args);
   await setUpWayIn(`http://127.0.0.1:${office.ports.web}`, `http://127.0.0.1:${office.ports.outside}`);
   say(`
 Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
@@ -29,6 +31,9 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
   await untilEnded(office);
 }
 
+/** The demo office with the outside world round it. */
+export const openDemo = (args) => open(args, { folder: DEMO, outside: true, between: (env) => load(env, args) });
+
 export async function startOver(args) {
   const ports = portsFrom(args);
   if (await answers(ports.database))
@@ -43,7 +48,7 @@ export async function startOver(args) {
     'adopt',
     'exports',
   ])
-    rmSync(join(VAR, name), { recursive: true, force: true });
+    rmSync(join(DEMO, name), { recursive: true, force: true });
 }
 
 /** Loads the demo office once. What a broken-off load left behind is cleared by the loader. */
@@ -52,7 +57,7 @@ export async function load(env, args) {
   say('Loading the demo office ...');
   const clock = args.includes('--at') ? { QUAY_DEMO_AT: args[args.indexOf('--at') + 1] } : {};
   const done = spawnSync(process.execPath, [join(ROOT, 'apps/server/dist/demo/main.js')], {
-    env: { ...process.env, ...env, ...demoReach(VAR), ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` },
+    env: { ...process.env, ...env, ...demoReach(DEMO), ...clock, QUAY_ADDRESS: `http://127.0.0.1:${env.QUAY_PORT}` },
     stdio: ['ignore', 'inherit', 'inherit'],
   });
   if (done.status !== 0) fail('the demo office could not be loaded; see above.');
@@ -62,7 +67,7 @@ export async function load(env, args) {
 
 /** A folder on the server's disk that waits to be adopted, as an old machine leaves it. */
 function plotterFolder() {
-  const folder = join(VAR, 'adopt/Plotter room');
+  const folder = join(DEMO, 'adopt/Plotter room');
   mkdirSync(join(folder, 'Queue'), { recursive: true });
   for (let n = 1; n <= 6; n += 1)
     writeFileSync(

@@ -3,18 +3,18 @@
 import { spawn, spawnSync } from 'node:child_process';
 import { existsSync, watch } from 'node:fs';
 import { join } from 'node:path';
-import { load, startOver } from './demo.mjs';
+import { openDemo, startOver } from './demo.mjs';
 import { ROOT, TSC } from './lib/install.mjs';
 import { setUpWayIn } from './lib/outside.mjs';
 import { say } from './lib/words.mjs';
-import { open, untilEnded } from './start.mjs';
+import { untilEnded } from './start.mjs';
 
 const SOURCES = ['packages/core/src', 'packages/contract/src', 'packages/probe/src', 'apps/server/src'];
 const SETTLE_MS = 150;
 
 export async function run(args) {
   if (args.includes('--fresh')) await startOver(args);
-  const office = await open(args, (env) => load(env, args));
+  const office = await openDemo(args);
   await setUpWayIn(`http://127.0.0.1:${office.ports.web}`, `http://127.0.0.1:${office.ports.outside}`);
   const web = startWeb(office.ports);
   office.children.push(web);

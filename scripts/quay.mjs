@@ -7,7 +7,7 @@ const COMMANDS = {
     'develop: the demo, with the server built and started anew and the web application replaced as you write',
     './dev.mjs',
   ],
-  start: ['start the product on what is in var/, without touching the data', './start.mjs'],
+  start: ['start the product: on first start, a page that sets it up; from then on, the office', './start.mjs'],
   check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
@@ -32,7 +32,7 @@ try {
     console.log('Usage: ./quay COMMAND\n');
     for (const [key, [words]] of Object.entries(COMMANDS)) console.log(`  ${key.padEnd(12)} ${words}`);
     console.log(
-      '\n  demo --fresh   start over with new demo data\n  demo --port N  serve on port N (4180 otherwise); the other ports follow it',
+      '\n  start --port N  serve on port N (4180 otherwise); --host A: only there\n  demo --fresh    start over with new demo data; --port as above\n  check, backup, restore --demo   the data of the demo, not of the office',
     );
   } else {
     const { run } = await import(command[1]);

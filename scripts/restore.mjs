@@ -1,7 +1,7 @@
 import { existsSync, mkdirSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { backupsIn, bringBack } from './lib/backups.mjs';
-import { build, requireNpmPackages, requirePrograms, VAR } from './lib/install.mjs';
+import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { check } from './lib/running.mjs';
 import { freePort } from './lib/test-database.mjs';
@@ -14,7 +14,7 @@ export async function run(args) {
   const stamp = option(args, '--from', stamps.at(-1));
   if (!stamp || !stamps.includes(stamp))
     fail(`there is no such backup in ${source}. It holds: ${stamps.join(', ') || 'none'}`);
-  const into = resolve(option(args, '--into', VAR));
+  const into = resolve(option(args, '--into', dataFolder(args)));
   for (const name of ['postgres', 'blobs', 'sealing-key'])
     if (existsSync(join(into, name)))
       fail(
@@ -32,7 +32,7 @@ export async function run(args) {
     say(`Brought back ${stamp} into ${into}: ${done.blobs} blobs, each compared with its checksum.`);
     for (const hex of done.missing) say(`missing or damaged in the backup: ${hex}`);
     const sound = check({ QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: blobs, QUAY_KEY_FILE: key });
-    if (into !== VAR) say(`Serve it with: QUAY_VAR=${into} ./quay start`);
+    if (into !== dataFolder(args)) say(`Serve it with: QUAY_VAR=${into} ./quay start`);
     return sound && done.missing.length === 0 ? 0 : 1;
   } finally {
     await database.stop();

@@ -52,6 +52,9 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
       ['--format=custom', '--no-owner', `--snapshot=${snapshot}`, `--file=${dump}`, databaseUrl],
       'the database could not be copied',
     );
+    // Where bytes lie may have been said on the screen.
+    const { rows: office } = await client.query('SELECT blob_root FROM office');
+    const held = office[0]?.blob_root ?? blobs;
     const { rows } = await client.query(
       `SELECT encode(b.sha256, 'hex') AS hex, b.size_bytes::float8 AS size FROM blob b WHERE EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) ORDER BY b.sha256`,
     );
@@ -60,7 +63,7 @@ export async function backUp({ databaseUrl, blobs, key, target, verifyAll, now }
       answer.bytes += size;
       const there = place(join(target, 'blobs'), hex);
       if (existsSync(there) && statSync(there).size === size && (!verifyAll || (await hashOf(there)) === hex)) continue;
-      if (await copyBlob(place(blobs, hex), there, hex)) {
+      if (await copyBlob(place(held, hex), there, hex)) {
         answer.copied += 1;
         answer.copiedBytes += size;
       } else answer.damaged.push(hex);
@@ -110,6 +113,7 @@ export async function bringBack({ source, stamp, databaseUrl, blobs, key }) {
     ['--no-owner', '--exit-on-error', '--single-transaction', `--dbname=${databaseUrl}`, join(folder, 'database.dump')],
     'the database could not be brought back',
   );
+  await bytesLieHere(databaseUrl);
   mkdirSync(join(blobs, 'tmp'), { recursive: true, mode: 0o700 });
   const missing = [];
   let bytes = 0;
@@ -121,6 +125,18 @@ export async function bringBack({ source, stamp, databaseUrl, blobs, key }) {
   writeFileSync(key, readFileSync(join(folder, 'sealing-key')), { mode: 0o600 });
   execFileSync('sync', ['-f', blobs]);
   return { blobs: manifest.blobs - missing.length, bytes, missing };
+}
+
+/** What was brought back has its bytes beside it, wherever they lay before. */
+async function bytesLieHere(databaseUrl) {
+  const { default: pg } = await import('pg');
+  const client = new pg.Client({ connectionString: databaseUrl });
+  await client.connect();
+  try {
+    await client.query('UPDATE office SET blob_root = NULL');
+  } finally {
+    await client.end();
+  }
 }
 
 /** Copies one blob and compares it with its name; @returns false when the source is missing or damaged */

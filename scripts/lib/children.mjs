@@ -4,11 +4,11 @@ import { fail } from './words.mjs';
 
 /**
  * A heap that grows by a third instead of doubling or more, and a smaller young generation: a little of the archives'
- * speed for a third of the memory. Old space may be 80 MB before it is collected: buffers of uploads count against its
+ * speed for a third of the memory. Old space may be 72 MB before it is collected: buffers of uploads count against its
  * limit, and with the little that is alive here everything was collected ten times a second (docs/benchmarks.md).
  * No source maps: they took 80 MB and slowed every error (docs/benchmarks.md).
  */
-const NODE_FLAGS = ['--heap-growing-percent=35', '--max-semi-space-size=8', '--initial-old-space-size=80'];
+const NODE_FLAGS = ['--heap-growing-percent=35', '--max-semi-space-size=8', '--initial-old-space-size=72'];
 
 /**
  * Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes.

@@ -8,8 +8,12 @@ import { fail, say } from './words.mjs';
 export const ROOT = resolve(import.meta.dirname, '../..');
 /** The compiler: several times as fast as the one in JavaScript. */
 export const TSC = join(ROOT, 'node_modules/@typescript/native/bin/tsc');
-/** Where the data of this installation lies. */
+/** Where what is made here lies: data, the demo, what tests and measurements leave. */
 export const VAR = process.env.QUAY_VAR ?? join(ROOT, 'var');
+
+/** The data of the office, or of the demo. */
+export const dataFolder = (args) =>
+  process.env.QUAY_VAR ?? join(ROOT, 'var', args.includes('--demo') ? 'demo' : 'office');
 
 /** Programs and the Debian packages that bring them. */
 const PACKAGES = {

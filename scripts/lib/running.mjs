@@ -2,16 +2,16 @@
 import { spawnSync } from 'node:child_process';
 import { existsSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
-import { ROOT, VAR } from './install.mjs';
+import { dataFolder, ROOT } from './install.mjs';
 import { answers, startPostgres } from './postgres.mjs';
 import { fail, option } from './words.mjs';
 
 /** Runs work with the address of the database: of the one that runs, or of one that is started for it. */
 export async function withDatabase(args, work) {
   const port = Number(option(args, '--port', '4180')) + 1;
-  const folder = join(VAR, 'postgres');
+  const folder = join(dataFolder(args), 'postgres');
   if (!existsSync(join(folder, 'password')))
-    fail(`there is no database in ${VAR} yet: ./quay demo or ./quay start makes one.`);
+    fail(`there is no database in ${folder} yet. ./quay start makes one; --demo means that of ./quay demo.`);
   const present = await answers(port);
   const started = present ? null : await startPostgres(folder, port);
   try {

@@ -13,6 +13,7 @@ import { PlatformModule } from './platform/platform.module.js';
 import { PreviewsModule } from './previews/previews.module.js';
 import { ReachModule } from './reach/reach.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
+import { SetupModule } from './setup/setup.module.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
 import { StoresModule } from './stores/stores.module.js';
@@ -46,6 +47,7 @@ export class AppModule {
         LiveModule,
         VisitsModule,
         WorkModule,
+        SetupModule,
       ],
     };
   }

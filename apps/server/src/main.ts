@@ -2,23 +2,49 @@ import 'reflect-metadata';
 import { NestFactory } from '@nestjs/core';
 import type { NestExpressApplication } from '@nestjs/platform-express';
 import { DataSource } from 'typeorm';
-import { AppModule } from './app.module.js';
-import { surviveRejections } from './platform/aside.js';
-import { configFromEnvironment } from './platform/config.js';
-import { migrate } from './platform/database/database.js';
+import { AppModule, ENTITIES } from './app.module.js';
+import { aside, surviveRejections } from './platform/aside.js';
+import { configFromEnvironment, type Config } from './platform/config.js';
+import { dataSourceOptions, migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
+import { blobRootOf } from './platform/office.js';
+import { Restart } from './setup/restart.js';
+import { SetupService } from './setup/setup.service.js';
 import { configureApp } from './web.js';
 
-async function main(): Promise<void> {
-  surviveRejections();
-  const config = configFromEnvironment(process.env);
+/** Brings the database to this program's schema, and finds out there what the environment does not say. */
+async function settled(config: Config): Promise<Config> {
+  const source = await connected(new DataSource(dataSourceOptions(config.databaseUrl, ENTITIES)));
+  try {
+    await migrate(source);
+    return { ...config, blobRoot: (await blobRootOf(source.manager)) ?? config.blobRoot };
+  } finally {
+    await source.destroy();
+  }
+}
+
+/** @throws when the database has not answered for ten seconds, or says at once that it will not */
+async function connected(source: DataSource): Promise<DataSource> {
+  for (let tries = 1; ; tries += 1) {
+    try {
+      return await source.initialize();
+    } catch (error) {
+      // Not there yet, or still putting itself right (57P03).
+      const later = ['ECONNREFUSED', '57P03'].includes((error as NodeJS.ErrnoException).code ?? '');
+      if (!later || tries === 20) throw error;
+      await new Promise((resolve) => setTimeout(resolve, 500));
+    }
+  }
+}
+
+async function serve(environment: Config): Promise<void> {
+  const config = await settled(environment);
   const app = await NestFactory.create<NestExpressApplication>(AppModule.with(config), {
     bodyParser: false,
     forceCloseConnections: true,
     logger: ['error', 'warn'],
     abortOnError: false,
   });
-  await migrate(app.get(DataSource));
   configureApp(app, config);
   app.enableShutdownHooks(['SIGINT', 'SIGTERM']);
   const server = (await app.listen(config.port, config.host)) as import('node:http').Server;
@@ -29,10 +55,23 @@ async function main(): Promise<void> {
   server.timeout = 300_000;
   // Longer than the minute that proxies and browsers commonly keep a connection for.
   server.keepAliveTimeout = 65_000;
+  app.get(Restart).asked.subscribe(() => aside(beginAnew(app, environment), 'the server could not begin anew'));
+  const setup = app.get(SetupService);
+  if (!(await setup.begun())) await setup.announce((words) => process.stdout.write(`${words}\n`));
+  log.info({ host: config.host, port: config.port }, 'serving');
+}
+
+async function beginAnew(app: NestExpressApplication, environment: Config): Promise<void> {
+  await app.close();
+  await serve(environment);
+}
+
+async function main(): Promise<void> {
+  surviveRejections();
+  await serve(configFromEnvironment(process.env));
   process.send?.({ ready: true });
   // Started by another program: when that goes, in whatever way, so does this.
   process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));
-  log.info({ host: config.host, port: config.port }, 'serving');
 }
 
 main().catch((error: NodeJS.ErrnoException & { port?: number }) => {

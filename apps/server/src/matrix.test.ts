@@ -132,6 +132,7 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
   switch (allowed) {
     case 'anyone':
     case 'link':
+    case 'first-start':
       return true;
     case 'visit':
       return actor === 'visitor';
@@ -162,7 +163,7 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
 }
 
 const dependsOnPlace = (allowed: Allowed): boolean =>
-  !isDuty(allowed) && !['anyone', 'link', 'visit', 'signed-in', 'staff'].includes(allowed);
+  !isDuty(allowed) && !['anyone', 'link', 'visit', 'signed-in', 'staff', 'first-start'].includes(allowed);
 const isDuty = (allowed: Allowed): allowed is Duty => DUTIES.includes(allowed as Duty);
 const levelOf = (actor: Actor): AccessLevel | undefined =>
   actor === 'guest' ? 'edit' : ACCESS_LEVELS.find((level) => level === actor);

@@ -10,6 +10,8 @@ import type { Config } from './platform/config.js';
 import { requestLog } from './platform/log/request-log.js';
 import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
 import { Problem } from './platform/problems/problem.js';
+import { setupGate } from './setup/gate.js';
+import { SetupService } from './setup/setup.service.js';
 import { DownloadService } from './transfers/download.service.js';
 import { ResumableService } from './transfers/resumable.service.js';
 import { visitorFilePath } from './visits/file-path.js';
@@ -49,12 +51,14 @@ function takeShortWays(app: INestApplication, note: (req: IncomingMessage) => vo
   const server = app.getHttpServer() as Server;
   const listeners = server.listeners('request') as RequestListener[];
   server.removeAllListeners('request');
-  const short = visitorFilePath(app.get(VisitsService), app.get(DownloadService), (req, res) => {
+  const framework: RequestListener = (req, res) => {
     for (const listener of listeners) listener.call(server, req, res);
-  });
+  };
+  const short = visitorFilePath(app.get(VisitsService), app.get(DownloadService), framework);
+  const gate = setupGate(app.get(SetupService), short as RequestListener, framework);
   server.on('request', (req, res) => {
     note(req);
-    if (bodies.admit(req, res)) short(req, res);
+    if (bodies.admit(req, res)) gate(req, res);
   });
 }
 
@@ -180,6 +184,7 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     '/ledger',
     '/account',
     '/work',
+    '/begin',
   ])
     http.get(path, page);
 }

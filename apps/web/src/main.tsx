@@ -12,6 +12,7 @@ import { forgetWhoLeaves } from './ui/session-end';
 import { Failure, SkeletonRows } from './ui/states';
 
 // Each place is loaded when somebody first goes there.
+const Begin = lazy(() => import('./places/begin').then((m) => ({ default: m.Begin })));
 const Account = lazy(() => import('./places/account').then((m) => ({ default: m.Account })));
 const Ledger = lazy(() => import('./places/ledger').then((m) => ({ default: m.Ledger })));
 const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reach })));
@@ -65,6 +66,14 @@ createRoot(document.getElementById('root') as HTMLElement).render(
     <QueryClientProvider client={client}>
       <BrowserRouter>
         <Routes>
+          <Route
+            path="/begin"
+            element={
+              <Suspense>
+                <Begin />
+              </Suspense>
+            }
+          />
           <Route
             path="/sign-in"
             element={

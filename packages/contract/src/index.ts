@@ -10,3 +10,4 @@ export * from './stores.js';
 export * from './transfers.js';
 export * from './visitor.js';
 export * from './work.js';
+export * from './setup.js';

@@ -46,6 +46,20 @@ const ELSEWHERE = [400, 404, 409, 503];
 
 /** A request for every route of the server, which succeeds for whoever may make it. */
 export const EXAMPLES: Record<string, (t: Things) => Example> = {
+  ...Object.fromEntries(
+    [
+      ...['GET ', 'POST /code', 'POST /code/new', 'PUT /office', 'PUT /you', 'GET /places', 'POST /places'],
+      ...['PUT /place', 'PUT /stores', 'PUT /mail', 'POST /mail/trial', 'PUT /way-in', 'POST /finish'],
+    ].map((route) => {
+      const [method, path] = route.split(' ');
+      // Judged before it is looked at, or not there any more.
+      return [
+        `${method} /api/setup${path}`,
+        () => ({ path: `/api/setup${path}`, ...(method !== 'GET' && { body: {} }), also: [400, 404] }),
+      ];
+    }),
+  ),
+  'GET /api/office/left': () => ({ path: '/api/office/left' }),
   'GET /api/import/browse': () => ({ path: '/api/import/browse' }),
   'POST /api/import': (t) => ({ path: '/api/import', body: { path: '/nowhere', folderId: t.folder }, also: [403] }),
   'POST /api/export': (t) => ({ path: '/api/export', body: { storeId: t.storeId }, also: [409] }),

@@ -164,6 +164,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     exportRoot: null,
     webRoot: resolve(import.meta.dirname, '../../../web/dist'),
     sealingKey: randomBytes(32),
+    codeFile: null,
     smtpUrl: null,
     mailFrom: 'quay@saltmarsh.example',
     logLevel: 'silent',

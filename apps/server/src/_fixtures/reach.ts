@@ -3,7 +3,6 @@ import type { Stage, StageResult, Vantage } from '@quay/core';
 import { request, type Agent } from 'node:https';
 import type { TLSSocket } from 'node:tls';
 import { UpkeepService } from '../reach/upkeep.service.js';
-import { Doors } from '../reach/doors.js';
 import { openOffice, type Answer, type Client, type TestOffice } from './office.js';
 import { openOutside, type Outside } from './outside.js';
 
@@ -40,7 +39,6 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
   const office = await openOffice({ reach: outside.reach });
   // Certificates are from an authority whose clock is this machine's.
   office.clock.at = Date.now();
-  const doors = office.app.get(Doors);
   const iris = await office.signedIn('iris');
   const asked = { wayIn: 'mapping', scheme: 'https', host: 'Files.Saltmarsh.example', port: 443, uses: 'visitors' };
   const added = await iris.ask<AddressRow>('POST', '/api/reach/addresses', asked);

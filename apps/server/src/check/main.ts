@@ -4,13 +4,14 @@ import { ENTITIES } from '../app.module.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { configFromEnvironment } from '../platform/config.js';
 import { dataSourceOptions } from '../platform/database/database.js';
+import { blobRootOf } from '../platform/office.js';
 import { checkInvariants } from './invariants.js';
 
 const config = configFromEnvironment(process.env);
 const source = await new DataSource(dataSourceOptions(config.databaseUrl, ENTITIES)).initialize();
 const { violations, counts, strays } = await checkInvariants(
   source,
-  new DiskBlobStore(config.blobRoot),
+  new DiskBlobStore((await blobRootOf(source.manager)) ?? config.blobRoot),
   process.argv.includes('--deep'),
 );
 await source.destroy();

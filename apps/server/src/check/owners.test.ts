@@ -48,7 +48,8 @@ const TABLES: Record<string, string[]> = {
     'acme_challenge',
     'name_server',
   ],
-  platform: ['blob', 'attempt', 'mail', 'office'],
+  setup: ['setup'],
+  platform: ['blob', 'attempt', 'mail', 'mail_server', 'office'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [
   ['access', /^UPDATE (node SET (inherits|others_rule) =|store SET owner_id =)/],
@@ -63,10 +64,15 @@ const ALSO: [capability: string, sql: RegExp][] = [
 const SHOWN: [table: string, readers: string[], why: string][] = [
   ['node', ['access', 'adopt', 'previews', 'shares', 'transfers', 'visits'], 'the tree that everything hangs on'],
   ['node_past', ['access'], 'who could do what at a moment goes by how the tree lay'],
+  ['office', ['setup'], 'whether outsiders are to get in'],
   ['store', ['access', 'adopt', 'shares'], 'its kind and owner decide about access; its name is shown'],
   ['home_owner', ['access'], 'whose home it was at a moment'],
-  ['file_version', ['adopt', 'platform', 'previews', 'visits'], 'which bytes a file has; bytes without a version go'],
-  ['person', ['access', 'adopt', 'shares', 'stores'], 'names beside what they did'],
+  [
+    'file_version',
+    ['adopt', 'platform', 'previews', 'setup', 'visits'],
+    'which bytes a file has; bytes without a version go; whether there are files at all',
+  ],
+  ['person', ['access', 'adopt', 'setup', 'shares', 'stores'], 'names beside what they did; whether anybody is there'],
   ['person_past', ['access'], 'who had an account at a moment'],
   ['actor', ['stores'], 'names beside what they brought'],
   ['blob', ['adopt', 'previews', 'stores'], 'sizes, and whether bytes are damaged'],
@@ -75,7 +81,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['access_reach', ['stores'], 'weights leave out what somebody does not see'],
   ['preview', ['stores'], 'whether an item has a picture; words found in it'],
   ['upload', ['stores'], 'room that unfinished uploads take'],
-  ['share', ['ledger', 'live', 'reach', 'visits'], 'whose it is; whether it can still be opened'],
+  ['share', ['ledger', 'live', 'reach', 'setup', 'visits'], 'whose it is; whether it can still be opened'],
   ['share_item', ['visits'], 'what a share holds'],
   ['visit', ['shares'], 'how often and when it was opened'],
   ['visit_file', ['shares'], 'what was taken'],

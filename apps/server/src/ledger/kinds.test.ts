@@ -10,7 +10,7 @@ const files = readdirSync(SOURCES, { recursive: true, encoding: 'utf8' }).filter
 const written = files.flatMap((file) =>
   [
     ...readFileSync(join(SOURCES, file), 'utf8').matchAll(
-      /kind: '((?:person|folder|file|files|node|version|versions|store|blob|address|reach|share|access|home)\.[a-z-]+)'/g,
+      /kind: '((?:person|folder|file|files|node|version|versions|store|blob|address|reach|share|access|home|office)\.[a-z-]+)'/g,
     ),
   ].map((m) => ({ file, kind: m[1] as string })),
 );

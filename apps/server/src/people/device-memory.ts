@@ -23,7 +23,7 @@ export class DeviceMemory {
     this.key = Buffer.from(hkdfSync('sha256', config.sealingKey, '', 'remembered device', 32));
   }
 
-  remember(person: Person): string {
+  remember(person: Pick<Person, 'id' | 'passwordHash'>): string {
     const id = randomBytes(12).toString('base64url');
     const until = Math.floor(this.clock.now() / 1000) + DEVICE_KEPT_SECONDS;
     return `${id}.${until}.${this.sign(id, until, person)}`;
@@ -36,7 +36,7 @@ export class DeviceMemory {
     return timingSafeEqual(Buffer.from(mac), Buffer.from(this.sign(id, Number(until), person))) ? id : null;
   }
 
-  private sign(id: string, until: number, person: Person): string {
+  private sign(id: string, until: number, person: Pick<Person, 'id' | 'passwordHash'>): string {
     const password = createHash('sha256').update(person.passwordHash).digest('hex');
     return createHmac('sha256', this.key).update(`${id} ${until} ${person.id} ${password}`).digest('base64url');
   }

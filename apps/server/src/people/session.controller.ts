@@ -21,6 +21,16 @@ import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.
 import { SessionService } from './session.service.js';
 import { Me, type Who } from './who.js';
 
+/** The cookies of a session that has begun. */
+export function giveSession(res: Response, signed: { secret: string; device: string }, secure: boolean): void {
+  const session = { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure };
+  const device = { path: '/api/session', maxAgeSeconds: DEVICE_KEPT_SECONDS, secure };
+  res.setHeader('Set-Cookie', [
+    setCookie(SESSION_COOKIE, signed.secret, session),
+    setCookie(DEVICE_COOKIE, signed.device, device),
+  ]);
+}
+
 @ApiPart('session')
 @Controller('api/session')
 export class SessionController {
@@ -40,13 +50,7 @@ export class SessionController {
     @Res({ passthrough: true }) res: Response,
   ): Promise<void> {
     const signed = await this.sessions.signIn(asked, clientAddress(req), cookieOf(req.headers.cookie, DEVICE_COOKIE));
-    const secure = req.secure;
-    const session = { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure };
-    const device = { path: '/api/session', maxAgeSeconds: DEVICE_KEPT_SECONDS, secure };
-    res.setHeader('Set-Cookie', [
-      setCookie(SESSION_COOKIE, signed.secret, session),
-      setCookie(DEVICE_COOKIE, signed.device, device),
-    ]);
+    giveSession(res, signed, req.secure);
   }
 
   @Get()

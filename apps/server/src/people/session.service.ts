@@ -2,7 +2,7 @@ import { Injectable } from '@nestjs/common';
 import { STRONG_ENOUGH_SCORE, type Duty } from '@quay/core';
 import type { ChangePassword, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
-import { DataSource, LessThan, Not } from 'typeorm';
+import { DataSource, LessThan, Not, type EntityManager } from 'typeorm';
 import { ensureReach } from '../access/access-reach.js';
 import { reachStands } from '../access/access.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -70,22 +70,32 @@ export class SessionService {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
-    const secret = randomBytes(32).toString('base64url');
     const now = this.clock.date();
-    await this.events.change(async (tx) => {
+    return this.events.change(async (tx) => {
       await tx.delete(Session, { expiresAt: LessThan(now) });
-      await tx.insert(Session, {
-        tokenHash: secretHash(secret),
-        personId: person.id,
-        createdAt: now,
-        seenAt: now,
-        expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS),
-      });
+      const session = await this.open(tx, person, now);
       await this.ledger.append(tx, {
         kind: 'person.signed-in',
         actor: { kind: 'person', id: person.id, name: person.name },
         detail: { from: fromAddress },
       });
+      return session;
+    });
+  }
+
+  /** Begins a session of somebody who has shown who they are. @returns as {@link signIn} */
+  async open(
+    tx: EntityManager,
+    person: Pick<Person, 'id' | 'passwordHash'>,
+    now: Date,
+  ): Promise<{ secret: string; device: string }> {
+    const secret = randomBytes(32).toString('base64url');
+    await tx.insert(Session, {
+      tokenHash: secretHash(secret),
+      personId: person.id,
+      createdAt: now,
+      seenAt: now,
+      expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS),
     });
     return { secret, device: this.devices.remember(person) };
   }

@@ -18,6 +18,8 @@ export interface Config {
   webRoot: string | null;
   /** 32 bytes that seal link tokens in the database. */
   sealingKey: Buffer;
+  /** A file that the code of the first start is written to, for its owner alone; null: it is only printed. */
+  codeFile: string | null;
   /** Where notices are handed in for delivery, as smtp://host:port; null: no mail. */
   smtpUrl: string | null;
   /** Whom mail is from: an address of the office. */
@@ -101,7 +103,8 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     exportRoot: env['QUAY_EXPORT_ROOT'] || null,
     webRoot: env['QUAY_WEB'] ?? null,
     sealingKey: key,
-    smtpUrl: env['QUAY_SMTP_URL'] ?? null,
+    codeFile: env['QUAY_CODE_FILE'] || null,
+    smtpUrl: env['QUAY_SMTP_URL'] || null,
     mailFrom: env['QUAY_MAIL_FROM'] ?? 'quay@localhost',
     logLevel: env['QUAY_LOG'] ?? 'info',
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),

@@ -2,7 +2,7 @@ import { RequestMethod, SetMetadata } from '@nestjs/common';
 import type { Act, Duty } from '@quay/core';
 
 /**
- * Who an endpoint is for. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the
+ * Who an endpoint is for. `first-start`: while there is no office, the browser in which its code was typed. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the
  * services decide, and this says beside each route what they must come to. A test asks every route as everybody and
  * compares. - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit
  * lasts - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
@@ -17,6 +17,7 @@ export type Allowed =
   | 'anyone'
   | 'link'
   | 'visit'
+  | 'first-start'
   | 'signed-in'
   | 'staff'
   | 'mine'

@@ -1,11 +1,11 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { createTransport, type Transporter } from 'nodemailer';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
 import { Events } from './events/events.js';
 import { Jobs, type Try } from './jobs/jobs.service.js';
+import { hasMailWay, mailWayOf } from './mail-server.js';
 
 export interface Notice {
   to: string;
@@ -14,7 +14,6 @@ export interface Notice {
 }
 
 type State = 'waiting' | 'sent' | 'refused' | 'given-up';
-const TIMEOUT_MS = 20_000;
 
 /**
  * Mail, handed in with the transaction that causes it and sent by the queue: until the mail server has taken it, or
@@ -23,19 +22,13 @@ const TIMEOUT_MS = 20_000;
  */
 @Injectable()
 export class Mail {
-  private readonly transport: Transporter | null;
-  private readonly from: string;
-
   constructor(
-    @Inject(CONFIG) config: Config,
+    @Inject(CONFIG) private readonly config: Config,
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
     private readonly jobs: Jobs,
   ) {
-    this.from = config.mailFrom;
-    const patience = { connectionTimeout: TIMEOUT_MS, greetingTimeout: TIMEOUT_MS, socketTimeout: TIMEOUT_MS };
-    this.transport = config.smtpUrl ? createTransport({ url: config.smtpUrl, ...patience }) : null;
     jobs.define<{ mailId: string; to: string; subject: string }>(
       'mail',
       ({ to, subject }) => `Mail to ${to}: ${subject}`,
@@ -45,7 +38,7 @@ export class Mail {
 
   /** Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept. */
   async handIn(tx: EntityManager, { to, subject, text }: Notice): Promise<void> {
-    if (!this.transport) return;
+    if (!(await hasMailWay(tx, this.config))) return;
     const mailId = uuidv7();
     await tx.query('INSERT INTO mail (id, recipient, subject, body, created_at) VALUES ($1, $2, $3, $4, $5)', [
       mailId,
@@ -82,15 +75,17 @@ export class Mail {
       [mailId],
     );
     // Sent by somebody who died before the queue was told.
-    if (!mail || mail.state === 'sent' || !this.transport) return;
+    if (!mail || mail.state === 'sent') return;
+    const way = await mailWayOf(this.db.manager, this.config);
+    if (!way) return;
     try {
-      const { response } = (await this.transport.sendMail({
-        from: { name: 'Lockfast Quay', address: this.from },
+      const { response } = (await way.transport.sendMail({
+        from: { name: 'Lockfast Quay', address: way.sender },
         to: mail.recipient,
         subject: mail.subject,
         text: mail.body,
         // The same on every try: whoever gets it twice can tell.
-        messageId: `<${mailId}@${this.from.split('@').at(-1)}>`,
+        messageId: `<${mailId}@${way.sender.split('@').at(-1)}>`,
       })) as { response: string };
       await this.note(mailId, 'sent', response);
     } catch (error) {

@@ -1,7 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import type { Me } from '@quay/contract';
 import { addressText, portabilityFault, type Address, type PortabilityFault, type ReachMark } from '@quay/core';
-import { DataSource } from 'typeorm';
+import { DataSource, type EntityManager } from 'typeorm';
 
 export interface OfficeSettings {
   name: string;
@@ -20,6 +20,31 @@ const PORTABILITY_WORDS: Record<PortabilityFault, string> = {
 export function portabilityWords(host: string): string | null {
   const fault = portabilityFault(host);
   return fault && PORTABILITY_WORDS[fault];
+}
+
+export interface NewOffice extends OfficeSettings {
+  /** Everybody gets a place of their own. */
+  homes: boolean;
+  /** Outsiders are not to get in for now. */
+  insideOnly: boolean;
+  /** The folder in which its bytes lie. */
+  blobRoot: string;
+}
+
+export async function beginOffice(tx: EntityManager, office: NewOffice): Promise<void> {
+  await tx.query('INSERT INTO office (name, zone, homes, inside_only, blob_root) VALUES ($1, $2, $3, $4, $5)', [
+    office.name,
+    office.zone,
+    office.homes,
+    office.insideOnly,
+    office.blobRoot,
+  ]);
+}
+
+/** Where the bytes of an office lie, if that was said on the screen. */
+export async function blobRootOf(m: EntityManager): Promise<string | null> {
+  const [row] = await m.query<{ root: string | null }[]>('SELECT blob_root AS root FROM office');
+  return row?.root ?? null;
 }
 
 @Injectable()

@@ -2,7 +2,6 @@ import { Inject, Injectable } from '@nestjs/common';
 import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, NewAddress } from '@quay/contract';
 import { addressFault, addressText, guideOf, plainPort, shareLink, type Address } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
-import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
@@ -14,7 +13,7 @@ import { leaveAddress, linksOn, moveLinksTo, sharesOn } from '../shares/links.qu
 import { actorOf } from '../stores/names.js';
 import { CheckService } from './check.service.js';
 import { NameServersService } from './name-servers.service.js';
-import { addressRow, loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
+import { addressRow, insertAddress, loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
 import { RouterService } from './router.service.js';
 import { UpkeepService } from './upkeep.service.js';
 
@@ -76,31 +75,17 @@ export class AddressesService {
 
   async add(who: Who, asked: NewAddress): Promise<AddressRow> {
     requireSound(asked);
-    const id = uuidv7();
-    await this.events.change(async (tx) => {
+    const id = await this.events.change(async (tx) => {
       await this.requireFree(tx, asked, null);
       const [any] = await tx.query<object[]>('SELECT 1 FROM address WHERE is_default');
-      await tx.query(
-        `INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at)
-          VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
-        [
-          id,
-          asked.scheme,
-          asked.host,
-          plainPort(asked),
-          asked.pathPrefix,
-          !any,
-          asked.wayIn,
-          asked.uses,
-          this.clock.date(),
-        ],
-      );
-      await this.events.tell(tx, { topic: 'reach', id }, { topic: 'session', id: 'address' });
+      const added = await insertAddress(tx, { ...asked, isDefault: !any }, this.clock.date());
+      await this.events.tell(tx, { topic: 'reach', id: added }, { topic: 'session', id: 'address' });
       await this.ledger.append(tx, {
         kind: 'address.added',
         actor: actorOf(who),
         detail: { address: addressText(asked), wayIn: asked.wayIn },
       });
+      return added;
     });
     this.checks.checkAside(id, 'change');
     return addressRow(await this.require(id));

@@ -1,6 +1,15 @@
 import type { AddressRow, ReachCheck } from '@quay/contract';
-import { addressText, reachTrouble, type Address, type ReachMark, type VantageTrace, type WayIn } from '@quay/core';
+import {
+  addressText,
+  plainPort,
+  reachTrouble,
+  type Address,
+  type ReachMark,
+  type VantageTrace,
+  type WayIn,
+} from '@quay/core';
 import type { EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
 import { portabilityWords } from '../platform/office.js';
 import { MAY_STILL_OPEN } from '../shares/links.queries.js';
 
@@ -58,4 +67,20 @@ export async function loadChecks(m: EntityManager, addressId: string, limit: num
     [addressId, limit],
   );
   return rows.map((r) => ({ ...r, at: r.at.toISOString() }));
+}
+
+/** Adds an address as it is asked for; whether it is sound and free is seen to before. @returns its id */
+export async function insertAddress(
+  tx: EntityManager,
+  address: Address & Pick<AddressRecord, 'wayIn' | 'uses' | 'isDefault'>,
+  at: Date,
+): Promise<string> {
+  const id = uuidv7();
+  const { scheme, host, pathPrefix, isDefault, wayIn, uses } = address;
+  await tx.query(
+    `INSERT INTO address (id, scheme, host, port, path_prefix, is_default, way_in, uses, created_at)
+      VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+    [id, scheme, host, plainPort(address), pathPrefix, isDefault, wayIn, uses, at],
+  );
+  return id;
 }

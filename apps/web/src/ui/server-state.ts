@@ -25,6 +25,8 @@ const KEPT = [
   'reach',
   'reach-plan',
   'ledger',
+  'setup',
+  'left',
 ] as const;
 export type Kept = (typeof KEPT)[number];
 export type StateKey = readonly [Kept, ...unknown[]];
@@ -57,7 +59,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
     case 'reach':
       return [['reach'], ['me'], ['shares']];
     case 'ledger':
-      return [['ledger']];
+      return [['ledger'], ['left']];
     case 'session':
       return [['me']];
     // Whatever is shown may be more now, or less.

@@ -1,6 +1,10 @@
 import type { LedgerBody } from './ledger.js';
 
 const WORDS: Record<string, (d: Record<string, string>) => string> = {
+  'office.begun': (d) => `began ${d['name']}`,
+  'office.mail': (d) => `named ${d['host']} to hand mail to, from ${d['sender']}`,
+  'store.made': (d) => `made the store ${d['name']}`,
+  'person.added': (d) => `gave ${d['name']} an account (${d['role']})`,
   'person.signed-in': () => 'signed in',
   'person.password-changed': () => 'changed their password',
   'folder.created': (d) => `made the folder ${d['name']}`,

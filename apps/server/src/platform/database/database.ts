@@ -1,4 +1,4 @@
-import { DataSource, type DataSourceOptions } from 'typeorm';
+import { DataSource, type DataSourceOptions, type QueryRunner } from 'typeorm';
 import { makeQueues } from '../jobs/queues.js';
 import { LOCKS } from '../locks.js';
 import { log } from '../log/log.js';
@@ -27,12 +27,25 @@ export function dataSourceOptions(url: string, entities: (new () => object)[]): 
   };
 }
 
+/** @throws Error when the database was made by a newer program: what it means by its tables is not known here */
+async function requireKnown(runner: QueryRunner): Promise<void> {
+  if (!(await runner.hasTable('migrations'))) return;
+  const rows = (await runner.query('SELECT name FROM migrations ORDER BY timestamp DESC')) as { name: string }[];
+  const known = new Set(MIGRATIONS.map((migration) => migration.name));
+  const newer = rows.find(({ name }) => !known.has(name));
+  if (newer)
+    throw new Error(
+      `the database was made by a newer Lockfast Quay (it has ${newer.name}). Start that version, or restore a backup`,
+    );
+}
+
 /** Runs what is missing of the migrations, and makes what the queue needs, one process at a time. */
 export async function migrate(source: DataSource): Promise<void> {
   const runner = source.createQueryRunner();
   await runner.connect();
   try {
     await runner.query('SELECT pg_advisory_lock($1)', [LOCKS.migration]);
+    await requireKnown(runner);
     await source.runMigrations({ transaction: 'each' });
     await makeQueues(runner);
   } finally {

@@ -12,6 +12,7 @@ import { WEIGHTS_SCHEMA } from './schema-0010.js';
 import { STANDING_SCHEMA } from './schema-0011.js';
 import { COUNTING_SCHEMA } from './schema-0012.js';
 import { DIFFERENCE_SCHEMA } from './schema-0013.js';
+import { BEGIN_SCHEMA } from './schema-0014.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -163,6 +164,17 @@ export class Difference1765300000000 implements MigrationInterface {
   }
 }
 
+export class Begin1765400000000 implements MigrationInterface {
+  name = 'Begin1765400000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(BEGIN_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`DROP TABLE setup, mail_server;
+      ALTER TABLE office DROP COLUMN homes, DROP COLUMN inside_only, DROP COLUMN blob_root`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -178,6 +190,7 @@ export const MIGRATIONS = [
   Standing1765100000000,
   Counting1765200000000,
   Difference1765300000000,
+  Begin1765400000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -195,4 +208,5 @@ export const SCHEMAS = [
   STANDING_SCHEMA,
   COUNTING_SCHEMA,
   DIFFERENCE_SCHEMA,
+  BEGIN_SCHEMA,
 ];

@@ -5,6 +5,7 @@ import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
+import { LeftList } from './left';
 import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -26,7 +27,11 @@ export function Today() {
     <>
       <div className="title-line">
         <h1>
-          {data ? `${countOf(data.open, 'share is', 'shares are')} open.` : 'Today'}{' '}
+          {data
+            ? data.open === 0
+              ? 'Nothing is open.'
+              : `${countOf(data.open, 'share is', 'shares are')} open.`
+            : 'Today'}{' '}
           {needing > 0 && <span className="hand">{countOf(needing, 'thing needs', 'things need')} a hand.</span>}
         </h1>
         <div className="tools">
@@ -52,6 +57,7 @@ export function Today() {
       )}
       <div className="two-columns">
         <section>
+          <LeftList />
           <h2 className="small-head">Needs a hand</h2>
           {needing === 0 && <p className="quiet">Nothing does.</p>}
           {ways.map((a) => (

@@ -1,0 +1,288 @@
+import { Inject, Injectable } from '@nestjs/common';
+import { STRONG_ENOUGH_SCORE, countOf } from '@quay/core';
+import {
+  SETUP_STEPS,
+  type MailServer,
+  type MailTrial,
+  type MailTrialAnswer,
+  type SetupCandidate,
+  type SetupMail,
+  type SetupOffice,
+  type SetupPlace,
+  type SetupState,
+  type SetupStep,
+  type SetupStores,
+  type SetupWayIn,
+  type SetupYou,
+} from '@quay/contract';
+import { randomBytes, timingSafeEqual } from 'node:crypto';
+import { writeFile } from 'node:fs/promises';
+import { hostname } from 'node:os';
+import { DataSource, type EntityManager } from 'typeorm';
+import { sourceOf } from '../platform/client-address.js';
+import { Attempts } from '../platform/attempts.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Events } from '../platform/events/events.js';
+import { tryMail } from '../platform/mail-server.js';
+import { hashPassword } from '../platform/passwords.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { seal, secretHash, unseal } from '../platform/seal.js';
+import { passwordStrengthAside } from '../platform/strength.js';
+import { newCode, spelled } from './code.js';
+import { OfficeMaker, type Answers, type Begun } from './office-maker.service.js';
+import { candidates, measurePlace } from './places.js';
+
+/** A code is good for an hour, or until it was typed. */
+const CODE_MS = 3600_000;
+/** Whoever typed it may take their time; another code takes over from them. */
+const HELD_MS = 24 * 3600_000;
+/** Tries a minute: at 30 it would take thirty thousand years to try half of 2^40. */
+const TRIES = { perSource: 10, all: 30 } as const;
+const NEW_CODES = 3;
+/** Trials that write to a disk or send mail. */
+const TRIALS = 12;
+
+/**
+ * The first start of a server without an office. Answers are kept as they come, by one browser at a time, which shows
+ * by a code that the terminal printed that it belongs to whoever has the machine; in the end an office is made of all
+ * of them at once.
+ */
+@Injectable()
+export class SetupService {
+  private known = false;
+  private tell: (words: string) => void = () => undefined;
+
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly attempts: Attempts,
+    private readonly events: Events,
+    private readonly maker: OfficeMaker,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  /** Whether there is an office: somebody has an account. True for ever once it is. */
+  async begun(): Promise<boolean> {
+    if (this.known) return true;
+    const [row] = await this.db.query<{ begun: boolean }[]>('SELECT EXISTS (SELECT 1 FROM person) AS begun');
+    this.known = row?.begun ?? false;
+    return this.known;
+  }
+
+  /** Prints a code that lets one browser begin. @param tell how it is told to whoever has the machine */
+  async announce(tell = this.tell): Promise<string> {
+    this.tell = tell;
+    const code = newCode();
+    await this.db.query(
+      `INSERT INTO setup (code_hash, code_until) VALUES ($1, $2)
+       ON CONFLICT (id) DO UPDATE SET code_hash = $1, code_until = $2`,
+      [secretHash(code), new Date(this.clock.now() + CODE_MS)],
+    );
+    if (this.config.codeFile) await writeFile(this.config.codeFile, `${spelled(code)}\n`, { mode: 0o600 });
+    this.tell(`The code for the first start, good for an hour and for one browser: ${spelled(code)}`);
+    return code;
+  }
+
+  /** Prints another one: the one before is an hour old, or was used. Who asks is told nothing. */
+  async announceAgain(fromAddress: string): Promise<void> {
+    await this.attempts.take(`setup code from ${sourceOf(fromAddress)}`, NEW_CODES);
+    await this.announce();
+  }
+
+  /**
+   * Lets a browser go on with the first start; whoever had it before has it no more.
+   * @returns its secret
+   * @throws Problem setup.code-wrong, setup.code-old
+   */
+  async hold(code: string, fromAddress: string): Promise<string> {
+    await this.attempts.take(`setup from ${sourceOf(fromAddress)}`, TRIES.perSource);
+    await this.attempts.take('setup', TRIES.all);
+    const [row] = await this.db.query<{ hash: Buffer; until: Date }[]>(
+      'SELECT code_hash AS hash, code_until AS until FROM setup WHERE code_hash IS NOT NULL',
+    );
+    if (!row || !timingSafeEqual(row.hash, secretHash(code)))
+      throw invalidField('code', 'setup.code-wrong', 'That is not the code that the terminal printed last.');
+    if (row.until.getTime() <= this.clock.now())
+      throw invalidField('code', 'setup.code-old', 'That code is more than an hour old. Have a new one printed.');
+    const secret = randomBytes(32).toString('base64url');
+    // Only whoever still finds the code uses it up.
+    const [, used] = (await this.db.query(
+      `UPDATE setup SET code_hash = NULL, code_until = NULL, holder_hash = $2, holder_until = $3
+        WHERE code_hash = $1`,
+      [row.hash, secretHash(secret), new Date(this.clock.now() + HELD_MS)],
+    )) as [unknown, number];
+    if (used === 0) throw invalidField('code', 'setup.code-wrong', 'That code has just been used by another browser.');
+    // So that it can be continued elsewhere.
+    await this.announce();
+    return secret;
+  }
+
+  async isHeld(secret: string | null): Promise<boolean> {
+    return (await this.answersOf(this.db.manager, secret)) !== null;
+  }
+
+  /** What has been answered so far. @throws Problem setup.not-held */
+  async state(secret: string | null): Promise<SetupState> {
+    return this.shown(await this.require(this.db.manager, secret));
+  }
+
+  async answerOffice(secret: string | null, office: SetupOffice): Promise<SetupState> {
+    return this.answer(secret, () => Promise.resolve({ office }));
+  }
+
+  async answerYou(secret: string | null, { password, ...you }: SetupYou): Promise<SetupState> {
+    const { office } = await this.require(this.db.manager, secret);
+    const context = [you.name, you.signInName, you.email, ...(office?.name.toLowerCase().split(' ') ?? []), 'quay'];
+    const strength = await passwordStrengthAside(password, context);
+    if (strength.score < STRONG_ENOUGH_SCORE)
+      throw invalidField(
+        'password',
+        'password.weak',
+        'That password is easy to guess. Three or four unrelated words are better.',
+      );
+    const passwordHash = await hashPassword(password);
+    return this.answer(secret, () => Promise.resolve({ you: { ...you, passwordHash } }));
+  }
+
+  async places(secret: string | null): Promise<SetupCandidate[]> {
+    await this.require(this.db.manager, secret);
+    await this.attempts.take('setup trial', TRIALS);
+    return candidates(this.config.blobRoot);
+  }
+
+  async measure(secret: string | null, folder: string): Promise<SetupCandidate> {
+    await this.require(this.db.manager, secret);
+    await this.attempts.take('setup trial', TRIALS);
+    return measurePlace(folder);
+  }
+
+  async answerPlace(secret: string | null, asked: SetupPlace): Promise<SetupState> {
+    const { folder, mark, words } = await this.measure(secret, asked.folder);
+    if (mark === 'fail' && !asked.anyway) throw invalidField('folder', 'place.unsafe', `${folder}: ${words}.`);
+    return this.answer(secret, () =>
+      Promise.resolve({ place: { folder, anyway: asked.anyway ?? false, mark, words } }),
+    );
+  }
+
+  async answerStores(secret: string | null, stores: SetupStores): Promise<SetupState> {
+    return this.answer(secret, () => Promise.resolve({ stores }));
+  }
+
+  /** A password that is left out is the one that was typed before, for the same server and name. */
+  async answerMail(secret: string | null, asked: SetupMail): Promise<SetupState> {
+    return this.answer(secret, (before) => {
+      if (asked.later) return Promise.resolve({ mail: { later: true } });
+      const { later: _, password, ...server } = asked;
+      const kept = this.keptPassword(before, server);
+      const known = password ?? kept;
+      const passwordSealed = known ? seal(this.config.sealingKey, known).toString('base64') : null;
+      return Promise.resolve({ mail: { ...server, passwordSealed } });
+    });
+  }
+
+  async tryMail(secret: string | null, { to, ...server }: MailTrial): Promise<MailTrialAnswer> {
+    const answers = await this.require(this.db.manager, secret);
+    await this.attempts.take('setup trial', TRIALS);
+    const password = server.password ?? this.keptPassword(answers, server) ?? '';
+    return tryMail({ ...server, password }, to, answers.office?.name ?? 'your office');
+  }
+
+  async answerWayIn(secret: string | null, wayIn: SetupWayIn): Promise<SetupState> {
+    return this.answer(secret, () => Promise.resolve({ wayIn }));
+  }
+
+  /**
+   * Makes the office of what was answered: all of it, or nothing.
+   * @throws Problem setup.incomplete, naming what is missing; place.refused
+   */
+  async finish(secret: string | null, fromAddress: string): Promise<Begun> {
+    requireComplete(await this.require(this.db.manager, secret));
+    const begun = await this.maker.make(
+      async (tx) => requireComplete(await this.require(tx, secret, 'FOR UPDATE')),
+      fromAddress,
+    );
+    this.known = true;
+    this.tell(`${begun.office} has begun with ${countOf(begun.stores, 'store')}. The code is not needed any more.`);
+    return begun;
+  }
+
+  private async answer(
+    secret: string | null,
+    make: (before: Answers) => Promise<Partial<Answers>>,
+  ): Promise<SetupState> {
+    return this.events.change(async (tx) => {
+      const before = await this.require(tx, secret, 'FOR UPDATE');
+      const after: Answers = { ...before, ...(await make(before)) };
+      await tx.query('UPDATE setup SET answers = $1', [JSON.stringify(after)]);
+      return this.shown(after);
+    });
+  }
+
+  private keptPassword({ mail }: Answers, { host, user }: Pick<MailServer, 'host' | 'user'>): string | null {
+    if (!mail || mail.later || mail.host !== host || mail.user !== user || mail.passwordSealed === null) return null;
+    return unseal(this.config.sealingKey, Buffer.from(mail.passwordSealed, 'base64'));
+  }
+
+  private async require(m: EntityManager, secret: string | null, lock: '' | 'FOR UPDATE' = ''): Promise<Answers> {
+    if (await this.begun()) throw notFound('The first start');
+    const answers = await this.answersOf(m, secret, lock);
+    if (answers) return answers;
+    throw new Problem(
+      'unauthenticated',
+      'setup.not-held',
+      'This browser has not typed the code that the terminal printed, or another one has gone on since.',
+    );
+  }
+
+  private async answersOf(
+    m: EntityManager,
+    secret: string | null,
+    lock: '' | 'FOR UPDATE' = '',
+  ): Promise<Answers | null> {
+    if (!secret) return null;
+    const [row] = await m.query<{ answers: Answers; hash: Buffer }[]>(
+      `SELECT answers, holder_hash AS hash FROM setup WHERE holder_hash IS NOT NULL AND holder_until > $1 ${lock}`,
+      [this.clock.date()],
+    );
+    return row && timingSafeEqual(row.hash, secretHash(secret)) ? row.answers : null;
+  }
+
+  private shown({ you, mail, ...rest }: Answers): SetupState {
+    return {
+      machine: hostname(),
+      proposedPlace: this.config.blobRoot,
+      answers: {
+        ...rest,
+        ...(you && { you: { name: you.name, signInName: you.signInName, email: you.email } }),
+        ...(mail && { mail: mail.later ? { later: true } : withoutSecret(mail) }),
+      },
+      now: this.clock.date().toISOString(),
+    };
+  }
+}
+
+function withoutSecret({ passwordSealed: _, ...server }: Exclude<NonNullable<Answers['mail']>, { later: true }>) {
+  return server;
+}
+
+const STEP_WORDS: Record<SetupStep, string> = {
+  office: 'the office',
+  you: 'who you are',
+  place: 'where files lie',
+  stores: 'the first stores',
+  mail: 'mail',
+  wayIn: 'the way in',
+};
+
+function requireComplete(answers: Answers): Required<Answers> {
+  const missing = SETUP_STEPS.filter((step) => answers[step] === undefined);
+  if (missing.length > 0)
+    throw new Problem(
+      'conflict',
+      'setup.incomplete',
+      `Not answered yet: ${missing.map((step) => STEP_WORDS[step]).join(', ')}.`,
+      { missing },
+    );
+  return answers as Required<Answers>;
+}

@@ -1,0 +1,45 @@
+import type { LeftToDo } from '@quay/contract';
+import type { LeftKind } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { Link } from 'react-router';
+import { api } from '../../ui/api';
+import { useMe } from '../../ui/session';
+import './left.scss';
+
+const WORDS: Record<LeftKind, { words: string; to: string; verb: string }> = {
+  files: { words: 'Get the first files in', to: '/stores', verb: 'Go to the stores' },
+  share: { words: 'Publish the first share', to: '/stores', verb: 'Choose files' },
+  reach: { words: 'Let outsiders in, and prove that it works', to: '/reach', verb: 'Add an address' },
+  mail: {
+    words: 'Name a mail server, so that notices are sent: QUAY_SMTP_URL, until there is a page for it',
+    to: '/work',
+    verb: 'See what waits',
+  },
+};
+
+/** What is left to do after the first start; empty, and not there, once it is done. */
+export function LeftList() {
+  const me = useMe();
+  const { data } = useQuery({
+    queryKey: ['left'],
+    queryFn: () => api<LeftToDo>('GET', '/api/office/left'),
+    enabled: me.duties.includes('run-server'),
+  });
+  if (!data || data.left.length === 0) return null;
+  return (
+    <>
+      <h2 className="small-head">What is left to do</h2>
+      <ul className="left-list">
+        {data.left.map((kind) => (
+          <li key={kind} className="finding">
+            <span className="flag" />
+            <div className="fw-semibold">{WORDS[kind].words}</div>
+            <Link className="btn btn-plain btn-sm" to={WORDS[kind].to}>
+              {WORDS[kind].verb}
+            </Link>
+          </li>
+        ))}
+      </ul>
+    </>
+  );
+}

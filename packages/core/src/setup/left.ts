@@ -1,0 +1,23 @@
+/** What an office has by now, for the list of what is left to do. */
+export interface Furnished {
+  mail: boolean;
+  /** An address was found open from outside. */
+  reached: boolean;
+  /** Whoever set it up said that outsiders are not to get in for now. */
+  insideOnly: boolean;
+  files: boolean;
+  shares: boolean;
+}
+
+export type LeftKind = 'files' | 'reach' | 'mail' | 'share';
+
+/** What is left to do after the first start, in the order in which it helps; each vanishes as it becomes true. */
+export function leftToDo(office: Furnished): LeftKind[] {
+  const wanted: [LeftKind, boolean][] = [
+    ['files', !office.files],
+    ['share', !office.shares],
+    ['reach', !office.reached && !office.insideOnly],
+    ['mail', !office.mail],
+  ];
+  return wanted.filter(([, open]) => open).map(([kind]) => kind);
+}

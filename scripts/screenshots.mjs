@@ -1,7 +1,7 @@
 // The pictures in docs/screenshots: the demo office on a database of its own, at four minutes past ten on a working day.
 import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { mkdirSync, rmSync, writeFileSync } from 'node:fs';
+import { mkdirSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
@@ -59,11 +59,44 @@ export async function run() {
     );
     stops.push(server.stop);
     await setUpWayIn(origin, `http://127.0.0.1:${ports.outside}`);
-    await pictures(origin, stops);
+    await pictures(origin, stops, await startEmpty(database, env, at, stops));
   } finally {
     while (stops.length) await stops.pop()();
     rmSync(WORK, { recursive: true, force: true });
   }
+}
+
+/** A server without an office, for the first start. @returns where it serves, and its code */
+async function startEmpty(database, env, at, stops) {
+  await requireDatabase(database, 'empty');
+  const port = await freePort();
+  const codeFile = join(WORK, 'code');
+  const own = { QUAY_DATABASE_URL: database.url('empty'), QUAY_PORT: String(port), QUAY_CODE_FILE: codeFile };
+  const server = await startProgram(
+    join(ROOT, 'apps/server/dist/main.js'),
+    { ...env, ...own, QUAY_BLOBS: '/srv/quay', QUAY_CLOCK_AT: at },
+    'the server without an office',
+  );
+  stops.push(server.stop);
+  return { origin: `http://127.0.0.1:${port}`, code: readFileSync(codeFile, 'utf8').trim() };
+}
+
+/** The first start, at its third step. */
+async function beginPicture(page, { origin, code }, shoot, settle) {
+  const ask = (method, path, body) =>
+    page.evaluate(
+      (m, p, b) => fetch(p, { method: m, headers: { 'content-type': 'application/json' }, body: JSON.stringify(b) }),
+      ...[method, `/api/setup/${path}`, body],
+    );
+  await page.goto(`${origin}/begin`);
+  await ask('POST', 'code', { code });
+  await ask('PUT', 'office', { name: 'Saltmarsh Survey', zone: 'Europe/London' });
+  const you = { name: 'Iris Ward', signInName: 'iris', email: 'iris@saltmarsh.example' };
+  await ask('PUT', 'you', { ...you, password: 'weir-lantern-copper-tide' });
+  await page.reload();
+  await page.waitForSelector('.begin-places', { timeout: 30_000 });
+  await settle();
+  await shoot('begin');
 }
 
 /** 10:04 UTC of the last day that was not at a week's end. */
@@ -74,7 +107,7 @@ function tenPastWorking() {
   return at.toISOString();
 }
 
-async function pictures(origin, stops) {
+async function pictures(origin, stops, empty) {
   const { default: puppeteer } = await import('puppeteer-core');
   const browser = await puppeteer.launch({
     executablePath: '/usr/bin/chromium',
@@ -112,6 +145,7 @@ async function pictures(origin, stops) {
     await found.click();
     await settle(500);
   };
+  await beginPicture(page, empty, shoot, settle);
   await page.goto(`${origin}/sign-in`);
   await page.waitForSelector('#name');
   await page.type('#name', 'iris');
@@ -129,9 +163,6 @@ async function pictures(origin, stops) {
   });
   await settle(6000);
   await shoot('today');
-  await page.emulateMediaFeatures([{ name: 'prefers-color-scheme', value: 'dark' }]);
-  await shoot('today-dark');
-  await page.emulateMediaFeatures([]);
   await press('Shares', 'nav');
   await shoot('shares');
   await press('Mill Lane drawings', 'table');
@@ -142,6 +173,9 @@ async function pictures(origin, stops) {
   await page.goto(`${origin}/reach/plan?line=shared`);
   await page.waitForSelector('.plan-table');
   await shoot('reach-plan');
+  await page.goto(`${origin}/settings/stores`);
+  await page.waitForSelector('.settings table');
+  await shoot('settings');
   await press('Ledger', 'nav');
   await press('Verify the chain');
   await shoot('ledger');

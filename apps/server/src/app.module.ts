@@ -13,6 +13,7 @@ import { PlatformModule } from './platform/platform.module.js';
 import { PreviewsModule } from './previews/previews.module.js';
 import { ReachModule } from './reach/reach.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
+import { SettingsModule } from './settings/settings.module.js';
 import { SetupModule } from './setup/setup.module.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
@@ -48,6 +49,7 @@ export class AppModule {
         VisitsModule,
         WorkModule,
         SetupModule,
+        SettingsModule,
       ],
     };
   }

@@ -185,6 +185,8 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     '/account',
     '/work',
     '/begin',
+    '/settings',
+    '/settings/*rest',
   ])
     http.get(path, page);
 }

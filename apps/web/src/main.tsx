@@ -19,6 +19,7 @@ const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reac
 const ReachPlan = lazy(() => import('./places/reach/plan').then((m) => ({ default: m.ReachPlan })));
 const Shares = lazy(() => import('./places/shares').then((m) => ({ default: m.Shares })));
 const SignIn = lazy(() => import('./places/sign-in').then((m) => ({ default: m.SignIn })));
+const Settings = lazy(() => import('./places/settings').then((m) => ({ default: m.Settings })));
 const Stores = lazy(() => import('./places/stores').then((m) => ({ default: m.Stores })));
 const Find = lazy(() => import('./places/stores/find').then((m) => ({ default: m.Find })));
 const Folder = lazy(() => import('./places/stores/folder').then((m) => ({ default: m.Folder })));
@@ -103,6 +104,8 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/reach/addresses/:addressId" element={<Reach />} />
             <Route path="/ledger" element={<Ledger />} />
             <Route path="/account" element={<Account />} />
+            <Route path="/settings" element={<Navigate to="/settings/office" replace />} />
+            <Route path="/settings/:subject" element={<Settings />} />
             <Route path="/work" element={<Work />} />
             <Route path="*" element={<Navigate to="/today" replace />} />
           </Route>

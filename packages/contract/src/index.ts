@@ -10,4 +10,5 @@ export * from './stores.js';
 export * from './transfers.js';
 export * from './visitor.js';
 export * from './work.js';
+export * from './settings.js';
 export * from './setup.js';

@@ -29,14 +29,15 @@ export interface SetupOffice {
   /** IANA time zone. */
   zone: string;
 }
-export const setupOfficeSchema = Joi.object<SetupOffice>({
+export const officeFields = {
   name: lineSchema.min(1).max(80).required(),
   zone: Joi.string()
     .max(60)
     .required()
     .custom((value: string, helpers) => (isZone(value) ? value : helpers.error('zone.unknown')))
     .messages({ 'zone.unknown': 'There is no such time zone. It is written as in Europe/London.' }),
-});
+};
+export const setupOfficeSchema = Joi.object<SetupOffice>(officeFields);
 
 export interface SetupYou {
   name: string;

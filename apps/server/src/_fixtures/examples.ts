@@ -44,6 +44,9 @@ const address = { wayIn: 'office', scheme: 'http', host: `${randomUUID().slice(0
 /** What asks other machines finds none in a test, and says so. */
 const ELSEWHERE = [400, 404, 409, 503];
 
+/** Where nothing listens. */
+const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
+
 /** A request for every route of the server, which succeeds for whoever may make it. */
 export const EXAMPLES: Record<string, (t: Things) => Example> = {
   ...Object.fromEntries(
@@ -59,6 +62,27 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
       ];
     }),
   ),
+  'GET /api/settings/office': () => ({ path: '/api/settings/office' }),
+  'PUT /api/settings/office': () => ({
+    path: '/api/settings/office',
+    body: { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true },
+  }),
+  'GET /api/settings/mail': () => ({ path: '/api/settings/mail' }),
+  'PUT /api/settings/mail': () => ({ path: '/api/settings/mail', body: MAIL_SERVER }),
+  'DELETE /api/settings/mail': () => ({ path: '/api/settings/mail' }),
+  'POST /api/settings/mail/trial': () => ({
+    path: '/api/settings/mail/trial',
+    body: { ...MAIL_SERVER, to: 'iris@saltmarsh.example' },
+    also: [429],
+  }),
+  'GET /api/settings/stores': () => ({ path: '/api/settings/stores' }),
+  'POST /api/settings/stores': () => ({ path: '/api/settings/stores', body: { name: randomUUID().slice(0, 8) } }),
+  'PATCH /api/settings/stores/:id': (t) => ({
+    path: `/api/settings/stores/${t.storeId}`,
+    body: { name: randomUUID().slice(0, 8) },
+    // Homes are no common stores.
+    also: [404],
+  }),
   'GET /api/office/left': () => ({ path: '/api/office/left' }),
   'GET /api/import/browse': () => ({ path: '/api/import/browse' }),
   'POST /api/import': (t) => ({ path: '/api/import', body: { path: '/nowhere', folderId: t.folder }, also: [403] }),

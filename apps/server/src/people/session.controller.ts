@@ -70,7 +70,7 @@ export class SessionController {
       email: person.email,
       role: person.role,
       duties: [...who.duties],
-      office,
+      office: { name: office.name, zone: office.zone },
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
       now: this.clock.date().toISOString(),

@@ -50,6 +50,12 @@ export async function keepMailServer(tx: EntityManager, key: Buffer, server: Mai
   );
 }
 
+/** @returns whether there was one */
+export async function forgetMailServer(tx: EntityManager): Promise<boolean> {
+  const [, removed] = (await tx.query('DELETE FROM mail_server')) as [unknown, number];
+  return removed > 0;
+}
+
 function optionsOf({ host, port, encryption, user, password }: MailServer, timeoutMs: number) {
   return {
     host,

@@ -7,6 +7,8 @@ export interface OfficeSettings {
   name: string;
   /** IANA time zone, in which windows are entered and times are shown. */
   zone: string;
+  /** Everybody gets a place of their own. */
+  homes: boolean;
 }
 
 /** What the office is called and which clock hangs on its wall. */
@@ -23,8 +25,6 @@ export function portabilityWords(host: string): string | null {
 }
 
 export interface NewOffice extends OfficeSettings {
-  /** Everybody gets a place of their own. */
-  homes: boolean;
   /** Outsiders are not to get in for now. */
   insideOnly: boolean;
   /** The folder in which its bytes lie. */
@@ -41,6 +41,13 @@ export async function beginOffice(tx: EntityManager, office: NewOffice): Promise
   ]);
 }
 
+/** @returns how it was before */
+export async function changeOffice(tx: EntityManager, { name, zone, homes }: OfficeSettings): Promise<OfficeSettings> {
+  const [before] = await tx.query<OfficeSettings[]>('SELECT name, zone, homes FROM office FOR UPDATE');
+  await tx.query('UPDATE office SET name = $1, zone = $2, homes = $3', [name, zone, homes]);
+  return before as OfficeSettings;
+}
+
 /** Where the bytes of an office lie, if that was said on the screen. */
 export async function blobRootOf(m: EntityManager): Promise<string | null> {
   const [row] = await m.query<{ root: string | null }[]>('SELECT blob_root AS root FROM office');
@@ -52,8 +59,8 @@ export class Office {
   constructor(private readonly db: DataSource) {}
 
   async settings(): Promise<OfficeSettings> {
-    const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone FROM office');
-    return row ?? { name: 'This office', zone: 'UTC' };
+    const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone, homes FROM office');
+    return row ?? { name: 'This office', zone: 'UTC', homes: true };
   }
 
   /** Everything links can be built on, the default first, with how each was last found from outside. */

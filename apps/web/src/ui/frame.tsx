@@ -134,6 +134,11 @@ function PersonMenu({ showKeys }: { showKeys: () => void }) {
         <Dropdown.Item as={Link} to="/account">
           Password and appearance
         </Dropdown.Item>
+        {me.duties.includes('run-server') && (
+          <Dropdown.Item as={Link} to="/settings">
+            Settings
+          </Dropdown.Item>
+        )}
         <Dropdown.Item onClick={showKeys}>Keys</Dropdown.Item>
         <Dropdown.Divider />
         <Dropdown.Item onClick={() => void signOut()}>Sign out</Dropdown.Item>

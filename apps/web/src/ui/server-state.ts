@@ -27,6 +27,7 @@ const KEPT = [
   'ledger',
   'setup',
   'left',
+  'settings',
 ] as const;
 export type Kept = (typeof KEPT)[number];
 export type StateKey = readonly [Kept, ...unknown[]];

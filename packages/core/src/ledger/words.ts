@@ -3,6 +3,9 @@ import type { LedgerBody } from './ledger.js';
 const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'office.begun': (d) => `began ${d['name']}`,
   'office.mail': (d) => `named ${d['host']} to hand mail to, from ${d['sender']}`,
+  'office.changed': (d) => `changed the office: ${d['what']}`,
+  'office.mail-none': () => 'took the mail server away',
+  'store.renamed': (d) => `renamed the store ${d['from']} to ${d['to']}`,
   'store.made': (d) => `made the store ${d['name']}`,
   'person.added': (d) => `gave ${d['name']} an account (${d['role']})`,
   'person.signed-in': () => 'signed in',

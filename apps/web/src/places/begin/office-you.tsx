@@ -12,18 +12,14 @@ import { Button, Form } from 'react-bootstrap';
 import { useWatch } from 'react-hook-form';
 import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { ZoneField } from '../../ui/zone-field';
 import type { StepProps } from './steps';
-import { timeThere } from './time';
-
-const ZONES = Intl.supportedValuesOf('timeZone');
 
 export function OfficeStep({ state, done }: StepProps) {
   const form = useSchemaForm<SetupOffice>(setupOfficeSchema, {
     name: state.answers.office?.name ?? '',
     zone: state.answers.office?.zone ?? Intl.DateTimeFormat().resolvedOptions().timeZone,
   });
-  const zone = useWatch({ control: form.control, name: 'zone' });
-  const there = timeThere(zone);
   const submit = form.handleSubmit(async (asked) => {
     try {
       done(await api<SetupState>('PUT', '/api/setup/office', asked));
@@ -41,19 +37,7 @@ export function OfficeStep({ state, done }: StepProps) {
         required
         maxLength={80}
       />
-      <Field
-        {...{ form, name: 'zone', id: 'office-zone' }}
-        label="Time zone"
-        list="zones"
-        required
-        autoComplete="off"
-      />
-      <datalist id="zones">
-        {ZONES.map((name) => (
-          <option key={name} value={name} />
-        ))}
-      </datalist>
-      {there && <p className="quiet mb-0">It is {there} there now.</p>}
+      <ZoneField form={form} id="office-zone" />
       <FormFault form={form} />
       <div>
         <Button type="submit" disabled={form.formState.isSubmitting}>

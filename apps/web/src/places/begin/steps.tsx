@@ -4,7 +4,7 @@ import { OfficeStep, YouStep } from './office-you';
 import { MailStep } from './mail';
 import { PlaceStep } from './place';
 import { StoresStep, WayInStep } from './stores-way';
-import { timeThere } from './time';
+import { timeThere } from '../../ui/time-there';
 
 export interface StepProps {
   state: SetupState;

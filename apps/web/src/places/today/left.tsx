@@ -11,9 +11,9 @@ const WORDS: Record<LeftKind, { words: string; to: string; verb: string }> = {
   share: { words: 'Publish the first share', to: '/stores', verb: 'Choose files' },
   reach: { words: 'Let outsiders in, and prove that it works', to: '/reach', verb: 'Add an address' },
   mail: {
-    words: 'Name a mail server, so that notices are sent: QUAY_SMTP_URL, until there is a page for it',
-    to: '/work',
-    verb: 'See what waits',
+    words: 'Name a mail server, so that links, codes and notices can be sent',
+    to: '/settings/mail',
+    verb: 'Name it',
   },
 };
 

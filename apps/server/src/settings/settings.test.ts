@@ -1,0 +1,158 @@
+import type { MailSettings, MailTrialAnswer, StoreSettings, StoreSummary } from '@quay/contract';
+import type { AddressInfo } from 'node:net';
+import { SMTPServer } from 'smtp-server';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { Events } from '../platform/events/events.js';
+import { Mail } from '../platform/mail.js';
+
+// A mail server of another maker, which wants a password and remembers what it was told.
+const told: string[] = [];
+const taken: string[] = [];
+const smtp = new SMTPServer({
+  hideSTARTTLS: true,
+  allowInsecureAuth: true,
+  authOptional: true,
+  onAuth: ({ username, password }, _session, done) => {
+    told.push(`${username} ${password}`);
+    done(null, { user: username ?? '' });
+  },
+  onData: (stream, _session, done) => {
+    let text = '';
+    stream.on('data', (piece: Buffer) => (text += piece.toString()));
+    stream.on('end', () => (taken.push(text), done()));
+  },
+});
+
+let office: TestOffice;
+let iris: Client;
+let tomas: Client;
+let port: number;
+beforeAll(async () => {
+  await new Promise<void>((resolve) => smtp.listen(0, '127.0.0.1', resolve));
+  ({ port } = smtp.server.address() as AddressInfo);
+  office = await openOffice();
+  iris = await office.signedIn('iris');
+  tomas = await office.signedIn('tomas');
+});
+afterAll(async () => {
+  await office.close();
+  await new Promise<void>((resolve) => smtp.close(resolve));
+});
+
+const lastWords = async () =>
+  (await iris.ask<{ entries: { words: string }[] }>('GET', '/api/ledger?limit=1')).body.entries[0]?.words;
+const OFFICE = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true };
+
+describe('the office', () => {
+  it('is changed for everybody at once, and it is written down what that did', async () => {
+    const heard: string[] = [];
+    const hearing = office.app.get(Events).stream.subscribe((e) => heard.push(`${e.topic} ${e.id}`));
+    const asked = { ...OFFICE, name: 'Saltmarsh Survey Partnership', zone: 'Europe/Oslo' };
+    expect((await iris.ask('PUT', '/api/settings/office', asked)).body).toMatchObject(asked);
+    expect(heard).toContain('session office');
+    expect((await tomas.ask('GET', '/api/session')).body).toMatchObject({
+      office: { name: 'Saltmarsh Survey Partnership', zone: 'Europe/Oslo' },
+    });
+    expect(await lastWords()).toContain('Times read 1 h later.');
+    hearing.unsubscribe();
+    await iris.ask('PUT', '/api/settings/office', OFFICE);
+  });
+  it('stays as it is when nothing is changed, or what is asked for is nothing', async () => {
+    const before = (await iris.ask<{ entries: number }>('GET', '/api/ledger/chain')).body.entries;
+    await iris.ask('PUT', '/api/settings/office', OFFICE);
+    const refused = await iris.ask('PUT', '/api/settings/office', { ...OFFICE, zone: 'Mars/Olympus' });
+    expect([refused.status, refused.body.errors?.[0]?.field]).toEqual([400, 'zone']);
+    expect((await iris.ask<{ entries: number }>('GET', '/api/ledger/chain')).body.entries).toBe(before);
+  });
+});
+
+describe('mail', () => {
+  const server = () => ({
+    ...{ host: '127.0.0.1', port, encryption: 'none', user: 'quay', sender: 'quay@saltmarsh.example' },
+  });
+  const handIn = () =>
+    office.app
+      .get(Events)
+      .change((tx) => office.app.get(Mail).handIn(tx, { to: 'tomas@saltmarsh.example', subject: 'X', text: 'Hello.' }))
+      .then(() => office.app.get(Mail).hurry());
+
+  it('goes out by what is named here, with the password that was typed', async () => {
+    await handIn();
+    const { body } = await iris.ask<MailSettings>('PUT', '/api/settings/mail', {
+      ...server(),
+      password: 'mail-secret',
+    });
+    expect(body).toMatchObject({ server: server(), hasPassword: true, fixed: false });
+    expect(JSON.stringify(body)).not.toContain('mail-secret');
+    await handIn();
+    for (const late = Date.now() + 15_000; taken.length === 0 && Date.now() < late;)
+      await new Promise((r) => setTimeout(r, 100));
+    // What was handed in before there was a server was handed to nobody.
+    expect([taken.length, told.at(-1)]).toEqual([1, 'quay mail-secret']);
+  });
+  it('keeps the password for the same machine and name, and tells no other one', async () => {
+    await iris.ask('PUT', '/api/settings/mail', { ...server(), sender: 'office@saltmarsh.example' });
+    const trial = (part: object) =>
+      iris.ask<MailTrialAnswer>('POST', '/api/settings/mail/trial', {
+        ...{ ...server(), to: 'iris@saltmarsh.example', ...part },
+      });
+    expect((await trial({})).body.sent).toBe(true);
+    expect(told.at(-1)).toBe('quay mail-secret');
+    told.length = 0;
+    // The same machine under another name could be anybody's.
+    await trial({ host: 'localhost' });
+    await trial({ user: 'somebody' });
+    expect(told.filter((t) => t.includes('mail-secret'))).toEqual([]);
+    const other = await iris.ask<MailSettings>('PUT', '/api/settings/mail', {
+      ...server(),
+      host: 'mail.other.example',
+    });
+    expect(other.body.hasPassword).toBe(false);
+  });
+  it('is sent no more when that is asked for', async () => {
+    expect((await iris.ask<MailSettings>('DELETE', '/api/settings/mail')).body.server).toBeNull();
+    expect(await lastWords()).toContain('took the mail server away');
+    const before = taken.length;
+    await handIn();
+    await new Promise((r) => setTimeout(r, 300));
+    expect(taken.length).toBe(before);
+  });
+  it('stays as the configuration says, where it says something', async () => {
+    const fixed = await openOffice({ smtpUrl: `smtp://127.0.0.1:${port}` });
+    const admin = await fixed.signedIn('iris');
+    expect((await admin.ask<MailSettings>('GET', '/api/settings/mail')).body.fixed).toBe(true);
+    for (const [method, body] of [['PUT', server()] as const, ['DELETE', undefined] as const])
+      expect((await admin.ask(method, '/api/settings/mail', body)).body.code).toBe('mail.fixed');
+    await fixed.close();
+  });
+});
+
+describe('stores', () => {
+  const make = (name: string) => iris.ask<StoreSettings[]>('POST', '/api/settings/stores', { name });
+  it('are made, and all staff edit in them at once', async () => {
+    expect((await make('Surveys')).status).toBe(201);
+    const seen = (await tomas.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.name === 'Surveys');
+    expect(seen?.level).toBe('edit');
+    expect((await tomas.upload(seen?.rootId as string, 'a.txt', Buffer.from('a'))).status).toBe(201);
+  });
+  it('have a name each, however it is spelled', async () => {
+    expect((await make('surveys')).body.code).toBe('store.name-taken');
+    expect((await make('a/b')).status).toBe(400);
+    const both = await Promise.all([make('Drawings'), make('drawings')]);
+    expect(both.map((b) => b.status).sort()).toEqual([201, 400]);
+  });
+  it('are renamed with their own folder, and homes are not', async () => {
+    const surveys = (await iris.ask<StoreSettings[]>('GET', '/api/settings/stores')).body.find(
+      (s) => s.name === 'Surveys',
+    ) as StoreSettings;
+    const rename = (id: string, name: string) => iris.ask('PATCH', `/api/settings/stores/${id}`, { name });
+    expect((await rename(surveys.id, 'Land surveys')).status).toBe(200);
+    expect((await tomas.ask('GET', `/api/folders/${surveys.rootId}`)).body).toMatchObject({
+      folder: { name: 'Land surveys' },
+    });
+    expect(await lastWords()).toContain('renamed the store Surveys to Land surveys');
+    const home = (await tomas.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.kind === 'home');
+    expect((await rename(home?.id as string, 'Mine')).status).toBe(404);
+  });
+});

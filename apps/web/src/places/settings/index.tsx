@@ -1,0 +1,44 @@
+import { NavLink, Navigate, useParams } from 'react-router';
+import { useMe } from '../../ui/session';
+import './index.scss';
+import { MailSettingsForm } from './mail';
+import { OfficeSettingsForm } from './office';
+import { StoreSettingsList } from './stores';
+
+const SUBJECTS = {
+  office: { title: 'Office', Part: OfficeSettingsForm },
+  stores: { title: 'Stores', Part: StoreSettingsList },
+  mail: { title: 'Mail', Part: MailSettingsForm },
+} as const;
+
+/** What whoever runs the server decides: a list of subjects, one at a time. */
+export function Settings() {
+  const me = useMe();
+  const { subject = '' } = useParams();
+  const shown = Object.entries(SUBJECTS).find(([key]) => key === subject)?.[1];
+  if (!me.duties.includes('run-server')) return <Navigate to="/account" replace />;
+  if (!shown) return <Navigate to="/settings/office" replace />;
+  const { title, Part } = shown;
+  return (
+    <>
+      <div className="title-line">
+        <h1>
+          Settings. <span className="quiet">{title}</span>
+        </h1>
+      </div>
+      <div className="settings">
+        <nav aria-label="Subjects">
+          {Object.entries(SUBJECTS).map(([key, { title: name }]) => (
+            <NavLink key={key} to={`/settings/${key}`}>
+              {name}
+            </NavLink>
+          ))}
+          <NavLink to="/work">What it does by itself</NavLink>
+        </nav>
+        <section>
+          <Part />
+        </section>
+      </div>
+    </>
+  );
+}

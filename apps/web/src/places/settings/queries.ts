@@ -1,0 +1,18 @@
+import type { MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
+import { queryOptions } from '@tanstack/react-query';
+import { api } from '../../ui/api';
+
+export const officeQuery = queryOptions({
+  queryKey: ['settings', 'office'],
+  queryFn: () => api<OfficeSettings>('GET', '/api/settings/office'),
+});
+
+export const mailQuery = queryOptions({
+  queryKey: ['settings', 'mail'],
+  queryFn: () => api<MailSettings>('GET', '/api/settings/mail'),
+});
+
+export const storeSettingsQuery = queryOptions({
+  queryKey: ['settings', 'stores'],
+  queryFn: () => api<StoreSettings[]>('GET', '/api/settings/stores'),
+});

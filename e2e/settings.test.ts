@@ -1,0 +1,79 @@
+import type { Browser } from 'puppeteer-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { launch, Person } from './_fixtures/browser.js';
+
+// The job: decide about the office, and see before it is kept what that does.
+let office: TestOffice;
+let browser: Browser;
+let iris: Person;
+
+beforeAll(async () => {
+  office = await openOffice();
+  browser = await launch();
+  iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', '/settings');
+});
+afterAll(async () => {
+  await browser?.disconnect();
+  await office?.close();
+});
+
+describe('settings', () => {
+  it('say what a change of the office does before it is made, and take it back', async () => {
+    await iris.sees('It is');
+    await iris.isAccessible();
+    await iris.fill('#office-name', 'Saltmarsh Partnership');
+    await iris.fill('#office-zone', 'Asia/Kolkata');
+    await iris.sees('Every page says Saltmarsh Partnership, also those of visitors.');
+    await iris.sees('Times read 5 h 30 min later.');
+    await iris.isAccessible();
+    await iris.page.keyboard.press('Enter');
+    await iris.sees('The office is changed.');
+    await iris.sees('Saltmarsh Partnership', '.bar');
+    await iris.press('Undo', '.notices');
+    await iris.sees('Saltmarsh Survey', '.bar');
+  });
+  it('make stores and rename them', async () => {
+    await iris.press('Stores', '.settings nav');
+    await iris.fill('#new-store', 'projects');
+    await iris.press('Make the store');
+    await iris.sees('There is a store called projects already.');
+    await iris.fill('#new-store', 'Surveys');
+    await iris.page.keyboard.press('Enter');
+    await iris.sees('All staff may edit in it.');
+    await iris.press('Rename Surveys');
+    await iris.fill('#store-name', 'Land surveys');
+    await iris.page.keyboard.press('Enter');
+    await iris.sees('Surveys is called Land surveys now.');
+    await iris.isAccessible();
+    await iris.press('Land surveys', '.settings');
+    await iris.sees('Land surveys', 'h1, .path');
+  });
+  it('try the mail server before it is used', async () => {
+    await iris.page.goto(`${office.origin}/settings/mail`);
+    await iris.fill('#mail-host', '127.0.0.1');
+    await iris.fill('#mail-port', '9');
+    await iris.fill('#mail-sender', 'quay@saltmarsh.example');
+    await iris.press('Send a test message');
+    await iris.sees('Nothing takes mail at 127.0.0.1, port 9');
+    await iris.press('Use this mail server');
+    await iris.sees('Mail goes out by 127.0.0.1 from now on.');
+    await iris.press('Send no mail');
+    await iris.sees('No mail goes out from now on.');
+    await iris.isAccessible();
+  });
+  it('fit at 360 px, and are for those who run the server', async () => {
+    await iris.page.setViewport({ width: 360, height: 740 });
+    for (const subject of ['office', 'stores', 'mail']) {
+      await iris.page.goto(`${office.origin}/settings/${subject}`);
+      await iris.page.waitForSelector('.settings form');
+      expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
+      await iris.isAccessible();
+    }
+    expect(iris.errors).toEqual([]);
+    const tomas = await Person.at(browser, office.origin);
+    await tomas.signIn('tomas', '/settings/mail');
+    await tomas.sees('Change your password');
+  });
+});

@@ -99,7 +99,7 @@ async function requireFree(ports, outside) {
       );
 }
 
-function environment(folder, databaseUrl, ports, host) {
+export function environment(folder, databaseUrl, ports, host) {
   const keyFile = join(folder, 'sealing-key');
   const reachFile = process.env.QUAY_REACH_FILE ?? join(folder, 'reach.json');
   if (!existsSync(keyFile)) writeFileSync(keyFile, randomBytes(32).toString('hex'), { mode: 0o600 });

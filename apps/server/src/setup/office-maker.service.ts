@@ -31,9 +31,8 @@ export interface Answers {
 export interface Begun {
   office: string;
   stores: number;
-  /** The admin's session. */
-  secret: string;
-  device: string;
+  /** The admin's session; null where none was begun. */
+  session: { secret: string; device: string } | null;
   /** Bytes lie elsewhere than this process was told when it started: it must start anew. */
   restarts: boolean;
 }
@@ -52,8 +51,9 @@ export class OfficeMaker {
   /**
    * @param answersIn gives the answers, held until the transaction ends, so that nobody changes them meanwhile and an
    *   office is made once
+   * @param fromAddress where the admin sits, who is signed in; null: nobody is
    */
-  async make(answersIn: (tx: EntityManager) => Promise<Required<Answers>>, fromAddress: string): Promise<Begun> {
+  async make(answersIn: (tx: EntityManager) => Promise<Required<Answers>>, fromAddress: string | null): Promise<Begun> {
     return this.events.change(async (tx) => {
       await lockAccess(tx, 'alone');
       const answers = await answersIn(tx);
@@ -76,13 +76,13 @@ export class OfficeMaker {
         await this.addAddress(tx, answers.wayIn, actor, now),
       ];
       await tx.query('DELETE FROM setup');
-      const session = await this.sessions.open(tx, { id: personId, ...you }, now);
+      const session = fromAddress === null ? null : await this.sessions.open(tx, { id: personId, ...you }, now);
       // Other processes see by it that there is an office.
       await this.events.tell(tx, { topic: 'session', id: personId });
-      told.push({ kind: 'person.signed-in', actor, detail: { from: fromAddress } });
+      if (fromAddress !== null) told.push({ kind: 'person.signed-in', actor, detail: { from: fromAddress } });
       await this.ledger.append(tx, ...told);
       return {
-        ...session,
+        session,
         office: office.name,
         stores: stores.names.length,
         restarts: answers.place.folder !== this.config.blobRoot,

@@ -175,7 +175,7 @@ export class SetupController {
   @Operation('Make the office of what was answered; signs its admin in')
   async finish(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<SetupDone> {
     const begun = await this.setup.finish(secretOf(req), clientAddress(req));
-    giveSession(res, begun, req.secure);
+    if (begun.session) giveSession(res, begun.session, req.secure);
     if (begun.restarts) res.once('close', () => this.restart.ask());
     return { restarts: begun.restarts };
   }

@@ -30,8 +30,11 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
 import { newCode, spelled } from './code.js';
+import { blobRootOf } from '../platform/office.js';
+import type { FileAnswers } from './answers-file.js';
 import { OfficeMaker, type Answers, type Begun } from './office-maker.service.js';
 import { candidates, measurePlace } from './places.js';
+import { Restart } from './restart.js';
 
 /** A code is good for an hour, or until it was typed. */
 const CODE_MS = 3600_000;
@@ -51,6 +54,7 @@ const TRIALS = 12;
 @Injectable()
 export class SetupService {
   private known = false;
+  private finishing = false;
   private tell: (words: string) => void = () => undefined;
 
   constructor(
@@ -59,6 +63,7 @@ export class SetupService {
     private readonly attempts: Attempts,
     private readonly events: Events,
     private readonly maker: OfficeMaker,
+    private readonly restart: Restart,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -67,11 +72,21 @@ export class SetupService {
     if (this.known) return true;
     const [row] = await this.db.query<{ begun: boolean }[]>('SELECT EXISTS (SELECT 1 FROM person) AS begun');
     this.known = row?.begun ?? false;
+    if (this.known && !this.finishing) await this.followElsewhere();
     return this.known;
   }
 
+  /** Another process has made the office: if its bytes lie where this one was not told, it must begin anew. */
+  private async followElsewhere(): Promise<void> {
+    const root = await blobRootOf(this.db.manager);
+    if (root !== null && root !== this.config.blobRoot) this.restart.ask();
+  }
+
   /** Prints a code that lets one browser begin. @param tell how it is told to whoever has the machine */
-  async announce(tell = this.tell): Promise<string> {
+  async announce(
+    tell = this.tell,
+    when = 'The code for the first start, good for an hour and for one browser',
+  ): Promise<string> {
     this.tell = tell;
     const code = newCode();
     await this.db.query(
@@ -80,7 +95,7 @@ export class SetupService {
       [secretHash(code), new Date(this.clock.now() + CODE_MS)],
     );
     if (this.config.codeFile) await writeFile(this.config.codeFile, `${spelled(code)}\n`, { mode: 0o600 });
-    this.tell(`The code for the first start, good for an hour and for one browser: ${spelled(code)}`);
+    this.tell(`${when}: ${spelled(code)}`);
     return code;
   }
 
@@ -114,7 +129,7 @@ export class SetupService {
     )) as [unknown, number];
     if (used === 0) throw invalidField('code', 'setup.code-wrong', 'That code has just been used by another browser.');
     // So that it can be continued elsewhere.
-    await this.announce();
+    await this.announce(this.tell, 'A browser has typed the code. To go on in another one');
     return secret;
   }
 
@@ -131,8 +146,17 @@ export class SetupService {
     return this.answer(secret, () => Promise.resolve({ office }));
   }
 
-  async answerYou(secret: string | null, { password, ...you }: SetupYou): Promise<SetupState> {
+  async answerYou(secret: string | null, asked: SetupYou): Promise<SetupState> {
     const { office } = await this.require(this.db.manager, secret);
+    const you = await this.judgedYou(asked, office);
+    return this.answer(secret, () => Promise.resolve({ you }));
+  }
+
+  /** @throws Problem password.weak */
+  private async judgedYou(
+    { password, ...you }: SetupYou,
+    office: SetupOffice | undefined,
+  ): Promise<NonNullable<Answers['you']>> {
     const context = [you.name, you.signInName, you.email, ...(office?.name.toLowerCase().split(' ') ?? []), 'quay'];
     const strength = await passwordStrengthAside(password, context);
     if (strength.score < STRONG_ENOUGH_SCORE)
@@ -141,8 +165,7 @@ export class SetupService {
         'password.weak',
         'That password is easy to guess. Three or four unrelated words are better.',
       );
-    const passwordHash = await hashPassword(password);
-    return this.answer(secret, () => Promise.resolve({ you: { ...you, passwordHash } }));
+    return { ...you, passwordHash: await hashPassword(password) };
   }
 
   async places(secret: string | null): Promise<SetupCandidate[]> {
@@ -158,11 +181,30 @@ export class SetupService {
   }
 
   async answerPlace(secret: string | null, asked: SetupPlace): Promise<SetupState> {
-    const { folder, mark, words } = await this.measure(secret, asked.folder);
-    if (mark === 'fail' && !asked.anyway) throw invalidField('folder', 'place.unsafe', `${folder}: ${words}.`);
-    return this.answer(secret, () =>
-      Promise.resolve({ place: { folder, anyway: asked.anyway ?? false, mark, words } }),
-    );
+    const place = judgedPlace(asked, await this.measure(secret, asked.folder));
+    return this.answer(secret, () => Promise.resolve({ place }));
+  }
+
+  /**
+   * Makes an office of answers that were given on the machine itself.
+   * @returns null when there is one already: then nothing is changed
+   * @throws Problem with the fields that are refused, named as in the answers
+   */
+  async makeOf({ office, you, place, stores, mail, wayIn }: FileAnswers): Promise<Begun | null> {
+    if (await this.begun()) return null;
+    const answers: Required<Answers> = {
+      ...{ office, stores, wayIn },
+      you: await this.judgedYou(you, office),
+      place: judgedPlace(place, await measurePlace(place.folder)),
+      mail: mail.later ? { later: true } : this.sealedMail(mail, mail.password),
+    };
+    return this.maker.make((tx) => this.unlessBegun(tx, answers), null);
+  }
+
+  private async unlessBegun(tx: EntityManager, answers: Required<Answers>): Promise<Required<Answers>> {
+    const [row] = await tx.query<{ begun: boolean }[]>('SELECT EXISTS (SELECT 1 FROM person) AS begun');
+    if (row?.begun) throw notFound('The first start');
+    return answers;
   }
 
   async answerStores(secret: string | null, stores: SetupStores): Promise<SetupState> {
@@ -173,12 +215,17 @@ export class SetupService {
   async answerMail(secret: string | null, asked: SetupMail): Promise<SetupState> {
     return this.answer(secret, (before) => {
       if (asked.later) return Promise.resolve({ mail: { later: true } });
-      const { later: _, password, ...server } = asked;
-      const kept = this.keptPassword(before, server);
-      const known = password ?? kept;
-      const passwordSealed = known ? seal(this.config.sealingKey, known).toString('base64') : null;
-      return Promise.resolve({ mail: { ...server, passwordSealed } });
+      const password = asked.password ?? this.keptPassword(before, asked) ?? undefined;
+      return Promise.resolve({ mail: this.sealedMail(asked, password) });
     });
+  }
+
+  private sealedMail(
+    { host, port, encryption, user, sender }: MailServer,
+    password: string | undefined,
+  ): NonNullable<Answers['mail']> {
+    const passwordSealed = password ? seal(this.config.sealingKey, password).toString('base64') : null;
+    return { host, port, encryption, user, sender, passwordSealed };
   }
 
   async tryMail(secret: string | null, { to, ...server }: MailTrial): Promise<MailTrialAnswer> {
@@ -198,13 +245,18 @@ export class SetupService {
    */
   async finish(secret: string | null, fromAddress: string): Promise<Begun> {
     requireComplete(await this.require(this.db.manager, secret));
-    const begun = await this.maker.make(
-      async (tx) => requireComplete(await this.require(tx, secret, 'FOR UPDATE')),
-      fromAddress,
-    );
-    this.known = true;
-    this.tell(`${begun.office} has begun with ${countOf(begun.stores, 'store')}. The code is not needed any more.`);
-    return begun;
+    this.finishing = true;
+    try {
+      const begun = await this.maker.make(
+        async (tx) => requireComplete(await this.require(tx, secret, 'FOR UPDATE')),
+        fromAddress,
+      );
+      this.known = true;
+      this.tell(`${begun.office} has begun with ${countOf(begun.stores, 'store')}. The code is not needed any more.`);
+      return begun;
+    } finally {
+      this.finishing = false;
+    }
   }
 
   private async answer(
@@ -264,6 +316,12 @@ export class SetupService {
 
 function withoutSecret({ passwordSealed: _, ...server }: Exclude<NonNullable<Answers['mail']>, { later: true }>) {
   return server;
+}
+
+/** @throws Problem place.unsafe, unless it is wanted all the same */
+function judgedPlace(asked: SetupPlace, { folder, mark, words }: SetupCandidate): NonNullable<Answers['place']> {
+  if (mark === 'fail' && !asked.anyway) throw invalidField('folder', 'place.unsafe', `${folder}: ${words}.`);
+  return { folder, anyway: asked.anyway ?? false, mark, words };
 }
 
 const STEP_WORDS: Record<SetupStep, string> = {

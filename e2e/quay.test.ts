@@ -140,6 +140,33 @@ describe('./quay', () => {
     // It goes on where bytes lie now.
     expect((await quayIn(folder, 'check', '--port', String(base))).stdout).toContain('everything holds');
   }, 90_000);
+  it('setup makes an office of a file, once; admin gives out a link; neither does anything by itself', async () => {
+    const folder = join(office, 'filed');
+    const file = join(office, 'answers.yaml');
+    const base = await freeBase();
+    const answers = (zone: string) => `
+office: { name: Saltmarsh Survey, zone: ${zone} }
+you: { name: Iris Ward, signInName: iris, email: iris@saltmarsh.example, password: weir-lantern-copper-tide }
+place: { folder: ${join(folder, 'bytes')} }
+stores: { names: [Projects], homes: false }
+mail: { later: true }
+wayIn: { kind: inside, inside: "http://127.0.0.1:${base}" }
+`;
+    const asked = (...args: string[]) => quayIn(folder, ...args, '--port', String(base));
+    writeFileSync(file, answers('Europe/Londn'));
+    const refused = await asked('setup', '--answers', file);
+    expect([refused.code, refused.stderr]).toEqual([1, expect.stringContaining('line 2: office.zone: ')]);
+    writeFileSync(file, answers('Europe/London'));
+    expect((await asked('setup', '--answers', file)).stdout).toContain('Saltmarsh Survey has begun');
+    expect((await asked('setup', '--answers', file)).stdout).toContain('Nothing was changed.');
+    expect((await asked('admin', 'list')).stdout).toMatch(/^iris +admin +Iris Ward, 0 sessions$/m);
+    const { stdout } = await asked('admin', 'link', 'iris');
+    expect(stdout).toContain(`http://127.0.0.1:${base}/password/`);
+    expect((await asked('admin', 'link', 'nobody')).stderr).toContain('Nobody signs in as nobody.');
+    // What waits to be done by itself still waits: for a server.
+    expect((await asked('check')).stdout).toContain('everything holds');
+    expect(await silent(base)).toBe(true);
+  }, 90_000);
   it('dev shows the web application as it is written, and starts the server anew when a source of it changes', async () => {
     // Without the demo, which takes a minute to load.
     writeFileSync(join(office, 'demo-loaded'), '');

@@ -1,6 +1,7 @@
 import type { Browser } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { AccountsService } from '../apps/server/src/accounts/accounts.service.js';
 import { launch, Person } from './_fixtures/browser.js';
 
 // The job: decide about the office, and see before it is kept what that does.
@@ -75,5 +76,28 @@ describe('settings', () => {
     const tomas = await Person.at(browser, office.origin);
     await tomas.signIn('tomas', '/settings/mail');
     await tomas.sees('Change your password');
+  });
+});
+
+describe('a link for a password', () => {
+  it('lets somebody choose one, sign in by it, and is over then', async () => {
+    const { token } = await office.app.get(AccountsService).passwordLink('rosa');
+    const rosa = await Person.at(browser, office.origin);
+    await rosa.page.goto(`${office.origin}/password/${token}`);
+    await rosa.sees('Rosa Quill, choose the password');
+    await rosa.isAccessible();
+    await rosa.fill('#new-password', 'password1234');
+    await rosa.page.keyboard.press('Enter');
+    await rosa.sees('That password is easy to guess');
+    await rosa.fill('#new-password', 'orchard-bramble-cistern-owl');
+    await rosa.page.keyboard.press('Enter');
+    await rosa.fill('#name', 'rosa');
+    await rosa.fill('#password', 'orchard-bramble-cistern-owl');
+    await rosa.page.keyboard.press('Enter');
+    await rosa.page.waitForSelector('.bar');
+    await rosa.page.goto(`${office.origin}/password/${token}`);
+    await rosa.sees('This link has been used, or is over.');
+    await rosa.isAccessible();
+    expect(rosa.errors).toEqual([]);
   });
 });

@@ -9,6 +9,7 @@ const COMMANDS = {
   ],
   start: ['start the product: on first start, a page that sets it up; from then on, the office', './start.mjs'],
   setup: ['the first start without a browser: --answers FILE', './setup.mjs'],
+  admin: ['accounts, for whoever has the machine: list, make, link, sign-out', './admin.mjs'],
   check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],

@@ -1,6 +1,7 @@
 import { Module, type DynamicModule } from '@nestjs/common';
 import { TypeOrmModule } from '@nestjs/typeorm';
 import { AccessModule } from './access/access.module.js';
+import { AccountsModule } from './accounts/accounts.module.js';
 import { AdoptModule } from './adopt/adopt.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
@@ -50,6 +51,7 @@ export class AppModule {
         WorkModule,
         SetupModule,
         SettingsModule,
+        AccountsModule,
       ],
     };
   }

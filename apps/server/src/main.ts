@@ -1,41 +1,14 @@
 import 'reflect-metadata';
 import { NestFactory } from '@nestjs/core';
 import type { NestExpressApplication } from '@nestjs/platform-express';
-import { DataSource } from 'typeorm';
-import { AppModule, ENTITIES } from './app.module.js';
+import { AppModule } from './app.module.js';
 import { aside, surviveRejections } from './platform/aside.js';
 import { configFromEnvironment, type Config } from './platform/config.js';
-import { dataSourceOptions, migrate } from './platform/database/database.js';
 import { log } from './platform/log/log.js';
-import { blobRootOf } from './platform/office.js';
+import { settled } from './settled.js';
 import { Restart } from './setup/restart.js';
 import { SetupService } from './setup/setup.service.js';
 import { configureApp } from './web.js';
-
-/** Brings the database to this program's schema, and finds out there what the environment does not say. */
-async function settled(config: Config): Promise<Config> {
-  const source = await connected(new DataSource(dataSourceOptions(config.databaseUrl, ENTITIES)));
-  try {
-    await migrate(source);
-    return { ...config, blobRoot: (await blobRootOf(source.manager)) ?? config.blobRoot };
-  } finally {
-    await source.destroy();
-  }
-}
-
-/** @throws when the database has not answered for ten seconds, or says at once that it will not */
-async function connected(source: DataSource): Promise<DataSource> {
-  for (let tries = 1; ; tries += 1) {
-    try {
-      return await source.initialize();
-    } catch (error) {
-      // Not there yet, or still putting itself right (57P03).
-      const later = ['ECONNREFUSED', '57P03'].includes((error as NodeJS.ErrnoException).code ?? '');
-      if (!later || tries === 20) throw error;
-      await new Promise((resolve) => setTimeout(resolve, 500));
-    }
-  }
-}
 
 async function serve(environment: Config): Promise<void> {
   const config = await settled(environment);

@@ -186,6 +186,7 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     '/work',
     '/begin',
     '/settings',
+    '/password/*rest',
     '/settings/*rest',
   ])
     http.get(path, page);

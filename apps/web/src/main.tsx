@@ -19,6 +19,7 @@ const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reac
 const ReachPlan = lazy(() => import('./places/reach/plan').then((m) => ({ default: m.ReachPlan })));
 const Shares = lazy(() => import('./places/shares').then((m) => ({ default: m.Shares })));
 const SignIn = lazy(() => import('./places/sign-in').then((m) => ({ default: m.SignIn })));
+const SetOwnPassword = lazy(() => import('./places/password').then((m) => ({ default: m.SetOwnPassword })));
 const Settings = lazy(() => import('./places/settings').then((m) => ({ default: m.Settings })));
 const Stores = lazy(() => import('./places/stores').then((m) => ({ default: m.Stores })));
 const Find = lazy(() => import('./places/stores/find').then((m) => ({ default: m.Find })));
@@ -72,6 +73,14 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             element={
               <Suspense>
                 <Begin />
+              </Suspense>
+            }
+          />
+          <Route
+            path="/password/:token"
+            element={
+              <Suspense>
+                <SetOwnPassword />
               </Suspense>
             }
           />

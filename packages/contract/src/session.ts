@@ -25,6 +25,24 @@ export const changePasswordSchema = Joi.object<ChangePassword>({
     .messages({ 'string.min': `A new password has at least ${SIGN_IN_PASSWORD_MIN} characters.` }),
 });
 
+/** A link by which somebody sets a password of their own. */
+export interface PasswordLink {
+  name: string;
+  signInName: string;
+  office: string;
+}
+
+export interface SetPassword {
+  password: string;
+}
+export const setPasswordSchema = Joi.object<SetPassword>({
+  password: Joi.string()
+    .min(SIGN_IN_PASSWORD_MIN)
+    .max(200)
+    .required()
+    .messages({ 'string.min': `A password has at least ${SIGN_IN_PASSWORD_MIN} characters.` }),
+});
+
 /** The signed-in person, with what every screen needs to know of the office. */
 export interface Me {
   id: string;

@@ -83,6 +83,12 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     // Homes are no common stores.
     also: [404],
   }),
+  'GET /api/password-links/:token': () => ({ path: '/api/password-links/nothing', also: [410, 429] }),
+  'POST /api/password-links/:token': () => ({
+    path: '/api/password-links/nothing',
+    body: { password: 'weir-lantern-copper-tide' },
+    also: [410, 429],
+  }),
   'GET /api/office/left': () => ({ path: '/api/office/left' }),
   'GET /api/import/browse': () => ({ path: '/api/import/browse' }),
   'POST /api/import': (t) => ({ path: '/api/import', body: { path: '/nowhere', folderId: t.folder }, also: [403] }),

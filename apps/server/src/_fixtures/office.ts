@@ -155,6 +155,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
   const config: Config = {
+    serves: true,
     host: '127.0.0.1',
     port: 0,
     databaseUrl,

@@ -17,4 +17,4 @@ export function routesOf(office: TestOffice): string[] {
  * office.
  */
 export const PAGES =
-  /^GET \/(api\/docs.*|sign-in|begin|today|stores.*|shares.*|reach|reach\/plan|reach\/addresses\/.*|ledger|account|work|settings.*)?$/;
+  /^GET \/(api\/docs.*|sign-in|begin|today|stores.*|shares.*|reach|reach\/plan|reach\/addresses\/.*|ledger|account|work|settings.*|password\/.*)?$/;

@@ -49,6 +49,7 @@ const TABLES: Record<string, string[]> = {
     'name_server',
   ],
   setup: ['setup'],
+  accounts: ['password_link'],
   platform: ['blob', 'attempt', 'mail', 'mail_server', 'office'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [

@@ -1,4 +1,4 @@
-import type { Role } from '@quay/core';
+import type { Duty, Role } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 
@@ -33,4 +33,41 @@ export async function setPersonQuota(
     bytes,
   ])) as [{ name: string }[], number];
   return rows[0]?.name ?? null;
+}
+
+/** An account, for whoever runs the server. */
+export interface Account {
+  id: string;
+  signInName: string;
+  name: string;
+  role: Role;
+  left: boolean;
+  sessions: number;
+}
+
+const ACCOUNTS = `SELECT p.id, p.sign_in_name AS "signInName", p.name, p.role, p.disabled_at IS NOT NULL AS left,
+  (SELECT count(*) FROM session s WHERE s.person_id = p.id)::int AS sessions FROM person p`;
+
+export function accounts(m: EntityManager): Promise<Account[]> {
+  return m.query(`${ACCOUNTS} ORDER BY p.sign_in_name`);
+}
+
+export async function accountOf(m: EntityManager, signInName: string): Promise<Account | null> {
+  const [row] = await m.query<Account[]>(`${ACCOUNTS} WHERE p.sign_in_name = $1`, [signInName]);
+  return row ?? null;
+}
+
+/** Asked with the access lock held alone. */
+export async function makeAdmin(tx: EntityManager, personId: string, duties: readonly Duty[]): Promise<void> {
+  await tx.query(`UPDATE person SET role = 'admin', duties = $2 WHERE id = $1`, [personId, duties]);
+}
+
+export async function setPassword(tx: EntityManager, personId: string, passwordHash: string): Promise<void> {
+  await tx.query('UPDATE person SET password_hash = $2 WHERE id = $1', [personId, passwordHash]);
+}
+
+/** @returns how many there were */
+export async function endSessionsOf(tx: EntityManager, personId: string): Promise<number> {
+  const [, ended] = (await tx.query('DELETE FROM session WHERE person_id = $1', [personId])) as [unknown, number];
+  return ended;
 }

@@ -4,6 +4,8 @@ import { PACE, type Pace } from './pace.js';
 
 /** Everything the server is told from outside. Secrets come from files, never from the command line. */
 export interface Config {
+  /** Whether this process serves: takes up what is done later, and opens doors. Programs on the machine do not. */
+  serves: boolean;
   host: string;
   port: number;
   databaseUrl: string;
@@ -94,6 +96,7 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
   if (key.length !== 32) throw new Error('QUAY_KEY_FILE does not hold 32 bytes in hexadecimal');
   const reachFile = env['QUAY_REACH_FILE'];
   return {
+    serves: true,
     host: env['QUAY_HOST'] ?? '127.0.0.1',
     port: Number(env['QUAY_PORT'] ?? 4180),
     databaseUrl: need('QUAY_DATABASE_URL'),

@@ -4,6 +4,7 @@ import { Attempts } from './attempts.js';
 import { BlobKeeper } from './blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from './blobs/blob-store.js';
 import { Clock } from './clock.js';
+import { CONFIG, type Config } from './config.js';
 import { Jobs } from './jobs/jobs.service.js';
 import { log } from './log/log.js';
 
@@ -26,6 +27,7 @@ export class Housekeeping implements OnApplicationBootstrap {
     private readonly jobs: Jobs,
     private readonly db: DataSource,
     @Inject(BLOBS) private readonly blobs: BlobStore,
+    @Inject(CONFIG) private readonly config: Config,
   ) {
     jobs.define(
       'upkeep',
@@ -36,6 +38,7 @@ export class Housekeeping implements OnApplicationBootstrap {
   }
 
   async onApplicationBootstrap(): Promise<void> {
+    if (!this.config.serves) return;
     // What several processes that start together hand in is done once.
     await this.jobs.handIn(this.db.manager, 'upkeep', {}, { key: 'start' });
   }

@@ -63,6 +63,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
   }
 
   async onApplicationBootstrap(): Promise<void> {
+    if (!this.config.serves) return;
     this.events.stream.subscribe((event) => {
       if (event.topic !== 'reach') return;
       this.facts = null;

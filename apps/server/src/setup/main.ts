@@ -1,11 +1,6 @@
 import 'reflect-metadata';
-import { NestFactory } from '@nestjs/core';
 import { readFileSync } from 'node:fs';
-import { DataSource } from 'typeorm';
-import { AppModule } from '../app.module.js';
-import { configFromEnvironment } from '../platform/config.js';
-import { migrate } from '../platform/database/database.js';
-import { Problem } from '../platform/problems/problem.js';
+import { onTheMachine } from '../settled.js';
 import { readAnswers } from './answers-file.js';
 import { SetupService } from './setup.service.js';
 
@@ -17,24 +12,11 @@ async function main(path: string): Promise<number> {
       console.error(`${path}${line ? `, line ${line}` : ''}: ${member ? `${member}: ` : ''}${words}`);
     return 1;
   }
-  const app = await NestFactory.createApplicationContext(AppModule.with(configFromEnvironment(process.env)), {
-    logger: ['error', 'warn'],
-    abortOnError: false,
-  });
-  try {
-    await migrate(app.get(DataSource));
+  return onTheMachine(async (app) => {
     const begun = await app.get(SetupService).makeOf(read.answers);
     if (begun) console.log(`${begun.office} has begun; ${read.answers.you.signInName} can sign in.`);
     else console.log('There is an office already. Nothing was changed.');
-    return 0;
-  } catch (error) {
-    if (!(error instanceof Problem)) throw error;
-    const fields = (error.more.errors ?? []).map(({ field, detail }) => `${field}: ${detail}`);
-    for (const words of fields.length > 0 ? fields : [error.message]) console.error(`${path}: ${words}`);
-    return 1;
-  } finally {
-    await app.close();
-  }
+  });
 }
 
 process.exitCode = await main(process.argv[2] ?? '');

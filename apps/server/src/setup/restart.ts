@@ -1,12 +1,14 @@
 import { Injectable } from '@nestjs/common';
-import { Subject } from 'rxjs';
+import { ReplaySubject } from 'rxjs';
 
-/** Asks for this process to begin anew with what the database says now; whoever started it listens. */
+/** Asks, once, for this process to begin anew with what the database says now; whoever started it listens. */
 @Injectable()
 export class Restart {
-  readonly asked = new Subject<void>();
+  readonly asked = new ReplaySubject<void>(1);
 
   ask(): void {
     this.asked.next();
+    // Nobody hears of it twice: one beginning is under way.
+    this.asked.complete();
   }
 }

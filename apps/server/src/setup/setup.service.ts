@@ -1,4 +1,4 @@
-import { Inject, Injectable } from '@nestjs/common';
+import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { STRONG_ENOUGH_SCORE, countOf } from '@quay/core';
 import {
   SETUP_STEPS,
@@ -20,6 +20,7 @@ import { writeFile } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import { DataSource, type EntityManager } from 'typeorm';
 import { sourceOf } from '../platform/client-address.js';
+import { aside } from '../platform/aside.js';
 import { Attempts } from '../platform/attempts.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -52,7 +53,7 @@ const TRIALS = 12;
  * of them at once.
  */
 @Injectable()
-export class SetupService {
+export class SetupService implements OnModuleInit {
   private known = false;
   private finishing = false;
   private tell: (words: string) => void = () => undefined;
@@ -66,6 +67,13 @@ export class SetupService {
     private readonly restart: Restart,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
+
+  /** Another process may make the office: it tells of it as of everything. */
+  onModuleInit(): void {
+    this.events.stream.subscribe(() => {
+      if (!this.known && !this.finishing) aside(this.begun(), 'whether there is an office could not be asked');
+    });
+  }
 
   /** Whether there is an office: somebody has an account. True for ever once it is. */
   async begun(): Promise<boolean> {

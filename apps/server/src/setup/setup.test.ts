@@ -5,8 +5,9 @@ import { createServer, type AddressInfo, type Server } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { SMTPServer } from 'smtp-server';
-import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it } from 'vitest';
+import { afterAll, afterEach, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { Restart } from './restart.js';
 import { SetupService } from './setup.service.js';
 
 let folder: string;
@@ -217,6 +218,21 @@ describe('the office', () => {
     const all = await Promise.all(Array.from({ length: 5 }, () => finish(iris)));
     expect(all.map((a) => a.status).sort()).toEqual([200, 404, 404, 404, 404].sort());
     expect(await people()).toBe(1);
+  });
+  it('is noticed by other processes, which begin anew where its bytes lie, and not by this one before its answer', async () => {
+    const { databaseUrl, sealingKey } = office.config;
+    const second = await openOffice({ databaseUrl, sealingKey }, false);
+    const asked: string[] = [];
+    for (const [name, app] of [
+      ['this', office.app],
+      ['another', second.app],
+    ] as const)
+      app.get(Restart).asked.subscribe(() => asked.push(name));
+    await answerAll(iris);
+    await finish(iris);
+    await vi.waitFor(() => expect(asked.sort()).toEqual(['another', 'this']), 5000);
+    expect((await second.client().ask('GET', '/api/session')).status).toBe(401);
+    await second.close();
   });
   it('is not made by halves: what is refused at the end leaves everything as it was', async () => {
     await answerAll(iris);

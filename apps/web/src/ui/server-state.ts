@@ -28,6 +28,7 @@ const KEPT = [
   'setup',
   'left',
   'settings',
+  'password-link',
 ] as const;
 export type Kept = (typeof KEPT)[number];
 export type StateKey = readonly [Kept, ...unknown[]];

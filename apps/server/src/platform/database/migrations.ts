@@ -13,6 +13,7 @@ import { STANDING_SCHEMA } from './schema-0011.js';
 import { COUNTING_SCHEMA } from './schema-0012.js';
 import { DIFFERENCE_SCHEMA } from './schema-0013.js';
 import { BEGIN_SCHEMA } from './schema-0014.js';
+import { PASSWORD_LINK_SCHEMA } from './schema-0015.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -175,6 +176,16 @@ export class Begin1765400000000 implements MigrationInterface {
   }
 }
 
+export class PasswordLink1765500000000 implements MigrationInterface {
+  name = 'PasswordLink1765500000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(PASSWORD_LINK_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query('DROP TABLE password_link');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -191,6 +202,7 @@ export const MIGRATIONS = [
   Counting1765200000000,
   Difference1765300000000,
   Begin1765400000000,
+  PasswordLink1765500000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -209,4 +221,5 @@ export const SCHEMAS = [
   COUNTING_SCHEMA,
   DIFFERENCE_SCHEMA,
   BEGIN_SCHEMA,
+  PASSWORD_LINK_SCHEMA,
 ];

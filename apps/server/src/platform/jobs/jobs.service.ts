@@ -52,7 +52,7 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
   private started = false;
 
   constructor(
-    @Inject(CONFIG) config: Config,
+    @Inject(CONFIG) private readonly config: Config,
     private readonly clock: Clock,
   ) {
     this.boss = new PgBoss({
@@ -84,6 +84,7 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
   }
 
   async onApplicationBootstrap(): Promise<void> {
+    if (!this.config.serves) return;
     for (const [name, cron] of this.regular) await this.boss.schedule(name, cron);
     for (const name of this.kinds.keys())
       this.workers.set(

@@ -1,0 +1,39 @@
+import { Body, Controller, Get, HttpCode, Module, Param, Post, Req } from '@nestjs/common';
+import { setPasswordSchema, type PasswordLink, type SetPassword } from '@quay/contract';
+import type { Request } from 'express';
+import Joi from 'joi';
+import { clientAddress } from '../platform/client-address.js';
+import { For } from '../platform/for.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { AccountsService } from './accounts.service.js';
+
+const token = valid<string>(Joi.string().alphanum().max(64).required());
+
+@ApiPart('session')
+@Controller('api/password-links')
+class PasswordLinksController {
+  constructor(private readonly accounts: AccountsService) {}
+
+  @Get(':token')
+  @For('anyone')
+  @Operation('Whose link it is')
+  whose(@Param('token', token) secret: string, @Req() req: Request): Promise<PasswordLink> {
+    return this.accounts.whose(secret, clientAddress(req));
+  }
+
+  @Post(':token')
+  @For('anyone')
+  @HttpCode(204)
+  @Operation('Set a password by a link, once', setPasswordSchema)
+  set(
+    @Param('token', token) secret: string,
+    @Body(valid(setPasswordSchema)) asked: SetPassword,
+    @Req() req: Request,
+  ): Promise<void> {
+    return this.accounts.setPassword(secret, asked, clientAddress(req));
+  }
+}
+
+@Module({ controllers: [PasswordLinksController], providers: [AccountsService], exports: [AccountsService] })
+export class AccountsModule {}

@@ -1,0 +1,169 @@
+import { Injectable } from '@nestjs/common';
+import { initialsOf, READY_DUTIES, STRONG_ENOUGH_SCORE, SYSTEM_ACTOR, tokenFromBytes, type Role } from '@quay/core';
+import type { PasswordLink, SetPassword } from '@quay/contract';
+import { randomBytes } from 'node:crypto';
+import { DataSource, type EntityManager } from 'typeorm';
+import { lockAccess } from '../access/access-lock.js';
+import { LedgerService } from '../ledger/ledger.service.js';
+import {
+  accountOf,
+  accounts,
+  addPerson,
+  endSessionsOf,
+  makeAdmin,
+  setPassword,
+  type Account,
+} from '../people/people.queries.js';
+import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { Office } from '../platform/office.js';
+import { hashPassword } from '../platform/passwords.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+import { secretHash } from '../platform/seal.js';
+import { passwordStrengthAside } from '../platform/strength.js';
+import { makeStore } from '../stores/make-store.js';
+
+/** A link is carried to somebody who is waiting for it. */
+const LINK_MS = 24 * 3600_000;
+const TRIES = 20;
+
+/** What whoever has the machine may do about accounts, and the links that are given out for it. */
+@Injectable()
+export class AccountsService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+    private readonly ledger: LedgerService,
+    private readonly attempts: Attempts,
+    private readonly office: Office,
+  ) {}
+
+  list(): Promise<Account[]> {
+    return accounts(this.db.manager);
+  }
+
+  /**
+   * Makes somebody an admin; who has no account yet gets one, and sets a password by a link.
+   * @returns whether the account is new
+   */
+  async makeAdmin(signInName: string, fresh: { name: string; email: string } | null): Promise<{ added: boolean }> {
+    // A hash of what nobody knows: until a link is used, nobody signs in.
+    const passwordHash = await hashPassword(randomBytes(32).toString('base64url'));
+    const { homes } = await this.office.settings();
+    return this.events.change(async (tx) => {
+      await lockAccess(tx, 'alone');
+      const there = await accountOf(tx, signInName);
+      if (there) {
+        if (there.left) throw new Problem('conflict', 'person.left', `${there.name} has left.`);
+        if (there.role === 'guest')
+          throw new Problem('conflict', 'person.guest', `${there.name} is a guest, and not of the office.`);
+        await makeAdmin(tx, there.id, READY_DUTIES.admin);
+        await this.events.tell(tx, { topic: 'session', id: there.id }, { topic: 'access', id: 'any' });
+        await this.told(tx, 'person.made-admin', { name: there.name });
+        return { added: false };
+      }
+      if (!fresh) throw nobody(signInName);
+      const at = this.clock.date();
+      const role: Role = 'admin';
+      const person = { ...fresh, signInName, initials: initialsOf(fresh.name), role, passwordHash };
+      const ownerId = await addPerson(tx, person, at);
+      if (homes) await makeStore(tx, { kind: 'home', name: fresh.name, ownerId }, at);
+      await this.told(tx, 'person.added', { name: fresh.name, role });
+      return { added: true };
+    });
+  }
+
+  /** A token by which somebody sets a password, once, within a day; links before it are void. */
+  async passwordLink(signInName: string): Promise<{ token: string; name: string; endsAt: Date }> {
+    const token = tokenFromBytes(randomBytes(16));
+    const now = this.clock.date();
+    const endsAt = new Date(now.getTime() + LINK_MS);
+    return this.events.change(async (tx) => {
+      const person = await this.requireAccount(tx, signInName);
+      await tx.query('DELETE FROM password_link WHERE person_id = $1 OR ends_at < $2', [person.id, now]);
+      await tx.query('INSERT INTO password_link (token_hash, person_id, made_at, ends_at) VALUES ($1, $2, $3, $4)', [
+        secretHash(token),
+        person.id,
+        now,
+        endsAt,
+      ]);
+      await this.told(tx, 'person.password-link', { name: person.name });
+      return { token, name: person.name, endsAt };
+    });
+  }
+
+  /** @returns how many sessions there were */
+  async endSessions(signInName: string): Promise<{ name: string; ended: number }> {
+    return this.events.change(async (tx) => {
+      const person = await this.requireAccount(tx, signInName);
+      const ended = await endSessionsOf(tx, person.id);
+      await this.events.tell(tx, { topic: 'session', id: person.id });
+      await this.told(tx, 'person.sessions-ended', { name: person.name, count: ended });
+      return { name: person.name, ended };
+    });
+  }
+
+  /** Whose link it is. @throws Problem link.over, in the same words for what never was and what is over */
+  async whose(token: string, fromAddress: string): Promise<PasswordLink> {
+    await this.attempts.take(`password link from ${sourceOf(fromAddress)}`, TRIES);
+    const person = await this.holder(this.db.manager, token);
+    return { name: person.name, signInName: person.signInName, office: (await this.office.settings()).name };
+  }
+
+  /** Sets the password and ends all sessions of that person. @throws Problem link.over, password.weak */
+  async setPassword(token: string, { password }: SetPassword, fromAddress: string): Promise<void> {
+    const { name, signInName, office } = await this.whose(token, fromAddress);
+    const context = [name, signInName, ...office.toLowerCase().split(' '), 'quay'];
+    if ((await passwordStrengthAside(password, context)).score < STRONG_ENOUGH_SCORE)
+      throw invalidField(
+        'password',
+        'password.weak',
+        'That password is easy to guess. Three or four unrelated words are better.',
+      );
+    const passwordHash = await hashPassword(password);
+    await this.events.change(async (tx) => {
+      // Whoever still finds the link uses it up.
+      const person = await this.holder(tx, token);
+      const [, used] = (await tx.query('DELETE FROM password_link WHERE token_hash = $1', [secretHash(token)])) as [
+        unknown,
+        number,
+      ];
+      if (used === 0) throw over();
+      await setPassword(tx, person.id, passwordHash);
+      await endSessionsOf(tx, person.id);
+      await this.events.tell(tx, { topic: 'session', id: person.id });
+      const actor = { kind: 'person' as const, id: person.id, name: person.name };
+      await this.ledger.append(tx, { kind: 'person.password-set', actor, detail: {} });
+    });
+  }
+
+  private async holder(m: EntityManager, token: string): Promise<Account> {
+    const [row] = await m.query<{ id: string }[]>(
+      'SELECT person_id AS id FROM password_link WHERE token_hash = $1 AND ends_at > $2',
+      [secretHash(token), this.clock.date()],
+    );
+    const person = row && (await accounts(m)).find((a) => a.id === row.id && !a.left);
+    if (!person) throw over();
+    return person;
+  }
+
+  private async requireAccount(m: EntityManager, signInName: string): Promise<Account> {
+    const person = await accountOf(m, signInName);
+    if (!person || person.left) throw nobody(signInName);
+    return person;
+  }
+
+  /** Whoever has the machine is known by that alone. */
+  private told(tx: EntityManager, kind: string, detail: Record<string, string | number>): Promise<void> {
+    return this.ledger.append(tx, { kind, actor: { ...SYSTEM_ACTOR, name: 'Whoever has the machine' }, detail });
+  }
+}
+
+const over = (): Problem =>
+  new Problem('gone', 'link.over', 'This link has been used, or is over. Ask whoever runs the server for another.');
+
+const nobody = (signInName: string): Problem =>
+  new Problem('not-found', 'person.none', `Nobody signs in as ${signInName}.`);

@@ -6,7 +6,7 @@ import { folder } from './_fixtures/acts.js';
 import { EXAMPLES, makeThings, request, type Things } from './_fixtures/examples.js';
 import { endGrants, grantOn, setInherits, setOthersRule } from './_fixtures/grants.js';
 import { Client, openOffice, type TestOffice } from './_fixtures/office.js';
-import { PAGES, routesOf } from './_fixtures/router.js';
+import { isPage, routesOf } from './_fixtures/router.js';
 import { StaffEars } from './live/staff-ears.service.js';
 import { SessionService } from './people/session.service.js';
 import { sessionSecret } from './people/signed-in.guard.js';
@@ -196,7 +196,7 @@ const USES_UP =
 describe('every route', () => {
   it('says who it is for and has an example, or is a page that is the same for everybody', () => {
     const declared = declaredRoutes();
-    const routes = routesOf(office).filter((route) => !PAGES.test(route));
+    const routes = routesOf(office).filter((route) => !isPage(route));
     expect(routes.filter((route) => !declared.has(route) || !EXAMPLES[route])).toEqual([]);
     expect([...declared.keys()].filter((route) => !routes.includes(route))).toEqual([]);
   });

@@ -1,4 +1,5 @@
 import type { INestApplication } from '@nestjs/common';
+import { APP_PAGES } from '@quay/contract';
 import express, { type NextFunction, type Request, type Response } from 'express';
 import helmet from 'helmet';
 import { existsSync } from 'node:fs';
@@ -170,24 +171,5 @@ function serveWeb(app: INestApplication, http: express.Express, webRoot: string)
     res.setHeader('Cache-Control', 'no-cache');
     res.sendFile(join(webRoot, 'index.html'));
   };
-  for (const path of [
-    '/',
-    '/sign-in',
-    '/today',
-    '/stores',
-    '/stores/*rest',
-    '/shares',
-    '/shares/*rest',
-    '/reach',
-    '/reach/plan',
-    '/reach/addresses/*rest',
-    '/ledger',
-    '/account',
-    '/work',
-    '/begin',
-    '/settings',
-    '/password/*rest',
-    '/settings/*rest',
-  ])
-    http.get(path, page);
+  for (const path of APP_PAGES) http.get(path, page);
 }

@@ -2,6 +2,7 @@ export * from './access.js';
 export * from './common.js';
 export * from './events.js';
 export * from './ledger.js';
+export * from './pages.js';
 export * from './problem.js';
 export * from './reach.js';
 export * from './session.js';

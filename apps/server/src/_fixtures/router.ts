@@ -1,3 +1,4 @@
+import { APP_PAGES } from '@quay/contract';
 import type { TestOffice } from './office.js';
 
 interface Layer {
@@ -16,5 +17,5 @@ export function routesOf(office: TestOffice): string[] {
  * Pages of the web application and of the API: documents that are the same for everybody, and hold nothing of the
  * office.
  */
-export const PAGES =
-  /^GET \/(api\/docs.*|sign-in|begin|today|stores.*|shares.*|reach|reach\/plan|reach\/addresses\/.*|ledger|account|work|settings.*|password\/.*)?$/;
+export const isPage = (route: string): boolean =>
+  /^GET \/api\/docs/.test(route) || APP_PAGES.some((path) => route === `GET ${path}`);

@@ -16,7 +16,7 @@ import {
   type SetupYou,
 } from '@quay/contract';
 import { randomBytes, timingSafeEqual } from 'node:crypto';
-import { writeFile } from 'node:fs/promises';
+import { rm, writeFile } from 'node:fs/promises';
 import { hostname } from 'node:os';
 import { DataSource, type EntityManager } from 'typeorm';
 import { sourceOf } from '../platform/client-address.js';
@@ -41,8 +41,11 @@ import { Restart } from './restart.js';
 const CODE_MS = 3600_000;
 /** Whoever typed it may take their time; another code takes over from them. */
 const HELD_MS = 24 * 3600_000;
-/** Tries a minute: at 30 it would take thirty thousand years to try half of 2^40. */
-const TRIES = { perSource: 10, all: 30 } as const;
+/**
+ * Tries a minute, few from each source. Of all together so many that nobody is kept out by others: half of 2^40 takes
+ * centuries.
+ */
+const TRIES = { perSource: 10, all: 300 } as const;
 const NEW_CODES = 3;
 /** Trials that write to a disk or send mail. */
 const TRIALS = 12;
@@ -57,6 +60,8 @@ export class SetupService implements OnModuleInit {
   private known = false;
   private finishing = false;
   private tell: (words: string) => void = () => undefined;
+  /** What was printed last, by this process. */
+  private printed: string | null = null;
 
   constructor(
     private readonly db: DataSource,
@@ -103,14 +108,25 @@ export class SetupService implements OnModuleInit {
       [secretHash(code), new Date(this.clock.now() + CODE_MS)],
     );
     if (this.config.codeFile) await writeFile(this.config.codeFile, `${spelled(code)}\n`, { mode: 0o600 });
+    this.printed = code;
     this.tell(`${when}: ${spelled(code)}`);
     return code;
   }
 
-  /** Prints another one: the one before is an hour old, or was used. Who asks is told nothing. */
+  /**
+   * Prints the code again, or another one when that is an hour old or was used. Who asks is told nothing, and cannot
+   * make a code void that somebody is typing.
+   */
   async announceAgain(fromAddress: string): Promise<void> {
     await this.attempts.take(`setup code from ${sourceOf(fromAddress)}`, NEW_CODES);
-    await this.announce();
+    const [still] = this.printed
+      ? await this.db.query<object[]>('SELECT 1 FROM setup WHERE code_hash = $1 AND code_until > $2', [
+          secretHash(this.printed),
+          this.clock.date(),
+        ])
+      : [];
+    if (still) this.tell(`The code for the first start is still ${spelled(this.printed as string)}`);
+    else await this.announce();
   }
 
   /**
@@ -260,6 +276,8 @@ export class SetupService implements OnModuleInit {
         fromAddress,
       );
       this.known = true;
+      this.printed = null;
+      if (this.config.codeFile) await rm(this.config.codeFile, { force: true });
       this.tell(`${begun.office} has begun with ${countOf(begun.stores, 'store')}. The code is not needed any more.`);
       return begun;
     } finally {

@@ -1,6 +1,6 @@
 import type { MailTrialAnswer, SetupCandidate, SetupStanding, SetupState, StoreSummary } from '@quay/contract';
 import { execFileSync } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { createServer, type AddressInfo, type Server } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -89,8 +89,11 @@ describe('a server without an office', () => {
     const tries = await Promise.all(Array.from({ length: 12 }, () => hold(office.client(), 'ZZZZ-ZZZZ')));
     expect(tries.filter((t) => t.status === 429).length).toBe(2);
     const before = printed.length;
+    const valid = code();
     for (let n = 0; n < 5; n += 1) await iris.ask('POST', '/api/setup/code/new');
     expect(printed.length - before).toBe(3);
+    // Nobody makes a code void that is being typed.
+    expect(code()).toBe(valid);
   });
   it('goes on in one browser at a time: the last that typed a code', async () => {
     await hold(iris);
@@ -205,6 +208,7 @@ describe('the office', () => {
     expect((await iris.ask('GET', '/api/ledger/chain')).body).toMatchObject({ fault: null });
     expect((await iris.ask<{ left: string[] }>('GET', '/api/office/left')).body.left).toEqual(['files', 'share']);
     expect(await office.db.query('SELECT * FROM setup')).toEqual([]);
+    expect(existsSync(join(folder, 'code'))).toBe(false);
     expect(statSync(join(folder, 'bytes')).mode & 0o777).toBe(0o700);
     // Nothing of the first start is there any more.
     for (const [step, answer] of answers())

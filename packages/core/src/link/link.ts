@@ -1,3 +1,4 @@
+import { addressScope, type AddressScope } from '../reach/special.js';
 import { isToken } from '../secret/token.js';
 
 /** A public base address that links are built on. */
@@ -69,28 +70,18 @@ export function parseShareLink(link: string): { address: Address; token: string 
 
 export type PortabilityFault = 'single-label' | 'private-name' | 'private-address';
 
+/** What only machines nearby reach, or nobody. */
+const LOCAL = new Set<AddressScope>(['private', 'shared', 'loopback', 'link-local', 'other']);
+
 /**
  * Why a host cannot work outside the office; null when it can. Names that never resolve publicly: single labels,
  * localhost and .local (RFC 6761, 6762), .internal (reserved by ICANN in 2024), .home.arpa (RFC 8375), .lan (common
- * practice, no source). Addresses: RFC 1918, 3927, 6598, 1122 (loopback), 4193 and 4291.
+ * practice, no source). Addresses: by the registries (reach/special.ts).
  */
 export function portabilityFault(host: string): PortabilityFault | null {
   const name = host.toLowerCase().replace(/\.$/, '');
-  if (name.includes(':')) return /^(::1$|f[cd]|fe[89ab])/.test(name) ? 'private-address' : null;
-  const octets = /^(\d{1,3})\.(\d{1,3})\.(\d{1,3})\.(\d{1,3})$/.exec(name)?.slice(1).map(Number);
-  if (octets) return isPrivateV4(octets[0] ?? 0, octets[1] ?? 0) ? 'private-address' : null;
+  const scope = addressScope(name);
+  if (scope !== null) return LOCAL.has(scope) ? 'private-address' : null;
   if (!name.includes('.')) return 'single-label';
   return /(^|\.)(localhost|local|lan|internal|home\.arpa)$/.test(name) ? 'private-name' : null;
-}
-
-function isPrivateV4(a: number, b: number): boolean {
-  return (
-    a === 10 ||
-    a === 127 ||
-    a === 0 ||
-    (a === 172 && b >= 16 && b <= 31) ||
-    (a === 192 && b === 168) ||
-    (a === 169 && b === 254) ||
-    (a === 100 && b >= 64 && b <= 127)
-  );
 }

@@ -1,3 +1,5 @@
+import ipaddr from 'ipaddr.js';
+
 /** What an address can be used for, seen from the public internet. */
 export type AddressScope = 'public' | 'private' | 'shared' | 'loopback' | 'link-local' | 'documentation' | 'other';
 
@@ -44,25 +46,17 @@ const V6: Block[] = [
 
 /** The special-purpose block that holds an address; null when it is an ordinary public one, or no address. */
 export function specialBlock(address: string): { scope: AddressScope; name: string; source: string } | null {
-  const bytes = addressBytes(address);
-  if (!bytes) return null;
-  const found = (bytes.length === 4 ? V4 : V6).find((block) =>
-    within(bytes, addressBytes(block.prefix) as number[], block.bits),
+  const parsed = parseAddress(address);
+  if (!parsed) return null;
+  const found = (parsed.kind() === 'ipv4' ? V4 : V6).find(({ prefix, bits }) =>
+    parsed.match(ipaddr.parse(prefix) as never, bits),
   );
   return found ? { scope: found.scope, name: found.name, source: found.source } : null;
 }
 
 /** Where an address can be reached from; null when the text is no address. */
 export function addressScope(address: string): AddressScope | null {
-  return addressBytes(address) ? (specialBlock(address)?.scope ?? 'public') : null;
-}
-
-function within(bytes: readonly number[], prefix: readonly number[], bits: number): boolean {
-  for (let bit = 0; bit < bits; bit += 8) {
-    const mask = bits - bit >= 8 ? 0xff : (0xff << (8 - (bits - bit))) & 0xff;
-    if (((bytes[bit / 8] as number) & mask) !== ((prefix[bit / 8] as number) & mask)) return false;
-  }
-  return true;
+  return parseAddress(address) ? (specialBlock(address)?.scope ?? 'public') : null;
 }
 
 /**
@@ -70,32 +64,11 @@ function within(bytes: readonly number[], prefix: readonly number[], bits: numbe
  * is none.
  */
 export function addressBytes(text: string): number[] | null {
-  if (!text.includes(':')) return v4Bytes(text);
-  const halves = text.split('::');
-  if (halves.length > 2) return null;
-  const [head, tail] = halves.map((half) => groups(half)) as [number[] | null, number[] | null | undefined];
-  if (!head || tail === null) return null;
-  if (tail === undefined) return head.length === 16 ? head : null;
-  const missing = 16 - head.length - tail.length;
-  return missing >= 2 ? [...head, ...Array<number>(missing).fill(0), ...tail] : null;
+  return parseAddress(text)?.toByteArray() ?? null;
 }
 
-function v4Bytes(text: string): number[] | null {
-  const parts = text.split('.');
-  if (parts.length !== 4 || !parts.every((p) => /^(0|[1-9]\d{0,2})$/.test(p) && Number(p) <= 255)) return null;
-  return parts.map(Number);
-}
-
-/** The bytes of groups of hexadecimal digits, the last of which may be an IPv4 address. */
-function groups(text: string): number[] | null {
-  if (text === '') return [];
-  const bytes: number[] = [];
-  const parts = text.split(':');
-  for (const [i, part] of parts.entries()) {
-    const v4 = i === parts.length - 1 && part.includes('.') ? v4Bytes(part) : null;
-    if (v4) bytes.push(...v4);
-    else if (/^[0-9a-f]{1,4}$/i.test(part)) bytes.push(parseInt(part, 16) >> 8, parseInt(part, 16) & 0xff);
-    else return null;
-  }
-  return bytes;
+/** Without what only some programs understand: octal and short forms of IPv4, zones of IPv6. */
+function parseAddress(text: string): ipaddr.IPv4 | ipaddr.IPv6 | null {
+  if (ipaddr.IPv4.isValidFourPartDecimal(text)) return ipaddr.IPv4.parse(text);
+  return text.includes('%') || !ipaddr.IPv6.isValid(text) ? null : ipaddr.IPv6.parse(text);
 }

@@ -81,13 +81,13 @@ function TypeCode() {
         required
       />
       <FormFault form={form} />
-      {printed && <p role="status">Another code has been printed. The one before is void.</p>}
+      {printed && <p role="status">The code has been printed again. It may be another one.</p>}
       <div className="d-flex flex-wrap gap-2">
         <Button type="submit" disabled={form.formState.isSubmitting}>
           Begin
         </Button>
         <Button variant="plain" onClick={() => void again()}>
-          Print another code
+          Print the code again
         </Button>
       </div>
     </Form>

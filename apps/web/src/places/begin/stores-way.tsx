@@ -5,7 +5,7 @@ import {
   type SetupStores,
   type SetupWayIn,
 } from '@quay/contract';
-import { portabilityFault } from '@quay/core';
+import { addressScope } from '@quay/core';
 import { Button, Form } from 'react-bootstrap';
 import { useWatch } from 'react-hook-form';
 import { api } from '../../ui/api';
@@ -119,5 +119,5 @@ export function WayInStep({ state, done }: StepProps) {
 
 function isLoopback(origin: string): boolean {
   const host = /^https?:\/\/(\[[^\]]+\]|[^:/]+)/i.exec(origin)?.[1]?.replace(/[[\]]/g, '').toLowerCase() ?? '';
-  return portabilityFault(host) !== null && /^(localhost|127\.|::1$)/.test(host);
+  return host === 'localhost' || addressScope(host) === 'loopback';
 }

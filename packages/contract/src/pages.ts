@@ -1,0 +1,20 @@
+/** Every page of the staff application, as the server's router writes them; a test compares them with the browser's. */
+export const APP_PAGES = [
+  '/',
+  '/begin',
+  '/sign-in',
+  '/password/*rest',
+  '/today',
+  '/stores',
+  '/stores/*rest',
+  '/shares',
+  '/shares/*rest',
+  '/reach',
+  '/reach/plan',
+  '/reach/addresses/*rest',
+  '/ledger',
+  '/account',
+  '/work',
+  '/settings',
+  '/settings/*rest',
+] as const;

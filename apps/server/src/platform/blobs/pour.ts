@@ -13,7 +13,7 @@ const BLOCK_BYTES = 256 * 1024;
 /** Blocks of one stream that may be on their way to the disk before it is made to wait; another one fills meanwhile. */
 const WRITES_AHEAD = 2;
 /** Blocks that are kept for the next streams. */
-const SPARE_MOST = 16;
+const SPARE_MOST = 6;
 const spare: Buffer[] = [];
 
 /** Room is asked for in advance once so much has come since it was last asked for: then nobody waits for the answer. */

@@ -29,6 +29,7 @@ export * from './secret/password.js';
 export * from './secret/spelling.js';
 export * from './secret/token.js';
 export * from './sentence/sentence.js';
+export * from './settings/mail.js';
 export * from './settings/settings.js';
 export * from './setup/left.js';
 export * from './setup/names.js';

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { initialsOf, READY_DUTIES, STRONG_ENOUGH_SCORE, SYSTEM_ACTOR, tokenFromBytes, type Role } from '@quay/core';
+import { initialsOf, READY_DUTIES, SYSTEM_ACTOR, tokenFromBytes, type Role } from '@quay/core';
 import type { PasswordLink, SetPassword } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -20,9 +20,9 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
+import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
-import { passwordStrengthAside } from '../platform/strength.js';
+import { requireStrong } from '../platform/strength.js';
 import { makeStore } from '../stores/make-store.js';
 
 /** A link is carried to somebody who is waiting for it. */
@@ -117,12 +117,7 @@ export class AccountsService {
   async setPassword(token: string, { password }: SetPassword, fromAddress: string): Promise<void> {
     const { name, signInName, office } = await this.whose(token, fromAddress);
     const context = [name, signInName, ...office.toLowerCase().split(' '), 'quay'];
-    if ((await passwordStrengthAside(password, context)).score < STRONG_ENOUGH_SCORE)
-      throw invalidField(
-        'password',
-        'password.weak',
-        'That password is easy to guess. Three or four unrelated words are better.',
-      );
+    await requireStrong('password', password, context);
     const passwordHash = await hashPassword(password);
     await this.events.change(async (tx) => {
       // Whoever still finds the link uses it up.

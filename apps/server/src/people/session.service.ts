@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { STRONG_ENOUGH_SCORE, type Duty } from '@quay/core';
+import type { Duty } from '@quay/core';
 import type { ChangePassword, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, Not, type EntityManager } from 'typeorm';
@@ -14,7 +14,7 @@ import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
 import { hashPassword, passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
-import { passwordStrengthAside } from '../platform/strength.js';
+import { requireStrong } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
 import { Person, Session } from './people.entity.js';
@@ -145,13 +145,7 @@ export class SessionService {
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
     const { name: office } = await this.office.settings();
     const known = [person.name, person.signInName, ...office.toLowerCase().split(' '), 'quay'];
-    const strength = await passwordStrengthAside(asked.next, known);
-    if (strength.score < STRONG_ENOUGH_SCORE)
-      throw invalidField(
-        'next',
-        'password.weak',
-        'That password is easy to guess. Three or four unrelated words are better.',
-      );
+    await requireStrong('next', asked.next, known);
     const passwordHash = await hashPassword(asked.next);
     await this.events.change(async (tx) => {
       await tx.update(Person, { id: person.id }, { passwordHash });

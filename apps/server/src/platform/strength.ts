@@ -1,8 +1,10 @@
+import { STRONG_ENOUGH_SCORE } from '@quay/core';
 import type { Strength } from '@quay/core/strength';
 import { createRequire } from 'node:module';
 import { pathToFileURL } from 'node:url';
 import { Worker } from 'node:worker_threads';
 import { aside } from './aside.js';
+import { invalidField } from './problems/problem.js';
 
 const module = pathToFileURL(createRequire(import.meta.url).resolve('@quay/core/strength')).href;
 const THREAD = `
@@ -27,6 +29,20 @@ export function passwordStrengthAside(password: string, context: string[]): Prom
     waiting.set(id, { done, failed });
     thread().postMessage({ id, password, context });
   });
+}
+
+/**
+ * Refuses a password for signing in that is easy to guess.
+ * @param known words that somebody would try first: names, the office
+ * @throws Problem password.weak at the field
+ */
+export async function requireStrong(field: string, password: string, known: string[]): Promise<void> {
+  if ((await passwordStrengthAside(password, known)).score >= STRONG_ENOUGH_SCORE) return;
+  throw invalidField(
+    field,
+    'password.weak',
+    'That password is easy to guess. Three or four unrelated words are better.',
+  );
 }
 
 function thread(): Worker {

@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { nameKey, officeChangeWords } from '@quay/core';
+import { nameKey, officeChangeWords, passwordStays } from '@quay/core';
 import type {
   MailServer,
   MailSettings,
@@ -144,12 +144,9 @@ export class SettingsService {
       throw new Problem('conflict', 'mail.fixed', 'The configuration of the server names the mail server.');
   }
 
-  /** The password that is kept, for the same machine and name: another one must not be told it. */
-  private async keptPassword(
-    m: EntityManager,
-    { host, user }: Pick<MailServer, 'host' | 'user'>,
-  ): Promise<string | undefined> {
+  /** The password that is kept, for the door that it was typed for. */
+  private async keptPassword(m: EntityManager, server: MailServer): Promise<string | undefined> {
     const kept = await loadMailServer(m, this.config.sealingKey);
-    return kept?.host === host && kept.user === user ? kept.password : undefined;
+    return kept && passwordStays(kept, server) ? kept.password : undefined;
   }
 }

@@ -103,6 +103,9 @@ describe('mail', () => {
     // The same machine under another name could be anybody's.
     await trial({ host: 'localhost' });
     await trial({ user: 'somebody' });
+    await trial({ encryption: 'starttls' });
+    const next = await iris.ask<MailSettings>('PUT', '/api/settings/mail', { ...server(), port: port + 1 });
+    expect(next.body.hasPassword).toBe(false);
     expect(told.filter((t) => t.includes('mail-secret'))).toEqual([]);
     const other = await iris.ask<MailSettings>('PUT', '/api/settings/mail', {
       ...server(),

@@ -1,7 +1,7 @@
-import { placeVerdict, type PlaceFacts } from '@quay/core';
+import { placeVerdict, strangerIn, type PlaceFacts } from '@quay/core';
 import type { SetupCandidate } from '@quay/contract';
 import { randomBytes, randomUUID } from 'node:crypto';
-import { open, mkdir, readFile, rmdir, stat, statfs, unlink } from 'node:fs/promises';
+import { open, mkdir, readdir, readFile, rmdir, stat, statfs, unlink } from 'node:fs/promises';
 import { dirname, join, normalize } from 'node:path';
 
 /** Enough to be past what a disk's own memory takes, and quickly over on a slow one. */
@@ -88,6 +88,9 @@ async function factsOf(folder: string, fileSystem: string, systemDisk: boolean):
   const base = { ...NOTHING, fileSystem, systemDisk };
   try {
     const there = await nearest(folder);
+    const stranger = there === folder ? strangerIn(await readdir(there)) : null;
+    if (stranger !== null)
+      return { ...base, refused: `it holds other things (${stranger}). Choose a folder of its own` };
     const { bavail, bsize } = await statfs(there);
     const freeBytes = bavail * bsize;
     // Where it must not be anyway nothing is written.
@@ -131,6 +134,8 @@ async function flushedBytesPerSecond(folder: string): Promise<number> {
 /** Makes the folder, readable by its owner alone, and sees that bytes stay in it. @throws what the system says */
 export async function preparePlace(folder: string): Promise<void> {
   await mkdir(folder, { recursive: true, mode: 0o700 });
+  const stranger = strangerIn(await readdir(folder));
+  if (stranger !== null) throw new Error(`it holds other things (${stranger})`);
   const trial = join(folder, `.quay-${randomUUID()}`);
   await mkdir(trial);
   await rmdir(trial);

@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import { STRONG_ENOUGH_SCORE, countOf } from '@quay/core';
+import { countOf, passwordStays } from '@quay/core';
 import {
   SETUP_STEPS,
   type MailServer,
@@ -29,7 +29,7 @@ import { tryMail } from '../platform/mail-server.js';
 import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
-import { passwordStrengthAside } from '../platform/strength.js';
+import { requireStrong } from '../platform/strength.js';
 import { newCode, spelled } from './code.js';
 import { blobRootOf } from '../platform/office.js';
 import type { FileAnswers } from './answers-file.js';
@@ -182,13 +182,7 @@ export class SetupService implements OnModuleInit {
     office: SetupOffice | undefined,
   ): Promise<NonNullable<Answers['you']>> {
     const context = [you.name, you.signInName, you.email, ...(office?.name.toLowerCase().split(' ') ?? []), 'quay'];
-    const strength = await passwordStrengthAside(password, context);
-    if (strength.score < STRONG_ENOUGH_SCORE)
-      throw invalidField(
-        'password',
-        'password.weak',
-        'That password is easy to guess. Three or four unrelated words are better.',
-      );
+    await requireStrong('password', password, context);
     return { ...you, passwordHash: await hashPassword(password) };
   }
 
@@ -297,8 +291,8 @@ export class SetupService implements OnModuleInit {
     });
   }
 
-  private keptPassword({ mail }: Answers, { host, user }: Pick<MailServer, 'host' | 'user'>): string | null {
-    if (!mail || mail.later || mail.host !== host || mail.user !== user || mail.passwordSealed === null) return null;
+  private keptPassword({ mail }: Answers, server: MailServer): string | null {
+    if (!mail || mail.later || mail.passwordSealed === null || !passwordStays(mail, server)) return null;
     return unseal(this.config.sealingKey, Buffer.from(mail.passwordSealed, 'base64'));
   }
 
@@ -345,8 +339,12 @@ function withoutSecret({ passwordSealed: _, ...server }: Exclude<NonNullable<Ans
 }
 
 /** @throws Problem place.unsafe, unless it is wanted all the same */
-function judgedPlace(asked: SetupPlace, { folder, mark, words }: SetupCandidate): NonNullable<Answers['place']> {
-  if (mark === 'fail' && !asked.anyway) throw invalidField('folder', 'place.unsafe', `${folder}: ${words}.`);
+function judgedPlace(
+  asked: SetupPlace,
+  { folder, mark, words, takeable }: SetupCandidate,
+): NonNullable<Answers['place']> {
+  if (mark === 'fail' && !(asked.anyway && takeable))
+    throw invalidField('folder', 'place.unsafe', `${folder}: ${words}.`);
   return { folder, anyway: asked.anyway ?? false, mark, words };
 }
 

@@ -131,7 +131,10 @@ describe('the answers', () => {
     ['you', { ...YOU, email: 'iris' }, 'email'],
     ['place', { folder: 'bytes' }, 'folder'],
     ['place', { folder: '/proc/quay' }, 'folder'],
-    ['place', { folder: '/dev/shm/quay' }, 'folder'],
+    ['place', { folder: '/dev/shm/quay', anyway: true }, 'folder'],
+    // Where a folder for what is under way is somebody else's, too: old files in it would be swept.
+    ['place', { folder: '/', anyway: true }, 'folder'],
+    ['place', { folder: '/etc', anyway: true }, 'folder'],
     ['place', { folder: '/etc/passwd/quay' }, 'folder'],
     ['stores', { names: [], homes: true }, 'names'],
     ['stores', { names: ['Office', 'office'], homes: true }, 'names.1'],

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { officeChangeWords, type OfficeFacts } from '../index.js';
+import { officeChangeWords, passwordStays, type OfficeFacts } from '../index.js';
 
 const office: OfficeFacts = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true };
 const WINTER = Date.parse('2026-11-27T12:00:00Z');
@@ -23,4 +23,13 @@ describe('what a change of the office does', () => {
   ])('of the clock of %s', (zone, at, told) => {
     expect(words({ zone }, at)).toEqual([told, 'Shares open and close at the same moments as before.']);
   });
+});
+
+describe('the password of a mail server', () => {
+  const door = { host: 'mail.saltmarsh.example', port: 587, encryption: 'starttls', user: 'quay' } as const;
+  it('stays for the same door', () => expect(passwordStays(door, { ...door })).toBe(true));
+  it.each([{ host: 'mail.other.example' }, { port: 2525 }, { encryption: 'none' }, { user: 'iris' }] as const)(
+    'is typed again for %j',
+    (part) => expect(passwordStays(door, { ...door, ...part })).toBe(false),
+  );
 });

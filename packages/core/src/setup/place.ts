@@ -9,13 +9,15 @@ export interface PlaceFacts {
   bytesPerSecond: number | null;
   /** Whether the system itself lies on the same disk. */
   systemDisk: boolean;
-  /** What the operating system said when something was written there; null: that went well. */
+  /** Why nothing can be kept there: what the operating system said, or what lies there already; null: it can. */
   refused: string | null;
 }
 
 export interface PlaceVerdict {
   mark: 'ok' | 'warn' | 'fail';
   words: string;
+  /** Whether it may be taken all the same, by who knows better. */
+  takeable: boolean;
 }
 
 /** File systems of other machines: flushing and locking are not what they are on a disk of one's own (common practice, no source). */
@@ -36,10 +38,20 @@ const SLOW = 20e6;
 const DAILY = 500e6;
 const WARN_WEEKS = 26;
 
+/** What a folder of bytes holds: its folders, what is under way, and what a file system puts into each of its roots. */
+const OF_BYTES = /^(tmp|[0-9a-f]{2}|lost\+found)$/;
+
+/** Something in a folder that is not of bytes; null where they would be among themselves. Old files in it are swept. */
+export const strangerIn = (names: readonly string[]): string | null => names.find((n) => !OF_BYTES.test(n)) ?? null;
+
 /** Whether bytes can lie there, and what to know of it. */
 export function placeVerdict(facts: PlaceFacts): PlaceVerdict {
+  return { ...judged(facts), takeable: facts.refused === null && !IN_MEMORY.has(facts.fileSystem) };
+}
+
+function judged(facts: PlaceFacts): Omit<PlaceVerdict, 'takeable'> {
   const { fileSystem, freeBytes, bytesPerSecond, systemDisk, refused } = facts;
-  if (refused !== null) return { mark: 'fail', words: `cannot be written to: ${refused}` };
+  if (refused !== null) return { mark: 'fail', words: `cannot be used: ${refused}` };
   if (IN_MEMORY.has(fileSystem))
     return { mark: 'fail', words: 'lies in memory: everything is gone when the machine starts again' };
   if (NETWORK.test(fileSystem))

@@ -1,5 +1,14 @@
 import { describe, expect, it } from 'vitest';
-import { initialsOf, isZone, leftToDo, placeVerdict, SIGN_IN_NAME, signInNameFor, type PlaceFacts } from '../index.js';
+import {
+  initialsOf,
+  isZone,
+  leftToDo,
+  placeVerdict,
+  SIGN_IN_NAME,
+  signInNameFor,
+  strangerIn,
+  type PlaceFacts,
+} from '../index.js';
 
 const disk: PlaceFacts = {
   fileSystem: 'ext4',
@@ -11,11 +20,15 @@ const disk: PlaceFacts = {
 
 describe('where bytes lie', () => {
   it('is good on a disk of one’s own with room', () => {
-    expect(placeVerdict(disk)).toEqual({ mark: 'ok', words: 'ext4, local disk, 410 MB/s written and flushed' });
+    expect(placeVerdict(disk)).toEqual({
+      mark: 'ok',
+      words: 'ext4, local disk, 410 MB/s written and flushed',
+      takeable: true,
+    });
     expect(placeVerdict({ ...disk, bytesPerSecond: null, systemDisk: true }).words).toBe("ext4, the system's own disk");
   });
   it('is told to fill up soon', () => {
-    expect(placeVerdict({ ...disk, systemDisk: true, freeBytes: 18e9 })).toEqual({
+    expect(placeVerdict({ ...disk, systemDisk: true, freeBytes: 18e9 })).toMatchObject({
       mark: 'warn',
       words: "the system's own disk: full in about 5 weeks at 500 MB a day",
     });
@@ -30,13 +43,21 @@ describe('where bytes lie', () => {
   it('is not memory, not a disk without owners, not full, not one that refuses', () => {
     expect(placeVerdict({ ...disk, fileSystem: 'tmpfs' }).mark).toBe('fail');
     expect(placeVerdict({ ...disk, fileSystem: 'vfat' }).mark).toBe('fail');
-    expect(placeVerdict({ ...disk, freeBytes: 1e9 })).toEqual({ mark: 'fail', words: 'nearly full: 1 GB left' });
-    expect(placeVerdict({ ...disk, refused: 'permission denied' }).words).toBe(
-      'cannot be written to: permission denied',
-    );
+    expect(placeVerdict({ ...disk, freeBytes: 1e9 })).toMatchObject({ mark: 'fail', words: 'nearly full: 1 GB left' });
+    expect(placeVerdict({ ...disk, refused: 'permission denied' }).words).toBe('cannot be used: permission denied');
+  });
+  it('may be taken all the same, but not where nothing stays or nothing can be kept', () => {
+    expect(placeVerdict({ ...disk, fileSystem: 'nfs4' }).takeable).toBe(true);
+    expect(placeVerdict({ ...disk, fileSystem: 'tmpfs' }).takeable).toBe(false);
+    expect(placeVerdict({ ...disk, refused: 'it is full' }).takeable).toBe(false);
+  });
+  it('is a folder of its own', () => {
+    expect(strangerIn([])).toBeNull();
+    expect(strangerIn(['tmp', '0a', 'ff', 'lost+found'])).toBeNull();
+    expect(strangerIn(['tmp', 'etc', 'home'])).toBe('etc');
   });
   it('is warned of when slow, or part of a container', () => {
-    expect(placeVerdict({ ...disk, bytesPerSecond: 8e6 })).toEqual({
+    expect(placeVerdict({ ...disk, bytesPerSecond: 8e6 })).toMatchObject({
       mark: 'warn',
       words: 'slow: 8 MB/s written and flushed',
     });

@@ -66,8 +66,12 @@ export function PlaceStep({ state, done }: StepProps) {
         <OtherFolder picked={(c) => (setPicked(c.folder), setOther(false))} />
       ) : (
         <div className="d-flex flex-wrap gap-2">
-          <Button disabled={busy} variant={chosen?.mark === 'fail' ? 'danger' : 'primary'} onClick={() => void use()}>
-            {busy ? 'Measuring' : chosen?.mark === 'fail' ? `Use ${folder} anyway` : `Use ${folder}`}
+          <Button
+            disabled={busy || chosen?.takeable === false}
+            variant={chosen?.mark === 'fail' ? 'danger' : 'primary'}
+            onClick={() => void use()}
+          >
+            {busy ? 'Measuring' : chosen?.mark === 'fail' && chosen.takeable ? `Use ${folder} anyway` : `Use ${folder}`}
           </Button>
           <Button variant="plain" onClick={() => setOther(true)}>
             Another folder

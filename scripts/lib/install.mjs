@@ -1,7 +1,7 @@
 // Puts in place what a machine with only Node.js and npm lacks.
 import { spawnSync } from 'node:child_process';
 import { createHash } from 'node:crypto';
-import { existsSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
+import { existsSync, readdirSync, readFileSync, rmSync, statSync, writeFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { fail, say } from './words.mjs';
 
@@ -72,11 +72,53 @@ export function requirePrograms(...programs) {
     );
 }
 
+/** Whether a process is there, whoever's it is. */
+const isAlive = (pid) => existsSync(`/proc/${pid}`);
+
+/** Whether a lock is of a command that is not there any more; one without a name has ten seconds to write it. */
+function isLeft(lock) {
+  try {
+    const holder = readFileSync(lock, 'utf8');
+    return holder === '' ? Date.now() - statSync(lock).mtimeMs > 10_000 : !isAlive(holder);
+  } catch {
+    // Given back meanwhile.
+    return false;
+  }
+}
+
+/**
+ * Runs work while no other command of this checkout does: two that install or build at once take each other's files
+ * away. The lock of a command that died is taken over.
+ */
+function alone(work) {
+  const lock = join(ROOT, '.quay-busy');
+  for (;;) {
+    try {
+      writeFileSync(lock, String(process.pid), { flag: 'wx' });
+      break;
+    } catch (error) {
+      if (error.code !== 'EEXIST') throw error;
+      if (isLeft(lock)) rmSync(lock, { force: true });
+      else Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 200);
+    }
+  }
+  try {
+    return work();
+  } finally {
+    rmSync(lock, { force: true });
+  }
+}
+
 /** Installs the npm packages of the lock file, once for each state of it. */
 export function requireNpmPackages() {
-  const stamp = join(ROOT, 'node_modules/.quay-lock');
-  const wanted = hashOf('package-lock.json');
-  if (existsSync(stamp) && readFileSync(stamp, 'utf8') === wanted) return;
+  if (!areNpmPackagesThere()) alone(() => areNpmPackagesThere() || installNpmPackages());
+}
+
+const NPM_STAMP = join(ROOT, 'node_modules/.quay-lock');
+const areNpmPackagesThere = () =>
+  existsSync(NPM_STAMP) && readFileSync(NPM_STAMP, 'utf8') === hashOf('package-lock.json');
+
+function installNpmPackages() {
   say('Installing npm packages ...');
   const done = spawnSync('npm', ['ci', '--no-audit', '--no-fund', '--loglevel=error'], {
     cwd: ROOT,
@@ -84,7 +126,7 @@ export function requireNpmPackages() {
     encoding: 'utf8',
   });
   if (done.status !== 0) fail(`npm ci failed:\n${done.stderr.trim().split('\n').slice(-8).join('\n')}`);
-  writeFileSync(stamp, wanted);
+  writeFileSync(NPM_STAMP, hashOf('package-lock.json'));
 }
 
 function hashOf(...files) {
@@ -95,6 +137,10 @@ function hashOf(...files) {
 
 /** Builds server, outside world and web application, unless nothing has changed since the last time. */
 export function build() {
+  alone(buildAlone);
+}
+
+function buildAlone() {
   const state = sourceState();
   const stamp = join(ROOT, 'node_modules/.quay-built');
   if (existsSync(stamp) && readFileSync(stamp, 'utf8') === state && existsSync(join(ROOT, 'apps/web/dist/index.html')))

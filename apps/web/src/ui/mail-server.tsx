@@ -64,7 +64,7 @@ export function MailFields({ form, hadPassword, to, setTo }: FieldsProps) {
         <Field {...{ form, name: 'user', id: 'mail-user' }} label="Sign in as (empty: nobody)" autoComplete="off" />
         <Field
           {...{ form, name: 'password', id: 'mail-password', type: 'password', autoComplete: 'off' }}
-          label={hadPassword ? 'Password (empty: as before)' : 'Password'}
+          label={hadPassword ? 'Password (empty: as before, for the same server)' : 'Password'}
         />
       </div>
       <div className="mail-pair">

@@ -9,9 +9,10 @@ import {
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
-import { Navigate, useSearchParams } from 'react-router';
+import { Navigate } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { useSearch } from '../../ui/search';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { Finish } from './finish';
 import './index.scss';
@@ -96,11 +97,11 @@ function TypeCode() {
 
 function Steps({ state }: { state: SetupState }) {
   const client = useQueryClient();
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useSearch();
   const next = SETUP_STEPS.find((step) => state.answers[step] === undefined) ?? null;
   const asked = SETUP_STEPS.find((step) => step === params.get('step'));
   const open = asked && (state.answers[asked] !== undefined || asked === next) ? asked : next;
-  const show = (step: SetupStep | null) => setParams(step ? { step } : {}, { replace: step === null });
+  const show = (step: SetupStep | null) => change({ step }, { replace: step === null });
   const done = (answered: SetupState) => {
     client.setQueryData(KEY, { held: true, state: answered } satisfies SetupStanding);
     show(null);

@@ -3,10 +3,11 @@ import { countOf, reachSentence, STAGES, traceVerdict, VANTAGES, type Stage, typ
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
-import { Link, useParams, useSearchParams } from 'react-router';
+import { Link, useParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery } from '../../ui/queries';
 import { LAMP } from '../../ui/reach-lamp';
+import { useSearch } from '../../ui/search';
 import { StageShape } from '../../ui/stage-shape';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -65,13 +66,12 @@ export function Reach() {
 function AddressPage({ id, addresses, add }: { id: string; addresses: AddressRow[]; add: () => void }) {
   const { data: address, error, refetch } = useQuery(addressQuery(id));
   const check = useCheck(id);
-  const [params, setParams] = useSearchParams();
+  const [params, changeAddress] = useSearch();
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!address) return <SkeletonRows />;
   const { good, bad } = titleOf(address);
   const view = (Object.keys(VIEWS) as View[]).find((v) => v === params.get('view')) ?? 'guide';
-  const set = (change: Record<string, string>) =>
-    setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
+  const set = (change: Record<string, string>) => changeAddress(change, { replace: true });
   return (
     <>
       <div className="title-line">

@@ -1,7 +1,8 @@
 import type { PlannedLine, WayCompared, WayIn } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { Form } from 'react-bootstrap';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
+import { useSearch } from '../../ui/search';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StageShape } from '../../ui/stage-shape';
 import { compareQuery } from './queries';
@@ -26,11 +27,10 @@ const WAYS: Record<WayIn, string> = {
 
 /** What would work on a line, before anything is bought: the same trace, for facts typed in by hand. */
 export function ReachPlan() {
-  const [params, setParams] = useSearchParams();
+  const [params, changeAddress] = useSearch();
   const planned = plannedFrom(params);
   const { data, error } = useQuery(compareQuery(planned));
-  const set = (change: Partial<Record<keyof PlannedLine, string>>) =>
-    setParams((p) => ({ ...Object.fromEntries(p), ...change }), { replace: true });
+  const set = (change: Partial<Record<keyof PlannedLine, string>>) => changeAddress(change, { replace: true });
   const best = data?.[0];
   return (
     <>

@@ -3,8 +3,9 @@ import { countOf, SHARE_STATES, STATE_WORDS, type ShareState } from '@quay/core'
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { useRef } from 'react';
 import { Form } from 'react-bootstrap';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
 import { useKeys } from '../../ui/keys';
+import { useSearch } from '../../ui/search';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
 import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
@@ -84,28 +85,32 @@ export function Shares() {
 
 /** What the address asks for, and a way to ask for something else. */
 function useAsked() {
-  const [params, setParams] = useSearchParams();
+  const [params, change] = useSearch();
+  const ask = (part: Partial<SharesAsked>) =>
+    change(
+      (now) => {
+        const { state, find, sort, descending } = { ...askedBy(now), ...part };
+        return {
+          state,
+          find,
+          sort: sort === 'made' ? null : sort,
+          descending: descending === beginsDescending(sort) ? null : String(descending),
+        };
+      },
+      // Typing is no step to go back to.
+      { replace: 'find' in part },
+    );
+  return { asked: askedBy(params), ask, query: params.toString() ? `?${params.toString()}` : '' };
+}
+
+function askedBy(params: URLSearchParams): SharesAsked {
   const sort = SHARE_SORTS.find((s) => s === params.get('sort')) ?? 'made';
-  const asked: SharesAsked = {
+  return {
     state: SHARE_STATES.find((s) => s === params.get('state')),
     find: params.get('find') ?? undefined,
     sort,
     descending: params.has('descending') ? params.get('descending') === 'true' : beginsDescending(sort),
   };
-  const ask = (part: Partial<SharesAsked>) => {
-    const { state, find, sort: by, descending } = { ...asked, ...part };
-    setParams(
-      {
-        ...(state && { state }),
-        ...(find && { find }),
-        ...(by !== 'made' && { sort: by }),
-        ...(descending !== beginsDescending(by) && { descending: String(descending) }),
-      },
-      // Typing is no step to go back to.
-      { replace: 'find' in part },
-    );
-  };
-  return { asked, ask, query: params.toString() ? `?${params.toString()}` : '' };
 }
 
 /** The newest first, and who was there last; titles and ends from the beginning. */

@@ -3,9 +3,10 @@ import { countOf } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useRef, type ReactNode } from 'react';
 import { Form } from 'react-bootstrap';
-import { Link, useSearchParams } from 'react-router';
+import { Link } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { storesQuery } from '../../ui/queries';
+import { useSearch } from '../../ui/search';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { useTyped } from '../../ui/typed';
 import { Size, When } from '../../ui/words';
@@ -57,20 +58,11 @@ type Query = Partial<Record<keyof FindQuery, string>>;
 
 /** Finds items by name, tag, kind, size, date and person. The search is in the address. */
 export function Find() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const query: Query = Object.fromEntries(NAMES.flatMap((n) => (search.get(n) ? [[n, search.get(n)]] : [])));
   const asked = Object.keys(query).some((k) => k !== 'inside');
   const { data, error, isFetching } = useQuery({ ...findQuery(query), enabled: asked });
-  const set = (change: Query) =>
-    setSearch(
-      (s) => {
-        for (const [name, value] of Object.entries(change))
-          if (value) s.set(name, value);
-          else s.delete(name);
-        return s;
-      },
-      { replace: true },
-    );
+  const set = (query: Query) => change(query, { replace: true });
   return (
     <>
       <div className="title-line">
@@ -172,18 +164,10 @@ type Option = [value: string, words: string];
 
 /** Rows from anywhere: each leads to its folder, files open in the viewer. */
 export function FoundTable({ items, children }: { items: FoundItem[]; children?: ReactNode }) {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const { data: tags = [] } = useQuery(tagsQuery);
   const shown = search.get('show');
-  const show = (id: string | null) =>
-    setSearch(
-      (s) => {
-        if (id) s.set('show', id);
-        else s.delete('show');
-        return s;
-      },
-      { replace: true },
-    );
+  const show = (id: string | null) => change({ show: id }, { replace: true });
   return (
     <>
       <table className="rows found">

@@ -1,6 +1,7 @@
 import type { NodeItem } from '@quay/contract';
 import { useCallback, useState } from 'react';
-import { useNavigate, useParams, useSearchParams } from 'react-router';
+import { useNavigate, useParams } from 'react-router';
+import { useSearch } from '../../ui/search';
 import { Details } from './details';
 import { Pane } from './pane';
 import { useLooks } from './store';
@@ -10,7 +11,7 @@ import './folder.scss';
 /** A folder of a store, alone or beside another, with details and the viewer. All of it is in the address. */
 export function Folder() {
   const { folderId = '' } = useParams();
-  const [search, setSearch] = useSearchParams();
+  const [search, changeAddress] = useSearch();
   const navigate = useNavigate();
   const besideId = search.get('beside');
   const [active, setActive] = useState<'main' | 'beside'>('main');
@@ -20,15 +21,7 @@ export function Folder() {
   });
   const [viewed, setViewed] = useState<NodeItem[]>([]);
   const { details, change } = useLooks();
-  const set = (name: string, value: string | null) =>
-    setSearch(
-      (now) => {
-        if (value === null) now.delete(name);
-        else now.set(name, value);
-        return now;
-      },
-      { replace: name === 'show' },
-    );
+  const set = (name: string, value: string | null) => changeAddress({ [name]: value }, { replace: name === 'show' });
   const view = (item: NodeItem, items: NodeItem[]) => {
     setViewed(items.filter((i) => i.kind === 'file'));
     set('show', item.id);

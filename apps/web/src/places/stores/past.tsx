@@ -3,9 +3,10 @@ import { countOf, momentInWords } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
-import { Link, useNavigate, useParams, useSearchParams } from 'react-router';
+import { Link, useNavigate, useParams } from 'react-router';
 import { useChosen } from '../../ui/chosen';
 import { useKeys } from '../../ui/keys';
+import { useSearch } from '../../ui/search';
 import { now, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { HiddenHead, Size } from '../../ui/words';
@@ -82,18 +83,10 @@ export function Past() {
 
 /** The moment that is shown. Without one in the address: now, a little ahead of what is changing at this moment. */
 function useMoment() {
-  const [search, setSearch] = useSearchParams();
+  const [search, change] = useSearch();
   const [latest] = useState(() => new Date(now() + 2000).toISOString());
   const asked = search.get('at');
-  const goTo = (at: string | null) =>
-    setSearch(
-      (s) => {
-        if (at === null) s.delete('at');
-        else s.set('at', at);
-        return s;
-      },
-      { replace: true },
-    );
+  const goTo = (at: string | null) => change({ at }, { replace: true });
   return { at: asked ?? latest, asked, latest, goTo };
 }
 

@@ -1,40 +1,121 @@
-import { existsSync, mkdirSync } from 'node:fs';
+import { spawnSync } from 'node:child_process';
+import { existsSync, mkdirSync, readdirSync, readFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
-import { backupsIn, bringBack } from './lib/backups.mjs';
-import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
+import { createInterface } from 'node:readline/promises';
+import { sourceIn } from './backup.mjs';
+import { copier } from './lib/copier.mjs';
+import { build, dataFolder, requireNpmPackages, requirePrograms, ROOT } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
-import { check } from './lib/running.mjs';
+import { check, withDatabase } from './lib/running.mjs';
 import { freePort } from './lib/test-database.mjs';
-import { fail, option, say } from './lib/words.mjs';
+import { fail, option, positional, say } from './lib/words.mjs';
+import { environment, portsFrom } from './start.mjs';
+
+const USAGE = `./quay restore FOLDER [--from 20261125T101500] [--identity KEY-FILE]
+  --into EMPTY-FOLDER         all of it, into an empty place (otherwise that of ./quay start)
+  --only "Projects/Weir House" [--to "Projects"]   a store, a folder or a file, into the office as it is now`;
 
 export async function run(args) {
-  const [source] = args.filter((a, i) => !a.startsWith('--') && !['--from', '--into'].includes(args[i - 1]));
-  if (!source) fail('from where? ./quay restore FOLDER [--from 20261125T101500] [--into EMPTY-FOLDER]');
-  const stamps = backupsIn(resolve(source));
-  const stamp = option(args, '--from', stamps.at(-1));
-  if (!stamp || !stamps.includes(stamp))
-    fail(`there is no such backup in ${source}. It holds: ${stamps.join(', ') || 'none'}`);
+  const [source] = positional(args, ['--from', '--into', '--identity', '--only', '--to', '--port']);
+  if (!source) fail(`from where?\n${USAGE}`);
+  const folder = resolve(source);
+  const stamp = await chosen(folder, option(args, '--from', null));
+  const identity = option(args, '--identity', null);
+  requirePrograms('postgres', 'setpriv');
+  requireNpmPackages();
+  const only = option(args, '--only', null);
+  return only === null ? restoreAll(args, folder, stamp, identity) : restorePart(args, folder, stamp, identity, only);
+}
+
+/** Which backup: what was asked for, or what is chosen from a list; the newest where nobody can be asked. */
+async function chosen(folder, asked) {
+  const stamps = existsSync(folder)
+    ? readdirSync(folder)
+        .filter((n) => /^\d{8}T\d{6}$/.test(n))
+        .sort()
+    : [];
+  if (stamps.length === 0) fail(`there is no backup in ${folder}.`);
+  if (asked !== null && !stamps.includes(asked))
+    fail(`there is no such backup in ${folder}. It holds: ${stamps.join(', ')}`);
+  if (asked !== null) return asked;
+  if (!process.stdin.isTTY || !process.stdout.isTTY || stamps.length === 1) return stamps.at(-1);
+  const newestFirst = stamps.toReversed();
+  for (const [index, stamp] of newestFirst.entries())
+    say(`${String(index + 1).padStart(4)}  ${described(folder, stamp)}`);
+  const asking = createInterface({ input: process.stdin, output: process.stdout });
+  try {
+    for (;;) {
+      const answer = (await asking.question('Which? (1 is the newest) ')).trim() || '1';
+      const found = newestFirst[Number(answer) - 1];
+      if (found) return found;
+      say(`A number from 1 to ${newestFirst.length}.`);
+    }
+  } finally {
+    asking.close();
+  }
+}
+
+function described(folder, stamp) {
+  try {
+    const {
+      at,
+      blobs,
+      bytes,
+      recipients = [],
+    } = JSON.parse(readFileSync(join(folder, stamp, 'manifest.json'), 'utf8'));
+    const when = new Date(at).toLocaleString('en-GB', { dateStyle: 'full', timeStyle: 'short' });
+    return `${when}, ${blobs} files (${(bytes / 1e6).toFixed(1)} MB)${recipients.length ? ', encrypted' : ''}`;
+  } catch {
+    return `${stamp}, and what it holds cannot be read`;
+  }
+}
+
+async function restoreAll(args, source, stamp, identity) {
   const into = resolve(option(args, '--into', dataFolder(args)));
   for (const name of ['postgres', 'blobs', 'sealing-key'])
     if (existsSync(join(into, name)))
       fail(
         `${into} is not empty: it holds "${name}". Choose another folder with --into, or move that away first. Nothing was changed.`,
       );
-  requirePrograms('postgres', 'setpriv');
-  requireNpmPackages();
   build();
   mkdirSync(into, { recursive: true });
   const database = await startPostgres(join(into, 'postgres'), await freePort());
   try {
     await requireDatabase(database, 'quay');
-    const [databaseUrl, blobs, key] = [database.url('quay'), join(into, 'blobs'), join(into, 'sealing-key')];
-    const done = await bringBack({ source: resolve(source), stamp, databaseUrl, blobs, key });
-    say(`Brought back ${stamp} into ${into}: ${done.blobs} blobs, each compared with its checksum.`);
+    const { databaseUrl, blobRoot, keyFile, identityFile } = sourceIn(into, database.url('quay'));
+    // The key of the server that made it, where this is the same machine.
+    const own = join(dataFolder(args), 'backup-identity');
+    const done = await copier({
+      kind: 'bring',
+      bring: { source, stamp, databaseUrl, blobRoot, keyFile, identityFile },
+      identityFiles: [...(identity ? [resolve(identity)] : []), ...(existsSync(own) ? [own] : [])],
+    });
+    say(`Brought back ${stamp} into ${into}: ${done.files} files, each compared with its checksum.`);
     for (const hex of done.missing) say(`missing or damaged in the backup: ${hex}`);
-    const sound = check({ QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: blobs, QUAY_KEY_FILE: key });
+    const sound = check({ QUAY_DATABASE_URL: databaseUrl, QUAY_BLOBS: blobRoot, QUAY_KEY_FILE: keyFile });
     if (into !== dataFolder(args)) say(`Serve it with: QUAY_VAR=${into} ./quay start`);
     return sound && done.missing.length === 0 ? 0 : 1;
   } finally {
     await database.stop();
   }
+}
+
+async function restorePart(args, source, stamp, identity, path) {
+  build();
+  const to = option(args, '--to', null);
+  return withDatabase(args, (databaseUrl) => {
+    const done = spawnSync(
+      process.execPath,
+      [
+        ...[join(ROOT, 'apps/server/dist/backups/main.js'), source, stamp, path],
+        ...(to ? ['--to', to] : []),
+        ...(identity ? ['--identity', resolve(identity)] : []),
+      ],
+      {
+        env: { ...process.env, ...environment(dataFolder(args), databaseUrl, portsFrom(args), '127.0.0.1') },
+        stdio: 'inherit',
+      },
+    );
+    return done.status ?? 1;
+  });
 }

@@ -33,6 +33,7 @@ const PACKAGES = {
   dehydrated: { debian: 'dehydrated', found: () => onPath('dehydrated') },
   upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },
   bwrap: { debian: 'bubblewrap', found: () => onPath('bwrap') },
+  age: { debian: 'age', found: () => onPath('age') && onPath('age-keygen') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

@@ -17,3 +17,10 @@ export function option(args, flag, otherwise) {
   if (value === undefined) fail(`${flag} needs a value.`);
   return value;
 }
+
+/** The values after every occurrence of a flag. */
+export const options = (args, flag) => args.filter((_, index) => args[index - 1] === flag);
+
+/** What stands by itself: no flag, and no value of one of `withValues`. */
+export const positional = (args, withValues) =>
+  args.filter((arg, index) => !arg.startsWith('--') && !withValues.includes(args[index - 1]));

@@ -3,6 +3,7 @@ import { TypeOrmModule } from '@nestjs/typeorm';
 import { AccessModule } from './access/access.module.js';
 import { AccountsModule } from './accounts/accounts.module.js';
 import { AdoptModule } from './adopt/adopt.module.js';
+import { BackupsModule } from './backups/backups.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
 import { LiveModule } from './live/live.module.js';
@@ -44,6 +45,7 @@ export class AppModule {
         PreviewsModule,
         TransfersModule,
         AdoptModule,
+        BackupsModule,
         SharesModule,
         ReachModule,
         LiveModule,

@@ -1,3 +1,4 @@
+export * from './backups.js';
 export * from './access.js';
 export * from './common.js';
 export * from './events.js';

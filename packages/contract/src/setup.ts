@@ -71,13 +71,14 @@ export interface SetupPlace {
   /** Although it was warned of. */
   anyway?: boolean;
 }
-const folderSchema = Joi.string()
+/** A folder of the server, by its whole path. */
+export const serverFolderSchema = Joi.string()
   .trim()
   .max(1000)
   .pattern(/^\/[^\0]*$/)
   .messages({ 'string.pattern.base': 'Write the whole path, as in /srv/quay.' });
 export const setupPlaceSchema = Joi.object<SetupPlace>({
-  folder: folderSchema.required(),
+  folder: serverFolderSchema.required(),
   anyway: Joi.boolean().default(false),
 });
 

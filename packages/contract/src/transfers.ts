@@ -76,7 +76,7 @@ export interface BatchAnswer {
 
 export interface Task {
   id: string;
-  kind: 'import' | 'export' | 'scrub';
+  kind: 'import' | 'export' | 'scrub' | 'backup' | 'rehearsal';
   state: 'waiting' | 'running' | 'done' | 'failed' | 'stopped';
   askedBy: string | null;
   /** What it is about, in words. */

@@ -4,7 +4,7 @@ import { Test } from '@nestjs/testing';
 import { nameKey } from '@quay/core';
 import type { ShareSheet, UploadAnswer } from '@quay/contract';
 import { createHash, randomBytes, randomUUID } from 'node:crypto';
-import { mkdtempSync, readdirSync, rmSync } from 'node:fs';
+import { mkdtempSync, readdirSync, rmSync, writeFileSync } from 'node:fs';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -154,6 +154,9 @@ export interface TestOffice {
 export async function openOffice(part: Partial<Config> = {}, furnished = true): Promise<TestOffice> {
   const folder = mkdtempSync(join(tmpdir(), 'quay-test-'));
   const databaseUrl = part.databaseUrl ?? (await freshDatabase());
+  const sealingKey = part.sealingKey ?? randomBytes(32);
+  const keyFile = join(folder, 'sealing-key');
+  writeFileSync(keyFile, sealingKey.toString('hex'), { mode: 0o600 });
   const config: Config = {
     serves: true,
     host: '127.0.0.1',
@@ -164,7 +167,8 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     importRoots: [],
     exportRoot: null,
     webRoot: resolve(import.meta.dirname, '../../../web/dist'),
-    sealingKey: randomBytes(32),
+    sealingKey,
+    keyFile,
     codeFile: null,
     smtpUrl: null,
     mailFrom: 'quay@saltmarsh.example',

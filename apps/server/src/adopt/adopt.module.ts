@@ -87,6 +87,7 @@ export class AdoptController {
   imports: [StoresModule, TransfersModule],
   controllers: [AdoptController],
   providers: [TasksService, ImportService, ExportService],
+  exports: [TasksService],
 })
 export class AdoptModule implements OnModuleInit {
   constructor(

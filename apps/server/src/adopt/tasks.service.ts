@@ -70,12 +70,13 @@ export class TasksService implements OnApplicationShutdown {
     await this.current;
   }
 
-  async ask(who: Who, kind: Task['kind'], detail: Record<string, string>): Promise<Task> {
+  /** @param who null: the program itself */
+  async ask(who: Who | null, kind: Task['kind'], detail: Record<string, string>): Promise<Task> {
     const id = uuidv7();
     await this.events.change(async (tx) => {
       await tx.query(
         `INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`,
-        [id, kind, who.personId, detail, this.clock.date()],
+        [id, kind, who?.personId ?? null, detail, this.clock.date()],
       );
       await this.jobs.handIn(tx, 'tasks', {}, { key: id });
       await this.events.tell(tx, { topic: 'task', id });
@@ -90,6 +91,16 @@ export class TasksService implements OnApplicationShutdown {
         LIMIT 50`,
     );
     return rows.map((r) => this.shown(r));
+  }
+
+  /** What waits or is being done, with what it was asked for. */
+  async open(kinds: Task['kind'][]): Promise<{ task: Task; detail: Record<string, string> }[]> {
+    const rows = await this.db.query<TaskRow[]>(
+      `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by
+        WHERE t.state IN ('waiting', 'running') AND t.kind = ANY($1) ORDER BY t.created_at`,
+      [kinds],
+    );
+    return rows.map((r) => ({ task: this.shown(r), detail: r.detail }));
   }
 
   async task(id: string): Promise<Task> {
@@ -226,4 +237,5 @@ export class TasksService implements OnApplicationShutdown {
   }
 }
 
-class Stopped extends Error {}
+/** Thrown at whoever tells how far a task is, when it is to stop. */
+export class Stopped extends Error {}

@@ -37,6 +37,7 @@ const TABLES: Record<string, string[]> = {
   visits: ['visit', 'visit_file'],
   previews: ['preview'],
   adopt: ['task'],
+  backups: ['backup_place'],
   ledger: ['ledger_entry'],
   reach: [
     'address',
@@ -63,20 +64,28 @@ const ALSO: [capability: string, sql: RegExp][] = [
  * through a service: mostly because a list, a filter or a right is decided at every row, in one statement.
  */
 const SHOWN: [table: string, readers: string[], why: string][] = [
-  ['node', ['access', 'adopt', 'previews', 'shares', 'transfers', 'visits'], 'the tree that everything hangs on'],
+  [
+    'node',
+    ['access', 'adopt', 'backups', 'previews', 'shares', 'transfers', 'visits'],
+    'the tree that everything hangs on',
+  ],
   ['node_past', ['access'], 'who could do what at a moment goes by how the tree lay'],
-  ['office', ['setup'], 'whether outsiders are to get in'],
-  ['store', ['access', 'adopt', 'shares'], 'its kind and owner decide about access; its name is shown'],
+  ['office', ['backups', 'setup'], 'whose backups they are; whether outsiders are to get in'],
+  ['store', ['access', 'adopt', 'backups', 'shares'], 'its kind and owner decide about access; its name is shown'],
   ['home_owner', ['access'], 'whose home it was at a moment'],
   [
     'file_version',
-    ['adopt', 'platform', 'previews', 'setup', 'visits'],
+    ['adopt', 'backups', 'platform', 'previews', 'setup', 'visits'],
     'which bytes a file has; bytes without a version go; whether there are files at all',
   ],
-  ['person', ['access', 'adopt', 'setup', 'shares', 'stores'], 'names beside what they did; whether anybody is there'],
+  [
+    'person',
+    ['access', 'adopt', 'backups', 'setup', 'shares', 'stores'],
+    'names beside what they did; whether anybody is there',
+  ],
   ['person_past', ['access'], 'who had an account at a moment'],
   ['actor', ['stores'], 'names beside what they brought'],
-  ['blob', ['adopt', 'previews', 'stores'], 'sizes, and whether bytes are damaged'],
+  ['blob', ['adopt', 'backups', 'previews', 'stores'], 'sizes, and whether bytes are damaged'],
   ['folder_access', ['stores'], 'weights leave out what somebody does not see'],
   ['access_root', ['stores'], 'weights leave out what somebody does not see'],
   ['access_reach', ['stores'], 'weights leave out what somebody does not see'],
@@ -88,6 +97,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['visit_file', ['shares'], 'what was taken'],
   ['address', ['platform', 'shares'], 'what links are built on'],
   ['reach_check', ['platform', 'shares'], 'whether an address was reached from outside'],
+  ['backup_place', ['setup'], 'whether backups go anywhere'],
   ['mail', ['work'], 'how sending ended'],
 ];
 

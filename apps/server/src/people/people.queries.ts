@@ -71,3 +71,10 @@ export async function endSessionsOf(tx: EntityManager, personId: string): Promis
   const [, ended] = (await tx.query('DELETE FROM session WHERE person_id = $1', [personId])) as [unknown, number];
   return ended;
 }
+
+/** Whom to tell what concerns the running of the server. */
+export function thoseWhoRunIt(m: EntityManager): Promise<{ name: string; email: string }[]> {
+  return m.query(
+    `SELECT name, email FROM person WHERE disabled_at IS NULL AND 'run-server' = ANY(duties) ORDER BY sign_in_name`,
+  );
+}

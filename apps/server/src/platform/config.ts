@@ -20,6 +20,8 @@ export interface Config {
   webRoot: string | null;
   /** 32 bytes that seal link tokens in the database. */
   sealingKey: Buffer;
+  /** Where that lies; `backup-identity` beside it opens encrypted backups. */
+  keyFile: string;
   /** A file that the code of the first start is written to, for its owner alone; null: it is only printed. */
   codeFile: string | null;
   /** Where notices are handed in for delivery, as smtp://host:port; null: no mail. */
@@ -92,7 +94,8 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     if (!value) throw new Error(`${name} is not set`);
     return value;
   };
-  const key = Buffer.from(readFileSync(need('QUAY_KEY_FILE'), 'utf8').trim(), 'hex');
+  const keyFile = need('QUAY_KEY_FILE');
+  const key = Buffer.from(readFileSync(keyFile, 'utf8').trim(), 'hex');
   if (key.length !== 32) throw new Error('QUAY_KEY_FILE does not hold 32 bytes in hexadecimal');
   const reachFile = env['QUAY_REACH_FILE'];
   return {
@@ -106,6 +109,7 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     exportRoot: env['QUAY_EXPORT_ROOT'] || null,
     webRoot: env['QUAY_WEB'] ?? null,
     sealingKey: key,
+    keyFile,
     codeFile: env['QUAY_CODE_FILE'] || null,
     smtpUrl: env['QUAY_SMTP_URL'] || null,
     mailFrom: env['QUAY_MAIL_FROM'] ?? 'quay@localhost',

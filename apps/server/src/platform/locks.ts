@@ -20,6 +20,8 @@ export const LOCKS = {
   access: 715_007,
   /** Held shared while a folder moves or is trashed, and alone while what folders weigh is added up (schema-0010). */
   weights: 715_008,
+  /** One backup or rehearsal at a time. */
+  backup: 715_009,
   /** While somebody holds this shared (a backup does), no blob is removed. */
   blobsStay: 715_010,
 } as const;

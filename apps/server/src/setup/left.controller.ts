@@ -26,8 +26,9 @@ export class LeftController {
     const [mail, addresses, [has]] = await Promise.all([
       hasMailWay(this.db.manager, this.config),
       this.office.addresses(),
-      this.db.query<{ files: boolean; shares: boolean; inside: boolean | null }[]>(
+      this.db.query<{ files: boolean; shares: boolean; backups: boolean; inside: boolean | null }[]>(
         `SELECT EXISTS (SELECT 1 FROM file_version) AS files, EXISTS (SELECT 1 FROM share) AS shares,
+           EXISTS (SELECT 1 FROM backup_place) AS backups,
            (SELECT inside_only FROM office) AS inside`,
       ),
     ]);
@@ -39,6 +40,7 @@ export class LeftController {
         insideOnly: has?.inside ?? false,
         files: has?.files ?? false,
         shares: has?.shares ?? false,
+        backups: has?.backups ?? false,
       }),
     };
   }

@@ -3,6 +3,7 @@ import type { SetupCandidate } from '@quay/contract';
 import { randomBytes, randomUUID } from 'node:crypto';
 import { open, mkdir, readdir, readFile, rmdir, stat, statfs, unlink } from 'node:fs/promises';
 import { dirname, join, normalize } from 'node:path';
+import { makeFolder } from '../platform/make-folder.js';
 
 /** Enough to be past what a disk's own memory takes, and quickly over on a slow one. */
 const TRIAL_BYTES = 64 * 1024 * 1024;
@@ -74,7 +75,7 @@ const NOTHING: Omit<PlaceFacts, 'fileSystem'> = {
   refused: null,
 };
 
-async function inTime<T>(work: Promise<T>, otherwise: T): Promise<T> {
+export async function inTime<T>(work: Promise<T>, otherwise: T): Promise<T> {
   let timer: NodeJS.Timeout | undefined;
   const late = new Promise<T>((resolve) => (timer = setTimeout(() => resolve(otherwise), PATIENCE_MS + TRIAL_MS)));
   try {
@@ -97,12 +98,12 @@ async function factsOf(folder: string, fileSystem: string, systemDisk: boolean):
     if (placeVerdict({ ...base, freeBytes }).mark === 'fail') return { ...base, freeBytes };
     return { ...base, freeBytes, bytesPerSecond: await flushedBytesPerSecond(there) };
   } catch (error) {
-    return { ...base, refused: wordsOf(error as NodeJS.ErrnoException) };
+    return { ...base, refused: refusalWords(error as NodeJS.ErrnoException) };
   }
 }
 
 /** The folder itself, or the nearest one above it that is there. @throws ENOTDIR when that is a file */
-async function nearest(folder: string): Promise<string> {
+export async function nearest(folder: string): Promise<string> {
   const info = await stat(folder).catch((error: NodeJS.ErrnoException) => {
     if (error.code === 'ENOENT') return null;
     throw error;
@@ -133,7 +134,7 @@ async function flushedBytesPerSecond(folder: string): Promise<number> {
 
 /** Makes the folder, readable by its owner alone, and sees that bytes stay in it. @throws what the system says */
 export async function preparePlace(folder: string): Promise<void> {
-  await mkdir(folder, { recursive: true, mode: 0o700 });
+  await makeFolder(folder);
   const stranger = strangerIn(await readdir(folder));
   if (stranger !== null) throw new Error(`it holds other things (${stranger})`);
   const trial = join(folder, `.quay-${randomUUID()}`);
@@ -141,7 +142,7 @@ export async function preparePlace(folder: string): Promise<void> {
   await rmdir(trial);
 }
 
-function wordsOf({ code, message }: NodeJS.ErrnoException): string {
+export function refusalWords({ code, message }: NodeJS.ErrnoException): string {
   const words: Record<string, string> = {
     EACCES: 'permission denied',
     EPERM: 'not allowed',

@@ -45,6 +45,16 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'person.quota': (d) => `changed the quota of ${d['name']}`,
   'blob.damaged': (d) => `found ${d['count']} damaged`,
   'blob.restored': (d) => `restored ${d['count']} damaged from the second copy`,
+  'backup.place-added': (d) => `has backups made to ${d['folder']} ${d['when']}, and keeps ${d['kept']}`,
+  'backup.place-changed': (d) =>
+    `changed the backups to ${d['folder']}: ${d['what'] || 'no more than how they are rehearsed'}`,
+  'backup.place-removed': (d) => `ended the backups to ${d['folder']}`,
+  'backup.made': (d) => `backed up ${d['files']} files to ${d['folder']} (${d['copied']} new)`,
+  'backup.failed': (d) => `could not make a backup to ${d['folder']}: ${d['reason']}`,
+  'backup.rehearsed': (d) => `brought a backup in ${d['folder']} back for trial, and all was well`,
+  'backup.rehearsal-failed': (d) => `could not bring a backup in ${d['folder']} back for trial: ${d['reason']}`,
+  'backup.part-brought': (d) =>
+    `brought ${d['path']} back from the backup of ${d['at']} as ${d['as']} (${d['files']} files)`,
   'address.added': (d) => `added the address ${d['address']}`,
   'address.changed': (d) => `changed the address ${d['address']}: ${d['what']}`,
   'address.removed': (d) => `removed the address ${d['address']}`,

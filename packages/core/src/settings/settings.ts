@@ -1,3 +1,5 @@
+import { minutesAhead } from '../text/zone.js';
+
 /** What an office is called and goes by. */
 export interface OfficeFacts {
   name: string;
@@ -5,18 +7,6 @@ export interface OfficeFacts {
   zone: string;
   /** Whoever gets an account gets a place of their own. */
   homes: boolean;
-}
-
-/** Minutes that a zone's clock is ahead of UTC at a moment. */
-function minutesAhead(zone: string, at: number): number {
-  const parts = new Intl.DateTimeFormat('en-GB', {
-    timeZone: zone,
-    hourCycle: 'h23',
-    ...{ year: 'numeric', month: 'numeric', day: 'numeric', hour: 'numeric', minute: 'numeric' },
-  }).formatToParts(at);
-  const read = (type: string) => Number(parts.find((p) => p.type === type)?.value);
-  const there = Date.UTC(read('year'), read('month') - 1, read('day'), read('hour'), read('minute'));
-  return Math.round((there - at) / 60_000);
 }
 
 /** "1 h", "5 h 30 min": a whole number of minutes, more than 0. */

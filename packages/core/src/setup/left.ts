@@ -7,9 +7,11 @@ export interface Furnished {
   insideOnly: boolean;
   files: boolean;
   shares: boolean;
+  /** Backups go somewhere. */
+  backups: boolean;
 }
 
-export type LeftKind = 'files' | 'reach' | 'mail' | 'share';
+export type LeftKind = 'files' | 'reach' | 'mail' | 'share' | 'backup';
 
 /** What is left to do after the first start, in the order in which it helps; each vanishes as it becomes true. */
 export function leftToDo(office: Furnished): LeftKind[] {
@@ -18,6 +20,7 @@ export function leftToDo(office: Furnished): LeftKind[] {
     ['share', !office.shares],
     ['reach', !office.reached && !office.insideOnly],
     ['mail', !office.mail],
+    ['backup', !office.backups],
   ];
   return wanted.filter(([, open]) => open).map(([kind]) => kind);
 }

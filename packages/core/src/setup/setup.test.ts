@@ -97,10 +97,12 @@ describe('zones', () => {
 });
 
 describe('what is left to do', () => {
-  const nothing = { mail: false, reached: false, insideOnly: false, files: false, shares: false };
+  const nothing = { mail: false, reached: false, insideOnly: false, files: false, shares: false, backups: false };
   it('is everything at first, and nothing in the end', () => {
-    expect(leftToDo(nothing)).toEqual(['files', 'share', 'reach', 'mail']);
-    expect(leftToDo({ mail: true, reached: true, insideOnly: false, files: true, shares: true })).toEqual([]);
+    expect(leftToDo(nothing)).toEqual(['files', 'share', 'reach', 'mail', 'backup']);
+    expect(
+      leftToDo({ mail: true, reached: true, insideOnly: false, files: true, shares: true, backups: true }),
+    ).toEqual([]);
   });
   it.each([
     ['insideOnly', 'reach'],
@@ -108,6 +110,7 @@ describe('what is left to do', () => {
     ['mail', 'mail'],
     ['files', 'files'],
     ['shares', 'share'],
+    ['backups', 'backup'],
   ] as const)('with %s it is not %s any more', (fact, kind) => {
     expect(leftToDo({ ...nothing, [fact]: true })).toEqual(leftToDo(nothing).filter((left) => left !== kind));
   });

@@ -14,6 +14,7 @@ import { COUNTING_SCHEMA } from './schema-0012.js';
 import { DIFFERENCE_SCHEMA } from './schema-0013.js';
 import { BEGIN_SCHEMA } from './schema-0014.js';
 import { PASSWORD_LINK_SCHEMA } from './schema-0015.js';
+import { BACKUP_SCHEMA } from './schema-0016.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -186,6 +187,20 @@ export class PasswordLink1765500000000 implements MigrationInterface {
   }
 }
 
+export class Backups1765600000000 implements MigrationInterface {
+  name = 'Backups1765600000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(BACKUP_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`DROP TABLE backup_place;
+      ALTER TABLE office DROP COLUMN uid;
+      DELETE FROM task WHERE kind IN ('backup', 'rehearsal');
+      ALTER TABLE task DROP CONSTRAINT task_kind_check;
+      ALTER TABLE task ADD CONSTRAINT task_kind_check CHECK (kind IN ('import', 'export', 'scrub'))`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -203,6 +218,7 @@ export const MIGRATIONS = [
   Difference1765300000000,
   Begin1765400000000,
   PasswordLink1765500000000,
+  Backups1765600000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -222,4 +238,5 @@ export const SCHEMAS = [
   DIFFERENCE_SCHEMA,
   BEGIN_SCHEMA,
   PASSWORD_LINK_SCHEMA,
+  BACKUP_SCHEMA,
 ];

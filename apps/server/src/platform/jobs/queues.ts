@@ -21,6 +21,8 @@ export const QUEUES = {
   /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */
   previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 300 },
   /** Looks for long work of the admin; the work itself says that it lives (TasksService). */
+  /** Sees which backups and rehearsals are due; they are long work themselves. */
+  backups: { retryLimit: 0, retryDelay: 0, expireInSeconds: 60 },
   tasks: { retryLimit: 3, retryDelay: 5, expireInSeconds: 60 },
   upkeep: { retryLimit: 1, retryDelay: 300, expireInSeconds: 3600 },
   weights: { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },

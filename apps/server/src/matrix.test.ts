@@ -191,7 +191,7 @@ function somewhere(actor: Actor, act: Act, where: Where): boolean {
 
 /** Acts that use up what they name, or somebody's session: what they need is made anew. */
 const USES_UP =
-  /^(POST \/api\/(trash.*|nodes\/move|folders\/:id\/restore)|PATCH \/api\/nodes.*|POST \/api\/uploads.*|DELETE \/api\/(session|shares).*)$/;
+  /^(POST \/api\/(trash.*|nodes\/move|folders\/:id\/restore)|PATCH \/api\/nodes.*|POST \/api\/uploads.*|DELETE \/api\/(session|shares|backups).*)$/;
 
 describe('every route', () => {
   it('says who it is for and has an example, or is a page that is the same for everybody', () => {

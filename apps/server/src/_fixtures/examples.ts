@@ -1,5 +1,6 @@
 import type { ShareSheet } from '@quay/contract';
 import { randomBytes, randomUUID } from 'node:crypto';
+import { dirname, join } from 'node:path';
 import { folder, storeOf } from './acts.js';
 import type { Client, TestOffice } from './office.js';
 
@@ -16,6 +17,10 @@ export interface Things {
   address: string;
   tag: string;
   task: string;
+  /** A place for backups. */
+  place: string;
+  /** A folder that nothing lies in. */
+  emptyFolder: string;
   share: ShareSheet & { token: string };
   /** A complete upload whose name was taken. */
   upload: string;
@@ -47,6 +52,11 @@ const ELSEWHERE = [400, 404, 409, 503];
 /** Where nothing listens. */
 const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
 
+const BACKUPS = {
+  ...{ every: 'week', atMinute: 0, weekday: 1, days: 7, weeks: 5, months: 12 },
+  ...{ recipients: [], rehearse: 'never' },
+};
+
 /** A request for every route of the server, which succeeds for whoever may make it. */
 export const EXAMPLES: Record<string, (t: Things) => Example> = {
   ...Object.fromEntries(
@@ -67,6 +77,18 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     path: '/api/settings/office',
     body: { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true },
   }),
+  'GET /api/backups': () => ({ path: '/api/backups' }),
+  'POST /api/backups': (t) => ({
+    path: '/api/backups',
+    body: { ...BACKUPS, folder: `${t.emptyFolder}-${randomUUID()}` },
+    also: [409],
+  }),
+  'POST /api/backups/look': (t) => ({ path: '/api/backups/look', body: { folder: t.emptyFolder } }),
+  'PUT /api/backups/:id': (t) => ({ path: `/api/backups/${t.place}`, body: { ...BACKUPS, folder: t.emptyFolder } }),
+  'DELETE /api/backups/:id': (t) => ({ path: `/api/backups/${t.place}` }),
+  'GET /api/backups/:id/copies': (t) => ({ path: `/api/backups/${t.place}/copies` }),
+  'POST /api/backups/:id/now': (t) => ({ path: `/api/backups/${t.place}/now` }),
+  'POST /api/backups/:id/rehearse': (t) => ({ path: `/api/backups/${t.place}/rehearse` }),
   'GET /api/settings/mail': () => ({ path: '/api/settings/mail' }),
   'PUT /api/settings/mail': () => ({ path: '/api/settings/mail', body: MAIL_SERVER }),
   'DELETE /api/settings/mail': () => ({ path: '/api/settings/mail' }),
@@ -288,7 +310,7 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`),
     office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),
   ]);
-  const [tag, task, grant] = [randomUUID(), randomUUID(), randomUUID()];
+  const [tag, task, grant, place] = [randomUUID(), randomUUID(), randomUUID(), randomUUID()];
   const [home] = await office.db.query<unknown[]>(
     `SELECT 1 FROM node n JOIN store s ON s.id = n.store_id WHERE n.id = $1 AND s.kind = 'home'`,
     [inner],
@@ -303,6 +325,11 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     `INSERT INTO task (id, kind, detail, state, created_at) VALUES ($1, 'scrub', '{}', 'done', now())`,
     [task],
   );
+  await office.db.query(
+    `INSERT INTO backup_place (id, folder, every, at_minute, weekday, keep_days, keep_weeks, keep_months, recipients,
+       rehearse, made_at, tried_at) VALUES ($1, $2, 'week', 0, 1, 7, 0, 0, '{}', 'never', $3, $3)`,
+    [place, `/nowhere/${place}`, office.clock.date()],
+  );
   const at = office.clock.date().toISOString();
   office.clock.advance(1000);
   return {
@@ -314,6 +341,8 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     address: addressRow[0]?.id as string,
     tag,
     task,
+    place,
+    emptyFolder: join(dirname(office.config.blobRoot), `backups-${place}`),
     grant,
     share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
     upload: await takenUpload(by, inner, 'text.txt'),

@@ -42,6 +42,8 @@ export async function startOver(args) {
     'postgres',
     'blobs',
     'sealing-key',
+    'backups',
+    'backup-identity',
     'outside-keys.json',
     'reach.json',
     'demo-loaded',

@@ -12,12 +12,14 @@ import { say } from './lib/words.mjs';
 
 const OUT = join(ROOT, 'docs/screenshots');
 const WORK = join(VAR, 'screenshots');
+/** Where the demo of the pictures is backed up to: shown in one of them. */
+const COPIES = '/tmp/saltmarsh-copies';
 
 export async function run() {
   requirePrograms('postgres', 'setpriv', 'chromium');
   requireNpmPackages();
   build();
-  rmSync(WORK, { recursive: true, force: true });
+  for (const folder of [WORK, COPIES]) rmSync(folder, { recursive: true, force: true });
   mkdirSync(WORK, { recursive: true });
   const stops = [];
   try {
@@ -36,6 +38,7 @@ export async function run() {
       QUAY_PORT: String(port),
       QUAY_LOG: 'warn',
       QUAY_ADDRESS: origin,
+      QUAY_DEMO_BACKUPS: COPIES,
       QUAY_DEMO_AT: at,
       ...demoReach(WORK),
     };
@@ -62,7 +65,7 @@ export async function run() {
     await pictures(origin, stops, await startEmpty(database, env, at, stops));
   } finally {
     while (stops.length) await stops.pop()();
-    rmSync(WORK, { recursive: true, force: true });
+    for (const folder of [WORK, COPIES]) rmSync(folder, { recursive: true, force: true });
   }
 }
 
@@ -173,8 +176,10 @@ async function pictures(origin, stops, empty) {
   await page.goto(`${origin}/reach/plan?line=shared`);
   await page.waitForSelector('.plan-table');
   await shoot('reach-plan');
-  await page.goto(`${origin}/settings/stores`);
-  await page.waitForSelector('.settings table');
+  await page.goto(`${origin}/settings/backups`);
+  await page.waitForFunction(() => document.querySelector('.backup-place .facts dd:last-of-type time'), {
+    timeout: 180_000,
+  });
   await shoot('settings');
   await press('Ledger', 'nav');
   await press('Verify the chain');

@@ -94,6 +94,12 @@ export function tellRefused<V extends FieldValues, A>(
   if (named.length === 0) form.setError('root.refused', { type: 'refused', message: words });
 }
 
+/**
+ * For a button beside fields: a field that is left is judged, and what is then said of it would move the button away
+ * from under the pointer before it is let go.
+ */
+export const keepFocus = (event: { preventDefault: () => void }): void => event.preventDefault();
+
 /** What was refused of the form as a whole. */
 export function FormFault({ form }: { form: { formState: { errors: { root?: Record<string, unknown> } } } }) {
   const refused = form.formState.errors.root?.['refused'] as { message?: string } | undefined;

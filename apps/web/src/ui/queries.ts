@@ -1,5 +1,6 @@
 import type {
   AddressRow,
+  Backups,
   ChangeShare,
   LedgerPage,
   ShareList,
@@ -105,3 +106,8 @@ export function useUndoableChange(): (
       tellFailure,
     );
 }
+
+export const backupsQuery = queryOptions({
+  queryKey: ['backups'],
+  queryFn: () => api<Backups>('GET', '/api/backups'),
+});

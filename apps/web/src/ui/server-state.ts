@@ -28,6 +28,7 @@ const KEPT = [
   'setup',
   'left',
   'settings',
+  'backups',
   'password-link',
 ] as const;
 export type Kept = (typeof KEPT)[number];
@@ -57,7 +58,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
     case 'preview':
       return [['info', event.id]];
     case 'task':
-      return [['tasks']];
+      return [['tasks'], ['backups']];
     case 'reach':
       return [['reach'], ['me'], ['shares']];
     case 'ledger':
@@ -78,6 +79,7 @@ export const STALE_AFTER_CHANGE = {
   shares: [['shares'], ['marks']],
   tags: [['tags']],
   tasks: [['tasks']],
+  backups: [['backups'], ['tasks'], ['left']],
   reach: [['reach']],
 } as const satisfies Record<string, StateKey[]>;
 

@@ -158,7 +158,7 @@ describe('what is said of backups', () => {
     expect(backupChangeWords(plan, plan)).toEqual([]);
     expect(backupChangeWords(plan, { ...plan, recipients: ['age1x'], days: 3, every: 'hour', atMinute: 0 })).toEqual([
       'The next backup copies every file anew, encrypted for those who are named. Earlier ones stay as they are.',
-      'After the next backup there is one each of the newest 3 days, 5 weeks and 12 months; what is older is removed.',
+      'From the next backup on, kept is one each of the newest 3 days, 5 weeks and 12 months; what is older is removed.',
       'A backup is made every hour.',
     ]);
     expect(liesIn('/srv/quay/copies', '/srv/quay')).toBe(true);

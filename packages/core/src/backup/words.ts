@@ -45,7 +45,7 @@ export function backupChangeWords(before: BackupPlan, after: BackupPlan): string
     );
   for (const name of ['days', 'weeks', 'months'] as const)
     if (after[name] < before[name]) {
-      words.push(`After the next backup there is ${keptWords(after)}; what is older is removed.`);
+      words.push(`From the next backup on, kept is ${keptWords(after)}; what is older is removed.`);
       break;
     }
   if (scheduleWords(before) !== scheduleWords(after)) words.push(`A backup is made ${scheduleWords(after)}.`);

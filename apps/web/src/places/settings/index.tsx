@@ -1,5 +1,6 @@
 import { NavLink, Navigate, useParams } from 'react-router';
 import { useMe } from '../../ui/session';
+import { BackupSettings } from './backups';
 import './index.scss';
 import { MailSettingsForm } from './mail';
 import { OfficeSettingsForm } from './office';
@@ -9,6 +10,7 @@ const SUBJECTS = {
   office: { title: 'Office', Part: OfficeSettingsForm },
   stores: { title: 'Stores', Part: StoreSettingsList },
   mail: { title: 'Mail', Part: MailSettingsForm },
+  backups: { title: 'Backups', Part: BackupSettings },
 } as const;
 
 /** What whoever runs the server decides: a list of subjects, one at a time. */

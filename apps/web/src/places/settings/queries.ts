@@ -1,4 +1,4 @@
-import type { MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
+import type { BackupCopies, MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
 import { queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
 
@@ -16,3 +16,9 @@ export const storeSettingsQuery = queryOptions({
   queryKey: ['settings', 'stores'],
   queryFn: () => api<StoreSettings[]>('GET', '/api/settings/stores'),
 });
+
+export const backupCopiesQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['backups', 'copies', id],
+    queryFn: () => api<BackupCopies>('GET', `/api/backups/${id}/copies`),
+  });

@@ -7,6 +7,7 @@ import { api } from '../../ui/api';
 import { useChanged } from '../../ui/changed';
 import { tellFailure } from '../../ui/notices';
 import { Failure, SkeletonRows } from '../../ui/states';
+import { TaskBar } from '../../ui/task-bar';
 import { When } from '../../ui/words';
 import { browseQuery, damagedQuery, tasksQuery } from './queries';
 import './tasks.scss';
@@ -84,7 +85,7 @@ function TaskRow({ task: t, stop, showReport }: { task: Task; stop: () => void; 
       <span>
         <strong>{t.title}</strong>{' '}
         <span className="quiet">
-          {t.askedBy}, <When at={t.createdAt} brief />
+          {t.askedBy ?? 'by itself'}, <When at={t.createdAt} brief />
         </span>
         <br />
         <span className={t.state === 'failed' ? 'field-fault' : 'quiet'}>{wordsOf(t)}</span>
@@ -103,24 +104,6 @@ function TaskRow({ task: t, stop, showReport }: { task: Task; stop: () => void; 
         </Button>
       )}
     </div>
-  );
-}
-
-function TaskBar({ title, done, total }: { title: string; done: number; total: number }) {
-  const fill = (bar: HTMLElement | null) => {
-    if (bar) bar.style.width = `${(100 * done) / Math.max(1, total)}%`;
-  };
-  return (
-    <span
-      className="progress d-block"
-      role="progressbar"
-      aria-label={title}
-      aria-valuenow={done}
-      aria-valuemin={0}
-      aria-valuemax={total}
-    >
-      <span className="progress-bar d-block h-100" ref={fill} />
-    </span>
   );
 }
 

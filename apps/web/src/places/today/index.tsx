@@ -1,10 +1,10 @@
 import type { AddressRow, ChangeShare, ShareRow } from '@quay/contract';
-import { countOf, extendedBy, type FindingKind } from '@quay/core';
+import { countOf, extendedBy, type BackupFinding, type FindingKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
-import { addressesQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
+import { addressesQuery, backupsQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
 import { LeftList } from './left';
 import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
@@ -21,8 +21,11 @@ export function Today() {
   const me = useMe();
   const { data: addresses } = useQuery({ ...addressesQuery, enabled: me.duties.includes('run-reach') });
   const ways = (addresses ?? []).filter((a) => a.trouble !== null || a.lapsing !== null);
+  const { data: backups } = useQuery({ ...backupsQuery, enabled: me.duties.includes('run-server') });
+  // That there are none at all is among what is left to do.
+  const copies = (backups?.findings ?? []).filter((finding) => finding.kind !== 'none');
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const needing = (data ? data.needing.length + data.moreNeeding : 0) + ways.length;
+  const needing = (data ? data.needing.length + data.moreNeeding : 0) + ways.length + copies.length;
   return (
     <>
       <div className="title-line">
@@ -60,6 +63,9 @@ export function Today() {
           <LeftList />
           <h2 className="small-head">Needs a hand</h2>
           {needing === 0 && <p className="quiet">Nothing does.</p>}
+          {copies.map((finding) => (
+            <BackupRow key={finding.kind + finding.words} finding={finding} />
+          ))}
           {ways.map((a) => (
             <WayRow key={a.id} address={a} />
           ))}
@@ -73,6 +79,24 @@ export function Today() {
         <Happened />
       </div>
     </>
+  );
+}
+
+/** Backups that fail are noticed when somebody needs one: too late. */
+function BackupRow({ finding }: { finding: BackupFinding }) {
+  return (
+    <div className="finding">
+      <span className="flag harm" />
+      <div>
+        <Link className="fw-semibold link-body-emphasis text-decoration-none" to="/settings/backups">
+          {finding.words}
+        </Link>
+        <div className="quiet small">{finding.remedy}</div>
+      </div>
+      <Link className="btn btn-plain btn-sm" to="/settings/backups">
+        See the backups
+      </Link>
+    </div>
   );
 }
 

@@ -10,6 +10,11 @@ const WORDS: Record<LeftKind, { words: string; to: string; verb: string }> = {
   files: { words: 'Get the first files in', to: '/stores', verb: 'Go to the stores' },
   share: { words: 'Publish the first share', to: '/stores', verb: 'Choose files' },
   reach: { words: 'Let outsiders in, and prove that it works', to: '/reach', verb: 'Add an address' },
+  backup: {
+    words: 'Have backups made, so that no mishap and no broken disk loses anything',
+    to: '/settings/backups',
+    verb: 'Choose where to',
+  },
   mail: {
     words: 'Name a mail server, so that links, codes and notices can be sent',
     to: '/settings/mail',

@@ -103,11 +103,19 @@ describe('settings', () => {
     await iris.press('Undo', '.notices');
     await iris.sees('yes, to 1 key');
   });
+  it('tell how the server is, with what to do about what is wrong', async () => {
+    await iris.page.goto(`${office.origin}/settings/health`);
+    await iris.sees('need a look');
+    await iris.sees('Name a mail server in Settings');
+    await iris.isAccessible();
+    await iris.press('Look again');
+    await iris.sees('Look again');
+  });
   it('fit at 360 px, and are for those who run the server', async () => {
     await iris.page.setViewport({ width: 360, height: 740 });
-    for (const subject of ['office', 'stores', 'mail', 'backups']) {
+    for (const subject of ['office', 'stores', 'mail', 'backups', 'health']) {
       await iris.page.goto(`${office.origin}/settings/${subject}`);
-      await iris.page.waitForSelector('.settings form, .backup-place');
+      await iris.page.waitForSelector('.settings form, .backup-place, .health li');
       expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
       await iris.isAccessible();
     }

@@ -11,6 +11,7 @@ const COMMANDS = {
   setup: ['the first start without a browser: --answers FILE', './setup.mjs'],
   admin: ['accounts, for whoever has the machine: list, make, link, sign-out', './admin.mjs'],
   check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
+  doctor: ['look at everything that makes a server fail one day, with what to do about it (--json)', './doctor.mjs'],
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
   test: ['run everything that is checked; or a part (unit, server, browser), files, or what --changed', './test.mjs'],
@@ -34,7 +35,7 @@ try {
     console.log('Usage: ./quay COMMAND\n');
     for (const [key, [words]] of Object.entries(COMMANDS)) console.log(`  ${key.padEnd(12)} ${words}`);
     console.log(
-      '\n  start --port N  serve on port N (4180 otherwise); --host A: only there\n  demo --fresh    start over with new demo data; --port as above\n  check, backup, restore --demo   the data of the demo, not of the office',
+      '\n  start --port N  serve on port N (4180 otherwise); --host A: only there\n  demo --fresh    start over with new demo data; --port as above\n  admin, check, doctor, backup, restore --demo   the data of the demo, not of the office',
     );
   } else {
     const { run } = await import(command[1]);

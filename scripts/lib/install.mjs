@@ -34,6 +34,7 @@ const PACKAGES = {
   upnpc: { debian: 'miniupnpc', found: () => onPath('upnpc') },
   bwrap: { debian: 'bubblewrap', found: () => onPath('bwrap') },
   age: { debian: 'age', found: () => onPath('age') && onPath('age-keygen') },
+  promtool: { debian: 'prometheus', found: () => onPath('promtool') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

@@ -4,6 +4,7 @@ import { AccessModule } from './access/access.module.js';
 import { AccountsModule } from './accounts/accounts.module.js';
 import { AdoptModule } from './adopt/adopt.module.js';
 import { BackupsModule } from './backups/backups.module.js';
+import { HealthModule } from './health/health.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
 import { LiveModule } from './live/live.module.js';
@@ -54,6 +55,7 @@ export class AppModule {
         SetupModule,
         SettingsModule,
         AccountsModule,
+        HealthModule,
       ],
     };
   }

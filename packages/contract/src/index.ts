@@ -2,6 +2,7 @@ export * from './backups.js';
 export * from './access.js';
 export * from './common.js';
 export * from './events.js';
+export * from './health.js';
 export * from './ledger.js';
 export * from './pages.js';
 export * from './problem.js';

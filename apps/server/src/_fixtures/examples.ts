@@ -89,6 +89,11 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/backups/:id/copies': (t) => ({ path: `/api/backups/${t.place}/copies` }),
   'POST /api/backups/:id/now': (t) => ({ path: `/api/backups/${t.place}/now` }),
   'POST /api/backups/:id/rehearse': (t) => ({ path: `/api/backups/${t.place}/rehearse` }),
+  'GET /healthz': () => ({ path: '/healthz' }),
+  'GET /readyz': () => ({ path: '/readyz' }),
+  // Without the token there is nothing.
+  'GET /metrics': () => ({ path: '/metrics', also: [404] }),
+  'GET /api/health': () => ({ path: '/api/health' }),
   'GET /api/settings/mail': () => ({ path: '/api/settings/mail' }),
   'PUT /api/settings/mail': () => ({ path: '/api/settings/mail', body: MAIL_SERVER }),
   'DELETE /api/settings/mail': () => ({ path: '/api/settings/mail' }),

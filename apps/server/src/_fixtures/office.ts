@@ -173,6 +173,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     smtpUrl: null,
     mailFrom: 'quay@saltmarsh.example',
     logLevel: 'silent',
+    metrics: { listen: null, token: null },
     keepFreeBytes: 0,
     clockAheadMs: 0,
     pace: PACE,

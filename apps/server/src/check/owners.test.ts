@@ -100,7 +100,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['address', ['platform', 'shares'], 'what links are built on'],
   ['reach_check', ['platform', 'shares'], 'whether an address was reached from outside'],
   ['backup_place', ['setup'], 'whether backups go anywhere'],
-  ['mail', ['work'], 'how sending ended'],
+  ['mail', ['health', 'work'], 'how sending ended'],
 ];
 
 const SRC = join(import.meta.dirname, '..');

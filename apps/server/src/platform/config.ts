@@ -29,6 +29,7 @@ export interface Config {
   /** Whom mail is from: an address of the office. */
   mailFrom: string;
   logLevel: string;
+  metrics: MetricsConfig;
   /** Bytes of the disk that uploads must leave free. */
   keepFreeBytes: number;
   /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
@@ -36,6 +37,12 @@ export interface Config {
   /** How slow somebody may be. */
   pace: Pace;
   reach: ReachConfig;
+}
+
+/** How figures are given out: on a port of their own, or to whoever shows the token. */
+export interface MetricsConfig {
+  listen: { host: string; port: number } | null;
+  token: string | null;
 }
 
 /**
@@ -114,9 +121,21 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     smtpUrl: env['QUAY_SMTP_URL'] || null,
     mailFrom: env['QUAY_MAIL_FROM'] ?? 'quay@localhost',
     logLevel: env['QUAY_LOG'] ?? 'info',
+    metrics: metricsFrom(env),
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
     pace: PACE,
     reach: { ...NO_REACH, ...(reachFile ? (JSON.parse(readFileSync(reachFile, 'utf8')) as Partial<ReachConfig>) : {}) },
+  };
+}
+
+function metricsFrom(env: NodeJS.ProcessEnv): MetricsConfig {
+  const port = env['QUAY_METRICS_PORT'];
+  const tokenFile = env['QUAY_METRICS_TOKEN_FILE'];
+  const token = tokenFile ? readFileSync(tokenFile, 'utf8').trim() : null;
+  if (token !== null && token.length < 20) throw new Error('QUAY_METRICS_TOKEN_FILE holds fewer than 20 characters');
+  return {
+    listen: port ? { host: env['QUAY_METRICS_HOST'] ?? '127.0.0.1', port: Number(port) } : null,
+    token,
   };
 }

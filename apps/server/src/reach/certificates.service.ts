@@ -61,6 +61,20 @@ export class CertificatesService {
     return rows.find((r) => coversName([r.host], host)) ?? null;
   }
 
+  /** From when until when the certificates hold that serve addresses now; milliseconds. */
+  async lasting(): Promise<{ host: string; since: number; until: number }[]> {
+    const addresses = await this.db.query<{ host: string }[]>(
+      `SELECT DISTINCT host FROM address WHERE scheme = 'https' ORDER BY host`,
+    );
+    const lasting: { host: string; since: number; until: number }[] = [];
+    for (const { host } of addresses) {
+      const certificate = await this.current(host);
+      if (!certificate) continue;
+      lasting.push({ host, since: certificate.notBefore.getTime(), until: certificate.notAfter.getTime() });
+    }
+    return lasting;
+  }
+
   /** For a handshake: the context of the host's certificate, made once; null while there is none. */
   async context(host: string): Promise<SecureContext | null> {
     const known = this.contexts.get(host);

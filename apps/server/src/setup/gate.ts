@@ -3,8 +3,9 @@ import { answering } from '../platform/problems/problem.filter.js';
 import { Problem } from '../platform/problems/problem.js';
 import type { SetupService } from './setup.service.js';
 
-/** What the page of the first start needs: its answers, itself, and what it is made of. */
-const OF_THE_FIRST_START = /^\/(api\/setup(\/|$|\?)|begin\/?($|\?)|assets\/|[\w-]+\.(svg|png|ico|webmanifest)($|\?))/;
+/** What the page of the first start needs: its answers, itself, and what it is made of; and what machines ask. */
+const OF_THE_FIRST_START =
+  /^\/((healthz|readyz|metrics)$|api\/setup(\/|$|\?)|begin\/?($|\?)|assets\/|[\w-]+\.(svg|png|ico|webmanifest)($|\?))/;
 
 /**
  * Stands before everything else while there is no office: pages lead to the first start, and nothing else is answered.

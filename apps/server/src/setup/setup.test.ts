@@ -209,7 +209,11 @@ describe('the office', () => {
     const [mail] = await office.db.query<{ host: string; password_sealed: Buffer }[]>('SELECT * FROM mail_server');
     expect([mail?.host, mail?.password_sealed.includes('mail-secret')]).toEqual(['mail.saltmarsh.example', false]);
     expect((await iris.ask('GET', '/api/ledger/chain')).body).toMatchObject({ fault: null });
-    expect((await iris.ask<{ left: string[] }>('GET', '/api/office/left')).body.left).toEqual(['files', 'share']);
+    expect((await iris.ask<{ left: string[] }>('GET', '/api/office/left')).body.left).toEqual([
+      'files',
+      'share',
+      'backup',
+    ]);
     expect(await office.db.query('SELECT * FROM setup')).toEqual([]);
     expect(existsSync(join(folder, 'code'))).toBe(false);
     expect(statSync(join(folder, 'bytes')).mode & 0o777).toBe(0o700);

@@ -9,6 +9,7 @@ import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { visitsCounted } from '../platform/metrics.js';
 import { Office } from '../platform/office.js';
 import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
@@ -235,6 +236,7 @@ export class VisitsService {
       if (last) await this.ledger.append(tx, { kind: 'share.last-visit', actor, shareId: share.id, detail });
       else await this.writeDown(tx, 'share.visited', visitor, share, detail);
     });
+    visitsCounted.inc();
     return visit;
   }
 

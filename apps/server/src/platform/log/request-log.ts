@@ -1,6 +1,7 @@
 import type { NextFunction, Request, Response } from 'express';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { v7 as uuidv7 } from 'uuid';
+import { countRequest } from '../metrics.js';
 import { log } from './log.js';
 
 const ids = new WeakMap<object, string>();
@@ -26,6 +27,7 @@ export function requestLog(req: Request, res: Response, next: NextFunction): voi
 /** As {@link requestLog}, for requests that do not go through the framework. */
 export function followRequest(req: IncomingMessage, res: ServerResponse, url: string): void {
   const began = process.hrtime.bigint();
+  countRequest(req, res, url);
   res.setHeader('X-Request-Id', requestIdOf(req));
   res.once('close', () => {
     const level = res.statusCode >= 500 ? 'error' : 'info';

@@ -3,6 +3,7 @@ import { PROBLEM_STATUS, type ProblemBody, type ProblemKind } from '@quay/contra
 import type { Request, Response } from 'express';
 import type { IncomingMessage, ServerResponse } from 'node:http';
 import { log } from '../log/log.js';
+import { countRefusal } from '../metrics.js';
 import { requestIdOf } from '../log/request-log.js';
 import { Problem } from './problem.js';
 
@@ -116,6 +117,7 @@ export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerR
   }
   // A request that was refused leaves unread bytes on the connection, which can then not be used again.
   if (!req.complete) res.setHeader('Connection', 'close');
+  countRefusal(problem.code);
   const status = PROBLEM_STATUS[problem.kind];
   const retry = problem.more['retryAfterSeconds'];
   const body: ProblemBody = {

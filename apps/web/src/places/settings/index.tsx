@@ -1,6 +1,7 @@
 import { NavLink, Navigate, useParams } from 'react-router';
 import { useMe } from '../../ui/session';
 import { BackupSettings } from './backups';
+import { HealthSettings } from './health';
 import './index.scss';
 import { MailSettingsForm } from './mail';
 import { OfficeSettingsForm } from './office';
@@ -11,6 +12,7 @@ const SUBJECTS = {
   stores: { title: 'Stores', Part: StoreSettingsList },
   mail: { title: 'Mail', Part: MailSettingsForm },
   backups: { title: 'Backups', Part: BackupSettings },
+  health: { title: 'Health', Part: HealthSettings },
 } as const;
 
 /** What whoever runs the server decides: a list of subjects, one at a time. */

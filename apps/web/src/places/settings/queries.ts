@@ -1,4 +1,4 @@
-import type { BackupCopies, MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
+import type { BackupCopies, Health, MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
 import { queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
 
@@ -22,3 +22,10 @@ export const backupCopiesQuery = (id: string) =>
     queryKey: ['backups', 'copies', id],
     queryFn: () => api<BackupCopies>('GET', `/api/backups/${id}/copies`),
   });
+
+/** Looked at anew each time somebody comes: what it says is of that moment. */
+export const healthQuery = queryOptions({
+  queryKey: ['settings', 'health'],
+  queryFn: () => api<Health>('GET', '/api/health'),
+  staleTime: 0,
+});

@@ -161,6 +161,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     serves: true,
     host: '127.0.0.1',
     port: 0,
+    processes: 1,
     databaseUrl,
     blobRoot: join(folder, 'blobs'),
     blobCopyRoot: null,

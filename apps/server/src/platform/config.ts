@@ -1,4 +1,6 @@
-import { readFileSync } from 'node:fs';
+import { existsSync, readFileSync } from 'node:fs';
+import { resolve } from 'node:path';
+import { environmentOf, readConfigFile } from './config-file.js';
 import type { Wiring } from './dialler.js';
 import { PACE, type Pace } from './pace.js';
 
@@ -8,6 +10,8 @@ export interface Config {
   serves: boolean;
   host: string;
   port: number;
+  /** Server processes on this machine. */
+  processes: number;
   databaseUrl: string;
   /** Folder of the blob store. */
   blobRoot: string;
@@ -92,10 +96,34 @@ export const NO_REACH: ReachConfig = {
   wiring: null,
 };
 
+/** The web application, where it is built beside this. */
+const BUILT_WEB = resolve(import.meta.dirname, '../../../web/dist');
+
 export const CONFIG = Symbol('config');
 
+/** What the file says that QUAY_CONFIG names, under the names of the environment. @throws Error with every fault's line */
+function fromFile(path: string | undefined): Record<string, string> {
+  if (!path) return {};
+  const readText = (file: string): string => {
+    try {
+      return readFileSync(file, 'utf8');
+    } catch (error) {
+      throw new Error(`${file} cannot be read: ${(error as Error).message}`, { cause: error });
+    }
+  };
+  const read = readConfigFile(readText(path));
+  if ('faults' in read)
+    throw new Error(
+      read.faults
+        .map(({ line, path: at, words }) => `${path}, line ${line}: ${at ? `${at}: ` : ''}${words}`)
+        .join('\n'),
+    );
+  return environmentOf(read.config, readText);
+}
+
 /** @throws Error naming the variable that is missing or malformed */
-export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
+export function configFromEnvironment(environment: NodeJS.ProcessEnv): Config {
+  const env: NodeJS.ProcessEnv = { ...fromFile(environment['QUAY_CONFIG']), ...environment };
   const need = (name: string): string => {
     const value = env[name];
     if (!value) throw new Error(`${name} is not set`);
@@ -109,12 +137,13 @@ export function configFromEnvironment(env: NodeJS.ProcessEnv): Config {
     serves: true,
     host: env['QUAY_HOST'] ?? '127.0.0.1',
     port: Number(env['QUAY_PORT'] ?? 4180),
+    processes: Number(env['QUAY_PROCESSES'] ?? 1),
     databaseUrl: need('QUAY_DATABASE_URL'),
     blobRoot: need('QUAY_BLOBS'),
     blobCopyRoot: env['QUAY_BLOB_COPY'] || null,
     importRoots: (env['QUAY_IMPORT_ROOTS'] ?? '').split(':').filter(Boolean),
     exportRoot: env['QUAY_EXPORT_ROOT'] || null,
-    webRoot: env['QUAY_WEB'] ?? null,
+    webRoot: env['QUAY_WEB'] ?? (existsSync(BUILT_WEB) ? BUILT_WEB : null),
     sealingKey: key,
     keyFile,
     codeFile: env['QUAY_CODE_FILE'] || null,

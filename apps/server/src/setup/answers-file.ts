@@ -1,5 +1,4 @@
 import {
-  sentenceOf,
   setupMailSchema,
   setupOfficeSchema,
   setupPlaceSchema,
@@ -15,7 +14,7 @@ import {
 } from '@quay/contract';
 import Joi from 'joi';
 import { readFileSync } from 'node:fs';
-import { isNode, LineCounter, parseDocument, type Document } from 'yaml';
+import { judgeYaml, readYaml, type FileFault } from '../platform/yaml-file.js';
 
 /** All that the first start asks, as a file answers it. */
 export interface FileAnswers {
@@ -25,14 +24,6 @@ export interface FileAnswers {
   stores: SetupStores;
   mail: SetupMail;
   wayIn: SetupWayIn;
-}
-
-/** What is wrong with a file, and in which line: counted from 1; 0 for what is missing altogether. */
-export interface FileFault {
-  line: number;
-  /** "you.email". */
-  path: string;
-  words: string;
 }
 
 const schema = Joi.object<FileAnswers>({
@@ -53,31 +44,13 @@ export function readAnswers(
   text: string,
   readSecret = (path: string): string => readFileSync(path, 'utf8').replace(/\r?\n$/, ''),
 ): { answers: FileAnswers } | { faults: FileFault[] } {
-  const lines = new LineCounter();
-  const document = parseDocument(text, { lineCounter: lines, uniqueKeys: true, prettyErrors: false });
-  if (document.errors.length > 0)
-    return {
-      faults: document.errors.map((e) => ({
-        line: lines.linePos(e.pos[0]).line,
-        path: '',
-        words: sentenceOf(e.message),
-      })),
-    };
-  const lineOf = (path: readonly (string | number)[]): number => {
-    // What is missing is told at what it is missing in.
-    for (let length = path.length; length > 0; length -= 1) {
-      const line = lineOfKey(document, path.slice(0, length), lines);
-      if (line) return line;
-    }
-    return 0;
-  };
-  const faults: FileFault[] = [];
-  const told = document.toJS() as Record<string, Record<string, unknown>> | null;
-  for (const part of ['you', 'mail']) withSecret(told?.[part], part, readSecret, faults, lineOf);
-  const { error, value } = schema.validate(told ?? {}, { abortEarly: false, errors: { wrap: { label: false } } });
-  for (const { path, message } of error?.details ?? [])
-    faults.push({ line: lineOf(path), path: path.join('.'), words: sentenceOf(message) });
-  return faults.length > 0 ? { faults: faults.sort((a, b) => a.line - b.line) } : { answers: value as FileAnswers };
+  const { told, faults, lineOf } = readYaml(text);
+  if (faults.length > 0) return { faults };
+  const parts = told as Record<string, Record<string, unknown>> | null;
+  for (const part of ['you', 'mail']) withSecret(parts?.[part], part, readSecret, faults, lineOf);
+  const judged = judgeYaml(told, schema, lineOf);
+  const all = [...faults, ...judged.faults].sort((a, b) => a.line - b.line);
+  return all.length > 0 ? { faults: all } : { answers: judged.value };
 }
 
 /** Puts what lies in a file of its own in place. */
@@ -102,15 +75,4 @@ function withSecret(
   } catch (error) {
     fault(`${file} cannot be read: ${(error as Error).message}`);
   }
-}
-
-/** The line of a member or an item; 0 when it is not there. */
-function lineOfKey(document: Document, path: readonly (string | number)[], lines: LineCounter): number {
-  const parent = path.length > 1 ? document.getIn(path.slice(0, -1), true) : document.contents;
-  const last = path.at(-1);
-  const pairs = (parent as { items?: { key?: unknown }[] } | null)?.items ?? [];
-  const pair = pairs.find(({ key }) => isNode(key) && (key as { value?: unknown }).value === last);
-  const node = pair ? pair.key : document.getIn(path, true);
-  const at = isNode(node) ? node.range?.[0] : undefined;
-  return at === undefined ? 0 : lines.linePos(at).line;
 }

@@ -35,6 +35,8 @@ const PACKAGES = {
   bwrap: { debian: 'bubblewrap', found: () => onPath('bwrap') },
   age: { debian: 'age', found: () => onPath('age') && onPath('age-keygen') },
   promtool: { debian: 'prometheus', found: () => onPath('promtool') },
+  socat: { debian: 'socat', found: () => onPath('socat') },
+  'systemd-analyze': { debian: 'systemd', found: () => onPath('systemd-analyze') && onPath('systemd-notify') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

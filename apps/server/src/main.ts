@@ -1,10 +1,13 @@
 import 'reflect-metadata';
 import { NestFactory } from '@nestjs/core';
 import type { NestExpressApplication } from '@nestjs/platform-express';
+import cluster from 'node:cluster';
 import { AppModule } from './app.module.js';
 import { aside, surviveRejections } from './platform/aside.js';
 import { configFromEnvironment, type Config } from './platform/config.js';
 import { log } from './platform/log/log.js';
+import { keepTelling, notify } from './platform/notify.js';
+import { follow, lead } from './platform/processes.js';
 import { settled } from './settled.js';
 import { Restart } from './setup/restart.js';
 import { SetupService } from './setup/setup.service.js';
@@ -30,7 +33,9 @@ async function serve(environment: Config): Promise<void> {
   server.keepAliveTimeout = 65_000;
   app.get(Restart).asked.subscribe(() => aside(beginAnew(app, environment), 'the server could not begin anew'));
   const setup = app.get(SetupService);
-  if (!(await setup.begun())) await setup.announce((words) => process.stdout.write(`${words}\n`));
+  // Of several processes one says the code.
+  const speaks = (cluster.worker?.id ?? 1) === 1;
+  if (speaks && !(await setup.begun())) await setup.announce((words) => process.stdout.write(`${words}\n`));
   log.info({ host: config.host, port: config.port }, 'serving');
 }
 
@@ -41,15 +46,25 @@ async function beginAnew(app: NestExpressApplication, environment: Config): Prom
 
 async function main(): Promise<void> {
   surviveRejections();
-  await serve(configFromEnvironment(process.env));
+  const config = configFromEnvironment(process.env);
+  if (config.processes > 1 && cluster.isPrimary) await lead(config.processes);
+  else await serve(config);
+  if (cluster.isWorker) follow();
+  else tellServiceManager();
   process.send?.({ ready: true });
   // Started by another program: when that goes, in whatever way, so does this.
   process.on('disconnect', () => process.kill(process.pid, 'SIGTERM'));
 }
 
+function tellServiceManager(): void {
+  notify('READY=1');
+  keepTelling();
+  for (const signal of ['SIGINT', 'SIGTERM'] as const) process.once(signal, () => notify('STOPPING=1'));
+}
+
 main().catch((error: NodeJS.ErrnoException & { port?: number }) => {
   const words = error.code === 'EADDRINUSE' ? `port ${error.port} is in use` : error.message;
   log.fatal({ err: error }, words);
-  process.send?.({ failed: words });
-  process.exit(1);
+  if (!process.send) process.exit(1);
+  process.send({ failed: words }, undefined, undefined, () => process.exit(1));
 });

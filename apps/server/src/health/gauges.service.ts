@@ -7,7 +7,8 @@ import { BackupsService } from '../backups/backups.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { log } from '../platform/log/log.js';
-import { measureProcess, METRICS } from '../platform/metrics.js';
+import { measureProcess } from '../platform/metrics.js';
+import { figuresOfAll } from '../platform/processes.js';
 import { answering } from '../platform/problems/problem.filter.js';
 import { CertificatesService } from '../reach/certificates.service.js';
 import { queueSizes } from './health.queries.js';
@@ -90,22 +91,24 @@ export class Gauges implements OnApplicationBootstrap, OnApplicationShutdown {
       log.warn({ err: error }, 'metrics could not ask the database');
       up.set(0);
     }
-    const found = await Registry.merge([METRICS, own]).getMetricsAsJSON();
+    const found = [...(await figuresOfAll()), await own.getMetricsAsJSON()] as Found[];
     return /application\/openmetrics-text/.test(accept) ? asOpenMetrics(found) : asText(found);
   }
 }
 
 type Found = Awaited<ReturnType<Registry['getMetricsAsJSON']>>;
 
-async function asText(found: Found): Promise<{ type: string; text: string }> {
-  const told = AggregatorRegistry.aggregate([found]);
+async function asText(found: Found[]): Promise<{ type: string; text: string }> {
+  const told = AggregatorRegistry.aggregate(found);
   return { type: told.contentType, text: await told.metrics() };
 }
 
 /** From a copy: the library renames what counts, and would leave it so. */
-async function asOpenMetrics(found: Found): Promise<{ type: string; text: string }> {
-  const bare = found.map((m) => (String(m.type) === 'counter' ? { ...m, name: m.name.replace(/_total$/, '') } : m));
-  const told = AggregatorRegistry.aggregate<OpenMetricsContentType>([bare]);
+async function asOpenMetrics(found: Found[]): Promise<{ type: string; text: string }> {
+  const bare = found.map((of) =>
+    of.map((m) => (String(m.type) === 'counter' ? { ...m, name: m.name.replace(/_total$/, '') } : m)),
+  );
+  const told = AggregatorRegistry.aggregate<OpenMetricsContentType>(bare);
   told.setContentType(Registry.OPENMETRICS_CONTENT_TYPE);
   return { type: told.contentType, text: await told.metrics() };
 }

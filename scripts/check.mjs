@@ -1,21 +1,7 @@
-import { join } from 'node:path';
-import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
-import { check, withDatabase } from './lib/running.mjs';
+import { runProgram, withOffice } from './lib/office.mjs';
 
+/** Checks everything that must hold between database, ledger and disk. */
 export async function run(args) {
-  requirePrograms('postgres', 'setpriv');
-  requireNpmPackages();
-  build();
-  return withDatabase(args, async (databaseUrl) =>
-    check(
-      {
-        QUAY_DATABASE_URL: databaseUrl,
-        QUAY_BLOBS: join(dataFolder(args), 'blobs'),
-        QUAY_KEY_FILE: join(dataFolder(args), 'sealing-key'),
-      },
-      args.includes('--deep'),
-    )
-      ? 0
-      : 1,
-  );
+  const asked = args.includes('--deep') ? ['--deep'] : [];
+  return withOffice(args, (env, user) => runProgram('check/main.js', asked, env, user));
 }

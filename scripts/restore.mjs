@@ -1,15 +1,13 @@
-import { spawnSync } from 'node:child_process';
 import { existsSync, mkdirSync, readdirSync, readFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline/promises';
-import { sourceIn } from './backup.mjs';
 import { copier } from './lib/copier.mjs';
-import { build, dataFolder, requireNpmPackages, requirePrograms, ROOT } from './lib/install.mjs';
+import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
+import { installedRelease, runProgram, withOffice } from './lib/office.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
-import { check, withDatabase } from './lib/running.mjs';
+import { check } from './lib/running.mjs';
 import { freePort } from './lib/test-database.mjs';
 import { fail, option, positional, say } from './lib/words.mjs';
-import { environment, portsFrom } from './start.mjs';
 
 const USAGE = `./quay restore FOLDER [--from 20261125T101500] [--identity KEY-FILE]
   --into EMPTY-FOLDER         all of it, into an empty place (otherwise that of ./quay start)
@@ -21,8 +19,6 @@ export async function run(args) {
   const folder = resolve(source);
   const stamp = await chosen(folder, option(args, '--from', null));
   const identity = option(args, '--identity', null);
-  requirePrograms('postgres', 'setpriv');
-  requireNpmPackages();
   const only = option(args, '--only', null);
   return only === null ? restoreAll(args, folder, stamp, identity) : restorePart(args, folder, stamp, identity, only);
 }
@@ -70,8 +66,19 @@ function described(folder, stamp) {
   }
 }
 
+/** The data of an office, as the program that copies takes it. */
+const placesIn = (folder) => ({
+  blobRoot: join(folder, 'blobs'),
+  keyFile: join(folder, 'sealing-key'),
+  identityFile: join(folder, 'backup-identity'),
+});
+
 async function restoreAll(args, source, stamp, identity) {
+  if (installedRelease())
+    fail('an installed server is brought back from a checkout, then installed on it: docs/install.md has the steps.');
   const into = resolve(option(args, '--into', dataFolder(args)));
+  requirePrograms('postgres', 'setpriv');
+  requireNpmPackages();
   for (const name of ['postgres', 'blobs', 'sealing-key'])
     if (existsSync(join(into, name)))
       fail(
@@ -82,7 +89,8 @@ async function restoreAll(args, source, stamp, identity) {
   const database = await startPostgres(join(into, 'postgres'), await freePort());
   try {
     await requireDatabase(database, 'quay');
-    const { databaseUrl, blobRoot, keyFile, identityFile } = sourceIn(into, database.url('quay'));
+    const databaseUrl = database.url('quay');
+    const { blobRoot, keyFile, identityFile } = placesIn(into);
     // The key of the server that made it, where this is the same machine.
     const own = join(dataFolder(args), 'backup-identity');
     const done = await copier({
@@ -101,21 +109,11 @@ async function restoreAll(args, source, stamp, identity) {
 }
 
 async function restorePart(args, source, stamp, identity, path) {
-  build();
   const to = option(args, '--to', null);
-  return withDatabase(args, (databaseUrl) => {
-    const done = spawnSync(
-      process.execPath,
-      [
-        ...[join(ROOT, 'apps/server/dist/backups/main.js'), source, stamp, path],
-        ...(to ? ['--to', to] : []),
-        ...(identity ? ['--identity', resolve(identity)] : []),
-      ],
-      {
-        env: { ...process.env, ...environment(dataFolder(args), databaseUrl, portsFrom(args), '127.0.0.1') },
-        stdio: 'inherit',
-      },
-    );
-    return done.status ?? 1;
-  });
+  const asked = [
+    ...[source, stamp, path],
+    ...(to ? ['--to', to] : []),
+    ...(identity ? ['--identity', resolve(identity)] : []),
+  ];
+  return withOffice(args, (env, user) => runProgram('backups/main.js', asked, env, user));
 }

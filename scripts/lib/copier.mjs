@@ -1,12 +1,17 @@
 // Has backups made and brought back by the server's own program for that.
-import { fork } from 'node:child_process';
+import { spawn } from 'node:child_process';
 import { join } from 'node:path';
 import { ROOT } from './install.mjs';
+import { asUser } from './office.mjs';
 import { fail } from './words.mjs';
 
 /** @returns what the program ended with; a fault ends the command with its words */
-export function copier(order) {
-  const child = fork(join(ROOT, 'apps/server/dist/backups/program.js'), [], { execArgv: [] });
+export function copier(order, env = process.env, user = null) {
+  const program = join(ROOT, 'apps/server/dist/backups/program.js');
+  const child = spawn(...asUser(user, process.execPath, [program]), {
+    env,
+    stdio: ['inherit', 'inherit', 'inherit', 'ipc'],
+  });
   let shown = '';
   const show = (words) => {
     if (!process.stdout.isTTY || words === shown) return;

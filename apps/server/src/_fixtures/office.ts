@@ -175,6 +175,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     mailFrom: 'quay@saltmarsh.example',
     logLevel: 'silent',
     metrics: { listen: null, token: null },
+    previewsSocket: null,
     keepFreeBytes: 0,
     clockAheadMs: 0,
     pace: PACE,

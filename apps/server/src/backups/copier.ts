@@ -1,24 +1,16 @@
 import { fork, type ChildProcess } from 'node:child_process';
 import { on } from 'node:events';
 import { existsSync } from 'node:fs';
-import { dirname, join, resolve } from 'node:path';
-import type { Config } from '../platform/config.js';
+import { join, resolve } from 'node:path';
 import { BackupFault } from './copying/fault.js';
 import type { Step } from './copying/make.js';
-import type { Answer, Order, Said, SourceOrder } from './program.js';
+import type { Answer, Order, Said } from './program.js';
 
 /** Compiled; tests run from the sources, beside which what is built lies. */
 const PROGRAM = [
   join(import.meta.dirname, 'program.js'),
   resolve(import.meta.dirname, '../../dist/backups/program.js'),
 ].find((path) => existsSync(path)) as string;
-
-export const sourceOf = (config: Config): SourceOrder => ({
-  databaseUrl: config.databaseUrl,
-  blobRoot: config.blobRoot,
-  keyFile: config.keyFile,
-  identityFile: join(dirname(config.keyFile), 'backup-identity'),
-});
 
 /**
  * Has an order carried out by a process of its own: encrypting and reading back would hold up whoever asks for anything

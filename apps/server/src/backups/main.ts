@@ -2,7 +2,7 @@ import 'reflect-metadata';
 import { onTheMachine } from '../settled.js';
 import { configFromEnvironment } from '../platform/config.js';
 import { existsSync } from 'node:fs';
-import { sourceOf } from './copier.js';
+import { sourceOf } from './source.js';
 import { faultOf } from './copying/fault.js';
 import { identitiesOf, openerWith } from './copying/sealer.js';
 import { BringPart } from './part.service.js';

@@ -9,7 +9,7 @@ import type { Bringer } from '../access/folder-admission.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
-import { dataSourceOptions, migrate } from '../platform/database/database.js';
+import { migrate, trialOptions } from '../platform/database/database.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { RoomService } from '../stores/room.service.js';
@@ -181,7 +181,7 @@ interface Taking {
 }
 
 async function looked(scratchUrl: string, path: string): Promise<{ part: FoundPart; files: PartFile[] }> {
-  const db = await new DataSource(dataSourceOptions(scratchUrl, [])).initialize();
+  const db = await new DataSource(trialOptions(scratchUrl)).initialize();
   try {
     await migrate(db);
     const part = await partAt(db, path);

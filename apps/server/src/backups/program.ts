@@ -1,18 +1,18 @@
 import 'reflect-metadata';
 import { DataSource } from 'typeorm';
 import { checkRows } from '../check/invariants.js';
-import { dataSourceOptions, migrate } from '../platform/database/database.js';
+import { configFromEnvironment } from '../platform/config.js';
+import { migrate, trialOptions } from '../platform/database/database.js';
+import { sourceOf, type SourceOrder } from './source.js';
 import { bringBack, type BringOrder, type Brought } from './copying/bring.js';
 import { faultOf } from './copying/fault.js';
 import { makeBackup, type Made, type MakeOrder, type Source, type Step } from './copying/make.js';
 import { rehearse, type Judge, type Rehearsed, type RehearseOrder } from './copying/rehearse.js';
 import { identitiesOf, openerWith, ownIdentity } from './copying/sealer.js';
 
-/** Where the office's data lie; the server's own identity is made when there is none. */
-export type SourceOrder = Omit<Source, 'identity'> & { identityFile: string };
-
 export type Order =
-  | { kind: 'make'; source: SourceOrder; make: MakeOrder }
+  /** Without a source it is that of the environment. */
+  | { kind: 'make'; source: SourceOrder | null; make: MakeOrder }
   | { kind: 'rehearse'; source: SourceOrder; rehearse: RehearseOrder }
   | { kind: 'bring'; bring: BringOrder; identityFiles: string[] };
 export type Answer = Made | Rehearsed | Brought;
@@ -22,7 +22,7 @@ export type Said = { step: Step } | { done: Answer } | { failed: { code: string;
 const TOLD_EVERY_MS = 500;
 
 const judge: Judge = async (databaseUrl) => {
-  const db = await new DataSource(dataSourceOptions(databaseUrl, [])).initialize();
+  const db = await new DataSource(trialOptions(databaseUrl)).initialize();
   try {
     await migrate(db);
     const [row] = await db.query<{ versions: number }[]>('SELECT count(*)::int AS versions FROM file_version');
@@ -41,7 +41,9 @@ const known = async ({ identityFile, ...source }: SourceOrder): Promise<Source> 
 function obey(order: Order, tell: (step: Step) => void): Promise<Answer> {
   switch (order.kind) {
     case 'make':
-      return known(order.source).then((source) => makeBackup(source, order.make, tell));
+      return known(order.source ?? sourceOf(configFromEnvironment(process.env))).then((source) =>
+        makeBackup(source, order.make, tell),
+      );
     case 'rehearse':
       return known(order.source).then((source) => rehearse(source, order.rehearse, judge, tell));
     case 'bring':

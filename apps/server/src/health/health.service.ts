@@ -4,7 +4,7 @@ import type { Health } from '@quay/contract';
 import { access, constants } from 'node:fs/promises';
 import { DataSource } from 'typeorm';
 import { BackupsService } from '../backups/backups.service.js';
-import { sourceOf } from '../backups/copier.js';
+import { sourceOf } from '../backups/source.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';

@@ -17,6 +17,7 @@ export interface ConfigFile {
   mail: { smtp: string | null; from: string | null };
   reach: { file: string | null };
   metrics: { host: string; port: number | null; tokenFile: string | null };
+  previews: { socket: string | null };
   firstStartCode: string | null;
   log: string;
 }
@@ -68,6 +69,7 @@ export const configFileSchema = Joi.object<ConfigFile>({
     port: port.allow(null).default(null),
     tokenFile: optional,
   }),
+  previews: part({ socket: optional }),
   firstStartCode: optional,
   log: Joi.string().valid('fatal', 'error', 'warn', 'info', 'debug', 'silent').default('info'),
 }).messages({ 'object.unknown': '{#label} is nothing that can be set' });
@@ -103,6 +105,7 @@ export function environmentOf(file: ConfigFile, readText: (path: string) => stri
     QUAY_METRICS_HOST: metrics.host,
     QUAY_METRICS_PORT: metrics.port,
     QUAY_METRICS_TOKEN_FILE: metrics.tokenFile,
+    QUAY_PREVIEWS_SOCKET: file.previews.socket,
     QUAY_CODE_FILE: file.firstStartCode,
     QUAY_LOG: file.log,
   };

@@ -34,6 +34,8 @@ export interface Config {
   mailFrom: string;
   logLevel: string;
   metrics: MetricsConfig;
+  /** Where the service manager shuts in what makes pictures of files; null: this does, by bubblewrap. */
+  previewsSocket: string | null;
   /** Bytes of the disk that uploads must leave free. */
   keepFreeBytes: number;
   /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
@@ -138,7 +140,7 @@ export function configFromEnvironment(environment: NodeJS.ProcessEnv): Config {
     host: env['QUAY_HOST'] ?? '127.0.0.1',
     port: Number(env['QUAY_PORT'] ?? 4180),
     processes: Number(env['QUAY_PROCESSES'] ?? 1),
-    databaseUrl: need('QUAY_DATABASE_URL'),
+    databaseUrl: databaseFrom(need('QUAY_DATABASE_URL'), env['QUAY_DATABASE_NAME']),
     blobRoot: need('QUAY_BLOBS'),
     blobCopyRoot: env['QUAY_BLOB_COPY'] || null,
     importRoots: (env['QUAY_IMPORT_ROOTS'] ?? '').split(':').filter(Boolean),
@@ -151,11 +153,20 @@ export function configFromEnvironment(environment: NodeJS.ProcessEnv): Config {
     mailFrom: env['QUAY_MAIL_FROM'] ?? 'quay@localhost',
     logLevel: env['QUAY_LOG'] ?? 'info',
     metrics: metricsFrom(env),
+    previewsSocket: env['QUAY_PREVIEWS_SOCKET'] || null,
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
     pace: PACE,
     reach: { ...NO_REACH, ...(reachFile ? (JSON.parse(readFileSync(reachFile, 'utf8')) as Partial<ReachConfig>) : {}) },
   };
+}
+
+/** Each installed release has a database of its own beside those of the releases before. */
+function databaseFrom(url: string, name: string | undefined): string {
+  if (!name) return url;
+  const named = new URL(url);
+  named.pathname = `/${encodeURIComponent(name)}`;
+  return named.toString();
 }
 
 function metricsFrom(env: NodeJS.ProcessEnv): MetricsConfig {

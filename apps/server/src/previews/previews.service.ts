@@ -1,6 +1,5 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { countOf, decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
-import type { ChildProcess } from 'node:child_process';
 import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
@@ -19,7 +18,7 @@ import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
 import { frameHead, readFrames } from './frames.js';
 import { MOST_PICTURED_BYTES, MOST_PICTURES_BYTES, type PreviewDone, type PreviewJob } from './job.js';
-import { canShutIn, shutIn } from './sandbox.js';
+import { canShutIn, shutIn, type ShutIn } from './sandbox.js';
 
 /** Jobs that may wait; what is beyond is made when somebody asks for it. */
 const WAITING_MOST = 5000;
@@ -59,7 +58,7 @@ export class PreviewsService implements OnApplicationShutdown {
   private readonly root: string;
   private readonly waiting = new Map<string, Waiting>();
   private readonly running = new Map<number, { key: string; job: Waiting; timer: NodeJS.Timeout }>();
-  private worker: ChildProcess | null = null;
+  private worker: ShutIn | null = null;
   /** What is being sent, so that two jobs never mix on the line. */
   private sending: Promise<void> = Promise.resolve();
   private idle: NodeJS.Timeout | null = null;
@@ -73,7 +72,7 @@ export class PreviewsService implements OnApplicationShutdown {
     private readonly jobs: Jobs,
     housekeeping: Housekeeping,
     @Inject(BLOBS) private readonly blobs: BlobStore,
-    @Inject(CONFIG) config: Config,
+    @Inject(CONFIG) private readonly config: Config,
   ) {
     this.root = join(config.blobRoot, 'previews');
     jobs.define<{ nodeIds: string[] }>(
@@ -237,7 +236,7 @@ export class PreviewsService implements OnApplicationShutdown {
 
   /** Sends a job and its bytes down the line, one after the other. Where nothing can be shut in, nothing is made. */
   private async send(job: PreviewJob, sha256: Buffer): Promise<void> {
-    if (!(await canShutIn(WORKER))) return this.ended(job.id, false);
+    if (!(await canShutIn(WORKER, this.config.previewsSocket))) return this.ended(job.id, false);
     const blob = await this.blobs.open(sha256);
     if (!blob) return this.finished({ id: job.id, failed: 'no bytes' }, Buffer.alloc(0));
     try {
@@ -262,29 +261,23 @@ export class PreviewsService implements OnApplicationShutdown {
   /** The line to the program that makes pictures; it is started when there is none. */
   private line(): Duplex {
     if (this.idle) clearTimeout(this.idle);
-    if (this.worker) return this.worker.stdio[3] as unknown as Duplex;
-    const worker = shutIn(WORKER);
-    const line = worker.stdio[3] as unknown as Duplex;
-    readFrames<PreviewDone>(line, MOST_PICTURES_BYTES, ({ head, body }) =>
-      aside(this.finished(head, body), 'a preview could not be recorded'),
-    );
-    line.on('error', () => undefined);
-    worker.on('error', () => undefined);
-    worker.on('exit', () => {
+    if (this.worker) return this.worker.line;
+    const worker = shutIn(WORKER, this.config.previewsSocket, () => {
       if (this.worker !== worker) return;
       this.worker = null;
       // Whatever it was at did not get done; it may have been the end of it, so it is not tried again by itself.
       for (const id of [...this.running.keys()])
         aside(this.finished({ id, failed: 'the program ended' }, Buffer.alloc(0)), 'a preview could not be recorded');
     });
-    worker.unref();
-    (line as unknown as { unref: () => void }).unref();
+    readFrames<PreviewDone>(worker.line, MOST_PICTURES_BYTES, ({ head, body }) =>
+      aside(this.finished(head, body), 'a preview could not be recorded'),
+    );
     this.worker = worker;
-    return line;
+    return worker.line;
   }
 
   private giveUp(): void {
-    this.worker?.kill('SIGKILL');
+    this.worker?.kill();
   }
 
   private async finished(done: PreviewDone, body: Buffer): Promise<void> {

@@ -1,6 +1,8 @@
 import { execFile, spawn, type ChildProcess } from 'node:child_process';
 import { createRequire } from 'node:module';
+import { connect } from 'node:net';
 import { dirname, join } from 'node:path';
+import type { Duplex } from 'node:stream';
 import { promisify } from 'node:util';
 import { log } from '../platform/log/log.js';
 
@@ -31,7 +33,8 @@ export function walls(script: string): string[] {
 let works: Promise<boolean> | null = null;
 
 /** Whether this machine can shut a program in. Asked once; a machine that cannot is told of in the log. */
-export function canShutIn(script: string): Promise<boolean> {
+export function canShutIn(script: string, socket: string | null): Promise<boolean> {
+  if (socket !== null) return Promise.resolve(true);
   works ??= promisify(execFile)('bwrap', [...walls(script), process.execPath, '--version'], { timeout: 20_000 }).then(
     () => true,
     (error: Error) => {
@@ -45,8 +48,40 @@ export function canShutIn(script: string): Promise<boolean> {
   return works;
 }
 
-/** Starts a script of ours shut in, with one line to it as its descriptor 3. */
-export function shutIn(script: string): ChildProcess {
+/** A program that is shut in, and the line to it. */
+export interface ShutIn {
+  line: Duplex;
+  /** Ends it, whatever it is at. */
+  kill: () => void;
+}
+
+/**
+ * Starts a script of ours shut in, with one line to it as its descriptor 3.
+ * @param socket where the service manager does that itself, for each connection (systemd.socket(5), Accept=yes): a
+ *   server that may make no namespaces cannot; null: by bubblewrap
+ * @param ended hears that it is no more
+ */
+export function shutIn(script: string, socket: string | null, ended: () => void): ShutIn {
+  if (socket === null) return byBubblewrap(script, ended);
+  const line = connect(socket);
+  line.on('error', () => undefined);
+  line.once('close', ended);
+  line.unref();
+  return { line, kill: () => void line.destroy() };
+}
+
+function byBubblewrap(script: string, ended: () => void): ShutIn {
+  const worker = started(script);
+  const line = worker.stdio[3] as unknown as Duplex & { unref: () => void };
+  line.on('error', () => undefined);
+  worker.on('error', () => undefined);
+  worker.once('exit', ended);
+  worker.unref();
+  line.unref();
+  return { line, kill: () => void worker.kill('SIGKILL') };
+}
+
+function started(script: string): ChildProcess {
   return spawn('bwrap', [...walls(script), process.execPath, script], {
     stdio: ['ignore', 'ignore', 'ignore', 'pipe'],
     env: { PATH: '/usr/bin:/bin', MALLOC_ARENA_MAX: '2' },

@@ -7,7 +7,7 @@ import pg from 'pg';
 import { BackupFault } from './fault.js';
 
 /** How PostgreSQL's own programs are told where the database is: never on the command line, which everybody can read. */
-function environmentOf(url: string): NodeJS.ProcessEnv {
+export function environmentOf(url: string): NodeJS.ProcessEnv {
   const { hostname, port, username, password, pathname, searchParams } = new URL(url);
   return {
     ...process.env,

@@ -27,6 +27,10 @@ export function dataSourceOptions(url: string, entities: (new () => object)[]): 
   };
 }
 
+/** For a database that is made for a trial and taken away under whoever still asks it. */
+export const trialOptions = (url: string): DataSourceOptions =>
+  ({ ...dataSourceOptions(url, []), poolErrorHandler: () => undefined }) as DataSourceOptions;
+
 /** @throws Error when the database was made by a newer program: what it means by its tables is not known here */
 async function requireKnown(runner: QueryRunner): Promise<void> {
   if (!(await runner.hasTable('migrations'))) return;

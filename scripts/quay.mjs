@@ -12,6 +12,12 @@ const COMMANDS = {
   admin: ['accounts, for whoever has the machine: list, make, link, sign-out', './admin.mjs'],
   check: ['check everything that must hold between database, ledger and disk (--deep reads every blob)', './check.mjs'],
   doctor: ['look at everything that makes a server fail one day, with what to do about it (--json)', './doctor.mjs'],
+  install: ['install this checkout as a service of the machine (as root)', './install.mjs'],
+  upgrade: [
+    'put this checkout in the place of the installed program; what fails leaves the old one serving',
+    './upgrade.mjs',
+  ],
+  uninstall: ['take the installed program away, and leave the data', './uninstall.mjs'],
   backup: ['copy database and blobs to a folder, only what is new, verified', './backup.mjs'],
   restore: ['bring a backup back into an empty place, verified', './restore.mjs'],
   test: ['run everything that is checked; or a part (unit, server, browser), files, or what --changed', './test.mjs'],

@@ -8,7 +8,7 @@ import { fail } from './words.mjs';
  * limit, and with the little that is alive here everything was collected ten times a second (docs/benchmarks.md).
  * No source maps: they took 80 MB and slowed every error (docs/benchmarks.md).
  */
-const NODE_FLAGS = ['--heap-growing-percent=35', '--max-semi-space-size=8', '--initial-old-space-size=72'];
+export const NODE_FLAGS = ['--heap-growing-percent=35', '--max-semi-space-size=8', '--initial-old-space-size=72'];
 
 /**
  * Starts a compiled program and waits until it says that it is ready. It ends when our end of its channel closes.

@@ -133,7 +133,7 @@ function installNpmPackages() {
   writeFileSync(NPM_STAMP, hashOf('package-lock.json'));
 }
 
-function hashOf(...files) {
+export function hashOf(...files) {
   const hash = createHash('sha256');
   for (const file of files) hash.update(readFileSync(join(ROOT, file)));
   return hash.digest('hex');

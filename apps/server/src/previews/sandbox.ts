@@ -27,6 +27,12 @@ export function walls(script: string): string[] {
     ...shown.flatMap((path) => ['--ro-bind-try', path, path]),
     ...['--ro-bind', dirname(script), dirname(script)],
     ...['--ro-bind', join(dirname(script), '../../package.json'), join(dirname(script), '../../package.json')],
+    // Of an installed release: links to the packages.
+    ...[
+      '--ro-bind-try',
+      join(dirname(script), '../../../../node_modules'),
+      join(dirname(script), '../../../../node_modules'),
+    ],
   ];
 }
 

@@ -60,3 +60,17 @@ export async function prepareDatabase(url: string): Promise<void> {
     await db.destroy();
   }
 }
+
+/** Drops the databases of releases that are not there any more: all that are named like those, but for some. */
+export async function tidyDatabases(url: string, keep: readonly string[]): Promise<void> {
+  const base = nameOf(url).replace(/_\d{14}$/, '');
+  await beside(url, async (client) => {
+    const { rows } = await client.query<{ name: string }>(
+      `SELECT datname AS name FROM pg_database WHERE starts_with(datname, $1) AND pg_get_userbyid(datdba) = current_user`,
+      [`${base}_`],
+    );
+    const gone = rows.filter(({ name }) => /^_\d{14}$/.test(name.slice(base.length)) && !keep.includes(name));
+    for (const { name } of gone)
+      await client.query(`DROP DATABASE IF EXISTS ${pg.escapeIdentifier(name)} WITH (FORCE)`);
+  });
+}

@@ -1,21 +1,32 @@
 import 'reflect-metadata';
 import { configFromEnvironment } from '../platform/config.js';
-import { copyDatabase, dropDatabase, dumpDatabase, otherDatabase, prepareDatabase } from './databases.js';
+import {
+  copyDatabase,
+  dropDatabase,
+  dumpDatabase,
+  otherDatabase,
+  prepareDatabase,
+  tidyDatabases,
+} from './databases.js';
 
 /**
- * What ./quay upgrade has done to databases, as whom the server runs as: copy NAME, prepare NAME, drop NAME, dump FILE.
+ * What ./quay upgrade has done to databases, as whom the server runs as: copy NAME, prepare NAME, drop NAME, dump FILE,
+ * tidy NAME…; and `where` says how it is asked whether it is ready.
  * @returns the exit code
  */
-async function main([verb = '', what = '']: string[]): Promise<number> {
-  const { databaseUrl } = configFromEnvironment(process.env);
+async function main([verb = '', what = '', ...more]: string[]): Promise<number> {
+  const { databaseUrl, port } = configFromEnvironment(process.env);
   const verbs: Record<string, () => Promise<void>> = {
     copy: () => copyDatabase(databaseUrl, what),
     prepare: () => prepareDatabase(otherDatabase(databaseUrl, what)),
     drop: () => dropDatabase(otherDatabase(databaseUrl, what)),
     dump: () => dumpDatabase(databaseUrl, what),
+    tidy: () => tidyDatabases(databaseUrl, [what, ...more]),
+    where: () => Promise.resolve(console.log(`http://127.0.0.1:${port}/readyz`)),
   };
   const work = verbs[verb];
-  if (!work || what === '') throw new Error('copy, prepare, drop or dump, and a name');
+  if (!work || (what === '' && verb !== 'where'))
+    throw new Error('copy, prepare, drop, dump or tidy, and a name; or where');
   await work();
   return 0;
 }

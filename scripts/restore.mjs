@@ -2,8 +2,9 @@ import { existsSync, mkdirSync, readdirSync, readFileSync } from 'node:fs';
 import { join, resolve } from 'node:path';
 import { createInterface } from 'node:readline/promises';
 import { copier } from './lib/copier.mjs';
-import { build, dataFolder, requireNpmPackages, requirePrograms } from './lib/install.mjs';
+import { build, dataFolder, requireNpmPackages, requirePrograms, ROOT } from './lib/install.mjs';
 import { installedRelease, runProgram, withOffice } from './lib/office.mjs';
+import { changeRelease, newReleaseId, runRelease, serviceOf } from './lib/release.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { check } from './lib/running.mjs';
 import { freePort } from './lib/test-database.mjs';
@@ -74,8 +75,7 @@ const placesIn = (folder) => ({
 });
 
 async function restoreAll(args, source, stamp, identity) {
-  if (installedRelease())
-    fail('an installed server is brought back from a checkout, then installed on it: docs/install.md has the steps.');
+  if (installedRelease()) return restoreInstalled(source, stamp, identity);
   const into = resolve(option(args, '--into', dataFolder(args)));
   requirePrograms('postgres', 'setpriv');
   requireNpmPackages();
@@ -106,6 +106,28 @@ async function restoreAll(args, source, stamp, identity) {
   } finally {
     await database.stop();
   }
+}
+
+/** All of it, into a server that was installed and has not begun: into a database of its own, to which it then goes over. */
+async function restoreInstalled(source, stamp, identity) {
+  const release = installedRelease();
+  if (runRelease(ROOT, 'upgrade/main.js', ['begun']) === 'yes')
+    fail(
+      'there is an office on this server already. Bring it back on one that was just installed, or a part with --only.',
+    );
+  const service = serviceOf(release.QUAY_SERVICE);
+  service?.stop();
+  const database = `${release.QUAY_DATABASE_NAME.replace(/_\d{14}$/, '')}_${newReleaseId()}`;
+  runRelease(ROOT, 'upgrade/main.js', ['make', database]);
+  const env = { ...process.env, ...release, QUAY_DATABASE_NAME: database };
+  const order = { kind: 'bring', bring: { source, stamp }, identityFiles: identity ? [resolve(identity)] : [] };
+  const done = await copier(order, env, release.QUAY_USER ?? null);
+  changeRelease(ROOT, { QUAY_DATABASE_NAME: database });
+  service?.start();
+  say(`Brought back ${stamp}: ${done.files} files, each compared with its checksum.`);
+  for (const hex of done.missing) say(`missing or damaged in the backup: ${hex}`);
+  if (!service) say('Start the server now.');
+  return done.missing.length === 0 ? 0 : 1;
 }
 
 async function restorePart(args, source, stamp, identity, path) {

@@ -119,6 +119,13 @@ function must(command, args, cwd) {
   if (done.status !== 0) fail(`${command} failed: ${(done.stderr ?? '').trim().split('\n').at(-1)}`);
 }
 
+/** Tells a release something else of itself, in one step. */
+export function changeRelease(folder, more) {
+  const path = join(folder, 'release.env');
+  writeFileSync(`${path}.next`, envText({ ...installedRelease(folder), ...more }));
+  renameSync(`${path}.next`, path);
+}
+
 /** The folder of the release that is current; null: none is. */
 export function currentRelease(opt) {
   const link = join(opt, 'current');

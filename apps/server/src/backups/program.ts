@@ -14,7 +14,9 @@ export type Order =
   /** Without a source it is that of the environment. */
   | { kind: 'make'; source: SourceOrder | null; make: MakeOrder }
   | { kind: 'rehearse'; source: SourceOrder; rehearse: RehearseOrder }
-  | { kind: 'bring'; bring: BringOrder; identityFiles: string[] };
+  | { kind: 'bring'; bring: BringOrder | Here; identityFiles: string[] };
+/** Into the places of the environment: an empty database is named already. */
+type Here = Pick<BringOrder, 'source' | 'stamp'>;
 export type Answer = Made | Rehearsed | Brought;
 export type Said = { step: Step } | { done: Answer } | { failed: { code: string; words: string } };
 
@@ -48,7 +50,13 @@ function obey(order: Order, tell: (step: Step) => void): Promise<Answer> {
       return known(order.source).then((source) => rehearse(source, order.rehearse, judge, tell));
     case 'bring':
       return Promise.all(order.identityFiles.map(identitiesOf)).then((found) =>
-        bringBack(order.bring, openerWith(found.flat()), tell),
+        bringBack(
+          'databaseUrl' in order.bring
+            ? order.bring
+            : { ...sourceOf(configFromEnvironment(process.env)), ...order.bring },
+          openerWith(found.flat()),
+          tell,
+        ),
       );
   }
 }

@@ -37,6 +37,27 @@ export async function copyDatabase(url: string, to: string): Promise<void> {
   });
 }
 
+/** An empty database beside that of the URL. */
+export async function makeDatabase(url: string, name: string): Promise<void> {
+  await beside(url, async (client) => {
+    await client.query(
+      `CREATE DATABASE ${pg.escapeIdentifier(name)} TEMPLATE template0 ENCODING 'UTF8' LOCALE 'C.UTF-8'`,
+    );
+  });
+}
+
+/** Whether there is an office in the database. */
+export async function isBegun(url: string): Promise<boolean> {
+  const client = new pg.Client({ connectionString: url });
+  await client.connect();
+  try {
+    const { rows } = await client.query<{ there: boolean }>(`SELECT to_regclass('office') IS NOT NULL AS there`);
+    return Boolean(rows[0]?.there) && (await client.query('SELECT 1 FROM office')).rows.length > 0;
+  } finally {
+    await client.end();
+  }
+}
+
 export async function dropDatabase(url: string): Promise<void> {
   await beside(url, async (client) => {
     await client.query(`DROP DATABASE IF EXISTS ${pg.escapeIdentifier(nameOf(url))} WITH (FORCE)`);

@@ -4,6 +4,8 @@ import {
   copyDatabase,
   dropDatabase,
   dumpDatabase,
+  isBegun,
+  makeDatabase,
   otherDatabase,
   prepareDatabase,
   tidyDatabases,
@@ -19,14 +21,16 @@ async function main([verb = '', what = '', ...more]: string[]): Promise<number> 
   const verbs: Record<string, () => Promise<void>> = {
     copy: () => copyDatabase(databaseUrl, what),
     prepare: () => prepareDatabase(otherDatabase(databaseUrl, what)),
+    make: () => makeDatabase(databaseUrl, what),
+    begun: async () => console.log((await isBegun(databaseUrl)) ? 'yes' : 'no'),
     drop: () => dropDatabase(otherDatabase(databaseUrl, what)),
     dump: () => dumpDatabase(databaseUrl, what),
     tidy: () => tidyDatabases(databaseUrl, [what, ...more]),
     where: () => Promise.resolve(console.log(`http://127.0.0.1:${port}/readyz`)),
   };
   const work = verbs[verb];
-  if (!work || (what === '' && verb !== 'where'))
-    throw new Error('copy, prepare, drop, dump or tidy, and a name; or where');
+  if (!work || (what === '' && !['where', 'begun'].includes(verb)))
+    throw new Error('copy, prepare, make, drop, dump or tidy, and a name; or where, begun');
   await work();
   return 0;
 }

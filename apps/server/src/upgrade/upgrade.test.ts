@@ -1,6 +1,16 @@
 import { spawn, spawnSync } from 'node:child_process';
 import { randomBytes, randomInt } from 'node:crypto';
-import { chmodSync, mkdtempSync, readdirSync, readFileSync, readlinkSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  chmodSync,
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  readlinkSync,
+  renameSync,
+  rmSync,
+  writeFileSync,
+} from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
 import type { Me, ShareSheet, StoreSummary } from '@quay/contract';
@@ -193,11 +203,24 @@ wayIn: { kind: inside, inside: "${origin}" }
     expect(installed('check')).toContain('everything holds');
   });
   it('is taken away, and leaves what is the office’s', async () => {
+    // Only so that the next one need not copy them again.
+    renameSync(join(root, 'opt/lockfast-quay/packages'), join(root, 'packages'));
     const said = fromCheckout('uninstall');
     expect(said).toContain("What is the office's stays");
     expect(readdirSync(join(root, 'etc/systemd/system'))).toEqual([]);
     expect(readdirSync(join(root, 'opt'))).toEqual([]);
     expect(readdirSync(join(root, 'var/lib/lockfast-quay')).length).toBeGreaterThan(0);
     await expect(fetch(`${origin}/healthz`)).rejects.toThrow();
+  });
+  it('is brought back on a machine that was just installed, from a backup; the link opens', async () => {
+    expect(spawnSync('rm', ['-rf', join(root, 'var/lib/lockfast-quay'), join(root, 'bytes')]).status).toBe(0);
+    writeFileSync(join(root, 'database-url'), await freshDatabase({ empty: true }), { mode: 0o600 });
+    mkdirSync(join(root, 'opt/lockfast-quay'));
+    renameSync(join(root, 'packages'), join(root, 'opt/lockfast-quay/packages'));
+    fromCheckout('install', '--database-url-file', join(root, 'database-url'), '--service', service);
+    expect(installed('restore', join(root, 'copies'))).toMatch(/^0 [^]*Brought back \d+T\d+: 1 files/);
+    await ready();
+    await opens();
+    expect(installed('restore', join(root, 'copies'))).toContain('there is an office on this server already');
   });
 });

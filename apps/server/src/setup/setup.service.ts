@@ -75,6 +75,7 @@ export class SetupService implements OnModuleInit {
 
   /** Another process may make the office: it tells of it as of everything. */
   onModuleInit(): void {
+    if (!this.config.serves) return;
     this.events.stream.subscribe(() => {
       if (!this.known && !this.finishing) aside(this.begun(), 'whether there is an office could not be asked');
     });

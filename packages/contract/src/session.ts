@@ -57,3 +57,15 @@ export interface Me {
   /** The server's time, so that the browser shows the same "now". */
   now: string;
 }
+
+/** Somewhere where somebody is signed in. */
+export interface SessionRow {
+  id: string;
+  /** What the browser says of itself, in words. */
+  browser: string;
+  from: string;
+  since: string;
+  lastSeen: string;
+  /** Whether it is the one that asks. */
+  here: boolean;
+}

@@ -35,6 +35,7 @@ export * from './secret/spelling.js';
 export * from './secret/token.js';
 export * from './sentence/sentence.js';
 export * from './settings/mail.js';
+export * from './settings/security.js';
 export * from './settings/settings.js';
 export * from './setup/left.js';
 export * from './setup/names.js';

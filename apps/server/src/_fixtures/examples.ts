@@ -52,6 +52,7 @@ const ELSEWHERE = [400, 404, 409, 503];
 /** Where nothing listens. */
 const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
 
+const SECURITY = { sessionDays: 30, leastStrength: 3 };
 const BACKUPS = {
   ...{ every: 'week', atMinute: 0, weekday: 1, days: 7, weeks: 5, months: 12 },
   ...{ recipients: [], rehearse: 'never' },
@@ -94,6 +95,14 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Without the token there is nothing.
   'GET /metrics': () => ({ path: '/metrics', also: [404] }),
   'GET /api/health': () => ({ path: '/api/health' }),
+  'GET /api/settings/security': () => ({ path: '/api/settings/security' }),
+  'PUT /api/settings/security': () => ({ path: '/api/settings/security', body: SECURITY }),
+  'POST /api/settings/security/would-do': () => ({ path: '/api/settings/security/would-do', body: SECURITY }),
+  'GET /api/settings/about': () => ({ path: '/api/settings/about' }),
+  'GET /api/session/all': () => ({ path: '/api/session/all' }),
+  // Nobody else is to be signed out by this.
+  'DELETE /api/session/all/:id': () => ({ path: `/api/session/all/${randomUUID()}`, also: [404] }),
+  'DELETE /api/session/others': () => ({ path: '/api/session/others' }),
   'GET /api/settings/mail': () => ({ path: '/api/settings/mail' }),
   'PUT /api/settings/mail': () => ({ path: '/api/settings/mail', body: MAIL_SERVER }),
   'DELETE /api/settings/mail': () => ({ path: '/api/settings/mail' }),

@@ -18,7 +18,7 @@ import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { Office } from '../platform/office.js';
+import { Office, securityOf } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
@@ -117,7 +117,7 @@ export class AccountsService {
   async setPassword(token: string, { password }: SetPassword, fromAddress: string): Promise<void> {
     const { name, signInName, office } = await this.whose(token, fromAddress);
     const context = [name, signInName, ...office.toLowerCase().split(' '), 'quay'];
-    await requireStrong('password', password, context);
+    await requireStrong('password', password, context, (await securityOf(this.db.manager)).leastStrength);
     const passwordHash = await hashPassword(password);
     await this.events.change(async (tx) => {
       // Whoever still finds the link uses it up.

@@ -1,9 +1,10 @@
-import { execFileSync, spawnSync } from 'node:child_process';
+import { execFile, execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { mkdirSync, mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
+import { promisify } from 'node:util';
 import type { BackupCopies, BackupFolderFacts, BackupPlan, Backups, LedgerPage, LeftToDo, Task } from '@quay/contract';
 import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
@@ -168,13 +169,12 @@ describe('backups from Settings', () => {
 describe('a part of a backup', () => {
   const keyFile = join(base, 'key.txt');
   const there = join(base, 'parts');
-  const part = (path: string, ...more: string[]) => {
+  const part = async (path: string, ...more: string[]) => {
     const { config } = office;
-    const done = spawnSync(
+    const done = await promisify(execFile)(
       process.execPath,
       [resolve(import.meta.dirname, '../../dist/backups/main.js'), there, readdirSync(there)[0] ?? '', path, ...more],
       {
-        encoding: 'utf8',
         env: {
           ...process.env,
           QUAY_DATABASE_URL: config.databaseUrl,
@@ -183,7 +183,7 @@ describe('a part of a backup', () => {
           QUAY_LOG: 'silent',
         },
       },
-    );
+    ).catch((error: { stdout: string; stderr: string }) => error);
     return `${done.stdout}${done.stderr}`;
   };
   const names = async (folderId: string) =>
@@ -204,7 +204,7 @@ describe('a part of a backup', () => {
     await iris.ask('POST', '/api/backups', { ...plan, folder: there, recipients: [recipient], rehearse: 'never' });
     await settled();
     await rosa.ask('POST', '/api/trash', { nodeIds: [made.body.id] });
-    expect(part('Projects/Weir House')).toContain('2 files of 2');
+    expect(await part('Projects/Weir House')).toContain('2 files of 2');
     const back = (await names(office.roots.projects)).find((n) => n.name.startsWith('Weir House (as of'));
     expect(back?.name).toMatch(/^Weir House \(as of \w{3} \d+ Nov, \d\d.\d\d\)$/);
     const inside = await names(back?.id ?? '');
@@ -212,16 +212,16 @@ describe('a part of a backup', () => {
     const got = await iris.fetch(`/api/files/${inside.find((n) => n.name === 'plan.dxf')?.id}/content`);
     expect(Buffer.from(await got.arrayBuffer()).equals(bytes)).toBe(true);
     expect(plan1.name).toBe('plan.dxf');
-    expect(part('Projects/Weir House', '--identity', keyFile)).toContain('0 files of 2');
-    expect(part('projects/weir house/plan.dxf', '--to', 'Projects')).toContain('1 file of 1');
+    expect(await part('Projects/Weir House', '--identity', keyFile)).toContain('0 files of 2');
+    expect(await part('projects/weir house/plan.dxf', '--to', 'Projects')).toContain('1 file of 1');
     const home = (await office.db.query<{ name: string }[]>(
       `SELECT s.name FROM store s JOIN person p ON p.id = s.owner_id WHERE p.sign_in_name = 'rosa'`,
     )) as [{ name: string }];
-    expect(part(home[0].name)).toContain('1 file of 1');
+    expect(await part(home[0].name)).toContain('1 file of 1');
     expect(
       (await rosa.ask<{ items: { name: string }[] }>('GET', `/api/folders/${office.roots.rosa}`)).body.items[0]?.name,
     ).toMatch(/as of/);
-    expect(part('Projects/Nothing')).toContain('there is no "Projects/Nothing" in that backup');
-    expect(part('Projects/Weir House', '--to', 'Nowhere')).toContain('there is no folder Nowhere');
+    expect(await part('Projects/Nothing')).toContain('there is no "Projects/Nothing" in that backup');
+    expect(await part('Projects/Weir House', '--to', 'Nowhere')).toContain('there is no folder Nowhere');
   });
 });

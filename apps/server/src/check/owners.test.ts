@@ -72,7 +72,11 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
     'the tree that everything hangs on',
   ],
   ['node_past', ['access'], 'who could do what at a moment goes by how the tree lay'],
-  ['office', ['backups', 'setup'], 'whose backups they are; whether outsiders are to get in'],
+  [
+    'office',
+    ['backups', 'setup', 'upgrade'],
+    'whose backups they are; whether outsiders are to get in; whether one is there',
+  ],
   ['store', ['access', 'adopt', 'backups', 'shares'], 'its kind and owner decide about access; its name is shown'],
   ['home_owner', ['access'], 'whose home it was at a moment'],
   [

@@ -21,4 +21,7 @@ export class Session {
   @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
   @Column('timestamptz', { name: 'seen_at' }) seenAt!: Date;
   @Column('timestamptz', { name: 'expires_at' }) expiresAt!: Date;
+  @Column({ type: 'uuid', insert: false, default: () => 'gen_random_uuid()' }) id!: string;
+  @Column('text', { name: 'from_address' }) fromAddress!: string;
+  @Column('text') agent!: string;
 }

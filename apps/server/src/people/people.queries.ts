@@ -78,3 +78,22 @@ export function thoseWhoRunIt(m: EntityManager): Promise<{ name: string; email: 
     `SELECT name, email FROM person WHERE disabled_at IS NULL AND 'run-server' = ANY(duties) ORDER BY sign_in_name`,
   );
 }
+
+/** Whose sessions, and how many, were last used before a moment. */
+export async function sessionsUnusedSince(m: EntityManager, at: Date): Promise<{ sessions: number; people: number }> {
+  const [row] = await m.query<{ sessions: number; people: number }[]>(
+    'SELECT count(*)::int AS sessions, count(DISTINCT person_id)::int AS people FROM session WHERE seen_at <= $1',
+    [at],
+  );
+  return row as { sessions: number; people: number };
+}
+
+/** From here on a session lasts so many days after it was last used. @returns whose have ended by that */
+export async function sessionsLast(tx: EntityManager, days: number, now: Date): Promise<string[]> {
+  await tx.query('UPDATE session SET expires_at = seen_at + make_interval(days => $1)', [days]);
+  const [ended] = (await tx.query('DELETE FROM session WHERE expires_at <= $1 RETURNING person_id AS id', [now])) as [
+    { id: string }[],
+    number,
+  ];
+  return [...new Set(ended.map(({ id }) => id))];
+}

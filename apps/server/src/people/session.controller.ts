@@ -1,12 +1,15 @@
-import { Body, Controller, Delete, Get, HttpCode, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
+import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Req, Res, UseGuards } from '@nestjs/common';
 import {
   changePasswordSchema,
+  idSchema,
   signInSchema,
   type ChangePassword,
   type Me as MeAnswer,
+  type SessionRow,
   type SignIn,
 } from '@quay/contract';
 
+import { SESSION_DAYS_RANGE } from '@quay/core';
 import type { Request, Response } from 'express';
 import { clientAddress } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
@@ -18,18 +21,27 @@ import { valid } from '../platform/problems/valid.pipe.js';
 import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
-import { SessionService } from './session.service.js';
+import { SessionService, type SignedInFrom } from './session.service.js';
 import { Me, type Who } from './who.js';
 
 /** The cookies of a session that has begun. */
 export function giveSession(res: Response, signed: { secret: string; device: string }, secure: boolean): void {
-  const session = { path: '/', maxAgeSeconds: 14 * 24 * 3600, secure };
+  // How long a session lasts is decided here at each use, not by the browser.
+  const session = { path: '/', maxAgeSeconds: SESSION_DAYS_RANGE.max * 24 * 3600, secure };
   const device = { path: '/api/session', maxAgeSeconds: DEVICE_KEPT_SECONDS, secure };
   res.setHeader('Set-Cookie', [
     setCookie(SESSION_COOKIE, signed.secret, session),
     setCookie(DEVICE_COOKIE, signed.device, device),
   ]);
 }
+
+/** Where a request comes from, for whoever signs in by it. */
+export const cameFrom = (req: Request): SignedInFrom => ({
+  fromAddress: clientAddress(req),
+  agent: req.headers['user-agent'] ?? '',
+});
+
+const id = valid<string>(idSchema.required());
 
 @ApiPart('session')
 @Controller('api/session')
@@ -49,7 +61,7 @@ export class SessionController {
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
   ): Promise<void> {
-    const signed = await this.sessions.signIn(asked, clientAddress(req), cookieOf(req.headers.cookie, DEVICE_COOKIE));
+    const signed = await this.sessions.signIn(asked, cameFrom(req), cookieOf(req.headers.cookie, DEVICE_COOKIE));
     giveSession(res, signed, req.secure);
   }
 
@@ -85,6 +97,30 @@ export class SessionController {
     const secret = sessionSecret(req.headers.cookie);
     if (secret) await this.sessions.signOut(secret);
     res.setHeader('Set-Cookie', setCookie(SESSION_COOKIE, '', { path: '/', maxAgeSeconds: 0, secure: req.secure }));
+  }
+
+  @Get('all')
+  @For('signed-in')
+  @UseGuards(SignedInGuard)
+  @Operation('Where one is signed in')
+  all(@Me() who: Who, @Req() req: Request): Promise<SessionRow[]> {
+    return this.sessions.list(who, sessionSecret(req.headers.cookie) ?? '');
+  }
+
+  @Delete('others')
+  @For('signed-in')
+  @UseGuards(SignedInGuard)
+  @Operation('Sign out everywhere else')
+  endOthers(@Me() who: Who, @Req() req: Request): Promise<SessionRow[]> {
+    return this.sessions.end(who, null, sessionSecret(req.headers.cookie) ?? '');
+  }
+
+  @Delete('all/:id')
+  @For('signed-in')
+  @UseGuards(SignedInGuard)
+  @Operation('Sign out somewhere else')
+  endOne(@Me() who: Who, @Param('id', id) sessionId: string, @Req() req: Request): Promise<SessionRow[]> {
+    return this.sessions.end(who, sessionId, sessionSecret(req.headers.cookie) ?? '');
   }
 
   @Put('password')

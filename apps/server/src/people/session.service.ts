@@ -1,8 +1,8 @@
 import { Injectable } from '@nestjs/common';
-import type { Duty } from '@quay/core';
-import type { ChangePassword, SignIn } from '@quay/contract';
+import { browserInWords, type Duty } from '@quay/core';
+import type { ChangePassword, SessionRow, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
-import { DataSource, LessThan, Not, type EntityManager } from 'typeorm';
+import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm';
 import { ensureReach } from '../access/access-reach.js';
 import { reachStands } from '../access/access.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -11,17 +11,16 @@ import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
-import { Office } from '../platform/office.js';
+import { Office, securityOf } from '../platform/office.js';
 import { hashPassword, passwordMatches } from '../platform/passwords.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { requireStrong } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
 import { Person, Session } from './people.entity.js';
 import type { Who } from './who.js';
 
-/** A session ends this long after it was last used. */
-const SESSION_LIFETIME_MS = 14 * 24 * 3600 * 1000;
+const DAY_MS = 24 * 3600 * 1000;
 /** `seen_at` is written at most this often. */
 const SEEN_STEP_MS = 10 * 60 * 1000;
 /** Wrong tries in a minute. */
@@ -30,6 +29,12 @@ const SIGN_IN_TRIES = { perNameAndSource: 10, perSource: 30, perName: 100, perDe
 export interface SignedIn {
   who: Who;
   expiresAt: Date;
+}
+
+/** Where and by what somebody signs in, as far as that can be known. */
+export interface SignedInFrom {
+  fromAddress: string;
+  agent: string;
 }
 
 @Injectable()
@@ -50,7 +55,11 @@ export class SessionService {
    * @returns the session's secret, and the sign that this browser is remembered by. @throws Problem sign-in.refused,
    * tries.too-many
    */
-  async signIn(asked: SignIn, fromAddress: string, device: string | null): Promise<{ secret: string; device: string }> {
+  async signIn(
+    asked: SignIn,
+    { fromAddress, agent }: SignedInFrom,
+    device: string | null,
+  ): Promise<{ secret: string; device: string }> {
     const person = await this.db.getRepository(Person).findOneBy({ signInName: asked.signInName });
     const known = this.devices.known(device, person);
     const source = sourceOf(fromAddress);
@@ -73,7 +82,7 @@ export class SessionService {
     const now = this.clock.date();
     return this.events.change(async (tx) => {
       await tx.delete(Session, { expiresAt: LessThan(now) });
-      const session = await this.open(tx, person, now);
+      const session = await this.open(tx, person, now, { fromAddress, agent });
       await this.ledger.append(tx, {
         kind: 'person.signed-in',
         actor: { kind: 'person', id: person.id, name: person.name },
@@ -88,14 +97,18 @@ export class SessionService {
     tx: EntityManager,
     person: Pick<Person, 'id' | 'passwordHash'>,
     now: Date,
+    { fromAddress, agent }: SignedInFrom,
   ): Promise<{ secret: string; device: string }> {
+    const { sessionDays } = await securityOf(tx);
     const secret = randomBytes(32).toString('base64url');
     await tx.insert(Session, {
       tokenHash: secretHash(secret),
       personId: person.id,
       createdAt: now,
       seenAt: now,
-      expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS),
+      expiresAt: new Date(now.getTime() + sessionDays * DAY_MS),
+      fromAddress,
+      agent: agent.slice(0, 300),
     });
     return { secret, device: this.devices.remember(person) };
   }
@@ -124,13 +137,49 @@ export class SessionService {
     );
     if (!row) return null;
     if (now.getTime() - row.seen_at.getTime() > SEEN_STEP_MS) {
-      await this.db
-        .getRepository(Session)
-        .update({ tokenHash: hash }, { seenAt: now, expiresAt: new Date(now.getTime() + SESSION_LIFETIME_MS) });
+      const { sessionDays } = await this.office.security();
+      const expiresAt = new Date(now.getTime() + sessionDays * DAY_MS);
+      await this.db.getRepository(Session).update({ tokenHash: hash }, { seenAt: now, expiresAt });
     }
     // Worked out here, before any transaction of theirs holds something that others wait for.
     if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
     return { personId: row.id, name: row.name, role: row.role, duties: row.duties };
+  }
+
+  /** Where somebody is signed in, the newest use first. */
+  async list(who: Who, secret: string): Promise<SessionRow[]> {
+    const here = secretHash(secret);
+    const rows = await this.db.getRepository(Session).find({
+      where: { personId: who.personId, expiresAt: MoreThan(this.clock.date()) },
+      order: { seenAt: 'DESC' },
+    });
+    return rows.map((row) => ({
+      id: row.id,
+      browser: browserInWords(row.agent),
+      from: row.fromAddress,
+      since: row.createdAt.toISOString(),
+      lastSeen: row.seenAt.toISOString(),
+      here: row.tokenHash.equals(here),
+    }));
+  }
+
+  /** Ends one of the own sessions; null: all but the one that asks. @throws Problem not-found */
+  async end(who: Who, sessionId: string | null, secret: string): Promise<SessionRow[]> {
+    const here = secretHash(secret);
+    await this.events.change(async (tx) => {
+      const ended = await tx.delete(Session, {
+        personId: who.personId,
+        ...(sessionId === null ? { tokenHash: Not(here) } : { id: sessionId }),
+      });
+      if (sessionId !== null && ended.affected === 0) throw notFound('This session');
+      await this.events.tell(tx, { topic: 'session', id: who.personId });
+      await this.ledger.append(tx, {
+        kind: 'person.sessions-ended',
+        actor: { kind: 'person', id: who.personId, name: who.name },
+        detail: { name: who.name, count: String(ended.affected ?? 0) },
+      });
+    });
+    return this.list(who, secret);
   }
 
   person(who: Who): Promise<Person> {
@@ -145,7 +194,7 @@ export class SessionService {
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
     const { name: office } = await this.office.settings();
     const known = [person.name, person.signInName, ...office.toLowerCase().split(' '), 'quay'];
-    await requireStrong('next', asked.next, known);
+    await requireStrong('next', asked.next, known, (await this.office.security()).leastStrength);
     const passwordHash = await hashPassword(asked.next);
     await this.events.change(async (tx) => {
       await tx.update(Person, { id: person.id }, { passwordHash });

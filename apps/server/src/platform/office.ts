@@ -1,6 +1,14 @@
 import { Injectable } from '@nestjs/common';
 import type { Me } from '@quay/contract';
-import { addressText, portabilityFault, type Address, type PortabilityFault, type ReachMark } from '@quay/core';
+import {
+  addressText,
+  STRONG_ENOUGH_SCORE,
+  portabilityFault,
+  type Address,
+  type PortabilityFault,
+  type ReachMark,
+  type SecurityFacts,
+} from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 
 export interface OfficeSettings {
@@ -54,9 +62,28 @@ export async function blobRootOf(m: EntityManager): Promise<string | null> {
   return row?.root ?? null;
 }
 
+/** What an office asks of those who sign in; before there is one, what most begin with. */
+export async function securityOf(m: Pick<EntityManager, 'query'>): Promise<SecurityFacts> {
+  const [row] = await m.query<SecurityFacts[]>(
+    'SELECT session_days AS "sessionDays", least_strength AS "leastStrength" FROM office',
+  );
+  return row ?? { sessionDays: 14, leastStrength: STRONG_ENOUGH_SCORE };
+}
+
+/** @returns how it was before */
+export async function changeSecurity(tx: EntityManager, asked: SecurityFacts): Promise<SecurityFacts> {
+  const before = await securityOf(tx);
+  await tx.query('UPDATE office SET session_days = $1, least_strength = $2', [asked.sessionDays, asked.leastStrength]);
+  return before;
+}
+
 @Injectable()
 export class Office {
   constructor(private readonly db: DataSource) {}
+
+  security(): Promise<SecurityFacts> {
+    return securityOf(this.db.manager);
+  }
 
   async settings(): Promise<OfficeSettings> {
     const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone, homes FROM office');

@@ -1,4 +1,3 @@
-import { STRONG_ENOUGH_SCORE } from '@quay/core';
 import type { Strength } from '@quay/core/strength';
 import { createRequire } from 'node:module';
 import { pathToFileURL } from 'node:url';
@@ -34,10 +33,11 @@ export function passwordStrengthAside(password: string, context: string[]): Prom
 /**
  * Refuses a password for signing in that is easy to guess.
  * @param known words that somebody would try first: names, the office
+ * @param least the score that the office asks for
  * @throws Problem password.weak at the field
  */
-export async function requireStrong(field: string, password: string, known: string[]): Promise<void> {
-  if ((await passwordStrengthAside(password, known)).score >= STRONG_ENOUGH_SCORE) return;
+export async function requireStrong(field: string, password: string, known: string[], least: number): Promise<void> {
+  if ((await passwordStrengthAside(password, known)).score >= least) return;
   throw invalidField(
     field,
     'password.weak',

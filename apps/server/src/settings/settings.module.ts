@@ -4,14 +4,18 @@ import {
   mailServerSchema,
   mailTrialSchema,
   officeSettingsSchema,
+  securitySettingsSchema,
   storeNameSchema,
   type MailServer,
   type MailSettings,
   type MailTrial,
   type MailTrialAnswer,
+  type About,
   type OfficeSettings,
+  type SecuritySettings,
   type StoreName,
   type StoreSettings,
+  type WouldDo,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -40,6 +44,38 @@ class SettingsController {
   @Operation('Change the office', officeSettingsSchema)
   changeOffice(@Me() who: Who, @Body(valid(officeSettingsSchema)) asked: OfficeSettings): Promise<OfficeSettings> {
     return this.settings.changeOffice(who, asked);
+  }
+
+  @Get('security')
+  @For('run-server')
+  @Operation('What is asked of those who sign in')
+  security(): Promise<SecuritySettings> {
+    return this.settings.security();
+  }
+
+  @Post('security/would-do')
+  @For('run-server')
+  @HttpCode(200)
+  @Operation('What a change of that would do', securitySettingsSchema)
+  securityWouldDo(@Body(valid(securitySettingsSchema)) asked: SecuritySettings): Promise<WouldDo> {
+    return this.settings.securityWouldDo(asked);
+  }
+
+  @Put('security')
+  @For('run-server')
+  @Operation('Change what is asked of those who sign in', securitySettingsSchema)
+  changeSecurity(
+    @Me() who: Who,
+    @Body(valid(securitySettingsSchema)) asked: SecuritySettings,
+  ): Promise<SecuritySettings> {
+    return this.settings.changeSecurity(who, asked);
+  }
+
+  @Get('about')
+  @For('run-server')
+  @Operation('What is shipped, and with what it runs')
+  about(): Promise<About> {
+    return this.settings.about();
   }
 
   @Get('mail')

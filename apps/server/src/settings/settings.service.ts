@@ -1,31 +1,37 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { nameKey, officeChangeWords, passwordStays } from '@quay/core';
+import { nameKey, officeChangeWords, passwordStays, securityChangeWords } from '@quay/core';
 import type {
+  About,
   MailServer,
   MailSettings,
   MailTrial,
   MailTrialAnswer,
   OfficeSettings,
+  SecuritySettings,
   StoreName,
   StoreSettings,
+  WouldDo,
 } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
 import { insertGrant } from '../access/grants.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
+import { sessionsLast, sessionsUnusedSince } from '../people/people.queries.js';
 import type { Who } from '../people/who.js';
 import { Attempts } from '../platform/attempts.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { forgetMailServer, keepMailServer, loadMailServer, tryMail } from '../platform/mail-server.js';
-import { changeOffice, Office } from '../platform/office.js';
+import { changeOffice, changeSecurity, Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { commonStores, makeStore, renameStore } from '../stores/make-store.js';
 import { actorOf } from '../stores/names.js';
+import { about } from './about.js';
 
 /** Test messages a minute. */
 const TRIALS = 6;
+const DAY_MS = 86_400_000;
 
 /** What whoever runs the server decides about the office. */
 @Injectable()
@@ -58,6 +64,41 @@ export class SettingsService {
       });
     });
     return asked;
+  }
+
+  about(): Promise<About> {
+    return about(this.db.manager);
+  }
+
+  security(): Promise<SecuritySettings> {
+    return this.office.security();
+  }
+
+  /** What a change would do, told before it is made. */
+  async securityWouldDo(asked: SecuritySettings): Promise<WouldDo> {
+    const [before, ending] = await Promise.all([
+      this.office.security(),
+      sessionsUnusedSince(this.db.manager, this.lastSeen(asked)),
+    ]);
+    return { words: securityChangeWords(before, asked, ending) };
+  }
+
+  /** Sessions that were last used too long ago end at once; the others end by the new time. */
+  async changeSecurity(who: Who, asked: SecuritySettings): Promise<SecuritySettings> {
+    await this.events.change(async (tx) => {
+      const ending = await sessionsUnusedSince(tx, this.lastSeen(asked));
+      const before = await changeSecurity(tx, asked);
+      const what = securityChangeWords(before, asked, ending);
+      if (what.length === 0) return;
+      const ended = await sessionsLast(tx, asked.sessionDays, this.clock.date());
+      await this.events.tell(tx, ...ended.map((id) => ({ topic: 'session' as const, id })));
+      await this.ledger.append(tx, { kind: 'office.security', actor: actorOf(who), detail: { what: what.join(' ') } });
+    });
+    return asked;
+  }
+
+  private lastSeen({ sessionDays }: SecuritySettings): Date {
+    return new Date(this.clock.now() - sessionDays * DAY_MS);
   }
 
   async mail(): Promise<MailSettings> {

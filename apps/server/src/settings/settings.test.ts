@@ -1,8 +1,18 @@
-import type { MailSettings, MailTrialAnswer, StoreSettings, StoreSummary } from '@quay/contract';
+import type {
+  MailSettings,
+  MailTrialAnswer,
+  StoreSettings,
+  StoreSummary,
+  About,
+  SessionRow,
+  WouldDo,
+} from '@quay/contract';
+import { existsSync, readFileSync } from 'node:fs';
+import { join, resolve } from 'node:path';
 import type { AddressInfo } from 'node:net';
 import { SMTPServer } from 'smtp-server';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { openOffice, type Client, type TestOffice, PASSWORDS } from '../_fixtures/office.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
 
@@ -157,5 +167,80 @@ describe('stores', () => {
     expect(await lastWords()).toContain('renamed the store Surveys to Land surveys');
     const home = (await tomas.ask<StoreSummary[]>('GET', '/api/stores')).body.find((s) => s.kind === 'home');
     expect((await rename(home?.id as string, 'Mine')).status).toBe(404);
+  });
+});
+
+describe('those who sign in', () => {
+  const kept = { sessionDays: 14, leastStrength: 3 };
+  it('see where they are signed in, and end it elsewhere; nobody ends those of others', async () => {
+    const [here, there] = [await office.signedIn('rosa'), await office.signedIn('rosa')];
+    const tomas = await office.signedIn('tomas');
+    const rows = (await here.ask<SessionRow[]>('GET', '/api/session/all')).body;
+    expect(rows.map((r) => r.here).sort()).toEqual([false, true]);
+    const other = rows.find((r) => !r.here) as SessionRow;
+    expect(other).toMatchObject({ from: expect.stringMatching(/127\.0\.0\.1/), browser: 'an unknown browser' });
+    expect((await tomas.ask('DELETE', `/api/session/all/${other.id}`)).status).toBe(404);
+    expect((await here.ask<SessionRow[]>('DELETE', `/api/session/all/${other.id}`)).body).toHaveLength(1);
+    expect((await there.ask('GET', '/api/session')).status).toBe(401);
+    const again = await office.signedIn('rosa');
+    expect((await here.ask<SessionRow[]>('DELETE', '/api/session/others')).body).toMatchObject([{ here: true }]);
+    expect((await again.ask('GET', '/api/session')).status).toBe(401);
+    expect((await here.ask('GET', '/api/session')).status).toBe(200);
+  });
+  it('are signed out by a shorter time, as was said before; a longer one keeps them', async () => {
+    const rosa = await office.signedIn('rosa');
+    office.clock.advance(5 * 86_400_000);
+    const iris = await office.signedIn('iris');
+    const shorter = { ...kept, sessionDays: 3 };
+    const told = await iris.ask<WouldDo>('POST', '/api/settings/security/would-do', shorter);
+    expect(told.body.words.at(-1)).toMatch(/^\d+ sessions? of \d+ (person|people) end now\.$/);
+    expect((await rosa.ask('GET', '/api/session')).status).toBe(200);
+    // Asked just now, that one lasts.
+    const [row] = await office.db.query<{ id: string }[]>(
+      `UPDATE session SET seen_at = seen_at - interval '5 days' WHERE person_id = (SELECT id FROM person WHERE sign_in_name = 'rosa') RETURNING id`,
+    );
+    expect(row).toBeDefined();
+    expect((await iris.ask('PUT', '/api/settings/security', shorter)).body).toEqual(shorter);
+    expect((await rosa.ask('GET', '/api/session')).status).toBe(401);
+    expect((await iris.ask('GET', '/api/session')).status).toBe(200);
+    await iris.ask('PUT', '/api/settings/security', { ...kept, sessionDays: 30 });
+    office.clock.advance(20 * 86_400_000);
+    expect((await iris.ask('GET', '/api/session')).status).toBe(200);
+    office.clock.advance(31 * 86_400_000);
+    expect((await iris.ask('GET', '/api/session')).status).toBe(401);
+  });
+  it('choose new passwords as hard to guess as the office asks', async () => {
+    const iris = await office.signedIn('iris');
+    await iris.ask('PUT', '/api/settings/security', { ...kept, leastStrength: 4 });
+    const tomas = await office.signedIn('tomas');
+    const change = (next: string) => tomas.ask('PUT', '/api/session/password', { current: PASSWORDS.tomas, next });
+    // zxcvbn gives 3 of 4: good enough by default.
+    const middling = 'plinth-heron';
+    expect((await change(middling)).body.errors?.[0]?.code).toBe('password.weak');
+    await iris.ask('PUT', '/api/settings/security', { ...kept, leastStrength: 2 });
+    expect((await change(middling)).status).toBe(204);
+    expect((await iris.ask('PUT', '/api/settings/security', { ...kept, leastStrength: 1 })).status).toBe(400);
+    await iris.ask('PUT', '/api/settings/security', kept);
+  });
+});
+
+describe('what is shipped', () => {
+  it('is what is installed, each with the licence that its own manifest names; nothing that only builds and tests', async () => {
+    const iris = await office.signedIn('iris');
+    const { body } = await iris.ask<About>('GET', '/api/settings/about');
+    const root = resolve(import.meta.dirname, '../../../..');
+    const manifest = (path: string) =>
+      JSON.parse(readFileSync(join(root, path, 'package.json'), 'utf8')) as {
+        version: string;
+        license: string;
+        dependencies: Record<string, string>;
+      };
+    for (const part of ['apps/server', 'apps/web'])
+      for (const name of Object.keys(manifest(part).dependencies).filter((n) => !n.startsWith('@quay/'))) {
+        const own = existsSync(join(root, part, 'node_modules', name));
+        const { version, license: licence } = manifest(`${own ? `${part}/` : ''}node_modules/${name}`);
+        expect(body.packages).toContainEqual({ name, version, licence });
+      }
+    for (const dev of ['vitest', 'eslint', 'prettier']) expect(body.packages.map((p) => p.name)).not.toContain(dev);
   });
 });

@@ -6,7 +6,7 @@ import { lockAccess } from '../access/access-lock.js';
 import { insertGrant } from '../access/grants.queries.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { addPerson } from '../people/people.queries.js';
-import { SessionService } from '../people/session.service.js';
+import { SessionService, type SignedInFrom } from '../people/session.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
@@ -51,9 +51,9 @@ export class OfficeMaker {
   /**
    * @param answersIn gives the answers, held until the transaction ends, so that nobody changes them meanwhile and an
    *   office is made once
-   * @param fromAddress where the admin sits, who is signed in; null: nobody is
+   * @param from where the admin sits, who is signed in; null: nobody is
    */
-  async make(answersIn: (tx: EntityManager) => Promise<Required<Answers>>, fromAddress: string | null): Promise<Begun> {
+  async make(answersIn: (tx: EntityManager) => Promise<Required<Answers>>, from: SignedInFrom | null): Promise<Begun> {
     return this.events.change(async (tx) => {
       await lockAccess(tx, 'alone');
       const answers = await answersIn(tx);
@@ -76,10 +76,10 @@ export class OfficeMaker {
         await this.addAddress(tx, answers.wayIn, actor, now),
       ];
       await tx.query('DELETE FROM setup');
-      const session = fromAddress === null ? null : await this.sessions.open(tx, { id: personId, ...you }, now);
+      const session = from === null ? null : await this.sessions.open(tx, { id: personId, ...you }, now, from);
       // Other processes see by it that there is an office.
       await this.events.tell(tx, { topic: 'session', id: personId });
-      if (fromAddress !== null) told.push({ kind: 'person.signed-in', actor, detail: { from: fromAddress } });
+      if (from !== null) told.push({ kind: 'person.signed-in', actor, detail: { from: from.fromAddress } });
       await this.ledger.append(tx, ...told);
       return {
         session,

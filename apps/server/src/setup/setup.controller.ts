@@ -36,7 +36,7 @@ import {
 } from '@quay/contract';
 import type { Request, Response } from 'express';
 import { hostname } from 'node:os';
-import { giveSession } from '../people/session.controller.js';
+import { cameFrom, giveSession } from '../people/session.controller.js';
 import { clientAddress } from '../platform/client-address.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
@@ -174,7 +174,7 @@ export class SetupController {
   @HttpCode(200)
   @Operation('Make the office of what was answered; signs its admin in')
   async finish(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<SetupDone> {
-    const begun = await this.setup.finish(secretOf(req), clientAddress(req));
+    const begun = await this.setup.finish(secretOf(req), cameFrom(req));
     if (begun.session) giveSession(res, begun.session, req.secure);
     if (begun.restarts) res.once('close', () => this.restart.ask());
     return { restarts: begun.restarts };

@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import { countOf, passwordStays } from '@quay/core';
+import { countOf, passwordStays, STRONG_ENOUGH_SCORE } from '@quay/core';
 import {
   SETUP_STEPS,
   type MailServer,
@@ -29,6 +29,7 @@ import { tryMail } from '../platform/mail-server.js';
 import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
+import type { SignedInFrom } from '../people/session.service.js';
 import { requireStrong } from '../platform/strength.js';
 import { newCode, spelled } from './code.js';
 import { blobRootOf } from '../platform/office.js';
@@ -183,7 +184,7 @@ export class SetupService implements OnModuleInit {
     office: SetupOffice | undefined,
   ): Promise<NonNullable<Answers['you']>> {
     const context = [you.name, you.signInName, you.email, ...(office?.name.toLowerCase().split(' ') ?? []), 'quay'];
-    await requireStrong('password', password, context);
+    await requireStrong('password', password, context, STRONG_ENOUGH_SCORE);
     return { ...you, passwordHash: await hashPassword(password) };
   }
 
@@ -262,13 +263,13 @@ export class SetupService implements OnModuleInit {
    * Makes the office of what was answered: all of it, or nothing.
    * @throws Problem setup.incomplete, naming what is missing; place.refused
    */
-  async finish(secret: string | null, fromAddress: string): Promise<Begun> {
+  async finish(secret: string | null, from: SignedInFrom): Promise<Begun> {
     requireComplete(await this.require(this.db.manager, secret));
     this.finishing = true;
     try {
       const begun = await this.maker.make(
         async (tx) => requireComplete(await this.require(tx, secret, 'FOR UPDATE')),
-        fromAddress,
+        from,
       );
       this.known = true;
       this.printed = null;

@@ -28,6 +28,7 @@ const KEPT = [
   'setup',
   'left',
   'settings',
+  'sessions',
   'backups',
   'password-link',
 ] as const;
@@ -64,7 +65,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
     case 'ledger':
       return [['ledger'], ['left']];
     case 'session':
-      return [['me']];
+      return [['me'], ['sessions']];
     // Whatever is shown may be more now, or less.
     case 'access':
     case 'missed':

@@ -1,5 +1,5 @@
 import { describe, expect, it } from 'vitest';
-import { officeChangeWords, passwordStays, type OfficeFacts } from '../index.js';
+import { browserInWords, officeChangeWords, passwordStays, securityChangeWords, type OfficeFacts } from '../index.js';
 
 const office: OfficeFacts = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true };
 const WINTER = Date.parse('2026-11-27T12:00:00Z');
@@ -32,4 +32,40 @@ describe('the password of a mail server', () => {
     'is typed again for %j',
     (part) => expect(passwordStays(door, { ...door, ...part })).toBe(false),
   );
+});
+
+describe('security', () => {
+  const kept = { sessionDays: 14, leastStrength: 3 };
+  it('says what a change does, and who is signed out by it', () => {
+    expect(securityChangeWords(kept, kept, { sessions: 3, people: 2 })).toEqual([]);
+    expect(securityChangeWords(kept, { ...kept, sessionDays: 30 }, { sessions: 0, people: 0 })).toEqual([
+      'Whoever does nothing for 30 days has to sign in again.',
+    ]);
+    expect(securityChangeWords(kept, { sessionDays: 1, leastStrength: 4 }, { sessions: 5, people: 4 })).toEqual([
+      'Whoever does nothing for 1 day has to sign in again.',
+      '5 sessions of 4 people end now.',
+      'A new password is very hard to guess even with the stolen database. Those that people have stay until they change them.',
+    ]);
+    expect(securityChangeWords(kept, { ...kept, sessionDays: 7 }, { sessions: 0, people: 0 }).at(-1)).toBe(
+      'Nobody is signed out now.',
+    );
+  });
+  // What browsers say of themselves: from memory, versions shortened.
+  it.each([
+    ['Mozilla/5.0 (Windows NT 10.0; Win64; x64; rv:128.0) Gecko/20100101 Firefox/128.0', 'Firefox on Windows'],
+    [
+      'Mozilla/5.0 (X11; Linux x86_64) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/126.0.0.0 Safari/537.36',
+      'Chrome on Linux',
+    ],
+    [
+      'Mozilla/5.0 (iPhone; CPU iPhone OS 17_5 like Mac OS X) AppleWebKit/605.1.15 (KHTML, like Gecko) Version/17.5 Mobile/15E148 Safari/604.1',
+      'Safari on iPhone',
+    ],
+    [
+      'Mozilla/5.0 (Macintosh; Intel Mac OS X 10_15_7) AppleWebKit/537.36 (KHTML, like Gecko) Chrome/126.0.0.0 Safari/537.36 Edg/126.0.0.0',
+      'Edge on Mac',
+    ],
+    ['curl/8.5.0', 'curl'],
+    ['', 'an unknown browser'],
+  ])('calls %s %s', (agent, words) => expect(browserInWords(agent)).toBe(words));
 });

@@ -15,6 +15,7 @@ import { DIFFERENCE_SCHEMA } from './schema-0013.js';
 import { BEGIN_SCHEMA } from './schema-0014.js';
 import { PASSWORD_LINK_SCHEMA } from './schema-0015.js';
 import { BACKUP_SCHEMA } from './schema-0016.js';
+import { SIGNED_IN_SCHEMA } from './schema-0017.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -201,6 +202,17 @@ export class Backups1765600000000 implements MigrationInterface {
   }
 }
 
+export class SignedIn1765700000000 implements MigrationInterface {
+  name = 'SignedIn1765700000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(SIGNED_IN_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`ALTER TABLE session DROP COLUMN id, DROP COLUMN from_address, DROP COLUMN agent;
+      ALTER TABLE office DROP COLUMN session_days, DROP COLUMN least_strength`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -219,6 +231,7 @@ export const MIGRATIONS = [
   Begin1765400000000,
   PasswordLink1765500000000,
   Backups1765600000000,
+  SignedIn1765700000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -239,4 +252,5 @@ export const SCHEMAS = [
   BEGIN_SCHEMA,
   PASSWORD_LINK_SCHEMA,
   BACKUP_SCHEMA,
+  SIGNED_IN_SCHEMA,
 ];

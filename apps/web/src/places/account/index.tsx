@@ -6,6 +6,7 @@ import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
 import { useMe } from '../../ui/session';
+import { Sessions } from './sessions';
 
 const SCHEMES: [Scheme, string][] = [
   ['system', 'As the system'],
@@ -27,7 +28,10 @@ export function Account() {
         </h1>
       </div>
       <div className="two-columns">
-        <ChangePasswordForm />
+        <div>
+          <ChangePasswordForm />
+          <Sessions />
+        </div>
         <section>
           <h2 className="small-head">Appearance</h2>
           <div className="d-flex gap-1" role="group" aria-label="Appearance">

@@ -1,18 +1,22 @@
 import { NavLink, Navigate, useParams } from 'react-router';
 import { useMe } from '../../ui/session';
+import { AboutThis } from './about';
 import { BackupSettings } from './backups';
 import { HealthSettings } from './health';
 import './index.scss';
 import { MailSettingsForm } from './mail';
 import { OfficeSettingsForm } from './office';
+import { SecuritySettingsForm } from './security';
 import { StoreSettingsList } from './stores';
 
 const SUBJECTS = {
   office: { title: 'Office', Part: OfficeSettingsForm },
   stores: { title: 'Stores', Part: StoreSettingsList },
   mail: { title: 'Mail', Part: MailSettingsForm },
+  security: { title: 'Security', Part: SecuritySettingsForm },
   backups: { title: 'Backups', Part: BackupSettings },
   health: { title: 'Health', Part: HealthSettings },
+  about: { title: 'About', Part: AboutThis },
 } as const;
 
 /** What whoever runs the server decides: a list of subjects, one at a time. */

@@ -1,4 +1,13 @@
-import type { BackupCopies, Health, MailSettings, OfficeSettings, StoreSettings } from '@quay/contract';
+import type {
+  About,
+  BackupCopies,
+  Health,
+  MailSettings,
+  OfficeSettings,
+  SecuritySettings,
+  WouldDo,
+  StoreSettings,
+} from '@quay/contract';
 import { queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
 
@@ -28,4 +37,21 @@ export const healthQuery = queryOptions({
   queryKey: ['settings', 'health'],
   queryFn: () => api<Health>('GET', '/api/health'),
   staleTime: 0,
+});
+
+export const securityQuery = queryOptions({
+  queryKey: ['settings', 'security'],
+  queryFn: () => api<SecuritySettings>('GET', '/api/settings/security'),
+});
+
+export const securityWouldDoQuery = (asked: SecuritySettings) =>
+  queryOptions({
+    queryKey: ['settings', 'security', 'would-do', asked],
+    queryFn: () => api<WouldDo>('POST', '/api/settings/security/would-do', asked),
+    staleTime: 0,
+  });
+
+export const aboutQuery = queryOptions({
+  queryKey: ['settings', 'about'],
+  queryFn: () => api<About>('GET', '/api/settings/about'),
 });

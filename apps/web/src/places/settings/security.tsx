@@ -1,0 +1,84 @@
+import { securitySettingsSchema, type SecuritySettings, type WouldDo } from '@quay/contract';
+import { STRENGTH_WORDS } from '@quay/core';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button, Form } from 'react-bootstrap';
+import { useWatch } from 'react-hook-form';
+import { api } from '../../ui/api';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { tellFailure, useNotices } from '../../ui/notices';
+import { Failure, SkeletonRows } from '../../ui/states';
+import { securityQuery, securityWouldDoQuery } from './queries';
+
+export function SecuritySettingsForm() {
+  const { data, error, refetch } = useQuery(securityQuery);
+  if (error) return <Failure error={error} again={() => void refetch()} />;
+  return data ? <SecurityForm key={JSON.stringify(data)} kept={data} /> : <SkeletonRows count={4} />;
+}
+
+interface Typed {
+  sessionDays: string;
+  leastStrength: string;
+}
+const asked = (typed: Typed): SecuritySettings => ({
+  sessionDays: Number(typed.sessionDays),
+  leastStrength: Number(typed.leastStrength),
+});
+
+function SecurityForm({ kept }: { kept: SecuritySettings }) {
+  const client = useQueryClient();
+  const form = useSchemaForm<Typed, SecuritySettings>(
+    securitySettingsSchema,
+    { sessionDays: String(kept.sessionDays), leastStrength: String(kept.leastStrength) },
+    { ask: asked },
+  );
+  const does = useWouldDo(asked(useWatch({ control: form.control }) as Typed));
+  const keep = async (next: SecuritySettings) =>
+    client.setQueryData(securityQuery.queryKey, await api<SecuritySettings>('PUT', '/api/settings/security', next));
+  const submit = form.handleSubmit(async (next) => {
+    try {
+      await keep(next);
+      // Sessions that have ended do not come back; what is asked from now on does.
+      useNotices.getState().show('That holds from now on.', { undo: () => void keep(kept).catch(tellFailure) });
+    } catch (error) {
+      tellRefused(form, error);
+    }
+  });
+  return (
+    <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
+      <Field
+        {...{ form, name: 'sessionDays', id: 'session-days', inputMode: 'numeric', maxLength: 3 }}
+        label="Whoever does nothing for so many days has to sign in again"
+      />
+      <Form.Group controlId="least-strength">
+        <Form.Label>A new password has to be</Form.Label>
+        <Form.Select {...form.register('leastStrength')}>
+          {Object.entries(STRENGTH_WORDS).map(([score, words]) => (
+            <option key={score} value={score}>
+              {words}
+            </option>
+          ))}
+        </Form.Select>
+      </Form.Group>
+      {does.length > 0 && (
+        <div className="does" role="status">
+          {does.map((words) => (
+            <p key={words}>{words}</p>
+          ))}
+        </div>
+      )}
+      <FormFault form={form} />
+      <div>
+        <Button type="submit" disabled={form.formState.isSubmitting || !form.formState.isDirty}>
+          Change that
+        </Button>
+      </div>
+    </Form>
+  );
+}
+
+/** What a change would do, as the server says it; nothing while what is typed cannot be. */
+function useWouldDo(settings: SecuritySettings): string[] {
+  const isSound = !securitySettingsSchema.validate(settings).error;
+  const { data } = useQuery({ ...securityWouldDoQuery(settings), enabled: isSound });
+  return isSound ? ((data as WouldDo | undefined)?.words ?? []) : [];
+}

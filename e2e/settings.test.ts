@@ -103,6 +103,37 @@ describe('settings', () => {
     await iris.press('Undo', '.notices');
     await iris.sees('yes, to 1 key');
   });
+  it('say who would be signed out before that is kept', async () => {
+    const rosa = await Person.at(browser, office.origin);
+    await rosa.signIn('rosa', '/account');
+    // A page that is open uses the session.
+    await rosa.page.goto('about:blank');
+    await office.db.query(
+      `UPDATE session SET seen_at = seen_at - interval '9 days' WHERE person_id = (SELECT id FROM person WHERE sign_in_name = 'rosa')`,
+    );
+    await iris.page.goto(`${office.origin}/settings/security`);
+    await iris.fill('#session-days', '7');
+    await iris.sees('1 session of 1 person ends now.');
+    await iris.isAccessible();
+    await iris.press('Change that');
+    await iris.sees('That holds from now on.');
+    await rosa.page.goto(`${office.origin}/account`);
+    await rosa.page.waitForSelector('#password');
+    await rosa.leave();
+  });
+  it('show everybody where they are signed in, and end it elsewhere', async () => {
+    const [here, there] = [await Person.at(browser, office.origin), await Person.at(browser, office.origin)];
+    await there.signIn('tomas', '/stores');
+    await here.signIn('tomas', '/account');
+    await here.sees('Where you are signed in');
+    await here.sees('(here)', '.sessions');
+    await here.isAccessible();
+    await here.press('Sign out everywhere else');
+    await here.sees('You are signed out everywhere else.');
+    await there.page.waitForSelector('#password');
+    await here.leave();
+    await there.leave();
+  });
   it('tell how the server is, with what to do about what is wrong', async () => {
     await iris.page.goto(`${office.origin}/settings/health`);
     await iris.sees('need a look');
@@ -113,9 +144,9 @@ describe('settings', () => {
   });
   it('fit at 360 px, and are for those who run the server', async () => {
     await iris.page.setViewport({ width: 360, height: 740 });
-    for (const subject of ['office', 'stores', 'mail', 'backups', 'health']) {
+    for (const subject of ['office', 'stores', 'mail', 'security', 'backups', 'health', 'about']) {
       await iris.page.goto(`${office.origin}/settings/${subject}`);
-      await iris.page.waitForSelector('.settings form, .backup-place, .health li');
+      await iris.page.waitForSelector('.settings form, .backup-place, .health li, .settings table');
       expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
       await iris.isAccessible();
     }

@@ -178,7 +178,7 @@ describe('those who sign in', () => {
     const rows = (await here.ask<SessionRow[]>('GET', '/api/session/all')).body;
     expect(rows.map((r) => r.here).sort()).toEqual([false, true]);
     const other = rows.find((r) => !r.here) as SessionRow;
-    expect(other).toMatchObject({ from: expect.stringMatching(/127\.0\.0\.1/), browser: 'an unknown browser' });
+    expect(other).toMatchObject({ from: expect.stringMatching(/127\.0\.0\.1/), browser: 'Unknown browser' });
     expect((await tomas.ask('DELETE', `/api/session/all/${other.id}`)).status).toBe(404);
     expect((await here.ask<SessionRow[]>('DELETE', `/api/session/all/${other.id}`)).body).toHaveLength(1);
     expect((await there.ask('GET', '/api/session')).status).toBe(401);
@@ -193,7 +193,7 @@ describe('those who sign in', () => {
     const iris = await office.signedIn('iris');
     const shorter = { ...kept, sessionDays: 3 };
     const told = await iris.ask<WouldDo>('POST', '/api/settings/security/would-do', shorter);
-    expect(told.body.words.at(-1)).toMatch(/^\d+ sessions? of \d+ (person|people) end now\.$/);
+    expect(told.body.words.at(-1)).toMatch(/^\d+ sessions? of \d+ (person|people) ends? now\.$/);
     expect((await rosa.ask('GET', '/api/session')).status).toBe(200);
     // Asked just now, that one lasts.
     const [row] = await office.db.query<{ id: string }[]>(

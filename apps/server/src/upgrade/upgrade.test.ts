@@ -33,7 +33,7 @@ let link: string;
 let tookMs = 10_000;
 
 /** How often an upgrade is killed; issue and release: QUAY_KILLS=30. */
-const KILLS = Number(process.env['QUAY_KILLS'] ?? 2);
+const KILLS = Number(process.env['QUAY_KILLS'] ?? 1);
 
 function quay(command: string, args: string[]): string {
   const done = spawnSync(command, args, { encoding: 'utf8', cwd: root, timeout: 240_000 });

@@ -33,7 +33,7 @@ export function securityChangeWords(
     words.push(
       ending.sessions === 0
         ? 'Nobody is signed out now.'
-        : `${countOf(ending.sessions, 'session')} of ${countOf(ending.people, 'person', 'people')} end now.`,
+        : `${countOf(ending.sessions, 'session')} of ${countOf(ending.people, 'person', 'people')} ${ending.sessions === 1 ? 'ends' : 'end'} now.`,
     );
   if (before.leastStrength !== after.leastStrength)
     words.push(
@@ -63,5 +63,5 @@ export function browserInWords(agent: string): string {
   const find = (list: [RegExp, string][]) => list.find(([pattern]) => pattern.test(agent))?.[1];
   const [browser, system] = [find(BROWSERS), find(SYSTEMS)];
   if (browser && system) return `${browser} on ${system}`;
-  return browser ?? (/^curl\//.test(agent) ? 'curl' : 'an unknown browser');
+  return browser ?? (/^curl\//.test(agent) ? 'curl' : 'Unknown browser');
 }

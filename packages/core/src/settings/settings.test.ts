@@ -66,6 +66,6 @@ describe('security', () => {
       'Edge on Mac',
     ],
     ['curl/8.5.0', 'curl'],
-    ['', 'an unknown browser'],
+    ['', 'Unknown browser'],
   ])('calls %s %s', (agent, words) => expect(browserInWords(agent)).toBe(words));
 });

@@ -23,7 +23,8 @@ export function shownIn(zone: string, at: Instant): number {
 }
 
 /** Minutes that a zone's clock is ahead of UTC at a moment. */
-export const minutesAhead = (zone: string, at: Instant): number => Math.round((shownIn(zone, at) - at) / 60_000);
+export const minutesAhead = (zone: string, at: Instant): number =>
+  Math.round((shownIn(zone, at) - Math.floor(at / 60_000) * 60_000) / 60_000);
 
 /**
  * The moment at which a zone's clock shows something, given as if it were UTC. What it shows twice is the first time;

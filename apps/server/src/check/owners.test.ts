@@ -103,7 +103,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['visit_file', ['shares'], 'what was taken'],
   ['address', ['platform', 'shares'], 'what links are built on'],
   ['reach_check', ['platform', 'shares'], 'whether an address was reached from outside'],
-  ['backup_place', ['setup'], 'whether backups go anywhere'],
+  ['backup_place', ['setup'], 'whether any backups are made'],
   ['mail', ['health', 'work'], 'how sending ended'],
 ];
 

@@ -8,7 +8,7 @@ import { copyDatabase, dropDatabase, otherDatabase, prepareDatabase } from './da
 
 const id = (n: number) => `00000000-0000-7000-8000-${String(n).padStart(12, '0')}`;
 const sha256 = createHash('sha256').update('plan').digest('hex');
-const [IRIS, TOMAS, STORE, HOME, ROOT, HOME_ROOT, FOLDER, FILE, GONE, SHARE] = [1, 2, 3, 4, 5, 6, 7, 8, 9, 10].map(
+const [IRIS, TOMAS, STORE, HOME, ROOT, HOME_ROOT, FOLDER, FILE, GONE, PUBLISHED] = [1, 2, 3, 4, 5, 6, 7, 8, 9, 10].map(
   id,
 ) as [...[string, string, string, string, string, string, string, string, string, string]];
 
@@ -40,8 +40,8 @@ INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, 
 COMMIT;
 INSERT INTO address (id, scheme, host, is_default) VALUES ('${id(15)}', 'https', 'files.saltmarsh.example', true);
 INSERT INTO share (id, title, token_hash, token_sealed, address_id, closes_at, visit_limit, created_at, created_by) VALUES
-  ('${SHARE}', 'Mill Lane drawings', sha256('token'), '\\x00', '${id(15)}', '2027-01-01', 5, '2026-01-05', '${IRIS}');
-INSERT INTO share_item (share_id, node_id, position) VALUES ('${SHARE}', '${FILE}', 0);
+  ('${PUBLISHED}', 'Mill Lane drawings', sha256('token'), '\\x00', '${id(15)}', '2027-01-01', 5, '2026-01-05', '${IRIS}');
+INSERT INTO share_item (share_id, node_id, position) VALUES ('${PUBLISHED}', '${FILE}', 0);
 `;
 
 let url: string;
@@ -94,8 +94,8 @@ describe('a database of each earlier schema', () => {
         ),
         past: await one(`SELECT count(*) > 0 AS found FROM node_past WHERE node_id = '${FILE}' AND until IS NULL`),
         trashed: await one(`SELECT trashed_at IS NOT NULL AS found FROM node WHERE id = '${GONE}'`),
-        link: await one(`SELECT token_hash = sha256('token') AS found FROM share WHERE id = '${SHARE}'`),
-        item: await one(`SELECT node_id::text AS found FROM share_item WHERE share_id = '${SHARE}'`),
+        link: await one(`SELECT token_hash = sha256('token') AS found FROM share WHERE id = '${PUBLISHED}'`),
+        item: await one(`SELECT node_id::text AS found FROM share_item WHERE share_id = '${PUBLISHED}'`),
       };
       await db.destroy();
       expect(found).toEqual({

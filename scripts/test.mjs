@@ -9,7 +9,7 @@ import { say } from './lib/words.mjs';
 const PROJECTS = ['unit', 'server', 'browser'];
 const PROGRAMS = [
   ...['postgres', 'setpriv', 'bwrap', 'pdftoppm', 'chromium', 'unzip', '7z', 'curl', 'openssl', 'age'],
-  ...['dig', 'named', 'natpmpc', 'upnpc', 'dehydrated', 'promtool', 'socat', 'systemd-analyze'],
+  ...['dig', 'named', 'natpmpc', 'upnpc', 'dehydrated', 'promtool', 'socat', 'systemd-analyze', 'exim4'],
 ];
 const inModules = (path) => join(ROOT, 'node_modules', path);
 

@@ -37,6 +37,7 @@ const PACKAGES = {
   promtool: { debian: 'prometheus', found: () => onPath('promtool') },
   socat: { debian: 'socat', found: () => onPath('socat') },
   'systemd-analyze': { debian: 'systemd', found: () => onPath('systemd-analyze') && onPath('systemd-notify') },
+  exim4: { debian: 'exim4-daemon-light', found: () => existsSync('/usr/sbin/exim4') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
 

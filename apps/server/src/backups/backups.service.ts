@@ -111,13 +111,10 @@ export class BackupsService {
 
   /** Adds a place; the first backup is made at once. */
   async add(who: Who, plan: BackupPlan): Promise<Backups> {
-    await this.requireSound(plan);
+    await this.requireSound(plan, null);
     const id = uuidv7();
     await this.events.change(async (tx) => {
-      const rows = await loadPlaces(tx);
-      if (rows.length >= PLACES_MOST)
-        throw new Problem('conflict', 'backup.too-many', `An office has ${PLACES_MOST} places for backups at most.`);
-      this.requireFree(rows, plan.folder);
+      await requireFree(tx, plan.folder, null);
       await insertPlace(tx, id, plan, this.clock.date());
       await this.ledger.append(tx, {
         kind: 'backup.place-added',
@@ -130,14 +127,11 @@ export class BackupsService {
   }
 
   async change(who: Who, id: string, plan: BackupPlan): Promise<Backups> {
-    await this.requireSound(plan);
+    await this.requireSound(plan, id);
     await this.events.change(async (tx) => {
       const before = await holdPlace(tx, id);
       if (!before) throw notFound('This place for backups');
-      this.requireFree(
-        (await loadPlaces(tx)).filter((row) => row.id !== id),
-        plan.folder,
-      );
+      await requireFree(tx, plan.folder, id);
       await updatePlace(tx, id, plan, before.folder !== plan.folder);
       const what = backupChangeWords(before, plan).join(' ');
       await this.ledger.append(tx, {
@@ -301,7 +295,7 @@ export class BackupsService {
   }
 
   /** @throws Problem naming the field: where backups cannot go, and whom they cannot be encrypted to */
-  private async requireSound({ folder, recipients }: BackupPlan): Promise<void> {
+  private async requireSound({ folder, recipients }: BackupPlan, id: string | null): Promise<void> {
     for (const [index, recipient] of recipients.entries()) {
       const fault = recipientFault(recipient);
       if (fault !== null)
@@ -313,6 +307,8 @@ export class BackupsService {
     }
     const words = await this.folderFault(folder);
     if (words !== null) throw invalidField('folder', 'backup.folder-among-files', words);
+    // Before anything is written there.
+    await requireFree(this.db.manager, folder, id);
     const [office] = await this.db.query<{ id: string }[]>('SELECT uid AS id FROM office');
     try {
       await claimFolder(folder, office?.id ?? '');
@@ -329,11 +325,15 @@ export class BackupsService {
       ? `The bytes of the office lie in ${bytes}. Choose a folder elsewhere, best on another disk.`
       : null;
   }
+}
 
-  private requireFree(rows: PlaceRow[], folder: string): void {
-    const near = rows.find((row) => liesIn(row.folder, folder) || liesIn(folder, row.folder));
-    if (near) throw invalidField('folder', 'backup.folder-taken', `Backups go to ${near.folder} already.`);
-  }
+/** @param id the place that is to be there; null: another one. @throws Problem backup.folder-taken, backup.too-many */
+async function requireFree(m: EntityManager, folder: string, id: string | null): Promise<void> {
+  const rows = (await loadPlaces(m)).filter((row) => row.id !== id);
+  if (id === null && rows.length >= PLACES_MOST)
+    throw new Problem('conflict', 'backup.too-many', `An office has ${PLACES_MOST} places for backups at most.`);
+  const near = rows.find((row) => liesIn(row.folder, folder) || liesIn(folder, row.folder));
+  if (near) throw invalidField('folder', 'backup.folder-taken', `Backups go to ${near.folder} already.`);
 }
 
 /** What stopped the work is no fault of the backup. */

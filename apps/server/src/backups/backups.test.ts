@@ -91,6 +91,9 @@ describe('backups from Settings', () => {
     writeFileSync(join(strange, 'thesis.pdf'), 'x');
     expect(await refused({ folder: strange })).toEqual([400, 'folder', 'backup.not-empty']);
     expect((await list()).places).toHaveLength(1);
+    // Nothing is left where a request was refused.
+    expect(readdirSync(folder)).not.toContain('below');
+    expect(readdirSync(strange)).toEqual(['thesis.pdf']);
     const rosa = await office.signedIn('rosa');
     expect((await rosa.ask('POST', '/api/backups', plan)).status).toBe(403);
   });

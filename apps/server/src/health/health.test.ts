@@ -51,17 +51,25 @@ describe('health for machines', () => {
     office.clock.advance(2000);
     await visitor.ask('POST', `/s/${share.token}/open`, { password: 'gravel-heron-silent-oar' });
     await (await visitor.fetch(`/s/${share.token}/files/${body.id}`)).arrayBuffer();
+    for (const n of [1, 2, 3]) await visitor.ask('POST', `/s/${share.token}/open`, { [`evil key ${n}`]: n });
     const port = office.app.get(Gauges).port;
     const text = await (await fetch(`http://127.0.0.1:${port}/metrics`)).text();
     expect(promtool(text)).toBe('');
     const value = (line: RegExp) => Number(new RegExp(`^${line.source} ([\\d.e+-]+)$`, 'm').exec(text)?.[1]);
     expect(value(/quay_visits_total/)).toBeGreaterThanOrEqual(1);
     expect(value(/quay_refusals_total\{code="share\.wrong-password"\}/)).toBeGreaterThanOrEqual(1);
+    expect(value(/quay_refusals_total\{code="invalid"\}/)).toBeGreaterThanOrEqual(3);
     expect(value(/quay_transferred_bytes_total\{direction="out"\}/)).toBeGreaterThan(200_000);
     expect(value(/quay_database_up/)).toBe(1);
     expect(value(/quay_disk_free_bytes/)).toBeGreaterThan(0);
     expect(value(/quay_backup_findings\{kind="none"\}/)).toBe(1);
-    for (const secret of [share.token, 'plan.bin', 'gravel-heron', office.config.sealingKey.toString('hex')])
+    for (const secret of [
+      share.token,
+      'plan.bin',
+      'gravel-heron',
+      'evil key',
+      office.config.sealingKey.toString('hex'),
+    ])
       expect(text).not.toContain(secret);
     const open = await fetch(`http://127.0.0.1:${port}/metrics`, {
       headers: { accept: 'application/openmetrics-text;version=1.0.0,text/plain;q=0.5' },

@@ -117,7 +117,8 @@ export function sendProblem(problem: Problem, req: IncomingMessage, res: ServerR
   }
   // A request that was refused leaves unread bytes on the connection, which can then not be used again.
   if (!req.complete) res.setHeader('Connection', 'close');
-  countRefusal(problem.code);
+  // What a schema refuses is named by the field, and a stranger can call fields what they like.
+  countRefusal(problem.kind === 'invalid' ? 'invalid' : problem.code);
   const status = PROBLEM_STATUS[problem.kind];
   const retry = problem.more['retryAfterSeconds'];
   const body: ProblemBody = {

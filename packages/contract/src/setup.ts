@@ -76,7 +76,14 @@ export const serverFolderSchema = Joi.string()
   .trim()
   .max(1000)
   .pattern(/^\/[^\0]*$/)
-  .messages({ 'string.pattern.base': 'Write the whole path, as in /srv/quay.' });
+  .custom((path: string, helpers) => {
+    const names = path.split('/').filter(Boolean);
+    return names.some((name) => /^\.{1,2}$/.test(name)) ? helpers.error('path.detour') : `/${names.join('/')}`;
+  })
+  .messages({
+    'string.pattern.base': 'Write the whole path, as in /srv/quay.',
+    'path.detour': 'Write the path without detours by . or .. in it.',
+  });
 export const setupPlaceSchema = Joi.object<SetupPlace>({
   folder: serverFolderSchema.required(),
   anyway: Joi.boolean().default(false),

@@ -14,6 +14,8 @@ import {
   type BackupFinding,
 } from '@quay/core';
 import type { BackupPlace, BackupPlan, Backups, Task, TaskReport } from '@quay/contract';
+import { realpath } from 'node:fs/promises';
+import { basename, dirname, join } from 'node:path';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { Stopped, TasksService, type TaskRow } from '../adopt/tasks.service.js';
@@ -321,10 +323,20 @@ export class BackupsService {
   /** Backups among the files, or the other way round, are lost with them, and back up each other. */
   async folderFault(folder: string): Promise<string | null> {
     const bytes = (await blobRootOf(this.db.manager)) ?? this.config.blobRoot;
-    return liesIn(folder, bytes) || liesIn(bytes, folder)
+    // By whatever links it is reached.
+    const [there, held] = await Promise.all([realOf(folder), realOf(bytes)]);
+    return liesIn(there, held) || liesIn(held, there)
       ? `The bytes of the office lie in ${bytes}. Choose a folder elsewhere, best on another disk.`
       : null;
   }
+}
+
+/** Where a folder really lies, by the nearest part of its path that is there. */
+async function realOf(folder: string): Promise<string> {
+  const parent = dirname(folder);
+  return realpath(folder).catch(async () =>
+    parent === folder ? folder : join(await realOf(parent), basename(folder)),
+  );
 }
 
 /** @param id the place that is to be there; null: another one. @throws Problem backup.folder-taken, backup.too-many */

@@ -1,6 +1,15 @@
 import { execFile, execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { mkdirSync, mkdtempSync, readdirSync, readFileSync, renameSync, rmSync, writeFileSync } from 'node:fs';
+import {
+  mkdirSync,
+  mkdtempSync,
+  readdirSync,
+  readFileSync,
+  renameSync,
+  rmSync,
+  symlinkSync,
+  writeFileSync,
+} from 'node:fs';
 import type { AddressInfo } from 'node:net';
 import { tmpdir } from 'node:os';
 import { join, resolve } from 'node:path';
@@ -79,6 +88,14 @@ describe('backups from Settings', () => {
     };
     expect(await refused({ folder: join(folder, 'below') })).toEqual([400, 'folder', 'backup.folder-taken']);
     expect(await refused({ folder: join(office.config.blobRoot, 'x') })).toEqual([
+      400,
+      'folder',
+      'backup.folder-among-files',
+    ]);
+    // By a detour, and by a link.
+    expect(await refused({ folder: join(base, 'x') + '/../copies' })).toEqual([400, 'folder', 'folder.detour']);
+    symlinkSync(office.config.blobRoot, join(base, 'link'));
+    expect(await refused({ folder: join(base, 'link', 'new', 'below') })).toEqual([
       400,
       'folder',
       'backup.folder-among-files',

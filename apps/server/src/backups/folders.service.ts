@@ -2,7 +2,7 @@ import { Inject, Injectable } from '@nestjs/common';
 import { formatSize } from '@quay/core';
 import type { BackupCopies, BackupCopy, BackupFolderFacts } from '@quay/contract';
 import { access, constants, stat, statfs } from 'node:fs/promises';
-import { join, normalize } from 'node:path';
+import { join } from 'node:path';
 import { DataSource } from 'typeorm';
 import { CONFIG, type Config } from '../platform/config.js';
 import { blobRootOf } from '../platform/office.js';
@@ -25,8 +25,7 @@ export class BackupFolders {
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
-  async look(asked: string): Promise<BackupFolderFacts> {
-    const folder = normalize(asked).replace(/(?<=.)\/$/, '');
+  async look(folder: string): Promise<BackupFolderFacts> {
     const neededBytes = await this.neededBytes();
     const base = { folder, freeBytes: null, neededBytes };
     const among = await this.backups.folderFault(folder);

@@ -13,7 +13,7 @@ import {
   tidyReleases,
   waitReady,
 } from './lib/release.mjs';
-import { ROOT } from './lib/install.mjs';
+import { ROOT, takeLock } from './lib/install.mjs';
 import { fail, option, say } from './lib/words.mjs';
 
 /** Copies of the database before an upgrade that are kept. */
@@ -28,9 +28,20 @@ export async function run(args) {
   const root = resolve(option(args, '--root', '/'));
   if (root === '/' && process.getuid() !== 0) fail('this is for the whole machine: run it as root.');
   const places = placesAt(root);
-  const old = currentRelease(places.opt);
-  if (!old) fail('it is not installed: ./quay install does that.');
+  if (!currentRelease(places.opt)) fail('it is not installed: ./quay install does that.');
   if (ROOT.startsWith(places.opt)) fail('run this in the checkout of the newer version, not in what is installed.');
+  const lock = join(places.opt, 'upgrading');
+  // The second try is for a lock that was left.
+  if (!takeLock(lock) && !takeLock(lock)) fail('another upgrade goes on. Wait until it is done.');
+  try {
+    await upgrade(places, currentRelease(places.opt));
+  } finally {
+    rmSync(lock, { force: true });
+  }
+}
+
+/** Two at once would each begin with the same database, and the second would lose what came after the first. */
+async function upgrade(places, old) {
   const before = installedRelease(old);
   const service = serviceOf(before.QUAY_SERVICE);
   if (!service) fail('no service manager runs here, so nothing could be stopped and started: see docs/install.md.');

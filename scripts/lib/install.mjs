@@ -91,22 +91,25 @@ function isLeft(lock) {
   }
 }
 
+/** @returns whether this command has the lock now; one that was left is taken over */
+export function takeLock(lock) {
+  try {
+    writeFileSync(lock, String(process.pid), { flag: 'wx' });
+    return true;
+  } catch (error) {
+    if (error.code !== 'EEXIST') throw error;
+    if (isLeft(lock)) rmSync(lock, { force: true });
+    return false;
+  }
+}
+
 /**
  * Runs work while no other command of this checkout does: two that install or build at once take each other's files
  * away. The lock of a command that died is taken over.
  */
 function alone(work) {
   const lock = join(ROOT, '.quay-busy');
-  for (;;) {
-    try {
-      writeFileSync(lock, String(process.pid), { flag: 'wx' });
-      break;
-    } catch (error) {
-      if (error.code !== 'EEXIST') throw error;
-      if (isLeft(lock)) rmSync(lock, { force: true });
-      else Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 200);
-    }
-  }
+  while (!takeLock(lock)) Atomics.wait(new Int32Array(new SharedArrayBuffer(4)), 0, 0, 200);
   try {
     return work();
   } finally {

@@ -173,6 +173,11 @@ wayIn: { kind: inside, inside: "${origin}" }
   });
   it('serves as before when an upgrade fails, and says why', async () => {
     const before = current();
+    // Twice at once is once; this process is the other.
+    const lock = join(root, 'opt/lockfast-quay/upgrading');
+    writeFileSync(lock, String(process.pid));
+    expect(fromCheckout('upgrade')).toMatch(/^1 [^]*another upgrade goes on/);
+    rmSync(lock);
     const database = databaseOf(before) ?? '';
     await onDatabase(database, `UPDATE store SET used_bytes = used_bytes + 1`);
     const said = fromCheckout('upgrade');

@@ -6,6 +6,7 @@ import { useWatch, type UseFormReturn } from 'react-hook-form';
 import { api } from '../../ui/api';
 import { Field, FormFault, keepFocus, tellRefused, useSchemaForm } from '../../ui/form';
 import { BackupKey } from './backup-key';
+import { Does } from './does';
 
 /** What is typed. */
 interface Typed extends Omit<BackupPlan, 'atMinute' | 'weekday' | 'days' | 'weeks' | 'months' | 'recipients'> {
@@ -101,7 +102,7 @@ export function BackupForm({ kept, save, done }: Props) {
           <option value="never">never by itself</option>
         </Form.Select>
       </Form.Group>
-      <Does kept={kept} typed={now} />
+      <Does words={wouldDo(kept, now)} />
       <FormFault form={form} />
       <div className="d-flex gap-2">
         <Button type="submit" disabled={form.formState.isSubmitting || (kept !== null && !form.formState.isDirty)}>
@@ -115,21 +116,13 @@ export function BackupForm({ kept, save, done }: Props) {
   );
 }
 
-/** What saving would do, in words. */
-function Does({ kept, typed: values }: { kept: BackupPlan | null; typed: Typed }) {
-  if (!AT.test(values.at.trim())) return null;
-  const plan = asked(values);
-  const words = kept
+/** What saving would do, in words; nothing while a time is half typed. */
+function wouldDo(kept: BackupPlan | null, typedNow: Typed): string[] {
+  if (!AT.test(typedNow.at.trim())) return [];
+  const plan = asked(typedNow);
+  return kept
     ? backupChangeWords(kept, plan)
     : [`The first is made at once, then one ${scheduleWords(plan)}. Kept is ${keptWords(plan)}.`];
-  if (words.length === 0) return null;
-  return (
-    <div className="does" role="status">
-      {words.map((sentence) => (
-        <p key={sentence}>{sentence}</p>
-      ))}
-    </div>
-  );
 }
 
 function FolderField({ form }: { form: BackupFormState }) {

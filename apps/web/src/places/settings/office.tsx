@@ -9,6 +9,7 @@ import { tellFailure, useNotices } from '../../ui/notices';
 import { now } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { ZoneField } from '../../ui/zone-field';
+import { Does } from './does';
 import { officeQuery } from './queries';
 
 export function OfficeSettingsForm() {
@@ -50,13 +51,7 @@ function OfficeForm({ kept }: { kept: OfficeSettings }) {
       <Field {...{ form, name: 'name', id: 'office-name' }} label="Name of the office" required maxLength={80} />
       <ZoneField form={form} id="office-zone" />
       <Form.Check id="homes" label="Everybody gets a place of their own" {...form.register('homes')} />
-      {does.length > 0 && (
-        <div className="does" role="status">
-          {does.map((words) => (
-            <p key={words}>{words}</p>
-          ))}
-        </div>
-      )}
+      <Does words={does} />
       <FormFault form={form} />
       <div>
         <Button type="submit" disabled={form.formState.isSubmitting || !form.formState.isDirty}>

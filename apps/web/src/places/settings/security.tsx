@@ -7,6 +7,7 @@ import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { Failure, SkeletonRows } from '../../ui/states';
+import { Does } from './does';
 import { securityQuery, securityWouldDoQuery } from './queries';
 
 export function SecuritySettingsForm() {
@@ -59,13 +60,7 @@ function SecurityForm({ kept }: { kept: SecuritySettings }) {
           ))}
         </Form.Select>
       </Form.Group>
-      {does.length > 0 && (
-        <div className="does" role="status">
-          {does.map((words) => (
-            <p key={words}>{words}</p>
-          ))}
-        </div>
-      )}
+      <Does words={does} />
       <FormFault form={form} />
       <div>
         <Button type="submit" disabled={form.formState.isSubmitting || !form.formState.isDirty}>

@@ -67,7 +67,7 @@ export default tseslint.config(
   },
   {
     // A program that serves must not be ended by a promise that nobody waits for: `void` is no answer there, see `aside`.
-    files: ['apps/{server,outside}/src/**/*.ts', 'packages/probe/src/**/*.ts'],
+    files: ['apps/{server,outside}/src/**/*.ts', 'packages/{probe,relay}/src/**/*.ts'],
     ignores: ['**/*.test.ts'],
     rules: { '@typescript-eslint/no-floating-promises': ['error', { ignoreVoid: false }] },
   },
@@ -130,6 +130,16 @@ export default tseslint.config(
       'no-restricted-imports': [
         'error',
         { patterns: [{ regex: '^(?!node:)', message: 'The probe is one file without dependencies.' }] },
+      ],
+    },
+  },
+  {
+    files: ['packages/relay/src/**/*.ts'],
+    ignores: ['**/*.test.ts'],
+    rules: {
+      'no-restricted-imports': [
+        'error',
+        { patterns: [{ regex: '^(?!node:|\\.{1,2}/)', message: 'The relay stands alone, on a machine elsewhere.' }] },
       ],
     },
   },
@@ -203,7 +213,7 @@ export default tseslint.config(
   {
     files: ['apps/outside/src/**/*.ts'],
     rules: forbid(
-      'The outside world is not part of the product: it imports nothing of it but the probe, which is carried elsewhere.',
+      'The outside world is not part of the product: it imports nothing of it but probe and relay, which are carried elsewhere.',
       '@quay/core',
       '@quay/contract',
       '@quay/server',

@@ -1,9 +1,10 @@
 import { execFileSync } from 'node:child_process';
-import { readdirSync } from 'node:fs';
+import { readdirSync, writeFileSync } from 'node:fs';
 import { dirname, join } from 'node:path';
-import type { Browser } from 'puppeteer-core';
+import { PNG } from 'pngjs';
+import type { Browser, ElementHandle } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { openOffice, PASSWORDS, type Client, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { AccountsService } from '../apps/server/src/accounts/accounts.service.js';
 import { launch, Person } from './_fixtures/browser.js';
 
@@ -11,10 +12,15 @@ import { launch, Person } from './_fixtures/browser.js';
 let office: TestOffice;
 let browser: Browser;
 let iris: Person;
+/** Somebody who has a file to publish. */
+let maker: Client;
+let file: string;
 
 beforeAll(async () => {
   office = await openOffice();
   browser = await launch();
+  maker = await office.signedIn('iris');
+  file = (await maker.upload(office.roots.projects, 'Plan.txt', Buffer.from('plan'))).body.id;
   iris = await Person.at(browser, office.origin);
   await iris.signIn('iris', '/settings');
 });
@@ -22,6 +28,12 @@ afterAll(async () => {
   await browser?.disconnect();
   await office?.close();
 });
+
+/** What an authenticator shows now: Debian's oathtool makes it. */
+const codeOf = (secret: string): string =>
+  execFileSync('oathtool', ['--totp', '--base32', `--now=@${Math.floor(office.clock.now() / 1000)}`, secret])
+    .toString()
+    .trim();
 
 describe('settings', () => {
   it('say what a change of the office does before it is made, and take it back', async () => {
@@ -38,6 +50,34 @@ describe('settings', () => {
     await iris.press('Undo', '.notices');
     await iris.sees('Saltmarsh Survey', '.bar');
   });
+  it('put a logo, drawn small, and words on the pages of visitors', async () => {
+    const { token } = await office.publish(maker, [file]);
+    const visitor = await Person.at(browser, office.origin);
+    const picture = join(iris.downloads, 'logo.png');
+    writeFileSync(picture, PNG.sync.write(new PNG({ width: 1600, height: 400 })));
+    await iris.fill('#visitor-words', 'Staithe Lane 4\nAsk Iris Ward');
+    await iris.sees('Visitors read these words under every share.');
+    await iris.press('Change the office');
+    const chooser = (await iris.page.waitForSelector('#logo-file')) as ElementHandle<HTMLInputElement>;
+    await chooser.uploadFile(picture);
+    await iris.sees('Visitors see this above every share.');
+    await iris.isAccessible();
+    await visitor.page.goto(`${office.origin}/s/${token}`);
+    await visitor.sees('Ask Iris Ward', 'footer');
+    await visitor.page.waitForFunction(() => {
+      const logo = document.querySelector<HTMLImageElement>('.logo');
+      return logo?.complete && logo.naturalWidth === 480 && logo.naturalHeight === 120;
+    });
+    await visitor.isAccessible();
+    await iris.press('Take it away');
+    await iris.sees('Visitors see the name of the office alone.');
+    await iris.press('Undo', '.notice:last-child');
+    await iris.page.waitForSelector('.logo-settings img');
+    writeFileSync(picture, 'no picture');
+    await chooser.uploadFile(picture);
+    await iris.sees('logo.png is no picture that this browser can draw.');
+    await visitor.leave();
+  });
   it('make stores and rename them', async () => {
     await iris.press('Stores', '.settings nav');
     await iris.fill('#new-store', 'projects');
@@ -51,6 +91,32 @@ describe('settings', () => {
     await iris.page.keyboard.press('Enter');
     await iris.sees('Surveys is called Land surveys now.');
     await iris.isAccessible();
+    await iris.press('Move Land surveys down');
+    await iris.sees('People see the stores in this order.');
+    await iris.press('Archive Land surveys');
+    await iris.sees('Nothing is added, changed or thrown away in Land surveys any more.');
+    await iris.isAccessible();
+    const tomas = await Person.at(browser, office.origin);
+    const place = await iris.page.$$eval('.store-settings a', (links) =>
+      links.find((link) => link.textContent === 'Land surveys')?.getAttribute('href'),
+    );
+    await tomas.signIn('tomas', place ?? '');
+    await tomas.sees('You can edit.');
+    await iris.press('Archive Land surveys', '.archive');
+    await tomas.sees('nothing is added or changed.', 'h1');
+    await tomas.isAccessible();
+    await iris.press('Bring it back: Land surveys');
+    await tomas.sees('You can edit.');
+    await iris.press('Who manages and reaches it: Land surveys');
+    await iris.sees('Who reaches Land surveys');
+    await iris.choose('#grant-subject', 'Rosa Quill');
+    await iris.page.select('#grant-level', 'manage');
+    await iris.press('Grant', '.access-dialog');
+    await iris.sees('Rosa Quill can manage there now.');
+    await iris.press('Close', '.modal');
+    await iris.sees('Managed by Rosa Quill and admins.');
+    await iris.isAccessible();
+    await tomas.leave();
     await iris.press('Land surveys', '.settings');
     await iris.sees('Land surveys', 'h1, .path');
   });
@@ -121,12 +187,69 @@ describe('settings', () => {
     await rosa.page.waitForSelector('#password');
     await rosa.leave();
   });
+  it('want a second factor of everybody of the office, who set it up and sign in by it', async () => {
+    const rosa = await Person.at(browser, office.origin);
+    await rosa.signIn('rosa', '/stores');
+    await iris.page.goto(`${office.origin}/settings/security`);
+    await iris.page.waitForSelector('#factorWanted');
+    await iris.page.select('#factorWanted', 'staff');
+    await iris.sees('3 people set one up before doing anything else.');
+    await iris.isAccessible();
+    await iris.press('Change that');
+    await rosa.sees('wants a second factor of you');
+    await rosa.isAccessible();
+    await rosa.fill('#factor-password', PASSWORDS.rosa);
+    await rosa.page.keyboard.press('Enter');
+    const secret = new URL((await rosa.readsQr()) ?? '').searchParams.get('secret') ?? '';
+    await rosa.sees(secret, '.copy-line');
+    await rosa.isAccessible();
+    await rosa.fill('#factor-code', '12345');
+    await rosa.page.keyboard.press('Enter');
+    await rosa.sees('That code is not right');
+    await rosa.fill('#factor-code', codeOf(secret));
+    await rosa.page.keyboard.press('Enter');
+    await rosa.sees('Your recovery codes.');
+    await rosa.isAccessible();
+    const recovery = await rosa.page.$eval('.recovery li', (li) => li.textContent ?? '');
+    await rosa.press('I have kept them');
+    await rosa.page.waitForSelector('.bar');
+    await rosa.leave();
+    const again = await Person.at(browser, office.origin);
+    await again.page.goto(`${office.origin}/sign-in`);
+    await again.fill('#name', 'rosa');
+    await again.fill('#password', PASSWORDS.rosa);
+    await again.page.keyboard.press('Enter');
+    await again.sees('The six digits that your authenticator shows');
+    await again.isAccessible();
+    // The telephone is lost.
+    await again.fill('#code', recovery.toUpperCase());
+    await again.page.keyboard.press('Enter');
+    await again.page.waitForSelector('.bar');
+    await again.page.goto(`${office.origin}/account`);
+    await again.sees('9 recovery codes left.');
+    await again.press('Switch it off');
+    await again.sees('From then on your password alone opens.');
+    await again.isAccessible();
+    // Iris stands before the same question; what she wants of others is taken back here, to go on.
+    await iris.sees('wants a second factor of you');
+    await office.db.query(`UPDATE office SET factor_wanted = 'nobody'`);
+    await iris.page.reload();
+    await iris.sees('A second factor is wanted from');
+    office.clock.advance(60_000);
+    await again.fill('#factor-code', codeOf(secret));
+    await again.page.keyboard.press('Enter');
+    await again.sees('Signing in takes your password alone.');
+    await again.leave();
+  });
   it('show everybody where they are signed in, and end it elsewhere', async () => {
     const [here, there] = [await Person.at(browser, office.origin), await Person.at(browser, office.origin)];
     await there.signIn('tomas', '/stores');
     await here.signIn('tomas', '/account');
     await here.sees('Where you are signed in');
     await here.sees('(here)', '.sessions');
+    await here.sees('When a share of yours is opened for the first time');
+    await here.page.click('#notice-share-opened');
+    await here.sees('You are told of that by mail.');
     await here.isAccessible();
     await here.press('Sign out everywhere else');
     await here.sees('You are signed out everywhere else.');
@@ -146,7 +269,7 @@ describe('settings', () => {
     await iris.page.setViewport({ width: 360, height: 740 });
     for (const subject of ['office', 'stores', 'mail', 'security', 'backups', 'health', 'about']) {
       await iris.page.goto(`${office.origin}/settings/${subject}`);
-      await iris.page.waitForSelector('.settings form, .backup-place, .health li, .settings table');
+      await iris.page.waitForSelector('.settings form, .backup-place, .health li, .settings table, .store-settings');
       expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);
       await iris.isAccessible();
     }

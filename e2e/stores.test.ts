@@ -259,12 +259,7 @@ describe('who reaches what', () => {
     await iris.sees('Can view: granted on Partners.', '.who-reaches');
     await iris.isAccessible();
     await iris.press('Change', '.who-reaches');
-    await iris.page.waitForSelector('#grant-subject optgroup:last-child option:nth-child(2)');
-    const subject = await iris.page.$$eval(
-      '#grant-subject option',
-      (options) => options.find((o) => o.textContent === 'Rosa Quill')?.value ?? '',
-    );
-    await iris.page.select('#grant-subject', subject);
+    await iris.choose('#grant-subject', 'Rosa Quill');
     await iris.page.select('#grant-level', 'edit');
     await iris.press('Grant', '.access-dialog');
     await iris.sees('Rosa Quill can edit there now.');
@@ -325,8 +320,7 @@ describe('getting files back', () => {
     await iris.sees('levels.csv', '.folder-table');
     await iris.page.click('.row-grid.item');
     if (!(await iris.page.$('.details'))) await keys(iris, 'i');
-    await iris.press('What to do with version 1', '.details');
-    await iris.press('Compare with the present one');
+    await iris.fromMenu('What to do with version 1', 'Compare with the present one', '.details');
     await iris.sees('b,2', '.difference .removed');
     await iris.sees('b,3', '.difference .added');
     await iris.isAccessible();

@@ -19,6 +19,7 @@ import { startProgram } from './lib/children.mjs';
 import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/install.mjs';
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
+import { measureRelay } from './bench-relay.mjs';
 import { measureReach } from './bench-reach.mjs';
 import { fillServer, measureStores } from './bench-stores.mjs';
 import { measureTls, measureTransfers } from './bench-transfers.mjs';
@@ -28,7 +29,7 @@ import { fail, say } from './lib/words.mjs';
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
 /** Which parts are measured. */
-let parts = ['transfers', 'stores', 'reach'];
+let parts = ['transfers', 'stores', 'reach', 'relay'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
@@ -46,7 +47,11 @@ export async function run(args) {
   mkdirSync(join(work, 'files/large'), { recursive: true });
   const stops = [];
   try {
-    await measure(stops);
+    if (parts.includes('relay')) {
+      requirePrograms('socat', 'openssl', 'nginx-stream');
+      await measureRelay({ work, rounds: ROUNDS, nginx: NGINX, report, seconds, say, writeRandom, stops });
+    }
+    if (parts.some((part) => part !== 'relay')) await measure(stops);
   } finally {
     while (stops.length) await stops.pop()();
     rmSync(work, { recursive: true, force: true });

@@ -1,8 +1,16 @@
 import axe from 'axe-core';
+import jsqr from 'jsqr';
 import { mkdtempSync, readdirSync, readFileSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
-import puppeteer, { type Browser, type BrowserContext, type ElementHandle, type Page } from 'puppeteer-core';
+import { PNG } from 'pngjs';
+import puppeteer, {
+  TimeoutError,
+  type Browser,
+  type BrowserContext,
+  type ElementHandle,
+  type Page,
+} from 'puppeteer-core';
 import { expect, inject } from 'vitest';
 import { PASSWORDS, type Name } from '../../apps/server/src/_fixtures/office.js';
 
@@ -11,6 +19,8 @@ declare module 'vitest' {
     browser: string;
   }
 }
+
+const decodeQr = jsqr as unknown as (data: Uint8ClampedArray, width: number, height: number) => { data: string } | null;
 
 /** The browser that all journeys of a run share (scripts/lib/test-browser.mjs); let go of with `disconnect`. */
 export function launch(): Promise<Browser> {
@@ -75,8 +85,20 @@ export class Person {
     await this.page.type(selector, text);
   }
 
-  /** Presses the button, link or row that bears these words, once it can be pressed and stands still. */
+  /**
+   * Presses the button, link or row that bears these words, once it can be pressed and stands still. One that is drawn
+   * anew meanwhile is looked for once more.
+   */
   async press(words: string, within = 'body'): Promise<void> {
+    try {
+      await (await this.toPress(words, within)).asLocator().setTimeout(4000).click();
+    } catch (error) {
+      if (!(error instanceof TimeoutError)) throw error;
+      await (await this.toPress(words, within)).asLocator().setTimeout(8000).click();
+    }
+  }
+
+  private async toPress(words: string, within: string): Promise<ElementHandle<HTMLElement>> {
     const found = await this.page
       .waitForFunction(
         (scope: string, name: string) =>
@@ -97,7 +119,18 @@ export class Person {
       .catch(async () => {
         throw new Error(`there is no "${words}" to press in ${within}: ${(await this.text(within)).slice(0, 600)}`);
       });
-    await (found as ElementHandle<HTMLElement>).asLocator().setTimeout(8000).click();
+    return found as ElementHandle<HTMLElement>;
+  }
+
+  /**
+   * Presses an entry of a menu. What is above the menu may still grow, and then the first press opens none: it is pressed
+   * once more.
+   */
+  async fromMenu(menu: string, entry: string, within = 'body'): Promise<void> {
+    await this.press(menu, within);
+    const open = await this.page.waitForSelector('.dropdown-menu.show', { timeout: 3000 }).catch(() => null);
+    if (!open) await this.press(menu, within);
+    await this.press(entry);
   }
 
   /** Waits until the page, or a part of it, says this. */
@@ -131,8 +164,17 @@ export class Person {
     throw new Error(`${name} was not downloaded; there is ${readdirSync(this.downloads).join(', ')}`);
   }
 
+  /** On a busy machine a part's style or a font may still be on its way: what is judged without it is not the page. */
+  async isStyled(): Promise<void> {
+    await this.page.waitForFunction(() =>
+      [...document.querySelectorAll<HTMLLinkElement>('link[rel=stylesheet]')].every((link) => link.sheet !== null),
+    );
+    await this.page.evaluate(() => document.fonts.ready.then(() => undefined));
+  }
+
   /** WCAG 2.2 AA by axe-core: 0 violations on the page as it stands. */
   async isAccessible(): Promise<void> {
+    await this.isStyled();
     // Evaluated through the debugger, so that the page's policy stays as strict as it is.
     await this.page.evaluate(axe.source);
     const found = await this.page.evaluate(async () => {
@@ -148,6 +190,24 @@ export class Person {
       );
     });
     expect(found, this.page.url()).toEqual([]);
+  }
+
+  /** Chooses by its words what is offered in a list. */
+  async choose(selector: string, words: string): Promise<void> {
+    await this.page.waitForSelector(`${selector} option:nth-child(2), ${selector} optgroup option`);
+    const value = await this.page.$$eval(
+      `${selector} option`,
+      (options, name) => (options as HTMLOptionElement[]).find((o) => o.textContent === name)?.value ?? '',
+      words,
+    );
+    await this.page.select(selector, value);
+  }
+
+  /** What the QR code on the page says to a decoder of somebody else's (jsQR); null when it says nothing. */
+  async readsQr(): Promise<string | null> {
+    const picture = await ((await this.page.waitForSelector('.qr')) as ElementHandle).screenshot();
+    const png = PNG.sync.read(Buffer.from(picture));
+    return decodeQr(new Uint8ClampedArray(png.data), png.width, png.height)?.data ?? null;
   }
 
   async leave(): Promise<void> {

@@ -25,6 +25,10 @@ const PACKAGES = {
   curl: { debian: 'curl', found: () => onPath('curl') },
   zip: { debian: 'zip', found: () => onPath('zip') },
   nginx: { debian: 'nginx-light', found: () => onPath('nginx') || existsSync('/usr/sbin/nginx') },
+  'nginx-stream': {
+    debian: 'libnginx-mod-stream',
+    found: () => existsSync('/usr/lib/nginx/modules/ngx_stream_module.so'),
+  },
   wrk: { debian: 'wrk', found: () => onPath('wrk') },
   pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
   dig: { debian: 'bind9-dnsutils', found: () => onPath('dig') && onPath('nsupdate') },
@@ -37,9 +41,21 @@ const PACKAGES = {
   promtool: { debian: 'prometheus', found: () => onPath('promtool') },
   socat: { debian: 'socat', found: () => onPath('socat') },
   'systemd-analyze': { debian: 'systemd', found: () => onPath('systemd-analyze') && onPath('systemd-notify') },
+  oathtool: { debian: 'oathtool', found: () => onPath('oathtool') },
   exim4: { debian: 'exim4-daemon-light', found: () => existsSync('/usr/sbin/exim4') },
+  ip: { debian: 'iproute2', found: () => onPath('ip') },
+  nft: { debian: 'nftables', found: () => installed('nft') },
+  miniupnpd: { debian: 'miniupnpd-nftables', found: () => installed('miniupnpd') },
+  knotd: { debian: 'knot', found: () => installed('knotd') },
+  unbound: { debian: 'unbound', found: () => installed('unbound') },
+  dnsmasq: { debian: 'dnsmasq-base', found: () => installed('dnsmasq') },
+  turnserver: { debian: 'coturn', found: () => onPath('turnserver') },
+  pebble: { debian: 'pebble', found: () => onPath('pebble') },
   setpriv: { debian: 'util-linux', found: () => onPath('setpriv') },
 };
+
+/** Programs of the system are not on everybody's path. */
+const installed = (program) => onPath(program) || existsSync(`/usr/sbin/${program}`);
 
 function onPath(program) {
   return (process.env.PATH ?? '').split(':').some((folder) => folder && existsSync(join(folder, program)));
@@ -57,24 +73,44 @@ export function postgresBin() {
 
 /** Installs the Debian packages of the programs that are missing. */
 export function requirePrograms(...programs) {
+  const fault = putInPlace(...programs);
+  if (fault) fail(fault);
+}
+
+/** The same. @returns what stands in the way; null: they are there */
+export function putInPlace(...programs) {
   const missing = programs.filter((p) => !PACKAGES[p].found());
-  if (missing.length === 0) return;
+  if (missing.length === 0) return null;
   const names = missing.map((p) => PACKAGES[p].debian);
   if (process.getuid() !== 0)
-    fail(`missing: ${names.join(', ')}. Install with: sudo apt-get install ${names.join(' ')}`);
+    return `missing: ${names.join(', ')}. Install with: sudo apt-get install ${names.join(' ')}`;
   say(`Installing ${names.join(', ')} ...`);
   const env = { ...process.env, DEBIAN_FRONTEND: 'noninteractive' };
   spawnSync('apt-get', ['update', '-qq'], { env, stdio: ['ignore', 'ignore', 'inherit'] });
-  const done = spawnSync('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...names], {
-    env,
-    stdio: ['ignore', 'ignore', 'pipe'],
-    encoding: 'utf8',
-  });
+  const done = withoutServing(() =>
+    spawnSync('apt-get', ['install', '-y', '-qq', '--no-install-recommends', ...names], {
+      env,
+      stdio: ['ignore', 'ignore', 'pipe'],
+      encoding: 'utf8',
+    }),
+  );
   const still = missing.filter((p) => !PACKAGES[p].found());
-  if (done.status !== 0 || still.length)
-    fail(
-      `could not install ${names.join(', ')}. Try: apt-get update && apt-get install ${names.join(' ')}\n${(done.stderr ?? '').trim().split('\n').slice(-3).join('\n')}`,
-    );
+  if (done.status === 0 && still.length === 0) return null;
+  const reason = (done.stderr ?? '').trim().split('\n').slice(-3).join('\n');
+  return `could not install ${names.join(', ')}. Try: apt-get update && apt-get install ${names.join(' ')}\n${reason}`;
+}
+
+const POLICY = '/usr/sbin/policy-rc.d';
+
+/** Name servers and the like that are installed for tests do not begin to serve on this machine (invoke-rc.d(8): 101). */
+function withoutServing(install) {
+  if (existsSync(POLICY)) return install();
+  writeFileSync(POLICY, '#!/bin/sh\nexit 101\n', { mode: 0o755 });
+  try {
+    return install();
+  } finally {
+    rmSync(POLICY, { force: true });
+  }
 }
 
 /** Whether a process is there, whoever's it is. */

@@ -48,7 +48,7 @@ export async function startOutside(folder, ports, more = {}) {
     'the outside world',
   );
   const ask = async (path) => (await fetch(`http://127.0.0.1:${ports.outside}${path}`)).text();
-  const wiring = JSON.parse(await ask('/api/wiring'));
+  const { resolvers, ...wiring } = JSON.parse(await ask('/api/wiring'));
   const { places } = JSON.parse(await ask('/api/world'));
   const probe = (address) => ({ url: `http://${address}:8099/`, token: keys.probe });
   const reach = {
@@ -57,12 +57,12 @@ export async function startOutside(folder, ports, more = {}) {
     tls: { host: '127.0.0.1', port: ports.tls },
     plain: { host: '127.0.0.1', port: ports.plain },
     gateway: '192.168.20.1',
-    resolvers: wiring.resolvers,
+    resolvers,
     stun: { address: '203.0.113.34', port: 3478 },
     acmeDirectory: `http://127.0.0.1:${places.authority}/directory`,
     roots: [await ask('/api/root.pem')],
     probes: { outside: probe('203.0.113.7'), guest: probe('192.168.40.77'), tunnel: probe('192.168.20.200') },
-    relay: { address: '203.0.113.40', port: 7443, key: keys.relay },
+    relay: await ask('/api/invitation'),
     checkEveryMinutes: 10,
     wiring,
   };
@@ -93,6 +93,9 @@ export async function setUpWayIn(origin, outside) {
   for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
     for (const step of ['record', 'mapping', 'certificate', 'redirect'])
       await ask('POST', `/${address.id}/guide`, { step, how: 'program' });
+    // The certificate is got by a job.
+    for (let tries = 0; tries < 60 && (await (await ask('GET', `/${address.id}`)).json()).order; tries += 1)
+      await new Promise((resolve) => setTimeout(resolve, 500));
   }
   // What the day begins with: a router that sends nothing back in, so that one thing needs a hand.
   await fetch(`${outside}/faults`, {

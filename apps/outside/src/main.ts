@@ -69,6 +69,7 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
   else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
   else if (path === '/api/wiring') send(200, 'application/json', JSON.stringify(world.wiring('office')));
   else if (path === '/api/root.pem') send(200, 'application/pem-certificate-chain', world.authority.rootPem);
+  else if (path === '/api/invitation') send(200, 'text/plain; charset=utf-8', world.invitation);
   else if (path === '/probes') send(200, html, await askProbe(new URL(req.url ?? '/', 'http://here').searchParams));
   else if (path === '/mail') send(200, html, listPage(mailbox.list()));
   else if (path === '/api/mail') send(200, 'application/json', JSON.stringify(mailbox.list()));

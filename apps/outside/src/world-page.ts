@@ -18,6 +18,7 @@ const FAULT_WORDS: Record<string, string> = {
   'authority.failValidation': 'validation fails',
   'authority.rateLimited': 'orders limited',
   'authority.badNonceOnce': 'forgets a nonce once',
+  'authority.callsBack': 'wants every certificate renewed',
   'authority.down': 'authority out of order',
   'stun.silent': 'STUN silent',
   'relay.down': 'relay out of order',

@@ -31,7 +31,7 @@ beforeAll(async () => {
       relay: { line: 0, tls: 0, plain: 0 },
       probes: { outside: 0, guest: 0, tunnel: 0 },
     },
-    { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes', relayKey: Buffer.from('relay') },
+    { updateKey: Buffer.from('key'), probeToken: 'token-of-the-probes', relayKey: Buffer.alloc(32, 'relay') },
   );
 });
 afterAll(async () => {

@@ -6,7 +6,7 @@ import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
 import { addressRecord, newZone, withRecord, type Zone } from './names/state.js';
 import { live, type RouterState } from './router/state.js';
-import { Relay } from './relay/server.js';
+import { invitationText, Register, Relay, Usage } from '@quay/relay';
 import { Router } from './router/server.js';
 import { StunResponder } from './stun/server.js';
 import {
@@ -15,6 +15,7 @@ import {
   OTHER_PUBLIC_ADDRESS,
   PUBLIC_ADDRESS,
   RELAY_ADDRESS,
+  RELAY_LINE_PORT,
   routesFrom,
   SERVER_ADDRESS,
   SERVER_PORTS,
@@ -38,7 +39,7 @@ export interface Secrets {
   updateKey: Buffer;
   /** What the probes ask for. */
   probeToken: string;
-  /** What a server proves to the relay for the name of the office. */
+  /** The secret that the office has in common with the relay; 32 bytes. */
   relayKey: Buffer;
   /** How far the authority's clock is ahead of the machine's; for pictures. */
   clockAheadMs?: number;
@@ -56,6 +57,7 @@ export class World {
     readonly stun: StunResponder,
     readonly authority: Authority,
     readonly relay: Relay,
+    private readonly relaySecret: Buffer,
     readonly places: Places,
   ) {}
 
@@ -103,14 +105,21 @@ export class World {
     } = await router.listen(places.gateway, places.pmp, places.upnp));
     places.stun = await stun.listen('127.0.0.1', places.stun);
     places.authority = await authority.listen('127.0.0.1', places.authority);
-    const relay = new Relay(
-      new Map([`files.${ZONE}`, `relay.${ZONE}`].map((name) => [name, secrets.relayKey])),
-      insideAddress,
-    );
+    const relay = openRelay(secrets.relayKey);
     places.relay = await relay.listen('127.0.0.1', places.relay);
-    const world = new World(names, officeNames, guestNames, router, stun, authority, relay, places);
+    const world = new World(names, officeNames, guestNames, router, stun, authority, relay, secrets.relayKey, places);
     for (const vantage of VANTAGES) if (vantage !== 'office') await world.openProbe(vantage, secrets.probeToken);
     return world;
+  }
+
+  /** What the office is invited to the relay with. */
+  get invitation(): string {
+    return invitationText({
+      host: RELAY_ADDRESS,
+      port: RELAY_LINE_PORT,
+      office: OFFICE_THERE,
+      secret: this.relaySecret,
+    });
   }
 
   async close(): Promise<void> {
@@ -268,6 +277,23 @@ function publicZone(): Zone {
     addressRecord(`www.${ZONE}`, '203.0.113.80', 3600),
     addressRecord(`relay.${ZONE}`, RELAY_ADDRESS, 300),
   ].reduce(withRecord, zone);
+}
+
+/** How the office is called at the relay. */
+const OFFICE_THERE = 'saltmarsh';
+
+/** The relay, as it stands on a rented machine; it has its own office, and keeps nothing. */
+function openRelay(secret: Buffer): Relay {
+  const register = new Register(null);
+  register.add({ id: OFFICE_THERE, names: [`files.${ZONE}`, `relay.${ZONE}`], brings: true, limits: {} }, secret);
+  return new Relay({
+    register,
+    usage: new Usage(null, Date.now),
+    limits: { visitors: 1000, perSecond: 1000, monthBytes: null },
+    sources: { connections: 1000, perSecond: 1000, sources: 1000 },
+    addresses: [RELAY_ADDRESS],
+    seenAs: insideAddress,
+  });
 }
 
 /** Which inside address a peer on loopback stands for: the last number of 127.0.20.N is that of 192.168.20.N. */

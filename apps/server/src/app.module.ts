@@ -8,7 +8,7 @@ import { HealthModule } from './health/health.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
 import { LiveModule } from './live/live.module.js';
-import { Person, Session } from './people/people.entity.js';
+import { Person, RecoveryCode, SecondFactorRow, Session } from './people/people.entity.js';
 import { PeopleModule } from './people/people.module.js';
 import type { Config } from './platform/config.js';
 import { dataSourceOptions } from './platform/database/database.js';
@@ -25,7 +25,18 @@ import { TransfersModule } from './transfers/transfers.module.js';
 import { VisitsModule } from './visits/visits.module.js';
 import { WorkModule } from './work/work.module.js';
 
-export const ENTITIES = [Person, Session, LedgerEntry, Store, Node, FileVersion, Share, ShareItem];
+export const ENTITIES = [
+  Person,
+  Session,
+  SecondFactorRow,
+  RecoveryCode,
+  LedgerEntry,
+  Store,
+  Node,
+  FileVersion,
+  Share,
+  ShareItem,
+];
 
 @Module({})
 export class AppModule {

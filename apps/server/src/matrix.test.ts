@@ -137,6 +137,7 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
     case 'visit':
       return actor === 'visitor';
     case 'signed-in':
+    case 'before-factor':
       return hasAccount(actor);
     case 'staff':
       return hasAccount(actor) && actor !== 'guest';
@@ -163,7 +164,8 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
 }
 
 const dependsOnPlace = (allowed: Allowed): boolean =>
-  !isDuty(allowed) && !['anyone', 'link', 'visit', 'signed-in', 'staff', 'first-start'].includes(allowed);
+  !isDuty(allowed) &&
+  !['anyone', 'link', 'visit', 'signed-in', 'before-factor', 'staff', 'first-start'].includes(allowed);
 const isDuty = (allowed: Allowed): allowed is Duty => DUTIES.includes(allowed as Duty);
 const levelOf = (actor: Actor): AccessLevel | undefined =>
   actor === 'guest' ? 'edit' : ACCESS_LEVELS.find((level) => level === actor);
@@ -295,7 +297,7 @@ describe('every kind of event', () => {
     for (const where of ['common', 'home'] as const)
       for (const actor of ACTORS[where].filter(hasAccount)) {
         const secret = sessionSecret(by[actor].cookieHeader('/api/')) ?? '';
-        const who = (await office.app.get(SessionService).whoHolds(secret)) as Who;
+        const who = (await office.app.get(SessionService).whoHolds(secret, '127.0.0.1')) as Who;
         const heard = await ears.mayHear(who, HEARD[topic].event(things[where]));
         expect(heard, `${actor} (${where})`).toBe(HEARD[topic][where].includes(actor));
       }

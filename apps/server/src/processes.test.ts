@@ -21,7 +21,7 @@ let iris: Client;
 beforeAll(async () => {
   const socket = join(folder, 'notify');
   manager = spawn('socat', ['-u', `UNIX-RECV:${socket}`, `OPEN:${heard},creat,append`]);
-  await vi.waitFor(() => expect(existsSync(socket)).toBe(true));
+  await vi.waitFor(() => expect(existsSync(socket)).toBe(true), 10_000);
   office = await officeForServers(folder);
   metricsPort = await freePort();
   server = await startServer({

@@ -1,5 +1,5 @@
 import { QueryClient, QueryClientProvider, useQuery } from '@tanstack/react-query';
-import { lazy, StrictMode, Suspense, useEffect, type ReactNode } from 'react';
+import { lazy, StrictMode, Suspense, useEffect, useState, type ReactNode } from 'react';
 import { createRoot } from 'react-dom/client';
 import { BrowserRouter, Navigate, Route, Routes, useLocation } from 'react-router';
 import './styles/theme.scss';
@@ -22,6 +22,7 @@ const SignIn = lazy(() => import('./places/sign-in').then((m) => ({ default: m.S
 const SetOwnPassword = lazy(() => import('./places/password').then((m) => ({ default: m.SetOwnPassword })));
 const Settings = lazy(() => import('./places/settings').then((m) => ({ default: m.Settings })));
 const Stores = lazy(() => import('./places/stores').then((m) => ({ default: m.Stores })));
+const FactorFirst = lazy(() => import('./ui/second-factor/factor-first').then((m) => ({ default: m.FactorFirst })));
 const Find = lazy(() => import('./places/stores/find').then((m) => ({ default: m.Find })));
 const Folder = lazy(() => import('./places/stores/folder').then((m) => ({ default: m.Folder })));
 const Past = lazy(() => import('./places/stores/past').then((m) => ({ default: m.Past })));
@@ -54,12 +55,15 @@ forgetWhoLeaves(client);
 function SignedIn({ children }: { children: ReactNode }) {
   const { data: me, error, isPending, refetch } = useQuery(meQuery);
   const location = useLocation();
+  // While recovery codes are shown the page stays, though nothing is wanted any more.
+  const [held, setHeld] = useState(false);
   useEffect(() => {
     if (me) tuneClock(me.now);
   }, [me]);
   if (isPending) return <SkeletonRows />;
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!me) return <Navigate to="/sign-in" state={{ from: location.pathname + location.search }} replace />;
+  if (me.lacksFactor || held) return <FactorFirst me={me} hold={setHeld} />;
   return <MeContext value={me}>{children}</MeContext>;
 }
 

@@ -2,13 +2,17 @@ import type {
   AddressUses,
   Exposure,
   GuideEntry,
+  OrderStep,
   PlannedLine,
   ReachMark,
+  SeenFromOutside,
   StageResult,
   Vantage,
+  WayAdvised,
   WayCompared,
   WayIn,
 } from '@quay/core';
+import { unknownPlaces, USUAL_UPDATE_WORDS } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema } from './common.js';
 
@@ -92,17 +96,66 @@ export interface NameServerSettings {
   secret: string;
 }
 export const nameServerSchema = Joi.object<NameServerSettings>({
-  address: Joi.string().ip({ cidr: 'forbidden' }).required(),
+  /** A name, or an address in any spelling. */
+  address: host.required(),
   port: Joi.number().integer().min(1).max(65_535).default(53),
   zone: host.required(),
   keyName: host.required(),
   secret: secret.required(),
+});
+/** Where a name is changed that takes no signed updates: an address with places that are filled in. */
+export interface NameUpdate {
+  name: string;
+  url: string;
+  user: string;
+  /** Taken, never told. */
+  secret: string;
+  /** What an answer begins with, or holds, when it is done. */
+  words: string[];
+}
+export const nameUpdateSchema = Joi.object<NameUpdate>({
+  name: host.required(),
+  url: Joi.string()
+    .max(1000)
+    .pattern(/^https:\/\/[^\s{}/]+\/[^\s#]*$/)
+    .custom((url: string, helpers) => {
+      const unknown = unknownPlaces(url);
+      return unknown.length === 0 ? url : helpers.error('update.place', { unknown: unknown.join(', ') });
+    })
+    .required()
+    .messages({
+      'string.pattern.base':
+        'It begins with https:// and a host name, and may hold {name}, {ipv4}, {ipv6}, {user} and {secret}.',
+      'update.place': 'Nobody knows how to fill in {#unknown}. There are name, ipv4, ipv6, user and secret.',
+    }),
+  user: lineSchema.allow('').max(200).default(''),
+  secret: Joi.string().allow('').max(400).default(''),
+  words: Joi.array()
+    .items(lineSchema.max(100))
+    .min(1)
+    .max(10)
+    .default([...USUAL_UPDATE_WORDS]),
+});
+/** Whom a certificate authority knows the office as already (RFC 8555 §7.3.4), as it was given out there. */
+export interface AccountBinding {
+  id: string;
+  /** Base64url; taken, never told. */
+  key: string;
+}
+export const accountBindingSchema = Joi.object<AccountBinding>({
+  id: lineSchema.max(200).required(),
+  key: Joi.string()
+    .pattern(/^[\w-]{16,400}={0,2}$/)
+    .required()
+    .messages({ 'string.pattern.base': 'The key is written in base64url, as the authority shows it.' }),
 });
 /** A certificate that was got by hand, with the chain up to but without the root, and its key; both as PEM. */
 export const ownCertificateSchema = Joi.object<{ chain: string; key: string }>({
   chain: Joi.string().max(60_000).required(),
   key: Joi.string().max(20_000).required(),
 });
+/** What a relay invited the office with, as one word. */
+export const invitationSchema = Joi.object<{ code: string }>({ code: Joi.string().trim().max(800).required() });
 export const networkSchema = Joi.string<'public' | 'office' | 'guest'>().valid('public', 'office', 'guest').required();
 
 export const remedySchema = Joi.object<{ act: RemedyAct }>({
@@ -143,6 +196,8 @@ export interface AddressRow extends NewAddress {
   trouble: { words: string; reason: string } | null;
   /** A renewal that failed and would lapse. */
   lapsing: string | null;
+  /** Its own way in, which failed: the relay is used until that works again. */
+  fellFrom: 'mapping' | 'fixed' | null;
   checkedAt: string | null;
   createdAt: string;
 }
@@ -155,6 +210,8 @@ export interface VantageResult {
   vantage: Vantage;
   /** null when nobody stands there; `unavailable` says why. */
   trace: StageResult[] | null;
+  /** Who was seen to come in from there, where nobody stands there who could look. */
+  seen?: { at: string; by: SeenFromOutside['by'] } | null;
   exchange: string[];
   unavailable: string | null;
 }
@@ -167,6 +224,19 @@ export interface ReachCheck {
   mark: ReachMark;
   vantages: VantageResult[];
 }
+
+/** A certificate that is being got, or could not be. */
+export interface CertificateOrder {
+  step: OrderStep;
+  /** What is going on. */
+  words: string;
+  askedAt: string;
+  /** Why there is none, with what the authority said; null: it is under way. */
+  failure: string | null;
+}
+
+/** What came of a remedy: the check after it, or work that was begun and takes as long as others take. */
+export type RemedyAnswer = ReachCheck | { order: CertificateOrder };
 
 export interface Upkeep {
   kind: 'record' | 'mapping' | 'certificate';
@@ -183,6 +253,7 @@ export interface AddressSheet extends AddressRow {
   check: ReachCheck | null;
   history: { id: string; at: string; why: ReachCheck['why']; mark: ReachMark; tookMs: number }[];
   upkeep: Upkeep[];
+  order: CertificateOrder | null;
 }
 
 /** A share whose link would change with its address. */
@@ -194,10 +265,30 @@ export interface AffectedLink {
   handedOver: boolean;
 }
 
+export interface RelayState {
+  host: string;
+  /** As whom the relay knows this office. */
+  office: string;
+  from: 'file' | 'settings';
+  /** Why no line stands; null: one does. */
+  trouble: string | null;
+  /** The names that it passes on to this office. */
+  names: string[];
+  /** Where names must lead to come to it. */
+  addresses: string[];
+}
+
 export interface ReachNetwork {
   insideAddress: string;
+  /** Where it is known from: the file says it, the machine was asked, or nobody knows it. */
+  insideFrom: 'file' | 'machine' | 'nobody';
   gateway: string | null;
+  gatewayFrom: 'file' | 'machine' | 'nobody';
+  /** Where outsiders are let in: the port, and why it is not open; null: it is. */
+  doors: { kind: 'tls' | 'plain'; port: number; fault: string | null }[];
   publicAddress: string | null;
+  /** Which way in fits, from what was found. */
+  advice: WayAdvised;
   nameServers: {
     network: 'public' | 'office' | 'guest';
     address: string;
@@ -206,6 +297,14 @@ export interface ReachNetwork {
     keyName: string;
   }[];
   probes: string[];
+  /** Where a name is changed by an address that is asked for; null: nowhere. */
+  nameUpdate: Omit<NameUpdate, 'secret'> | null;
+  /** A program of this machine that changes names (docs/reach.md); null: none. */
+  nameHook: string | null;
+  /** The relay that the office was invited to; null: none. */
+  relay: RelayState | null;
+  /** Where certificates are got; null: nowhere. `bindingId`: as whom, where the authority knew the office before. */
+  authority: { directory: string; bindingId: string | null } | null;
 }
 
 export interface TelephoneProof {

@@ -1,13 +1,19 @@
-import type { Duty, ReachMark, Role } from '@quay/core';
+import { NOTICES, type Duty, type NoticeKind, type ReachMark, type Role } from '@quay/core';
 import Joi from 'joi';
 
 export interface SignIn {
   signInName: string;
   password: string;
+  /** Of the authenticator or for recovery, from whoever has a second factor. */
+  code?: string;
 }
+
+/** What is typed as a code of a second factor; what it is, core says (`readFactorCode`). */
+const factorCode = Joi.string().trim().max(40);
 export const signInSchema = Joi.object<SignIn>({
   signInName: Joi.string().trim().lowercase().max(100).required(),
   password: Joi.string().max(200).required(),
+  code: factorCode,
 });
 
 export interface ChangePassword {
@@ -43,6 +49,51 @@ export const setPasswordSchema = Joi.object<SetPassword>({
     .messages({ 'string.min': `A password has at least ${SIGN_IN_PASSWORD_MIN} characters.` }),
 });
 
+/** The own second factor. */
+export interface SecondFactor {
+  on: boolean;
+  since: string | null;
+  /** Codes for recovery that have not been used. */
+  recoveryLeft: number;
+  /** The office wants one of this person. */
+  wanted: boolean;
+}
+
+export interface BeginFactor {
+  /** The present password. */
+  password: string;
+}
+export const beginFactorSchema = Joi.object<BeginFactor>({ password: Joi.string().max(200).required() });
+
+/** What an authenticator is told; it counts once a code of it was typed. */
+export interface FactorBegun {
+  /** Base32 (RFC 4648 §6). */
+  secret: string;
+  /** The same with office and name, as a QR code carries it. */
+  uri: string;
+}
+
+export interface FactorCode {
+  code: string;
+}
+export const factorCodeSchema = Joi.object<FactorCode>({ code: factorCode.required() });
+
+/** Each opens once, in place of a code; shown this once. */
+export interface RecoveryCodes {
+  codes: string[];
+}
+
+/** What somebody is told of by mail. */
+export interface OwnNotices {
+  notices: NoticeKind[];
+}
+export const ownNoticesSchema = Joi.object<OwnNotices>({
+  notices: Joi.array()
+    .items(Joi.valid(...NOTICES))
+    .unique()
+    .required(),
+});
+
 /** The signed-in person, with what every screen needs to know of the office. */
 export interface Me {
   id: string;
@@ -54,6 +105,8 @@ export interface Me {
   office: { name: string; zone: string };
   /** The addresses that links can be built on, the default first: why each cannot work outside (null: it can), and how it was last found from outside. */
   addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];
+  /** The office wants a second factor of them that they do not have: until then nothing else is open. */
+  lacksFactor: boolean;
   /** The server's time, so that the browser shows the same "now". */
   now: string;
 }

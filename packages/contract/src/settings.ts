@@ -1,10 +1,34 @@
-import { SESSION_DAYS_RANGE, type SecurityFacts } from '@quay/core';
+import { FACTOR_WANTED, SESSION_DAYS_RANGE, SIGN_IN_OUTSIDE, type SecurityFacts } from '@quay/core';
 import Joi from 'joi';
-import { nameSchema } from './common.js';
+import { idSchema, nameSchema } from './common.js';
 import { officeFields, type MailServer, type SetupOffice } from './setup.js';
 
-export type OfficeSettings = SetupOffice & { homes: boolean };
-export const officeSettingsSchema = Joi.object<OfficeSettings>({ ...officeFields, homes: Joi.boolean().required() });
+export type OfficeSettings = SetupOffice & {
+  homes: boolean;
+  /** What visitors read under every share; empty: nothing. */
+  words: string;
+};
+export const VISITOR_WORDS_MAX = 600;
+export const officeSettingsSchema = Joi.object<OfficeSettings>({
+  ...officeFields,
+  homes: Joi.boolean().required(),
+  words: Joi.string().trim().allow('').max(VISITOR_WORDS_MAX).required(),
+});
+
+/** The logo on visitors' pages. */
+export interface LogoPicture {
+  /** A PNG in base64 (RFC 4648 §4); null: there is none. */
+  png: string | null;
+}
+
+/** How large a logo may be, in pixels and bytes; browsers draw a larger picture smaller before they send it. */
+export const LOGO_MOST = { width: 800, height: 400, bytes: 150_000 } as const;
+export const logoSchema = Joi.object<{ png: string }>({
+  png: Joi.string()
+    .base64()
+    .max(Math.ceil(LOGO_MOST.bytes / 3) * 4)
+    .required(),
+});
 
 /** The mail server as it is kept; the password is never given back. */
 export interface MailSettings {
@@ -20,7 +44,27 @@ export interface StoreSettings {
   rootId: string;
   name: string;
   usedBytes: number;
+  /** Since when nothing is added or changed in it; null: it is not archived. */
+  archivedAt: string | null;
+  /** Who may manage in it beside admins, by name; groups as such. */
+  managers: string[];
+  /** How many versions are kept, in words. */
+  policyWords: string;
+  quotaBytes: number | null;
 }
+
+/** All common stores, in the order in which people see them. */
+export interface StoreOrder {
+  storeIds: string[];
+}
+export const storeOrderSchema = Joi.object<StoreOrder>({
+  storeIds: Joi.array().items(idSchema).max(1000).unique().required(),
+});
+
+export interface StoreArchived {
+  archived: boolean;
+}
+export const storeArchivedSchema = Joi.object<StoreArchived>({ archived: Joi.boolean().required() });
 
 export interface StoreName {
   name: string;
@@ -31,6 +75,8 @@ export type SecuritySettings = SecurityFacts;
 export const securitySettingsSchema = Joi.object<SecuritySettings>({
   sessionDays: Joi.number().integer().min(SESSION_DAYS_RANGE.min).max(SESSION_DAYS_RANGE.max).required(),
   leastStrength: Joi.number().integer().min(2).max(4).required(),
+  factorWanted: Joi.valid(...FACTOR_WANTED).required(),
+  signInOutside: Joi.valid(...SIGN_IN_OUTSIDE).required(),
 });
 
 /** What a change would do, in words. */

@@ -170,7 +170,7 @@ describe('what is refused', () => {
       { line: 'own', fixed: true, router: 'protocol', domain: true, uploadMbit: 0, relayMbit: 1 },
     ],
     [
-      'address: string.ip',
+      'address: host.malformed',
       nameServerSchema,
       { address: '192.168.40.0/24', zone: 'saltmarsh.example', keyName: 'k.example', secret: 'AAAA' },
     ],

@@ -19,6 +19,8 @@ export interface StoreSummary {
   usedBytes: number;
   quotaBytes: number | null;
   changedAt: string | null;
+  /** Since when nothing is added or changed in it; null: it is not archived. */
+  archivedAt: string | null;
 }
 
 /** A row of a folder. Times are RFC 3339. */
@@ -60,6 +62,8 @@ export interface FolderHead {
   path: PathPart[];
   itemCount: number;
   litterCount: number;
+  /** Since when nothing is added or changed in the store; null: it is not archived. */
+  archivedAt: string | null;
 }
 
 export interface FolderPage {

@@ -4,6 +4,10 @@ import Joi from 'joi';
 /** What a visitor's page may know before the share is opened to it. */
 export interface VisitorDoor {
   office: string;
+  /** What the office has every visitor read; empty: nothing. */
+  officeWords: string;
+  /** The version of the office's logo, which is at `logo` beside this; null: there is none. */
+  logo: string | null;
   zone: string;
   sender: string;
   title: string;

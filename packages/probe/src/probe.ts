@@ -2,7 +2,7 @@
 // One file without dependencies, to be copied to a machine elsewhere: measures whether an address can be reached from here.
 //   node probe.js https://files.example.org            asks once and prints what was found
 //   node probe.js --serve 8099 [--host 127.0.0.1]      a standing vantage; its token is in QUAY_PROBE_TOKEN
-import { createHash, timingSafeEqual } from 'node:crypto';
+import { createHash, randomBytes, timingSafeEqual } from 'node:crypto';
 import { Resolver } from 'node:dns/promises';
 import { createServer, request as httpRequest, type IncomingMessage, type Server } from 'node:http';
 import { connect as tcpConnect, isIP, type Socket } from 'node:net';
@@ -30,41 +30,61 @@ export interface ProbeAsk {
   roots?: string[];
   /** Where to connect instead of what the name leads to; null: look it up. */
   address?: string | null;
+  /** Pages that are asked for at further addresses of the name, one at each; without, one address is looked at. */
+  morePaths?: string[];
 }
 
-/** What was measured. A step that was not taken, because an earlier one failed, is null. Times are milliseconds. */
-export interface Measured {
-  lookup: {
-    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout';
-    addresses: string[];
-    ttlSeconds: number | null;
-    elapsedMs: number;
-  } | null;
+/** What came of one address. */
+export interface At {
+  /** Which page was asked for: 0 is `path`, and others are those of `morePaths`, counted from 1. */
+  asked: number;
   connect: { outcome: 'connected' | 'refused' | 'timeout' | 'unreachable'; address: string; elapsedMs: number } | null;
   tls: {
-    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed';
+    /** 'stalls': short answers come, and long ones do not. */
+    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed' | 'stalls';
     protocol: string | null;
     names: string[];
     notBefore: number;
     notAfter: number;
     trusted: boolean;
+    /** What is wrong with the chain besides the dates of the certificate itself; null: nothing. */
+    chainFault: 'expired' | 'untrusted' | 'incomplete' | null;
     issuer: string;
   } | null;
+  page: { outcome: 'answered' | 'error' | 'timeout'; status: number | null; body: string; elapsedMs: number } | null;
+}
+
+/** What was measured. A step that was not taken, because an earlier one failed, is null. Times are milliseconds. */
+export interface Measured extends At {
+  lookup: {
+    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'failed' | 'timeout';
+    addresses: string[];
+    ttlSeconds: number | null;
+    elapsedMs: number;
+  } | null;
   redirect: {
-    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere';
+    /** 'no-redirect': it answers otherwise. 'silent': it takes the connection and says nothing. */
+    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere' | 'no-redirect' | 'silent';
     status: number | null;
     location: string | null;
     hstsSeconds: number | null;
   } | null;
-  page: { outcome: 'answered' | 'error' | 'timeout'; status: number | null; body: string; elapsedMs: number } | null;
+  /** What came of the further addresses of the name. */
+  others: At[];
   /** What was asked and answered, a line each. */
   exchange: string[];
 }
 
-/** All steps together take no longer than this; a lookup and a connection each have their own part of it. */
+/**
+ * Until a connection is encrypted it takes no longer than this; a lookup and a connection each have their own part of it. A
+ * page may take longer: it is slow then, and not broken.
+ */
 export const WHOLE_MS = 4600;
 const LOOKUP_MS = 2500;
 const CONNECT_MS = 4000;
+export const PAGE_MS = 10_000;
+/** Whether short answers come where long ones do not. */
+const SHORT_MS = 1500;
 const BODY_MOST = 2000;
 
 /** Follows the way in to an address from here: name, connection, encryption, redirect, page. Never throws for what it meets. */
@@ -75,87 +95,153 @@ export async function measure(ask: ProbeAsk, way: Way = PLAIN_WAY): Promise<Meas
   const port = Number(url.port || (secure ? 443 : 80));
   const ends = performance.now() + WHOLE_MS;
   const left = (most: number): number => Math.max(50, Math.min(most, ends - performance.now()));
-  const found: Measured = { lookup: null, connect: null, tls: null, redirect: null, page: null, exchange: [] };
+  const found: Measured = { lookup: null, ...NOTHING, redirect: null, others: [], exchange: [] };
   const say = (line: string) => found.exchange.push(line);
-  let address = ask.address ?? (isIP(host) ? host : null);
   if (!isIP(host)) {
     found.lookup = await lookup(host, way.resolvers, left(LOOKUP_MS));
     const { outcome, addresses, ttlSeconds, elapsedMs } = found.lookup;
     say(
-      `A ${host}  ${outcome === 'answered' ? addresses.join(' ') : outcome}${ttlSeconds === null ? '' : `  ttl ${ttlSeconds}`}  ${ms(elapsedMs)}`,
+      `A, AAAA ${host}  ${outcome === 'answered' ? addresses.join(' ') : outcome}${ttlSeconds === null ? '' : `  ttl ${ttlSeconds}`}  ${ms(elapsedMs)}`,
     );
-    address ??= addresses[0] ?? null;
   }
+  const all = ask.address ? [ask.address] : isIP(host) ? [host] : (found.lookup?.addresses ?? []);
+  const [address, ...further] = all;
   if (!address) return found;
   const redirecting = secure ? plainAnswer(address, host, url, way, left(CONNECT_MS)) : null;
-  const { socket, told } = await open(address, port, way, left(CONNECT_MS));
-  found.connect = told;
-  say(`connect ${address}:${port}  ${told.outcome}  ${ms(told.elapsedMs)}`);
-  if (socket) await converse(socket, found, { ask, host, url, secure }, left, say);
+  const talk = { host, url, secure, roots: ask.roots ?? [], port, way, left };
+  const paths = (ask.morePaths ?? []).slice(0, MORE_MOST);
+  const looked = await Promise.all(
+    [address, ...further.slice(0, paths.length)].map((each, i) =>
+      lookAt(each, i === 0 ? ask.path : (paths[i - 1] as string), i, talk),
+    ),
+  );
+  for (const { lines } of looked) for (const line of lines) say(line);
+  // Who finds nobody at one address goes on to the next (RFC 8305 §5).
+  const main = looked.find(({ at }) => at.connect?.outcome === 'connected') ?? (looked[0] as Looked);
+  const others = looked.filter((each) => each !== main);
+  Object.assign(found, main.at);
+  found.others = others.map(({ at }) => at);
   if (redirecting) {
     found.redirect = await redirecting;
     const { outcome, status, location } = found.redirect;
     say(`GET http://${host}/  ${status ?? outcome}${location ? `  Location: ${location}` : ''}`);
-    found.redirect.hstsSeconds = found.redirect.hstsSeconds ?? hsts.get(found) ?? null;
+    found.redirect.hstsSeconds = main.hstsSeconds;
   }
   return found;
 }
 
-/** HSTS is told by the page over TLS, and belongs to the stage of the redirect. */
-const hsts = new WeakMap<Measured, number | null>();
+const NOTHING: At = { asked: 0, connect: null, tls: null, page: null };
+/** Further addresses of a name that are looked at. */
+const MORE_MOST = 3;
 
 interface Talk {
-  ask: ProbeAsk;
   host: string;
   url: URL;
   secure: boolean;
+  roots: string[];
+  port: number;
+  way: Way;
+  left: (most: number) => number;
 }
 
-async function converse(
-  socket: Socket,
-  found: Measured,
-  { ask, host, url, secure }: Talk,
-  left: (most: number) => number,
-  say: (line: string) => unknown,
-): Promise<void> {
+interface Looked {
+  at: At;
+  /** HSTS is told by the page over TLS, and belongs to the stage of the redirect. */
+  hstsSeconds: number | null;
+  lines: string[];
+}
+
+async function lookAt(address: string, path: string, asked: number, talk: Talk): Promise<Looked> {
+  const { port, way, left } = talk;
+  const { socket, told } = await open(address, port, way, left(CONNECT_MS));
+  const looked: Looked = { at: { ...NOTHING, asked, connect: told }, hstsSeconds: null, lines: [] };
+  looked.lines.push(`connect ${shown(address)}:${port}  ${told.outcome}  ${ms(told.elapsedMs)}`);
+  if (socket) await converse(socket, path, looked, talk);
+  return looked;
+}
+
+async function converse(socket: Socket, page: string, looked: Looked, talk: Talk): Promise<void> {
+  const { host, url, secure, roots, left } = talk;
+  const { at, lines } = looked;
   let through: Socket = socket;
   if (secure) {
     const asked = performance.now();
-    const { tls, told, waited } = await handshake(socket, host, ask.roots ?? [], left(CONNECT_MS));
-    found.tls = told;
-    if (waited && socket.bytesRead === 0 && found.connect) {
-      // Accepted, and then not a byte: something on the way took the connection (firewalls that answer for those behind them do), not the server.
-      found.tls = null;
-      found.connect = {
-        ...found.connect,
-        outcome: 'timeout',
-        elapsedMs: found.connect.elapsedMs + performance.now() - asked,
-      };
-      say(`TLS ${host}  not a byte in ${ms(performance.now() - asked)}`);
+    // Asked while the handshake is still waited for, so that both together take no longer.
+    const asking: { short?: Promise<boolean> } = {};
+    const early = setTimeout(() => {
+      asking.short = answersShort(at.connect?.address ?? host, talk);
+    }, CONNECT_MS - SHORT_MS);
+    const { tls, told, waited } = await handshake(socket, host, roots, left(CONNECT_MS));
+    clearTimeout(early);
+    at.tls = told;
+    if (waited && socket.bytesRead === 0 && at.connect) {
+      const stalls = (await asking.short) ?? false;
+      if (stalls) at.tls = { ...told, outcome: 'stalls' };
+      else {
+        // Accepted, and then not a byte: something on the way took the connection (firewalls that answer for those behind them do), not the server.
+        at.tls = null;
+        at.connect = {
+          ...at.connect,
+          outcome: 'timeout',
+          elapsedMs: at.connect.elapsedMs + performance.now() - asked,
+        };
+      }
+      lines.push(
+        `TLS ${host}  not a byte in ${ms(performance.now() - asked)}${stalls ? ', but short answers come' : ''}`,
+      );
       return void socket.destroy();
     }
-    say(
-      `TLS ${host}  ${told.outcome === 'agreed' ? `${told.protocol}  ${told.names.join(' ')}  until ${new Date(told.notAfter).toISOString().slice(0, 10)}${told.trusted ? '' : '  not trusted'}` : told.outcome}`,
-    );
+    lines.push(`TLS ${host}  ${told.outcome === 'agreed' ? agreedWords(told) : told.outcome}`);
     if (!tls) return void socket.destroy();
     through = tls;
   }
   const began = performance.now();
-  const path = url.pathname.replace(/\/$/, '') + ask.path;
-  const answer = await get(through, path, url.host, left(CONNECT_MS));
+  const path = url.pathname.replace(/\/$/, '') + page;
+  const answer = await get(through, path, url.host, PAGE_MS);
   through.destroy();
   const elapsedMs = performance.now() - began;
-  if (!answer) found.page = { outcome: 'timeout', status: null, body: '', elapsedMs };
+  if (!answer) at.page = { outcome: 'timeout', status: null, body: '', elapsedMs };
   else {
-    found.page = {
-      outcome: answer.status === 200 ? 'answered' : 'error',
-      status: answer.status,
-      body: answer.body,
-      elapsedMs,
-    };
-    hsts.set(found, hstsSeconds(answer.headers['strict-transport-security']));
+    const { status, body } = answer;
+    at.page = { outcome: status === 200 ? 'answered' : 'error', status, body, elapsedMs };
+    looked.hstsSeconds = hstsSeconds(answer.headers['strict-transport-security']);
   }
-  say(`GET ${path.replace(/[\w-]{16,}$/, '…')}  ${answer?.status ?? 'no answer'}  ${ms(elapsedMs)}`);
+  lines.push(`GET ${path.replace(/[\w-]{16,}$/, '…')}  ${answer?.status ?? 'no answer'}  ${ms(elapsedMs)}`);
+}
+
+const agreedWords = ({ protocol, names, notAfter, trusted }: NonNullable<At['tls']>): string =>
+  `${protocol}  ${names.slice(0, 5).join(' ')}  until ${new Date(notAfter).toISOString().slice(0, 10)}${trusted ? '' : '  not trusted'}`;
+
+const shown = (address: string): string => (isIP(address) === 6 ? `[${address}]` : address);
+
+/**
+ * A hello of TLS 1.2 that offers one method only, of no encryption at all: servers refuse it in seven bytes (RFC 5246
+ * §7.2.2). type 22, length 45; ClientHello, length 41; version; random; no session; one cipher; no compression.
+ */
+const HELLO_WITHOUT_CHOICE = Buffer.concat([
+  Buffer.from([22, 3, 1, 0, 45, 1, 0, 0, 41, 3, 3]),
+  randomBytes(32),
+  Buffer.from([0, 0, 2, 0, 0, 1, 0]),
+]);
+
+/**
+ * Whether anything comes back that fits into a small packet: a server of TLS refuses in a few bytes what it cannot
+ * take. Where that comes and its certificate does not, long packets are lost on the way (RFC 4821 §2).
+ */
+async function answersShort(address: string, { port, way }: Talk): Promise<boolean> {
+  const { socket } = await open(address, port, way, SHORT_MS);
+  if (!socket) return false;
+  return new Promise((resolve) => {
+    const end = (came: boolean) => {
+      clearTimeout(timer);
+      socket.destroy();
+      resolve(came);
+    };
+    const timer = setTimeout(() => end(false), SHORT_MS);
+    socket.once('data', () => end(true));
+    socket.once('close', () => end(false));
+    socket.write(HELLO_WITHOUT_CHOICE);
+  });
 }
 
 async function lookup(
@@ -168,14 +254,17 @@ async function lookup(
   if (servers) resolver.setServers(servers);
   const timer = setTimeout(() => resolver.cancel(), timeoutMs);
   try {
-    const records = await resolver.resolve4(host, { ttl: true }).catch((error: NodeJS.ErrnoException) => {
-      if (error.code !== 'ENODATA') throw error;
-      return resolver.resolve6(host, { ttl: true });
-    });
+    const [four, six] = await Promise.allSettled([
+      resolver.resolve4(host, { ttl: true }),
+      resolver.resolve6(host, { ttl: true }),
+    ]);
+    const records = [four, six].flatMap((family) => (family.status === 'fulfilled' ? family.value : []));
+    // One family may have nothing; where both have nothing, or one could not be asked, that is what is told.
+    if (records.length === 0) throw worse(four, six);
     return {
       outcome: 'answered',
-      addresses: records.map((r) => r.address),
-      ttlSeconds: records[0]?.ttl ?? null,
+      addresses: [...new Set(records.map((r) => r.address))],
+      ttlSeconds: Math.min(...records.map((r) => r.ttl)),
       elapsedMs: performance.now() - began,
     };
   } catch (error) {
@@ -185,13 +274,23 @@ async function lookup(
         ? 'no-such-name'
         : code === 'ENODATA'
           ? 'no-address'
-          : code === 'EREFUSED' || code === 'ESERVFAIL'
+          : code === 'EREFUSED'
             ? 'refused'
-            : 'timeout';
+            : code === 'ESERVFAIL'
+              ? 'failed'
+              : 'timeout';
     return { outcome, addresses: [], ttlSeconds: null, elapsedMs: performance.now() - began };
   } finally {
     clearTimeout(timer);
   }
+}
+
+/** Of two answers that hold no address, the one that says more than that there is none. */
+function worse(four: PromiseSettledResult<unknown>, six: PromiseSettledResult<unknown>): unknown {
+  const [first, second] = [four, six].map((f) =>
+    f.status === 'rejected' ? (f.reason as NodeJS.ErrnoException) : null,
+  );
+  return first && first.code !== 'ENODATA' ? first : (second ?? first);
 }
 
 async function open(
@@ -237,8 +336,8 @@ function handshake(
   host: string,
   roots: string[],
   timeoutMs: number,
-): Promise<{ tls: TLSSocket | null; told: NonNullable<Measured['tls']>; waited: boolean }> {
-  const none = { protocol: null, names: [], notBefore: 0, notAfter: 0, trusted: false, issuer: '' };
+): Promise<{ tls: TLSSocket | null; told: NonNullable<At['tls']>; waited: boolean }> {
+  const none = { protocol: null, names: [], notBefore: 0, notAfter: 0, trusted: false, chainFault: null, issuer: '' };
   return new Promise((resolve) => {
     const tls = tlsConnect({
       socket,
@@ -256,17 +355,17 @@ function handshake(
     tls.once('secureConnect', () => {
       clearTimeout(timer);
       const certificate = tls.getPeerCertificate();
-      // What is only past its end is not distrusted: the dates say so themselves.
-      const trusted = tls.authorized || /EXPIRED|NOT_YET_VALID/.test(String(tls.authorizationError));
+      const dates = { notBefore: Date.parse(certificate.valid_from), notAfter: Date.parse(certificate.valid_to) };
+      const chainFault = tls.authorized ? null : chainFaultOf(String(tls.authorizationError), dates);
       resolve({
         tls,
         told: {
           outcome: 'agreed',
           protocol: tls.getProtocol(),
           names: namesOf(certificate),
-          notBefore: Date.parse(certificate.valid_from),
-          notAfter: Date.parse(certificate.valid_to),
-          trusted,
+          ...dates,
+          trusted: chainFault === null,
+          chainFault,
           issuer: one(certificate.issuer?.O) ?? one(certificate.issuer?.CN) ?? 'nobody',
         },
         waited: false,
@@ -282,6 +381,13 @@ function handshake(
       ),
     );
   });
+}
+
+/** What is wrong with a chain. What is only past its own end is not distrusted: its dates say so themselves. */
+function chainFaultOf(error: string, { notBefore, notAfter }: { notBefore: number; notAfter: number }) {
+  const isValid = notBefore <= Date.now() && Date.now() < notAfter;
+  if (/EXPIRED|NOT_YET_VALID/.test(error)) return isValid ? 'expired' : null;
+  return /UNABLE_TO_GET_ISSUER|UNABLE_TO_VERIFY_LEAF/.test(error) ? 'incomplete' : 'untrusted';
 }
 
 const one = (value: string | string[] | undefined): string | undefined => (Array.isArray(value) ? value[0] : value);
@@ -342,11 +448,11 @@ async function plainAnswer(
   const { socket } = await open(address, 80, way, timeoutMs);
   const answer = socket && (await get(socket, '/', host, timeoutMs));
   socket?.destroy();
-  if (!answer) return { outcome: 'closed', status: null, location: null, hstsSeconds: null };
+  if (!answer) return { outcome: socket ? 'silent' : 'closed', status: null, location: null, hstsSeconds: null };
   const location = typeof answer.headers.location === 'string' ? answer.headers.location : null;
   const status = answer.status;
   if (status < 300 || status >= 400 || !location)
-    return { outcome: status < 300 ? 'serves-plain' : 'closed', status, location, hstsSeconds: null };
+    return { outcome: status < 300 ? 'serves-plain' : 'no-redirect', status, location, hstsSeconds: null };
   const leads = URL.canParse(location, url.href) ? new URL(location, `http://${host}`) : null;
   return {
     outcome: leads?.protocol === 'https:' && leads.host === url.host ? 'redirects' : 'elsewhere',
@@ -368,17 +474,20 @@ const ms = (elapsed: number): string =>
 /** What a request to a standing probe may hold; everything else is refused. */
 export function readAsk(body: string): ProbeAsk | null {
   try {
-    const { url, path, roots = [], address = null } = JSON.parse(body) as ProbeAsk;
+    const { url, path, roots = [], address = null, morePaths = [] } = JSON.parse(body) as ProbeAsk;
+    const isPath = (value: unknown) => typeof value === 'string' && /^\/[\w./-]{0,300}$/.test(value);
     const sound =
       typeof url === 'string' &&
       /^https?:\/\/\S+$/.test(url) &&
       URL.canParse(url) &&
-      typeof path === 'string' &&
-      /^\/[\w./-]{0,300}$/.test(path) &&
+      isPath(path) &&
+      Array.isArray(morePaths) &&
+      morePaths.length <= MORE_MOST &&
+      morePaths.every(isPath) &&
       Array.isArray(roots) &&
       roots.every((r) => typeof r === 'string') &&
       (address === null || (typeof address === 'string' && isIP(address) !== 0));
-    return sound ? { url, path, roots, address } : null;
+    return sound ? { url, path, roots, address, morePaths } : null;
   } catch {
     return null;
   }

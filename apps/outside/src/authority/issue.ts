@@ -86,6 +86,14 @@ export class Issuer {
   }
 }
 
+/** How a certificate is named to its authority (RFC 9773 §4.1): the authority's key and the serial number. */
+export function renewalNameOf(chain: string): string {
+  const leaf = new x509.X509Certificate(chain);
+  const keyId = leaf.getExtension(x509.AuthorityKeyIdentifierExtension)?.keyId ?? '';
+  // Serial numbers here are never negative in DER, see `issue`.
+  return [keyId, leaf.serialNumber].map((digits) => Buffer.from(digits, 'hex').toString('base64url')).join('.');
+}
+
 /** The names that a request asks for, in small letters; null when it is no sound request, or its signature is wrong. */
 export async function namesOfRequest(csrDer: Buffer): Promise<string[] | null> {
   try {

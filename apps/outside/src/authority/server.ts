@@ -7,8 +7,9 @@ import {
   type ServerResponse,
 } from 'node:http';
 import type { AddressInfo } from 'node:net';
+import { X509Certificate } from '@peculiar/x509';
 import { calculateJwkThumbprint, flattenedVerify, importJWK, type JWK } from 'jose';
-import { Issuer, namesOfRequest } from './issue.js';
+import { Issuer, namesOfRequest, renewalNameOf } from './issue.js';
 import {
   nameFault,
   NO_FAULTS,
@@ -99,12 +100,14 @@ export class Authority {
           newOrder: `${this.base}/order`,
           revokeCert: `${this.base}/revoke`,
           keyChange: `${this.base}/key`,
-          meta: { termsOfService: `${this.base}/terms` },
+          renewalInfo: `${this.base}/renewal`,
+          meta: { termsOfService: `${this.base}/terms`, caaIdentities: ['authority.example'] },
         });
       if (path === '/nonce')
         return void res
           .writeHead(req.method === 'HEAD' ? 200 : 204, { 'Replay-Nonce': this.nonce(), 'Cache-Control': 'no-store' })
           .end();
+      if (req.method === 'GET' && path.startsWith('/renewal/')) return this.tellRenewal(path.slice(9), res);
       if (req.method !== 'POST')
         throw problem('malformed', 'Everything here is asked for by POST (RFC 8555 §6.3).', 405);
       await this.route(path, await this.verify(req, path), res);
@@ -115,6 +118,20 @@ export class Authority {
           : problem('malformed', error instanceof Error ? error.message : 'The request could not be read.', 400);
       this.answer(res, told.status, told, 'application/problem+json');
     }
+  }
+
+  /** RFC 9773 §4.2: when a certificate of this authority should be renewed; asked without a signature. */
+  private tellRenewal(name: string, res: ServerResponse): void {
+    const known = [...this.certificates.values()].find(({ pem }) => renewalNameOf(pem) === name);
+    if (!known) throw problem('malformed', 'There is no such certificate.', 404);
+    const { notBefore, notAfter } = new X509Certificate(known.pem);
+    // In its last third, or at once where everything is called back.
+    const start = this.faults.callsBack
+      ? this.now() - 86_400_000
+      : notAfter.getTime() - (notAfter.getTime() - notBefore.getTime()) / 3;
+    const window = { start: new Date(start).toISOString(), end: new Date(start + 3_600_000).toISOString() };
+    const why = this.faults.callsBack ? { explanationURL: `${this.base}/called-back` } : {};
+    this.answer(res, 200, { suggestedWindow: window, ...why }, undefined, { 'Retry-After': '21600' });
   }
 
   private async route(path: string, signed: Signed, res: ServerResponse): Promise<void> {

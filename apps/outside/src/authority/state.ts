@@ -41,12 +41,15 @@ export interface AuthorityFaults {
   rateLimited: boolean;
   /** The next nonce is refused, as after a restart of the authority (§6.5): clients try again. */
   badNonceOnce: boolean;
+  /** Every certificate should be renewed at once (RFC 9773 §4.2): they will be revoked. */
+  callsBack: boolean;
   down: boolean;
 }
 export const NO_FAULTS: AuthorityFaults = {
   failValidation: false,
   rateLimited: false,
   badNonceOnce: false,
+  callsBack: false,
   down: false,
 };
 

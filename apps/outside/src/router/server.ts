@@ -57,6 +57,7 @@ export class Router {
   private udp: Socket | null = null;
   private http: HttpServer | null = null;
   private ssdp: Socket | null = null;
+  private answers: Socket | null = null;
   private readonly doors = new Map<number, { server: Server; port: number }>();
   private readonly open = new Set<TcpSocket>();
   private timer: NodeJS.Timeout | null = null;
@@ -86,9 +87,13 @@ export class Router {
     });
     await new Promise<void>((resolve, reject) => this.http?.once('error', reject).listen(upnpPort, host, resolve));
     const ssdp = createSocket('udp4');
+    // A router answers a search of the group from an address of its own.
+    const answers = createSocket('udp4');
+    await new Promise<void>((resolve, reject) => answers.once('error', reject).bind(0, host, resolve));
+    this.answers = answers;
     ssdp.on('message', (bytes, from) => {
       const answer = this.state.faults.noUpnp ? null : searchAnswer(bytes, this.wiring.description);
-      if (answer) ssdp.send(answer, from.port, from.address);
+      if (answer) answers.send(answer, from.port, from.address);
     });
     await new Promise<void>((resolve, reject) => ssdp.once('error', reject).bind(0, host, resolve));
     this.ssdp = ssdp;
@@ -105,6 +110,7 @@ export class Router {
     for (const { server } of this.doors.values()) server.close();
     this.http?.closeAllConnections();
     this.ssdp?.close();
+    this.answers?.close();
     await Promise.all([
       this.udp && new Promise<void>((r) => this.udp?.close(() => r())),
       this.http && new Promise<void>((r) => this.http?.close(() => r())),

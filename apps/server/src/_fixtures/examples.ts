@@ -1,6 +1,8 @@
+import { invitationText } from '@quay/relay';
 import type { ShareSheet } from '@quay/contract';
 import { randomBytes, randomUUID } from 'node:crypto';
 import { dirname, join } from 'node:path';
+import { PNG } from 'pngjs';
 import { folder, storeOf } from './acts.js';
 import type { Client, TestOffice } from './office.js';
 
@@ -52,7 +54,10 @@ const ELSEWHERE = [400, 404, 409, 503];
 /** Where nothing listens. */
 const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
 
-const SECURITY = { sessionDays: 30, leastStrength: 3 };
+const SECURITY = { sessionDays: 30, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
+/** A PNG of one pixel, in base64, as pngjs writes it. */
+const DOT_PNG = PNG.sync.write(new PNG({ width: 1, height: 1 })).toString('base64');
+const WRONG_CODE = { body: { code: '000000' }, also: [400, 409] };
 const BACKUPS = {
   ...{ every: 'week', atMinute: 0, weekday: 1, days: 7, weeks: 5, months: 12 },
   ...{ recipients: [], rehearse: 'never' },
@@ -76,7 +81,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/settings/office': () => ({ path: '/api/settings/office' }),
   'PUT /api/settings/office': () => ({
     path: '/api/settings/office',
-    body: { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true },
+    body: { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true, words: '' },
   }),
   'GET /api/backups': () => ({ path: '/api/backups' }),
   'POST /api/backups': (t) => ({
@@ -95,10 +100,28 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Without the token there is nothing.
   'GET /metrics': () => ({ path: '/metrics', also: [404] }),
   'GET /api/health': () => ({ path: '/api/health' }),
+  'PUT /api/settings/stores/order': () => ({ path: '/api/settings/stores/order', body: { storeIds: [] } }),
+  'GET /api/settings/stores/:id/archive': (t) => ({ path: `/api/settings/stores/${t.storeId}/archive`, also: [404] }),
+  'PUT /api/settings/stores/:id/archive': (t) => ({
+    path: `/api/settings/stores/${t.storeId}/archive`,
+    body: { archived: false },
+    also: [404],
+  }),
+  'GET /api/settings/logo': () => ({ path: '/api/settings/logo' }),
+  'PUT /api/settings/logo': () => ({ path: '/api/settings/logo', body: { png: DOT_PNG } }),
+  'DELETE /api/settings/logo': () => ({ path: '/api/settings/logo' }),
   'GET /api/settings/security': () => ({ path: '/api/settings/security' }),
   'PUT /api/settings/security': () => ({ path: '/api/settings/security', body: SECURITY }),
   'POST /api/settings/security/would-do': () => ({ path: '/api/settings/security/would-do', body: SECURITY }),
   'GET /api/settings/about': () => ({ path: '/api/settings/about' }),
+  'GET /api/session/notices': () => ({ path: '/api/session/notices' }),
+  'PUT /api/session/notices': () => ({ path: '/api/session/notices', body: { notices: ['share-closing'] } }),
+  'GET /api/session/factor': () => ({ path: '/api/session/factor' }),
+  'POST /api/session/factor': () => ({ path: '/api/session/factor', body: { password: 'no' }, also: [400] }),
+  'POST /api/session/factor/decline': () => ({ path: '/api/session/factor/decline' }),
+  'POST /api/session/factor/first-code': () => ({ path: '/api/session/factor/first-code', ...WRONG_CODE }),
+  'POST /api/session/factor/recovery-codes': () => ({ path: '/api/session/factor/recovery-codes', ...WRONG_CODE }),
+  'DELETE /api/session/factor': () => ({ path: '/api/session/factor', ...WRONG_CODE }),
   'GET /api/session/all': () => ({ path: '/api/session/all' }),
   // Nobody else is to be signed out by this.
   'DELETE /api/session/all/:id': () => ({ path: `/api/session/all/${randomUUID()}`, also: [404] }),
@@ -227,6 +250,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/files/:id/content': (t) => ({ path: `/api/files/${t.file}/content` }),
   'GET /api/archive': (t) => ({ path: `/api/archive?ids=${t.folder}` }),
   'GET /s/:token': (t) => ({ path: `/s/${t.share.token}` }),
+  'GET /s/:token/logo': (t) => ({ path: `/s/${t.share.token}/logo`, also: [404] }),
   'GET /s/:token/door': (t) => ({ path: `/s/${t.share.token}/door` }),
   'POST /s/:token/open': (t) => ({ path: `/s/${t.share.token}/open`, body: { password: null } }),
   'GET /s/:token/files/:id': (t) => ({ path: `/s/${t.share.token}/files/${t.file}` }),
@@ -273,6 +297,29 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'PUT /api/reach/name-servers/:network': () => ({
     path: '/api/reach/name-servers/guest',
     body: { address: '192.168.40.1', zone: 'example', keyName: 'k.example', secret: 'c2VjcmV0c2VjcmV0c2VjcmV0' },
+  }),
+  'PUT /api/reach/name-update': () => ({
+    path: '/api/reach/name-update',
+    body: {
+      name: 'files.saltmarsh.example',
+      url: 'https://dns.example/update?h={name}&a={ipv4}',
+      user: 'u',
+      secret: 's',
+    },
+  }),
+  'DELETE /api/reach/name-update': () => ({ path: '/api/reach/name-update' }),
+  'PUT /api/reach/relay': () => ({
+    path: '/api/reach/relay',
+    body: {
+      code: invitationText({ host: '203.0.113.40', port: 7443, office: 'saltmarsh', secret: Buffer.alloc(32, 7) }),
+    },
+  }),
+  'DELETE /api/reach/relay': () => ({ path: '/api/reach/relay', also: [409] }),
+  'PUT /api/reach/authority/binding': () => ({
+    path: '/api/reach/authority/binding',
+    body: { id: 'office-7', key: 'c2VjcmV0c2VjcmV0c2VjcmV0' },
+    // No authority is configured.
+    also: [409],
   }),
   'POST /api/reach/compare': () => ({
     path: '/api/reach/compare',

@@ -69,7 +69,7 @@ const ALIVE_MS = { least: 150, more: 500 } as const;
 const DONE_EACH = { acts: 4, mostMs: 10_000 } as const;
 
 /** At how many moments; more by QUAY_KILLS. Each run takes other moments, of which it tells the seed when it fails. */
-const KILLS = Number(process.env['QUAY_KILLS'] ?? 8);
+const KILLS = Number(process.env['QUAY_KILLS'] ?? 4);
 const SEED = Number(process.env['QUAY_SEED'] ?? Date.now() % 1_000_000);
 
 /**

@@ -336,8 +336,9 @@ async function furnish(db: DataSource, address: URL): Promise<TestOffice['roots'
   for (const [name, password] of Object.entries(PASSWORDS) as [Name, string][]) {
     people[name] = randomUUID();
     await db.query(
-      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+      // Notices that nobody asked for would come between the mail of a test.
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, notices)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, '{}')`,
       [
         people[name],
         name,

@@ -73,7 +73,7 @@ export async function openOutside(): Promise<Outside> {
       acmeDirectory: `http://127.0.0.1:${places['authority']}/directory`,
       roots: [await (await fetch(`${origin}/api/root.pem`)).text()],
       probes: { outside: probe('203.0.113.7'), guest: probe('192.168.40.77'), tunnel: probe('192.168.20.200') },
-      relay: { address: '203.0.113.40', port: 7443, key: relayKey },
+      relay: await (await fetch(`${origin}/api/invitation`)).text(),
       wiring,
     },
     updateSecret: updateKey.toString('base64'),

@@ -1,7 +1,8 @@
-import type { AddressRow, ReachCheck, VantageResult } from '@quay/contract';
+import type { AddressRow, AddressSheet, ReachCheck, VantageResult } from '@quay/contract';
 import type { Stage, StageResult, Vantage } from '@quay/core';
 import { request, type Agent } from 'node:https';
 import type { TLSSocket } from 'node:tls';
+import { vi } from 'vitest';
 import { UpkeepService } from '../reach/upkeep.service.js';
 import { openOffice, type Answer, type Client, type TestOffice } from './office.js';
 import { openOutside, type Outside } from './outside.js';
@@ -45,8 +46,8 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
   if (added.status !== 201) throw new Error(`no address: ${added.body.detail}`);
   const address = added.body;
   const at = `/api/reach/addresses/${address.id}`;
-  const remedy: ReachOffice['remedy'] = (act, vantage = 'outside') =>
-    iris.ask<ReachCheck>('POST', `${at}/remedies/${vantage}`, { act });
+  const remedy: ReachOffice['remedy'] = async (act, vantage = 'outside') =>
+    ended(iris, at, await iris.ask<ReachCheck>('POST', `${at}/remedies/${vantage}`, { act }));
   if (wanted === 'set up')
     for (const act of ['map-port', 'get-certificate', 'redirect-on']) {
       const { status, body } = await remedy(act);
@@ -70,6 +71,27 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
       await outside.close();
     },
   };
+}
+
+/**
+ * What came of a remedy: a certificate that was asked for is waited for, and one that could not be got is told as a
+ * refusal is.
+ * @param at the address's path
+ */
+export async function ended(iris: Client, at: string, answer: Answer<ReachCheck>): Promise<Answer<ReachCheck>> {
+  if (!('order' in answer.body)) return answer;
+  return vi.waitFor(
+    async () => {
+      const { body } = await iris.ask<AddressSheet>('GET', at);
+      if (body.order && body.order.failure === null) throw new Error(`it is at: ${body.order.words}`);
+      if (body.order) {
+        const refused = { code: 'reach.certificate-failed', detail: body.order.failure };
+        return { ...answer, status: 409, body: { ...answer.body, ...refused } as typeof answer.body };
+      }
+      return { ...answer, body: body.check as typeof answer.body };
+    },
+    { timeout: 60_000, interval: 100 },
+  );
 }
 
 /** What was found at a stage, seen from a vantage. */

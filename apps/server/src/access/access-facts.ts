@@ -81,9 +81,14 @@ async function withFacts(
   folders: { id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[],
 ): Promise<Map<string, RootFolder>> {
   const folderIds = folders.map((f) => f.id);
+  const storeIds = [...new Set(folders.map((f) => f.storeId))];
   const owners = await m.query<(Dated & { storeId: string; personId: string })[]>(
     'SELECT store_id AS "storeId", person_id AS "personId", since, until FROM home_owner WHERE store_id = ANY($1)',
-    [[...new Set(folders.map((f) => f.storeId))]],
+    [storeIds],
+  );
+  const archived = await m.query<(Dated & { storeId: string })[]>(
+    'SELECT store_id AS "storeId", since, until FROM store_archived WHERE store_id = ANY($1)',
+    [storeIds],
   );
   const grants = await m.query<(Dated & GrantRow)[]>(
     // What was ended early ended then.
@@ -98,6 +103,7 @@ async function withFacts(
     [folderIds],
   );
   const ownersOf = grouped(owners, (o) => o.storeId);
+  const archivedOf = grouped(archived, (a) => a.storeId);
   const grantsOn = grouped(grants, (g) => g.folderId);
   const rulesOf = grouped(rules, (r) => r.folderId);
   return new Map(
@@ -115,7 +121,8 @@ async function withFacts(
         others: own.flatMap((r) => (r.rule === null ? [] : [{ rule: r.rule, ...period(r) }])),
       };
       const ofStore = (ownersOf.get(storeId) ?? []).map((o) => ({ personId: o.personId, ...period(o) }));
-      return [id, { ...fact, above, store: { kind, owners: ofStore } }];
+      const whenArchived = (archivedOf.get(storeId) ?? []).map(period);
+      return [id, { ...fact, above, store: { kind, owners: ofStore, archived: whenArchived } }];
     }),
   );
 }

@@ -15,6 +15,8 @@ export interface NodePlace {
   trashedAt: Date | null;
   /** Removed for good: only its name is left. */
   purged: boolean;
+  /** Since when the store is archived; null: it is not. */
+  archivedAt: Date | null;
   /** True when the node and all folders above it are out of the trash. */
   live: boolean;
 }
@@ -36,7 +38,7 @@ export async function lockWayUp(tx: EntityManager, nodeIds: string[]): Promise<v
 
 const PLACES = `${ANCESTORS}, state AS (SELECT origin, bool_and(trashed_at IS NULL) AS live FROM up GROUP BY origin)
   SELECT n.id, n.store_id AS "storeId", s.kind AS "storeKind", s.owner_id AS "ownerId", n.parent_id AS "parentId",
-         n.kind, n.name, n.trashed_at AS "trashedAt", n.purged_at IS NOT NULL AS purged, state.live`;
+         n.kind, n.name, n.trashed_at AS "trashedAt", n.purged_at IS NOT NULL AS purged, s.archived_at AS "archivedAt", state.live`;
 const PLACES_FROM = 'FROM node n JOIN store s ON s.id = n.store_id JOIN state ON state.origin = n.id';
 
 export async function placesOf(m: EntityManager, nodeIds: string[]): Promise<NodePlace[]> {

@@ -2,6 +2,7 @@ import { Injectable } from '@nestjs/common';
 import {
   actBits,
   actsOfBits,
+  ARCHIVED_ACTS,
   LEVEL_FOR_ACT,
   levelOfActs,
   type AccessLevel,
@@ -151,7 +152,7 @@ export class AccessService {
     const { places } = await this.look(who, [folderId], m);
     const [place] = places;
     if (place?.kind !== 'folder' || place.purged) throw notFound('This folder');
-    if ((place.bits & actBits(['manage'])) === 0) required(place.bits, 'folder', act, 'This folder');
+    if ((place.bits & actBits(['manage'])) === 0) required(place, act, 'This folder');
     const rules = await rulesOf(m, folderId);
     const acts = actsOfBits(place.bits);
     return { ...place, acts, own: actsOfBits(place.ownBits), level: levelOfActs(acts) ?? 'manage', ...rules };
@@ -241,7 +242,7 @@ export class AccessService {
     return nodeIds.map((id) => {
       const place = places.find((p) => p.id === id);
       if (!place) throw notFound(what);
-      const level = required(place.bits, place.kind, act, what);
+      const level = required(place, act, what);
       return { ...place, acts: actsOfBits(place.bits), own: actsOfBits(place.ownBits), level };
     });
   }
@@ -269,12 +270,16 @@ function requireLive(nodes: readonly NodePlace[]): void {
 const bitsFor = (act: Act, kind: 'folder' | 'file'): number =>
   act === 'see' && kind === 'folder' ? FOLDER_SEEN : actBits([act]);
 
-function required(bits: number, kind: 'folder' | 'file', act: Act, what?: string): AccessLevel {
+function required({ bits, kind, archivedAt }: ReachedPlace, act: Act, what?: string): AccessLevel {
   const level = levelOfActs(actsOfBits(bits));
   if ((bits & bitsFor('see', kind)) === 0 || level === null) throw notFound(what);
-  if ((bits & bitsFor(act, kind)) === 0) throw levelNeeded(act, level);
+  if ((bits & bitsFor(act, kind)) === 0)
+    throw archivedAt && !ARCHIVED_ACTS.includes(act) ? archived() : levelNeeded(act, level);
   return level;
 }
+
+const archived = (): Problem =>
+  new Problem('forbidden', 'store.archived', 'This store is archived: nothing is added, changed or thrown away in it.');
 
 /** Where somebody has acts of a level and not this one: what is their own until it is published, say. */
 function levelNeeded(act: Act, level: AccessLevel): Problem {

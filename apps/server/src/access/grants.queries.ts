@@ -2,6 +2,7 @@ import { actBits, type AccessLevel } from '@quay/core';
 import type { Grantable, GrantFor, NewGrant } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
+import { grouped } from '../platform/grouped.js';
 import { FOLDER_SEEN } from './access.queries.js';
 
 export interface StoredGrant {
@@ -138,4 +139,18 @@ export function closedIn(
           ORDER BY n.name COLLATE natural_order`,
     [personId, folderId],
   );
+}
+
+/** Who may manage in folders by a grant on them that holds: people, and groups as such, by name. */
+export async function managersOf(m: EntityManager, folderIds: string[], at: Date): Promise<Map<string, string[]>> {
+  const rows = await m.query<{ folderId: string; name: string }[]>(
+    `SELECT g.node_id AS "folderId", coalesce(p.name, t.name, 'All staff') AS name
+       FROM access_grant g LEFT JOIN person p ON p.id = g.person_id LEFT JOIN people_group t ON t.id = g.group_id
+      WHERE g.node_id = ANY($1) AND g.level = 'manage' AND g.since <= $2 AND g.ended_at IS NULL
+        AND (g.until IS NULL OR g.until > $2)
+      ORDER BY name`,
+    [folderIds, at],
+  );
+  const named = grouped(rows, (r) => r.folderId);
+  return new Map([...named].map(([folderId, found]) => [folderId, found.map((r) => r.name)]));
 }

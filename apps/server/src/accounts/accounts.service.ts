@@ -5,6 +5,7 @@ import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
 import { LedgerService } from '../ledger/ledger.service.js';
+import { FactorService } from '../people/factor.service.js';
 import {
   accountOf,
   accounts,
@@ -39,6 +40,7 @@ export class AccountsService {
     private readonly ledger: LedgerService,
     private readonly attempts: Attempts,
     private readonly office: Office,
+    private readonly factor: FactorService,
   ) {}
 
   list(): Promise<Account[]> {
@@ -103,6 +105,14 @@ export class AccountsService {
       await this.events.tell(tx, { topic: 'session', id: person.id });
       await this.told(tx, 'person.sessions-ended', { name: person.name, count: ended });
       return { name: person.name, ended };
+    });
+  }
+
+  /** Switches off a second factor that somebody lost. Their password still holds. */
+  async factorOff(signInName: string): Promise<{ name: string; wasOn: boolean }> {
+    return this.events.change(async (tx) => {
+      const person = await this.requireAccount(tx, signInName);
+      return { name: person.name, wasOn: await this.factor.switchOff(tx, person) };
     });
   }
 

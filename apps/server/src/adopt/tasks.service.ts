@@ -1,7 +1,7 @@
 import { Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import type { Task, TaskReport } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
-import { DataSource } from 'typeorm';
+import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import type { Who } from '../people/who.js';
 import { aside } from '../platform/aside.js';
@@ -72,15 +72,31 @@ export class TasksService implements OnApplicationShutdown {
 
   /** @param who null: the program itself */
   async ask(who: Who | null, kind: Task['kind'], detail: Record<string, string>): Promise<Task> {
+    return (await this.askIf(who, kind, () => Promise.resolve(detail))) as Task;
+  }
+
+  /**
+   * Asks for what is found to be wanted, in the transaction that asks for it.
+   * @param wanted what it is asked for; null: nothing is to be done
+   */
+  async askIf(
+    who: Who | null,
+    kind: Task['kind'],
+    wanted: (tx: EntityManager) => Promise<Record<string, string> | null>,
+  ): Promise<Task | null> {
     const id = uuidv7();
-    await this.events.change(async (tx) => {
+    const asked = await this.events.change(async (tx) => {
+      const detail = await wanted(tx);
+      if (!detail) return false;
       await tx.query(
         `INSERT INTO task (id, kind, asked_by, detail, state, created_at) VALUES ($1, $2, $3, $4, 'waiting', $5)`,
         [id, kind, who?.personId ?? null, detail, this.clock.date()],
       );
       await this.jobs.handIn(tx, 'tasks', {}, { key: id });
       await this.events.tell(tx, { topic: 'task', id });
+      return true;
     });
+    if (!asked) return null;
     this.look();
     return this.task(id);
   }
@@ -94,8 +110,11 @@ export class TasksService implements OnApplicationShutdown {
   }
 
   /** What waits or is being done, with what it was asked for. */
-  async open(kinds: Task['kind'][]): Promise<{ task: Task; detail: Record<string, string> }[]> {
-    const rows = await this.db.query<TaskRow[]>(
+  async open(
+    kinds: Task['kind'][],
+    m: EntityManager = this.db.manager,
+  ): Promise<{ task: Task; detail: Record<string, string> }[]> {
+    const rows = await m.query<TaskRow[]>(
       `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by
         WHERE t.state IN ('waiting', 'running') AND t.kind = ANY($1) ORDER BY t.created_at`,
       [kinds],

@@ -161,39 +161,49 @@ export class BackupsService {
   }
 
   async now(who: Who | null, id: string): Promise<Backups> {
-    await this.ask(who, id, 'backup');
+    await this.ask(who, id, 'backup', () => true);
     return this.list();
   }
 
   async rehearseNow(who: Who | null, id: string): Promise<Backups> {
-    await this.ask(who, id, 'rehearsal');
+    await this.ask(who, id, 'rehearsal', () => true);
     return this.list();
   }
 
   /** Hands in what is due by the office's clock, and does not wait or run already. */
   async askWhatIsDue(): Promise<void> {
-    const [rows, open, { zone }] = await Promise.all([
-      loadPlaces(this.db),
-      this.tasks.open(['backup', 'rehearsal']),
-      this.office.settings(),
-    ]);
+    const { zone } = await this.office.settings();
     const now = this.clock.now();
-    for (const row of rows) {
-      if (open.some((o) => o.detail['placeId'] === row.id)) continue;
+    const dueOf = (row: PlaceRow): 'backup' | 'rehearsal' | null => {
       const past = { triedAt: row.triedAt?.getTime() ?? null, worked: row.faultCode === null };
       const rehearsed = { triedAt: row.rehearsedAt?.getTime() ?? null, worked: row.rehearsalFault === null };
-      if (isBackupDue(row, zone, past, now)) await this.now(null, row.id);
-      else if (row.goodAt !== null && isRehearsalDue(row.rehearse, rehearsed, now))
-        await this.rehearseNow(null, row.id);
+      if (isBackupDue(row, zone, past, now)) return 'backup';
+      return row.goodAt !== null && isRehearsalDue(row.rehearse, rehearsed, now) ? 'rehearsal' : null;
+    };
+    for (const row of await loadPlaces(this.db)) {
+      const kind = dueOf(row);
+      if (kind) await this.ask(null, row.id, kind, (held) => dueOf(held) === kind);
     }
   }
 
-  private async ask(who: Who | null, id: string, kind: 'backup' | 'rehearsal'): Promise<void> {
-    const place = await loadPlace(this.db, id);
-    if (!place) throw notFound('This place for backups');
-    const open = await this.tasks.open([kind]);
-    if (!open.some((o) => o.detail['placeId'] === id))
-      await this.tasks.ask(who, kind, { placeId: id, folder: place.folder });
+  /**
+   * Hands it in, unless it waits or runs already. The place is held meanwhile, and whoever begins the work writes there:
+   * so nothing that ended between two looks is taken for still due.
+   */
+  private async ask(
+    who: Who | null,
+    id: string,
+    kind: 'backup' | 'rehearsal',
+    isWanted: (place: PlaceRow) => boolean,
+  ): Promise<void> {
+    await this.tasks.askIf(who, kind, async (tx) => {
+      const place = await holdPlace(tx, id);
+      if (!place) throw notFound('This place for backups');
+      // By the program one at a time; what a person asks for waits its turn.
+      const open = await this.tasks.open(who ? [kind] : ['backup', 'rehearsal'], tx);
+      const isOpen = open.some((o) => o.detail['placeId'] === id);
+      return isOpen || !isWanted(place) ? null : { placeId: id, folder: place.folder };
+    });
   }
 
   private async backUp(task: TaskRow, tell: TellTask): Promise<TaskReport> {

@@ -209,39 +209,44 @@ describe('a part of a backup', () => {
   const names = async (folderId: string) =>
     (await iris.ask<{ items: { name: string; id: string }[] }>('GET', `/api/folders/${folderId}`)).body.items;
 
-  it('comes back beside what is there: a folder, a file, a store, a home; twice is once', async () => {
-    const rosa = await office.signedIn('rosa');
-    const made = await rosa.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {
-      name: 'Weir House',
-    });
-    const bytes = randomBytes(70_000);
-    const { body: plan1 } = await rosa.upload(made.body.id, 'plan.dxf', bytes);
-    const deep = await rosa.ask<{ id: string }>('POST', `/api/folders/${made.body.id}/folders`, { name: 'photos' });
-    await rosa.upload(deep.body.id, 'one.jpg', Buffer.from('one'));
-    await rosa.upload(office.roots.rosa, 'diary.txt', Buffer.from('mine'));
-    execFileSync('age-keygen', ['-o', keyFile], { stdio: 'ignore' });
-    const recipient = execFileSync('age-keygen', ['-y', keyFile], { encoding: 'utf8' }).trim();
-    await iris.ask('POST', '/api/backups', { ...plan, folder: there, recipients: [recipient], rehearse: 'never' });
-    await settled();
-    await rosa.ask('POST', '/api/trash', { nodeIds: [made.body.id] });
-    expect(await part('Projects/Weir House')).toContain('2 files of 2');
-    const back = (await names(office.roots.projects)).find((n) => n.name.startsWith('Weir House (as of'));
-    expect(back?.name).toMatch(/^Weir House \(as of \w{3} \d+ Nov, \d\d.\d\d\)$/);
-    const inside = await names(back?.id ?? '');
-    expect(inside.map((n) => n.name).sort()).toEqual(['photos', 'plan.dxf']);
-    const got = await iris.fetch(`/api/files/${inside.find((n) => n.name === 'plan.dxf')?.id}/content`);
-    expect(Buffer.from(await got.arrayBuffer()).equals(bytes)).toBe(true);
-    expect(plan1.name).toBe('plan.dxf');
-    expect(await part('Projects/Weir House', '--identity', keyFile)).toContain('0 files of 2');
-    expect(await part('projects/weir house/plan.dxf', '--to', 'Projects')).toContain('1 file of 1');
-    const home = (await office.db.query<{ name: string }[]>(
-      `SELECT s.name FROM store s JOIN person p ON p.id = s.owner_id WHERE p.sign_in_name = 'rosa'`,
-    )) as [{ name: string }];
-    expect(await part(home[0].name)).toContain('1 file of 1');
-    expect(
-      (await rosa.ask<{ items: { name: string }[] }>('GET', `/api/folders/${office.roots.rosa}`)).body.items[0]?.name,
-    ).toMatch(/as of/);
-    expect(await part('Projects/Nothing')).toContain('there is no "Projects/Nothing" in that backup');
-    expect(await part('Projects/Weir House', '--to', 'Nowhere')).toContain('there is no folder Nowhere');
-  });
+  // Six programs, one after the other, each of which loads the whole server.
+  it(
+    'comes back beside what is there: a folder, a file, a store, a home; twice is once',
+    { timeout: 120_000 },
+    async () => {
+      const rosa = await office.signedIn('rosa');
+      const made = await rosa.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {
+        name: 'Weir House',
+      });
+      const bytes = randomBytes(70_000);
+      const { body: plan1 } = await rosa.upload(made.body.id, 'plan.dxf', bytes);
+      const deep = await rosa.ask<{ id: string }>('POST', `/api/folders/${made.body.id}/folders`, { name: 'photos' });
+      await rosa.upload(deep.body.id, 'one.jpg', Buffer.from('one'));
+      await rosa.upload(office.roots.rosa, 'diary.txt', Buffer.from('mine'));
+      execFileSync('age-keygen', ['-o', keyFile], { stdio: 'ignore' });
+      const recipient = execFileSync('age-keygen', ['-y', keyFile], { encoding: 'utf8' }).trim();
+      await iris.ask('POST', '/api/backups', { ...plan, folder: there, recipients: [recipient], rehearse: 'never' });
+      await settled();
+      await rosa.ask('POST', '/api/trash', { nodeIds: [made.body.id] });
+      expect(await part('Projects/Weir House')).toContain('2 files of 2');
+      const back = (await names(office.roots.projects)).find((n) => n.name.startsWith('Weir House (as of'));
+      expect(back?.name).toMatch(/^Weir House \(as of \w{3} \d+ Nov, \d\d.\d\d\)$/);
+      const inside = await names(back?.id ?? '');
+      expect(inside.map((n) => n.name).sort()).toEqual(['photos', 'plan.dxf']);
+      const got = await iris.fetch(`/api/files/${inside.find((n) => n.name === 'plan.dxf')?.id}/content`);
+      expect(Buffer.from(await got.arrayBuffer()).equals(bytes)).toBe(true);
+      expect(plan1.name).toBe('plan.dxf');
+      expect(await part('Projects/Weir House', '--identity', keyFile)).toContain('0 files of 2');
+      expect(await part('projects/weir house/plan.dxf', '--to', 'Projects')).toContain('1 file of 1');
+      const home = (await office.db.query<{ name: string }[]>(
+        `SELECT s.name FROM store s JOIN person p ON p.id = s.owner_id WHERE p.sign_in_name = 'rosa'`,
+      )) as [{ name: string }];
+      expect(await part(home[0].name)).toContain('1 file of 1');
+      expect(
+        (await rosa.ask<{ items: { name: string }[] }>('GET', `/api/folders/${office.roots.rosa}`)).body.items[0]?.name,
+      ).toMatch(/as of/);
+      expect(await part('Projects/Nothing')).toContain('there is no "Projects/Nothing" in that backup');
+      expect(await part('Projects/Weir House', '--to', 'Nowhere')).toContain('there is no folder Nowhere');
+    },
+  );
 });

@@ -27,6 +27,7 @@ import { LOCKS } from '../platform/locks.js';
 import { copy } from './copier.js';
 import { sourceOf } from './source.js';
 import { bringBack } from './copying/bring.js';
+import { scratchPrefix } from './copying/database.js';
 import { backupsIn, claimFolder, readManifest, requireOwn } from './copying/layout.js';
 import { makeBackup, type MakeOrder, type Source } from './copying/make.js';
 import type { Rehearsed } from './copying/rehearse.js';
@@ -283,7 +284,10 @@ describe('bringing back, rehearsed', () => {
     };
     return copy<Rehearsed>(order, () => Promise.resolve());
   };
-  const databases = () => office.db.query<unknown[]>(`SELECT 1 FROM pg_database WHERE datname LIKE 'quay_rehearsal%'`);
+  const databases = () =>
+    office.db.query<unknown[]>('SELECT 1 FROM pg_database WHERE starts_with(datname, $1)', [
+      scratchPrefix(office.config.databaseUrl),
+    ]);
 
   it('makes a database beside that of the office, reads all bytes in turns, and leaves nothing', async () => {
     await backup('2026-11-27T09:00:00Z', { target: join(base, 'sealed'), recipients: [] });
@@ -312,7 +316,7 @@ describe('bringing back, rehearsed', () => {
 });
 
 /** More by QUAY_KILLS=30. */
-const KILLS = Number(process.env['QUAY_KILLS'] ?? 10);
+const KILLS = Number(process.env['QUAY_KILLS'] ?? 5);
 
 describe('a backup that is killed', () => {
   it('at many moments leaves what was there whole, and the next one is made', { timeout: 300_000 }, async () => {

@@ -6,9 +6,11 @@ import type { DataSource, EntityManager } from 'typeorm';
 import { chained, type NewEntry } from '../ledger/ledger.service.js';
 import { LedgerEntry } from '../ledger/ledger.entity.js';
 import type { BlobStore } from '../platform/blobs/blob-store.js';
+import { changeLogo } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
 import type { Random } from './random.js';
+import { officeLogo } from './sample-files.js';
 import {
   CLOSED_FOLDERS,
   FOLDER_GRANTS,
@@ -25,6 +27,8 @@ import {
 } from './scenario.js';
 import { demoFiles, type DemoFile } from './tree.js';
 
+const WORDS_TO_VISITORS =
+  'Saltmarsh Survey Partnership, land and building surveys.\nSomething is missing? Write to whoever sent you this, or to office@saltmarsh.example.';
 const DAY_MS = 86_400_000;
 const ZONE = 'Europe/London';
 
@@ -63,7 +67,12 @@ export async function loadDemo(
       stores: new Map(),
       ledger: [],
     };
-    await tx.query('INSERT INTO office (name, zone) VALUES ($1, $2)', ['Saltmarsh Survey', ZONE]);
+    await tx.query('INSERT INTO office (name, zone, visitor_words) VALUES ($1, $2, $3)', [
+      'Saltmarsh Survey',
+      ZONE,
+      WORDS_TO_VISITORS,
+    ]);
+    await changeLogo(tx, { png: await officeLogo(), version: 'demo' });
     await tx.query('INSERT INTO address (id, scheme, host, port, is_default) VALUES ($1, $2, $3, $4, true)', [
       random.uuid(now),
       address.protocol.replace(':', ''),
@@ -139,8 +148,9 @@ async function loadPeople(l: Loading): Promise<void> {
     // Those without a demo password cannot sign in: theirs is random and told to nobody.
     const hash = await hashPassword(PASSWORDS[person.key] ?? randomBytes(24).toString('hex'));
     await l.tx.query(
-      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+      // A second factor was offered to all, and declined: the demo is entered with a password alone.
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, factor_declined_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)`,
       [
         id,
         person.key,

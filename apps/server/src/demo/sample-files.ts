@@ -3,6 +3,16 @@ import sharp from 'sharp';
 import type { Random } from './random.js';
 import { webm } from './webm.js';
 
+/** The office's logo: a survey mark over the tide line. PNG. */
+export function officeLogo(): Promise<Buffer> {
+  const drawing = `<svg xmlns="http://www.w3.org/2000/svg" width="240" height="132" fill="none" stroke="#0e5a60">
+    <path d="M120 14 L174 92 H66 Z" stroke-width="9" stroke-linejoin="round"/>
+    <circle cx="120" cy="66" r="9" fill="#c24a16" stroke="none"/>
+    <path d="M12 112 q18 -14 36 0 t36 0 t36 0 t36 0 t36 0 t36 0" stroke-width="8" stroke-linecap="round"/>
+  </svg>`;
+  return sharp(Buffer.from(drawing)).png({ palette: true }).toBuffer();
+}
+
 /** A site photograph: sky, a horizon, ground, a few blocks. JPEG. */
 export async function photograph(random: Random, width = 1280, height = 960): Promise<Buffer> {
   return sharp(scene(random, width, height, 0), { raw: { width, height, channels: 3 } })

@@ -11,6 +11,7 @@ import { notFound } from '../platform/problems/problem.js';
 import { ReachModule } from '../reach/reach.module.js';
 import { Gauges } from './gauges.service.js';
 import { HealthService } from './health.service.js';
+import { MorningNotice } from './morning-notice.js';
 
 const digest = (text: string) => createHash('sha256').update(text).digest();
 
@@ -71,6 +72,6 @@ class HealthController {
 @Module({
   imports: [BackupsModule, ReachModule],
   controllers: [HealthController],
-  providers: [HealthService, Gauges],
+  providers: [HealthService, Gauges, MorningNotice],
 })
 export class HealthModule {}

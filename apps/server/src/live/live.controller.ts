@@ -3,6 +3,7 @@ import type { Request, Response } from 'express';
 import { SessionService } from '../people/session.service.js';
 import { sessionSecret, SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { clientAddress } from '../platform/client-address.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { EventStreams } from './event-streams.js';
@@ -27,7 +28,7 @@ export class LiveController {
       key: `person ${who.personId}`,
       wanted: (event) => this.ears.mayHear(who, event),
       shown: ({ topic, id }) => ({ topic, id }),
-      still: async () => (await this.sessions.whoHolds(secret)) !== null,
+      still: async () => (await this.sessions.whoHolds(secret, clientAddress(req))) !== null,
       unsettles: (event) => event.topic === 'session' || event.topic === 'access' || event.topic === 'missed',
     });
   }

@@ -1,5 +1,6 @@
-import type { Role } from '@quay/core';
+import type { NoticeKind, Role } from '@quay/core';
 import { Column, Entity, PrimaryColumn } from 'typeorm';
+import { asNumber } from '../platform/database/columns.js';
 
 @Entity('person')
 export class Person {
@@ -12,6 +13,24 @@ export class Person {
   @Column('text', { name: 'password_hash' }) passwordHash!: string;
   @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
   @Column('timestamptz', { name: 'disabled_at', nullable: true }) disabledAt!: Date | null;
+  @Column('timestamptz', { name: 'factor_declined_at', nullable: true }) factorDeclinedAt!: Date | null;
+  @Column({ type: 'text', array: true, insert: false }) notices!: NoticeKind[];
+}
+
+/** Somebody's authenticator. It counts from when a first code of it was typed. */
+@Entity('second_factor')
+export class SecondFactorRow {
+  @PrimaryColumn('uuid', { name: 'person_id' }) personId!: string;
+  @Column('bytea', { name: 'secret_sealed' }) secretSealed!: Buffer;
+  @Column('timestamptz', { name: 'begun_at' }) begunAt!: Date;
+  @Column('timestamptz', { nullable: true }) since!: Date | null;
+  @Column('bigint', { name: 'last_step', nullable: true, transformer: asNumber }) lastStep!: number | null;
+}
+
+@Entity('recovery_code')
+export class RecoveryCode {
+  @PrimaryColumn('uuid', { name: 'person_id' }) personId!: string;
+  @PrimaryColumn('bytea', { name: 'code_hash' }) codeHash!: Buffer;
 }
 
 @Entity('session')

@@ -1,5 +1,8 @@
 import { Global, Module } from '@nestjs/common';
 import { DeviceMemory } from './device-memory.js';
+import { FactorController } from './factor.controller.js';
+import { FactorService } from './factor.service.js';
+import { NoticesService } from './notices.service.js';
 import { SessionController } from './session.controller.js';
 import { SessionService } from './session.service.js';
 import { SignedInGuard } from './signed-in.guard.js';
@@ -7,8 +10,8 @@ import { SignedInGuard } from './signed-in.guard.js';
 /** Everybody needs to know who is asking, so the guard is there for all. */
 @Global()
 @Module({
-  controllers: [SessionController],
-  providers: [SessionService, SignedInGuard, DeviceMemory],
-  exports: [SessionService, SignedInGuard],
+  controllers: [SessionController, FactorController],
+  providers: [SessionService, FactorService, NoticesService, SignedInGuard, DeviceMemory],
+  exports: [SessionService, FactorService, NoticesService, SignedInGuard],
 })
 export class PeopleModule {}

@@ -40,12 +40,16 @@ export interface Account {
   id: string;
   signInName: string;
   name: string;
+  email: string;
   role: Role;
   left: boolean;
   sessions: number;
+  /** Whether they have a second factor. */
+  factor: boolean;
 }
 
-const ACCOUNTS = `SELECT p.id, p.sign_in_name AS "signInName", p.name, p.role, p.disabled_at IS NOT NULL AS left,
+const ACCOUNTS = `SELECT p.id, p.sign_in_name AS "signInName", p.name, p.email, p.role, p.disabled_at IS NOT NULL AS left,
+  EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor,
   (SELECT count(*) FROM session s WHERE s.person_id = p.id)::int AS sessions FROM person p`;
 
 export function accounts(m: EntityManager): Promise<Account[]> {
@@ -73,9 +77,9 @@ export async function endSessionsOf(tx: EntityManager, personId: string): Promis
 }
 
 /** Whom to tell what concerns the running of the server. */
-export function thoseWhoRunIt(m: EntityManager): Promise<{ name: string; email: string }[]> {
+export function thoseWhoRunIt(m: EntityManager): Promise<{ id: string; name: string; email: string }[]> {
   return m.query(
-    `SELECT name, email FROM person WHERE disabled_at IS NULL AND 'run-server' = ANY(duties) ORDER BY sign_in_name`,
+    `SELECT id, name, email FROM person WHERE disabled_at IS NULL AND 'run-server' = ANY(duties) ORDER BY sign_in_name`,
   );
 }
 
@@ -86,6 +90,36 @@ export async function sessionsUnusedSince(m: EntityManager, at: Date): Promise<{
     [at],
   );
   return row as { sessions: number; people: number };
+}
+
+/** A session that has not ended. */
+export interface BegunSession {
+  id: string;
+  personId: string;
+  fromAddress: string;
+  /** Whether whoever holds it has a second factor. */
+  factor: boolean;
+}
+
+export function sessionsBegun(m: EntityManager, now: Date): Promise<BegunSession[]> {
+  return m.query(
+    `SELECT s.id, s.person_id AS "personId", s.from_address AS "fromAddress", f.person_id IS NOT NULL AS factor
+       FROM session s LEFT JOIN second_factor f ON f.person_id = s.person_id AND f.since IS NOT NULL
+      WHERE s.expires_at > $1`,
+    [now],
+  );
+}
+
+export async function endSessions(tx: EntityManager, ids: string[]): Promise<void> {
+  await tx.query('DELETE FROM session WHERE id = ANY($1)', [ids]);
+}
+
+/** Everybody who may sign in and has no second factor. */
+export function peopleWithoutFactor(m: EntityManager): Promise<{ role: Role }[]> {
+  return m.query(
+    `SELECT p.role FROM person p WHERE p.disabled_at IS NULL
+        AND NOT EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL)`,
+  );
 }
 
 /** From here on a session lasts so many days after it was last used. @returns whose have ended by that */

@@ -2,9 +2,11 @@ import { Body, Controller, Delete, Get, HttpCode, Param, Post, Put, Req, Res, Us
 import {
   changePasswordSchema,
   idSchema,
+  ownNoticesSchema,
   signInSchema,
   type ChangePassword,
   type Me as MeAnswer,
+  type OwnNotices,
   type SessionRow,
   type SignIn,
 } from '@quay/contract';
@@ -20,6 +22,8 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
+import { FactorService } from './factor.service.js';
+import { NoticesService } from './notices.service.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
 import { SessionService, type SignedInFrom } from './session.service.js';
 import { Me, type Who } from './who.js';
@@ -50,6 +54,8 @@ export class SessionController {
     private readonly sessions: SessionService,
     private readonly office: Office,
     private readonly clock: Clock,
+    private readonly factor: FactorService,
+    private readonly notices: NoticesService,
   ) {}
 
   @Post()
@@ -66,10 +72,11 @@ export class SessionController {
   }
 
   @Get()
-  @For('signed-in')
+  @For('before-factor')
   @UseGuards(SignedInGuard)
   @Operation('Who is signed in')
   async me(@Me() who: Who): Promise<MeAnswer> {
+    const factor = await this.factor.state(who);
     const [person, office, addresses] = await Promise.all([
       this.sessions.person(who),
       this.office.settings(),
@@ -85,6 +92,7 @@ export class SessionController {
       office: { name: office.name, zone: office.zone },
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
+      lacksFactor: factor.wanted && !factor.on,
       now: this.clock.date().toISOString(),
     };
   }
@@ -121,6 +129,22 @@ export class SessionController {
   @Operation('Sign out somewhere else')
   endOne(@Me() who: Who, @Param('id', id) sessionId: string, @Req() req: Request): Promise<SessionRow[]> {
     return this.sessions.end(who, sessionId, sessionSecret(req.headers.cookie) ?? '');
+  }
+
+  @Get('notices')
+  @For('signed-in')
+  @UseGuards(SignedInGuard)
+  @Operation('What one is told of by mail')
+  ownNotices(@Me() who: Who): Promise<OwnNotices> {
+    return this.notices.own(who);
+  }
+
+  @Put('notices')
+  @For('signed-in')
+  @UseGuards(SignedInGuard)
+  @Operation('Choose what one is told of by mail', ownNoticesSchema)
+  changeNotices(@Me() who: Who, @Body(valid(ownNoticesSchema)) asked: OwnNotices): Promise<OwnNotices> {
+    return this.notices.change(who, asked);
   }
 
   @Put('password')

@@ -1,5 +1,12 @@
 import { Injectable } from '@nestjs/common';
-import { browserInWords, type Duty } from '@quay/core';
+import {
+  browserInWords,
+  comesFromOutside,
+  factorIsWanted,
+  mayBeSignedIn,
+  type Duty,
+  type SecurityFacts,
+} from '@quay/core';
 import type { ChangePassword, SessionRow, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm';
@@ -17,8 +24,9 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { requireStrong } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
+import { FactorService } from './factor.service.js';
 import { Person, Session } from './people.entity.js';
-import type { Who } from './who.js';
+import type { Held, Hindrance, Who } from './who.js';
 
 const DAY_MS = 24 * 3600 * 1000;
 /** `seen_at` is written at most this often. */
@@ -37,6 +45,23 @@ export interface SignedInFrom {
   agent: string;
 }
 
+interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'signInOutside'> {
+  id: string;
+  name: string;
+  role: Who['role'];
+  duties: Duty[];
+  /** Whether they have a second factor. */
+  factor: boolean;
+}
+
+function hindranceOf({ role, factor, factorWanted, signInOutside }: SessionHolder, from: string): Hindrance | null {
+  if (!mayBeSignedIn(signInOutside, { outside: comesFromOutside(from), factor })) return 'outside';
+  return factorIsWanted(factorWanted, role) && !factor ? 'factor' : null;
+}
+
+const codeWanted = (): Problem =>
+  new Problem('unauthenticated', 'sign-in.code-wanted', 'Type the code that your authenticator shows.');
+
 @Injectable()
 export class SessionService {
   constructor(
@@ -48,6 +73,7 @@ export class SessionService {
     private readonly devices: DeviceMemory,
     private readonly events: Events,
     private readonly office: Office,
+    private readonly factor: FactorService,
   ) {}
 
   /**
@@ -79,8 +105,14 @@ export class SessionService {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
+    const hasFactor = await this.factor.isOn(this.db.manager, person.id);
+    await this.requireMaySignIn(fromAddress, hasFactor);
+    if (hasFactor && !asked.code) throw codeWanted();
+    const whose = { person, device: known };
+    if (hasFactor) await this.factor.countTry(whose);
     const now = this.clock.date();
-    return this.events.change(async (tx) => {
+    const signedIn = await this.events.change(async (tx) => {
+      if (hasFactor) await this.factor.require(tx, whose, asked.code ?? '');
       await tx.delete(Session, { expiresAt: LessThan(now) });
       const session = await this.open(tx, person, now, { fromAddress, agent });
       await this.ledger.append(tx, {
@@ -90,6 +122,20 @@ export class SessionService {
       });
       return session;
     });
+    // A recovery code that was used is told of.
+    if (hasFactor) this.mail.hurry();
+    return signedIn;
+  }
+
+  /** @throws Problem sign-in.outside */
+  private async requireMaySignIn(fromAddress: string, factor: boolean): Promise<void> {
+    const { signInOutside } = await this.office.security();
+    if (mayBeSignedIn(signInOutside, { outside: comesFromOutside(fromAddress), factor })) return;
+    const words =
+      signInOutside === 'factor'
+        ? 'From outside the office, only those who have a second factor sign in. Set one up when you are there.'
+        : 'From outside the office, nobody may sign in.';
+    throw new Problem('forbidden', 'sign-in.outside', words);
   }
 
   /** Begins a session of somebody who has shown who they are. @returns as {@link signIn} */
@@ -123,15 +169,21 @@ export class SessionService {
     });
   }
 
-  /** Who holds this session; null when it is over or was never there. */
-  async whoHolds(secret: string): Promise<Who | null> {
+  /** Who holds this session and may go on; null when it is over, was never there, or something stands in their way. */
+  async whoHolds(secret: string, fromAddress: string): Promise<Who | null> {
+    const held = await this.whoKnocks(secret, fromAddress);
+    return held && held.hindrance === null ? held.who : null;
+  }
+
+  /** Who holds this session, and what stands in their way; null when it is over or was never there. */
+  async whoKnocks(secret: string, fromAddress: string): Promise<Held | null> {
     const hash = secretHash(secret);
     const now = this.clock.date();
-    const [row] = await this.db.query<
-      { id: string; name: string; role: Who['role']; duties: Duty[]; seen_at: Date; reach_stands: boolean }[]
-    >(
-      `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands
-         FROM session s JOIN person p ON p.id = s.person_id
+    const [row] = await this.db.query<(SessionHolder & { seen_at: Date; reach_stands: boolean })[]>(
+      `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands,
+              o.factor_wanted AS "factorWanted", o.sign_in_outside AS "signInOutside",
+              EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
+         FROM session s JOIN person p ON p.id = s.person_id CROSS JOIN office o
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
       [hash, now],
     );
@@ -143,7 +195,10 @@ export class SessionService {
     }
     // Worked out here, before any transaction of theirs holds something that others wait for.
     if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
-    return { personId: row.id, name: row.name, role: row.role, duties: row.duties };
+    return {
+      who: { personId: row.id, name: row.name, role: row.role, duties: row.duties },
+      hindrance: hindranceOf(row, fromAddress),
+    };
   }
 
   /** Where somebody is signed in, the newest use first. */

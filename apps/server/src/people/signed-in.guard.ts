@@ -1,11 +1,12 @@
 import { DUTIES, type Duty } from '@quay/core';
 import { Injectable, type CanActivate, type ExecutionContext } from '@nestjs/common';
+import { clientAddress } from '../platform/client-address.js';
 import { cookieOf } from '../platform/cookies.js';
 import { Problem } from '../platform/problems/problem.js';
 import { allowedBy, type Allowed } from '../platform/for.js';
 import { requireDuty, requireStaff } from './duties.js';
 import { SessionService } from './session.service.js';
-import type { SignedInRequest, Who } from './who.js';
+import type { Held, SignedInRequest, Who } from './who.js';
 
 export const SESSION_COOKIE = 'quay_session';
 
@@ -21,12 +22,25 @@ export class SignedInGuard implements CanActivate {
   async canActivate(context: ExecutionContext): Promise<boolean> {
     const req = context.switchToHttp().getRequest<SignedInRequest>();
     const secret = sessionSecret(req.headers.cookie);
-    const who = secret ? await this.sessions.whoHolds(secret) : null;
-    if (!who) throw new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
-    requireAllowed(who, allowedBy(context.getHandler()));
-    req.who = who;
+    const held = secret ? await this.sessions.whoKnocks(secret, clientAddress(req)) : null;
+    if (!held) throw noSession();
+    const allowed = allowedBy(context.getHandler());
+    requireUnhindered(held, allowed);
+    requireAllowed(held.who, allowed);
+    req.who = held.who;
     return true;
   }
+}
+
+export const noSession = (): Problem =>
+  new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
+
+/** @throws Problem session.outside, factor.wanted */
+function requireUnhindered({ hindrance }: Held, allowed: Allowed | undefined): void {
+  if (hindrance === 'outside')
+    throw new Problem('unauthenticated', 'session.outside', 'From outside the office, you may not be signed in.');
+  if (hindrance === 'factor' && allowed !== 'before-factor')
+    throw new Problem('forbidden', 'factor.wanted', 'The office wants a second factor of you. Set one up first.');
 }
 
 /** @throws Problem duty.missing, staff.only */

@@ -11,6 +11,18 @@ export interface Who {
   duties: readonly Duty[];
 }
 
+/**
+ * Why somebody who is signed in comes no further: they are outside, where they may not be; or the office wants a second
+ * factor of them that they do not have.
+ */
+export type Hindrance = 'outside' | 'factor';
+
+/** Who holds a session, and what stands in their way. */
+export interface Held {
+  who: Who;
+  hindrance: Hindrance | null;
+}
+
 export type SignedInRequest = Request & { who?: Who };
 
 /** The signed-in person of a request that {@link SignedInGuard} has let through. */

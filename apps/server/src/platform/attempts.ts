@@ -1,9 +1,15 @@
 import { Injectable } from '@nestjs/common';
+import { countOf } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from './clock.js';
 import { Problem } from './problems/problem.js';
 
 const MINUTE_MS = 60_000;
+
+const waitWords = (seconds: number): string => {
+  if (seconds > 90) return countOf(Math.ceil(seconds / 60), 'minute');
+  return seconds === 1 ? 'a second' : `${seconds} seconds`;
+};
 
 /** Counts tries by key in windows of time, in the database, so that several server processes count together. */
 @Injectable()
@@ -15,21 +21,22 @@ export class Attempts {
 
   /**
    * Counts one try, before anything costly is done for it.
-   * @returns tries that are left in this minute
+   * @param limit tries in a window: a minute, unless said otherwise
+   * @returns tries that are left in this window
    * @throws Problem too-many, with the seconds to wait, when there are none
    */
-  async take(key: string, perMinute: number): Promise<number> {
-    const { count, windowStart } = await this.count(key, MINUTE_MS);
-    if (count > perMinute) {
-      const wait = Math.max(1, Math.ceil((windowStart.getTime() + MINUTE_MS - this.clock.now()) / 1000));
-      throw new Problem(
-        'too-many',
-        'tries.too-many',
-        `Too many tries. Wait ${wait === 1 ? 'a second' : `${wait} seconds`}, then try again.`,
-        { retryAfterSeconds: wait },
-      );
-    }
-    return perMinute - count;
+  async take(key: string, limit: number, windowMs = MINUTE_MS): Promise<number> {
+    const { count, windowStart } = await this.count(key, windowMs);
+    if (count > limit) throw this.tooMany(windowStart, windowMs);
+    return limit - count;
+  }
+
+  /** The refusal of a try, with how long it takes until there are more. */
+  tooMany(windowStart: Date, windowMs: number): Problem {
+    const wait = Math.max(1, Math.ceil((windowStart.getTime() + windowMs - this.clock.now()) / 1000));
+    return new Problem('too-many', 'tries.too-many', `Too many tries. Wait ${waitWords(wait)}, then try again.`, {
+      retryAfterSeconds: wait,
+    });
   }
 
   /** Counts once. @returns how many there were in this window, this one included */
@@ -53,8 +60,8 @@ export class Attempts {
   }
 
   /** Gives a try back: it was right, and only wrong ones count. */
-  async giveBack(key: string): Promise<void> {
-    await this.db.query('UPDATE attempt SET count = greatest(count - 1, 0) WHERE key = $1', [key]);
+  async giveBack(key: string, m: EntityManager = this.db.manager): Promise<void> {
+    await m.query('UPDATE attempt SET count = greatest(count - 1, 0) WHERE key = $1', [key]);
   }
 
   /** Forgets windows that ended long ago. */

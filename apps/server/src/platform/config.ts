@@ -2,6 +2,7 @@ import { existsSync, readFileSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { environmentOf, readConfigFile } from './config-file.js';
 import type { Wiring } from './dialler.js';
+import { readReachFile } from './reach-file.js';
 import { PACE, type Pace } from './pace.js';
 
 /** Everything the server is told from outside. Secrets come from files, never from the command line. */
@@ -55,24 +56,29 @@ export interface MetricsConfig {
  * How the server stands in its network, and who helps it to be reached. From one file, which only the server may read.
  */
 export interface ReachConfig {
-  /** This machine on the office network, and the ports that a router's mapping leads to. */
-  insideAddress: string;
+  /** Whether what is not said here is asked of the machine: its router, and its address on that network. */
+  findsNetwork: boolean;
+  /** This machine on the office network, and the ports that a router's mapping leads to; null: it is not said. */
+  insideAddress: string | null;
   insidePorts: { tls: number; plain: number };
   /** Where this process listens with encryption, and for plain requests that are sent on; null: nowhere. */
   tls: { host: string; port: number } | null;
   plain: { host: string; port: number } | null;
-  /** The router, for mappings; null: there is none. */
+  /** The router, for mappings; null: it is not said. */
   gateway: string | null;
   /** Name servers of the office network as addresses; null: those of this machine. */
   resolvers: string[] | null;
-  stun: { address: string; port: number } | null;
+  /** Servers that say from where they are asked (STUN); several are asked at once. */
+  stun: StunServer | StunServer[] | null;
   acmeDirectory: string | null;
   /** Roots that are trusted besides the usual ones, as PEM. */
   roots: string[];
   /** Standing probes elsewhere. */
   probes: Partial<Record<'outside' | 'guest' | 'tunnel', { url: string; token: string }>>;
-  /** The relay: where lines are kept, the address that names must lead to, and the key; null: none is used. */
-  relay: { address: string; port: number; key: string } | null;
+  /** A program that changes names where no name server takes updates; null: none. */
+  nameHook: string | null;
+  /** What a relay invited this office with; null: it is not said here. */
+  relay: string | null;
   /** Proxies before this server whose word about the visitor is taken, as addresses or ranges. */
   trustedProxies: string[];
   /** How often every address is checked; 0: only when asked. */
@@ -81,8 +87,14 @@ export interface ReachConfig {
   wiring: Wiring | null;
 }
 
+export interface StunServer {
+  address: string;
+  port: number;
+}
+
 export const NO_REACH: ReachConfig = {
-  insideAddress: '127.0.0.1',
+  findsNetwork: false,
+  insideAddress: null,
   insidePorts: { tls: 8443, plain: 8080 },
   tls: null,
   plain: null,
@@ -92,10 +104,20 @@ export const NO_REACH: ReachConfig = {
   acmeDirectory: null,
   roots: [],
   probes: {},
+  nameHook: null,
   relay: null,
   trustedProxies: [],
   checkEveryMinutes: 0,
   wiring: null,
+};
+
+/** How a server stands in its network where no file says otherwise. */
+const ON_A_MACHINE: ReachConfig = {
+  ...NO_REACH,
+  findsNetwork: true,
+  tls: { host: '0.0.0.0', port: 8443 },
+  plain: { host: '0.0.0.0', port: 8080 },
+  checkEveryMinutes: 15,
 };
 
 /** The web application, where it is built beside this. */
@@ -157,7 +179,10 @@ export function configFromEnvironment(environment: NodeJS.ProcessEnv): Config {
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
     pace: PACE,
-    reach: { ...NO_REACH, ...(reachFile ? (JSON.parse(readFileSync(reachFile, 'utf8')) as Partial<ReachConfig>) : {}) },
+    reach: {
+      ...ON_A_MACHINE,
+      ...(reachFile ? readReachFile(reachFile) : {}),
+    },
   };
 }
 

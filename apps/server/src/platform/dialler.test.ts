@@ -58,6 +58,45 @@ describe('datagrams', () => {
   });
 });
 
+describe('a search', () => {
+  const group = '239.255.255.250';
+  const search = async (answers: string[], enough: (found: readonly string[]) => boolean, waitMs = 300) => {
+    const asked = createSocket('udp4');
+    let questions = 0;
+    asked.on('message', (_, from) => {
+      questions += 1;
+      for (const answer of answers) {
+        // Each from an address of its own, as machines of a group do.
+        const machine = createSocket('udp4');
+        machine.send(answer, from.port, from.address, () => machine.close());
+      }
+    });
+    await new Promise<void>((done) => asked.bind(0, '127.0.0.1', done));
+    open.push(asked);
+    const at = { transport: 'udp' as const, address: group, port: 1900, host: '127.0.0.1', offset: 0 };
+    const wired = new Dialler({ localAddress: '127.0.0.1', routes: [{ ...at, toPort: asked.address().port }] });
+    const read = (b: Buffer) => (b.toString().startsWith('good') ? b.toString() : null);
+    const found = await wired.search(group, 1900, Buffer.from('?'), read, { from: '127.0.0.1', waitMs, enough });
+    // Whatever was still to be sent would throw now.
+    await new Promise((done) => setTimeout(done, waitMs));
+    return { found, questions };
+  };
+  it('takes what machines of a group answer, each from an address of its own, and asks twice', async () => {
+    const { found, questions } = await search(['good one', 'bad', 'good two'], () => false);
+    expect([...new Set(found)].sort()).toEqual(['good one', 'good two']);
+    expect(questions).toBe(2);
+  });
+  it('ends with what will do, and sends nothing after it', async () => {
+    const { found, questions } = await search(['good one'], (some) => some.includes('good one'));
+    expect([found, questions]).toEqual([['good one'], 1]);
+  });
+  it('finds nothing where nobody answers, or nothing leads there', async () => {
+    expect((await search([], () => false)).found).toEqual([]);
+    const wait = { from: '192.0.2.1', waitMs: 50, enough: () => false };
+    expect(await plain.search(group, 1900, Buffer.from('?'), word('good'), wait)).toEqual([]);
+  });
+});
+
 describe('requests', () => {
   const get = (port: number, timeoutMs = 300, most = 1000) =>
     plain.http('GET', `http://127.0.0.1:${port}/`, {}, null, timeoutMs, most);

@@ -1,5 +1,7 @@
 import type { Way } from '@quay/probe';
+import { isSameAddress } from '@quay/core';
 import { createSocket } from 'node:dgram';
+import { lookup } from 'node:dns/promises';
 import { request, type IncomingMessage } from 'node:http';
 import { connect, isIP, type Socket } from 'node:net';
 import { connect as tlsConnect, rootCertificates } from 'node:tls';
@@ -26,6 +28,16 @@ export interface Place {
   localAddress?: string;
 }
 
+/** Datagrams are sent to addresses, and answers are told apart by them: a name is looked up before. */
+async function resolved(place: Place | null): Promise<Place | null> {
+  if (!place || isIP(place.host)) return place;
+  const found = await lookup(place.host).catch(() => null);
+  return found && { ...place, host: found.address };
+}
+
+/** Answers to a search that are looked at. */
+const MOST_ANSWERS = 50;
+
 /**
  * How the server gets to other machines of its networks. As it is in an office: where addresses say. Under a wiring
  * table, addresses of a simulated world lead to places on this machine, and to nowhere when they are not in it.
@@ -47,11 +59,13 @@ export class Dialler {
       : null;
   }
 
-  /** For measuring from here. @param resolvers name servers; null: those of this machine */
-  way(resolvers: string[] | null): Way {
-    const places = resolvers?.map((address) => this.place('udp', address, 53)).filter((p): p is Place => p !== null);
+  /** For measuring from here. @param resolvers name servers, asked at port 53; null: those of this machine */
+  way(resolvers: string[] | null, port = 53): Way {
+    const places = resolvers?.map((address) => this.place('udp', address, port)).filter((p): p is Place => p !== null);
     return {
-      resolvers: places ? places.map((p) => `${p.host}:${p.port}`) : null,
+      resolvers: places
+        ? places.map(({ host, port: at }) => (isIP(host) === 6 ? `[${host}]:${at}` : `${host}:${at}`))
+        : null,
       place: (address, port) => this.place('tcp', address, port),
     };
   }
@@ -88,7 +102,7 @@ export class Dialler {
     read: (answer: Buffer) => T | null,
     waitsMs: readonly number[] = [250, 500, 1000],
   ): Promise<T | null> {
-    const place = this.place('udp', address, port);
+    const place = await resolved(this.place('udp', address, port));
     if (!place) return null;
     const socket = createSocket(isIP(place.host) === 6 ? 'udp6' : 'udp4');
     try {
@@ -100,7 +114,7 @@ export class Dialler {
         };
         socket.on('error', () => end(null));
         socket.on('message', (answer, from) => {
-          if (from.port !== place.port || from.address !== place.host) return;
+          if (from.port !== place.port || !isSameAddress(from.address, place.host)) return;
           const value = read(answer);
           if (value !== null) end(value);
         });
@@ -115,6 +129,86 @@ export class Dialler {
     } finally {
       socket.close();
     }
+  }
+
+  /**
+   * The same over TCP, as name servers speak it: each message behind its length (RFC 1035 §4.2.2). @returns null when
+   * nothing that is understood came in time
+   */
+  async exchangeStream<T>(
+    address: string,
+    port: number,
+    bytes: Uint8Array,
+    read: (answer: Buffer) => T | null,
+    timeoutMs: number,
+  ): Promise<T | null> {
+    const socket = await this.connect(address, port, timeoutMs).catch(() => null);
+    if (!socket) return null;
+    return new Promise((resolve) => {
+      let held = Buffer.alloc(0);
+      const end = (value: T | null) => {
+        clearTimeout(timer);
+        socket.destroy();
+        resolve(value);
+      };
+      const timer = setTimeout(() => end(null), timeoutMs);
+      socket.on('error', () => end(null));
+      socket.on('close', () => end(null));
+      socket.on('data', (piece: Buffer) => {
+        held = Buffer.concat([held, piece]);
+        const length = held.length < 2 ? Infinity : held.readUInt16BE(0);
+        if (held.length >= 2 + length) end(read(held.subarray(2, 2 + length)));
+      });
+      const length = Buffer.alloc(2);
+      length.writeUInt16BE(bytes.length, 0);
+      socket.write(Buffer.concat([length, bytes]));
+    });
+  }
+
+  /**
+   * Asks a group of machines (multicast), twice because datagrams get lost, and takes what comes back in a while: each
+   * answers from an address of its own.
+   * @param from the address of this machine on the network that is asked
+   * @param enough whether what was found will do, so that no more is waited for
+   */
+  async search<T>(
+    group: string,
+    port: number,
+    bytes: Uint8Array,
+    read: (answer: Buffer) => T | null,
+    { from, waitMs, enough }: { from: string; waitMs: number; enough: (found: readonly T[]) => boolean },
+  ): Promise<T[]> {
+    const place = this.place('udp', group, port);
+    if (!place) return [];
+    const socket = createSocket('udp4');
+    const found: T[] = [];
+    const timers: NodeJS.Timeout[] = [];
+    try {
+      await new Promise<void>((resolve) => {
+        socket.on('error', () => resolve());
+        socket.on('message', (answer) => {
+          const value = read(answer);
+          if (value !== null && found.length < MOST_ANSWERS) found.push(value);
+          if (enough(found)) resolve();
+        });
+        const send = () => socket.send(bytes, place.port, place.host, (error) => error && resolve());
+        socket.bind(0, place.localAddress ?? from, () => {
+          timers.push(setTimeout(send, waitMs / 4), setTimeout(resolve, waitMs));
+          try {
+            if (place.host === group) socket.setMulticastInterface(from);
+            send();
+          } catch {
+            // There is no way to a group from there.
+            resolve();
+          }
+        });
+      });
+    } finally {
+      // A socket that is closed throws when it is to send.
+      for (const timer of timers) clearTimeout(timer);
+      socket.close();
+    }
+    return found;
   }
 
   /**

@@ -17,6 +17,15 @@ export interface OfficeSettings {
   zone: string;
   /** Everybody gets a place of their own. */
   homes: boolean;
+  /** What visitors read under every share; empty: nothing. */
+  words: string;
+}
+
+/** The logo on visitors' pages. */
+export interface Logo {
+  png: Buffer;
+  /** Another one has another. */
+  version: string;
 }
 
 /** What the office is called and which clock hangs on its wall. */
@@ -32,7 +41,7 @@ export function portabilityWords(host: string): string | null {
   return fault && PORTABILITY_WORDS[fault];
 }
 
-export interface NewOffice extends OfficeSettings {
+export interface NewOffice extends Omit<OfficeSettings, 'words'> {
   /** Outsiders are not to get in for now. */
   insideOnly: boolean;
   /** The folder in which its bytes lie. */
@@ -50,10 +59,38 @@ export async function beginOffice(tx: EntityManager, office: NewOffice): Promise
 }
 
 /** @returns how it was before */
-export async function changeOffice(tx: EntityManager, { name, zone, homes }: OfficeSettings): Promise<OfficeSettings> {
-  const [before] = await tx.query<OfficeSettings[]>('SELECT name, zone, homes FROM office FOR UPDATE');
-  await tx.query('UPDATE office SET name = $1, zone = $2, homes = $3', [name, zone, homes]);
+export async function changeOffice(tx: EntityManager, asked: OfficeSettings): Promise<OfficeSettings> {
+  const [before] = await tx.query<OfficeSettings[]>(`SELECT ${SETTINGS} FROM office FOR UPDATE`);
+  await tx.query('UPDATE office SET name = $1, zone = $2, homes = $3, visitor_words = $4', [
+    asked.name,
+    asked.zone,
+    asked.homes,
+    asked.words,
+  ]);
   return before as OfficeSettings;
+}
+
+/** The day of the last notice of the morning, as in 2026-11-27; null: there was none. */
+export async function lastMorning(m: EntityManager): Promise<string | null> {
+  const [row] = await m.query<{ day: string | null }[]>(`SELECT to_char(noticed_on, 'YYYY-MM-DD') AS day FROM office`);
+  return row?.day ?? null;
+}
+
+/** Takes the notice of a morning; false when it was taken. */
+export async function claimMorning(tx: EntityManager, day: string): Promise<boolean> {
+  const [, taken] = (await tx.query('UPDATE office SET noticed_on = $1 WHERE noticed_on IS DISTINCT FROM $1', [
+    day,
+  ])) as [unknown, number];
+  return taken > 0;
+}
+
+const SETTINGS = 'name, zone, homes, visitor_words AS words';
+
+/** @param logo null: there is to be none. @returns whether there was one */
+export async function changeLogo(tx: EntityManager, logo: Logo | null): Promise<boolean> {
+  const [, had] = (await tx.query('DELETE FROM office_logo')) as [unknown, number];
+  if (logo) await tx.query('INSERT INTO office_logo (png, version) VALUES ($1, $2)', [logo.png, logo.version]);
+  return had > 0;
 }
 
 /** Where the bytes of an office lie, if that was said on the screen. */
@@ -65,15 +102,28 @@ export async function blobRootOf(m: EntityManager): Promise<string | null> {
 /** What an office asks of those who sign in; before there is one, what most begin with. */
 export async function securityOf(m: Pick<EntityManager, 'query'>): Promise<SecurityFacts> {
   const [row] = await m.query<SecurityFacts[]>(
-    'SELECT session_days AS "sessionDays", least_strength AS "leastStrength" FROM office',
+    `SELECT session_days AS "sessionDays", least_strength AS "leastStrength", factor_wanted AS "factorWanted",
+       sign_in_outside AS "signInOutside" FROM office`,
   );
-  return row ?? { sessionDays: 14, leastStrength: STRONG_ENOUGH_SCORE };
+  return (
+    row ?? {
+      sessionDays: 14,
+      leastStrength: STRONG_ENOUGH_SCORE,
+      factorWanted: 'nobody',
+      signInOutside: 'everybody',
+    }
+  );
 }
 
 /** @returns how it was before */
 export async function changeSecurity(tx: EntityManager, asked: SecurityFacts): Promise<SecurityFacts> {
   const before = await securityOf(tx);
-  await tx.query('UPDATE office SET session_days = $1, least_strength = $2', [asked.sessionDays, asked.leastStrength]);
+  await tx.query('UPDATE office SET session_days = $1, least_strength = $2, factor_wanted = $3, sign_in_outside = $4', [
+    asked.sessionDays,
+    asked.leastStrength,
+    asked.factorWanted,
+    asked.signInOutside,
+  ]);
   return before;
 }
 
@@ -86,8 +136,21 @@ export class Office {
   }
 
   async settings(): Promise<OfficeSettings> {
-    const [row] = await this.db.query<OfficeSettings[]>('SELECT name, zone, homes FROM office');
-    return row ?? { name: 'This office', zone: 'UTC', homes: true };
+    const [row] = await this.db.query<OfficeSettings[]>(`SELECT ${SETTINGS} FROM office`);
+    return row ?? { name: 'This office', zone: 'UTC', homes: true, words: '' };
+  }
+
+  /** What visitors' pages say of the office: its logo by version, null when there is none. */
+  async toVisitors(): Promise<OfficeSettings & { logo: string | null }> {
+    const [row] = await this.db.query<(OfficeSettings & { logo: string | null })[]>(
+      `SELECT ${SETTINGS}, (SELECT version FROM office_logo) AS logo FROM office`,
+    );
+    return row ?? { ...(await this.settings()), logo: null };
+  }
+
+  async logo(): Promise<Logo | null> {
+    const [row] = await this.db.query<Logo[]>('SELECT png, version FROM office_logo');
+    return row ?? null;
   }
 
   /** Everything links can be built on, the default first, with how each was last found from outside. */

@@ -1,6 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { AddressRow, AddressSheet, AffectedLink, ChangeAddress, NewAddress } from '@quay/contract';
-import { addressFault, addressText, guideOf, plainPort, shareLink, type Address } from '@quay/core';
+import { addressFault, addressText, guideOf, plainPort, portOf, shareLink, type Address } from '@quay/core';
 import { DataSource, type EntityManager } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
@@ -12,10 +12,20 @@ import { unseal } from '../platform/seal.js';
 import { leaveAddress, linksOn, moveLinksTo, sharesOn } from '../shares/links.queries.js';
 import { actorOf } from '../stores/names.js';
 import { CheckService } from './check.service.js';
+import { OrdersService } from './orders.service.js';
 import { NameServersService } from './name-servers.service.js';
-import { addressRow, insertAddress, loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
+import {
+  addressRow,
+  GUIDE_OF_NAME,
+  insertAddress,
+  loadAddresses,
+  loadChecks,
+  type AddressRecord,
+} from './reach.queries.js';
+import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
 import { UpkeepService } from './upkeep.service.js';
+import { OwnNetwork } from './own-network.js';
 
 const HISTORY = 60;
 
@@ -32,8 +42,11 @@ export class AddressesService {
     private readonly router: RouterService,
     private readonly checks: CheckService,
     private readonly upkeep: UpkeepService,
+    private readonly orders: OrdersService,
+    private readonly relays: RelayLines,
     private readonly events: Events,
     private readonly ledger: LedgerService,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -49,10 +62,13 @@ export class AddressesService {
 
   async sheet(id: string): Promise<AddressSheet> {
     const record = await this.require(id);
-    const { insideAddress, insidePorts } = this.config.reach;
-    const [history, upkeep, canUpdateRecords, { line }] = await Promise.all([
+    const { insideAddress } = this.network;
+    const { insidePorts } = this.config.reach;
+    const [history, upkeep, order, relay, canUpdateRecords, { line }] = await Promise.all([
       loadChecks(this.db.manager, id, HISTORY),
       this.upkeep.of(record),
+      this.orders.of(id),
+      this.relays.addresses(),
       this.names.canUpdate('public', record.host),
       record.wayIn === 'mapping' ? this.router.line() : { line: { seenAddress: null, routerAddress: null } },
     ]);
@@ -62,7 +78,7 @@ export class AddressesService {
       server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain },
       publicAddress: line.seenAddress ?? line.routerAddress,
       canUpdateRecords,
-      relayHost: this.config.reach.relay?.address ?? null,
+      relayHost: relay[0] ?? null,
     });
     return {
       ...addressRow(record),
@@ -70,6 +86,7 @@ export class AddressesService {
       check: history[0] ?? null,
       history: history.map(({ vantages: _, ...h }) => h),
       upkeep,
+      order,
     };
   }
 
@@ -93,7 +110,7 @@ export class AddressesService {
 
   /** Changes what is named. Where links that could still be opened would change, they must have been seen. */
   async change(who: Who, id: string, asked: ChangeAddress): Promise<AddressRow> {
-    let closes = false;
+    let needs: number[] | null = null;
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM address WHERE id = $1 FOR UPDATE', [id]);
       const before = await this.require(id, tx);
@@ -106,17 +123,20 @@ export class AddressesService {
         uses: asked.uses ?? before.uses,
       };
       requireSound(after);
-      closes = before.wayIn === 'mapping' && after.wayIn !== 'mapping';
+      // What is no longer needed does not stay open.
+      if (before.wayIn === 'mapping' || before.fellFrom === 'mapping')
+        needs = after.wayIn === 'mapping' ? [portOf(after), 80] : [];
       const moves = addressText(after) !== addressText(before);
       if (moves && before.shareCount > 0 && !asked.linksSeen) throw linksStand(before.shareCount);
       if (moves) await this.requireFree(tx, after, id);
       if (asked.isDefault) await tx.query('UPDATE address SET is_default = false WHERE is_default');
-      // A guide is about a name and a way in: when these change, it begins again.
-      const again = moves || after.wayIn !== before.wayIn;
+      // A guide is about a name and a way in: when the name changes it begins again, and with another way in its part.
+      const again = after.wayIn !== before.wayIn;
       await tx.query(
         `UPDATE address SET scheme = $2, host = $3, port = $4, path_prefix = $5, way_in = $6, uses = $7,
           is_default = is_default OR $8, fallback = $9, redirect = $10, hsts = $11,
-          guide = CASE WHEN $12 THEN '{}'::jsonb ELSE guide END WHERE id = $1`,
+          guide = CASE WHEN $13 THEN '{}'::jsonb WHEN $12 THEN ${GUIDE_OF_NAME} ELSE guide END,
+          fell_from = CASE WHEN $12 OR $13 THEN NULL ELSE fell_from END WHERE id = $1`,
         [
           id,
           after.scheme,
@@ -130,6 +150,7 @@ export class AddressesService {
           asked.redirect ?? before.redirect,
           asked.hsts ?? before.hsts,
           again,
+          moves,
         ],
       );
       await this.tellShares(tx, id);
@@ -143,8 +164,7 @@ export class AddressesService {
         detail: { address: addressText(after), ...(moves && { before: addressText(before) }), what },
       });
     });
-    // What is no longer needed does not stay open.
-    if (closes) await this.router.unmap(id);
+    if (needs) await this.router.unmap(id, needs);
     this.checks.checkAside(id, 'change');
     return addressRow(await this.require(id));
   }
@@ -186,8 +206,7 @@ export class AddressesService {
   /** @throws Problem address.in-use, address.is-default */
   async remove(who: Who, id: string): Promise<void> {
     const record = await this.require(id);
-    if (record.shareCount > 0) throw linksStand(record.shareCount);
-    await this.router.unmap(id);
+    let unused: Awaited<ReturnType<RouterService['bequeathed']>> = [];
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM address WHERE id = $1 FOR UPDATE', [id]);
       const now = await this.require(id, tx);
@@ -198,6 +217,7 @@ export class AddressesService {
           'address.is-default',
           'New links are built on this address. Choose another for them first.',
         );
+      unused = await this.router.bequeathed(tx, id);
       await leaveAddress(tx, id);
       await tx.query('DELETE FROM address WHERE id = $1', [id]);
       await this.events.tell(tx, { topic: 'reach', id });
@@ -207,6 +227,7 @@ export class AddressesService {
         detail: { address: addressText(record) },
       });
     });
+    await this.router.close(unused);
   }
 
   private async requireFree(tx: EntityManager, asked: Address, but: string | null): Promise<void> {

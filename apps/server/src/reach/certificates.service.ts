@@ -7,9 +7,8 @@ import { v7 as uuidv7 } from 'uuid';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
+import { invalidField } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
-import { NameServersService } from './name-servers.service.js';
 
 export interface KeptCertificate {
   id: string;
@@ -17,23 +16,12 @@ export interface KeptCertificate {
   notBefore: Date;
   notAfter: Date;
   issuer: string;
+  /** When the authority would like it to be renewed (RFC 9773); null: it does not say. */
+  renewAt: Date | null;
+  askAgainAt: Date | null;
 }
 
-const ACME_MS = 60_000;
-/** The client of authorities, loaded when a certificate is got: a start need not wait for it. */
-async function acmeClient() {
-  const { default: acme } = await import('acme-client');
-  // An authority that is out of order is asked again by the upkeep, not by whoever waits for an answer.
-  const settings = (acme.axios.defaults as { acmeSettings?: object }).acmeSettings;
-  Object.assign(acme.axios.defaults, {
-    acmeSettings: { ...settings, retryMaxAttempts: 2, retryDefaultDelay: 1 },
-  });
-  return acme;
-}
-/** RFC 8555 §8.4: the digest is looked up by the authority, which may remember an old answer this long. */
-const TXT_TTL_SECONDS = 60;
-
-/** Gets certificates by ACME (RFC 8555), keeps them with their keys sealed, and hands them to the door. */
+/** Keeps certificates, their keys sealed, and hands them to the door. */
 @Injectable()
 export class CertificatesService {
   private readonly contexts = new Map<string, { id: string; context: SecureContext }>();
@@ -42,7 +30,6 @@ export class CertificatesService {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
-    private readonly names: NameServersService,
     @Inject(CONFIG) private readonly config: Config,
   ) {
     // Another process may have got one: the next handshake looks again.
@@ -54,7 +41,8 @@ export class CertificatesService {
    */
   async current(host: string): Promise<KeptCertificate | null> {
     const rows = await this.db.query<KeptCertificate[]>(
-      `SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer FROM certificate
+      `SELECT id, host, not_before AS "notBefore", not_after AS "notAfter", issuer, renew_at AS "renewAt",
+              ask_again_at AS "askAgainAt" FROM certificate
         WHERE not_before <= $1 ORDER BY not_after > $1 DESC, obtained_at DESC, id DESC LIMIT 200`,
       [this.clock.date()],
     );
@@ -97,47 +85,6 @@ export class CertificatesService {
   }
 
   /**
-   * Orders a certificate for a host and keeps it. What serves now goes on serving when that fails. @throws Problem
-   * reach.no-authority, reach.certificate-failed
-   */
-  async obtain(host: string): Promise<KeptCertificate> {
-    const directoryUrl = this.config.reach.acmeDirectory;
-    if (!directoryUrl) throw new Problem('conflict', 'reach.no-authority', 'No certificate authority is configured.');
-    try {
-      const acme = await acmeClient();
-      const newKey = () => acme.crypto.createPrivateEcdsaKey();
-      const client = new acme.Client({
-        directoryUrl,
-        accountKey: await this.accountKey(directoryUrl, newKey),
-        backoffAttempts: 6,
-        backoffMin: 250,
-        backoffMax: 3000,
-      });
-      const [key, request] = await acme.crypto.createCsr({ commonName: host, altNames: [host] }, await newKey());
-      const byRecord = await this.names.canUpdate('public', `_acme-challenge.${host}`);
-      const chain = await withinTime(
-        client.auto({
-          csr: request,
-          termsOfServiceAgreed: true,
-          skipChallengeVerification: true,
-          challengePriority: byRecord ? ['dns-01', 'http-01'] : ['http-01'],
-          challengeCreateFn: (authorization, challenge, proof) =>
-            this.show(authorization.identifier.value, challenge, proof),
-          challengeRemoveFn: (authorization, challenge) => this.hide(authorization.identifier.value, challenge),
-        }),
-      );
-      return await this.keep(host, chain, key.toString());
-    } catch (error) {
-      if (error instanceof Problem) throw error;
-      throw new Problem(
-        'conflict',
-        'reach.certificate-failed',
-        `The certificate authority gave no certificate for ${host}: ${(error as Error).message.slice(0, 300)}`,
-      );
-    }
-  }
-
-  /**
    * Takes a certificate that was got by hand. @throws Problem certificate.unreadable, .other-name, .other-key, .expired
    */
   async take(host: string, chain: string, key: string): Promise<KeptCertificate> {
@@ -171,6 +118,8 @@ export class CertificatesService {
       notBefore: new Date(leaf.validFrom),
       notAfter: new Date(leaf.validTo),
       issuer: /(?:^|\n)O=(.*)/.exec(leaf.issuer)?.[1] ?? /(?:^|\n)CN=(.*)/.exec(leaf.issuer)?.[1] ?? leaf.issuer,
+      renewAt: null,
+      askAgainAt: null,
     };
     await this.events.change(async (tx) => {
       await tx.query(
@@ -192,54 +141,27 @@ export class CertificatesService {
     return kept;
   }
 
-  /** What is to be answered at a path of a proof; null when nothing was asked for there. */
-  async challenge(token: string): Promise<string | null> {
-    const [row] = await this.db.query<{ proof: string }[]>('SELECT proof FROM acme_challenge WHERE token = $1', [
-      token,
-    ]);
-    return row?.proof ?? null;
+  /** The chain of a certificate, as PEM. */
+  async chain(id: string): Promise<string> {
+    const [row] = await this.db.query<{ chain: string }[]>('SELECT chain FROM certificate WHERE id = $1', [id]);
+    return row?.chain ?? '';
   }
 
-  private async show(host: string, challenge: { type: string; token: string }, proof: string): Promise<void> {
-    if (challenge.type === 'dns-01')
-      await this.names.update('public', [
-        { name: `_acme-challenge.${host}`, type: 'TXT', value: proof, ttlSeconds: TXT_TTL_SECONDS },
+  /** Keeps when the authority would like a certificate to be renewed. @param renewAt null: it does not say */
+  async keepWish(
+    { id, host, renewAt: before }: KeptCertificate,
+    { renewAt, why, askAgainAt }: { renewAt: number | null; why: string | null; askAgainAt: number },
+  ): Promise<void> {
+    // A moment that was chosen stays, as long as the authority does not want it earlier.
+    const chosen = renewAt === null || (before !== null && before.getTime() <= renewAt) ? before : new Date(renewAt);
+    await this.events.change(async (tx) => {
+      await tx.query('UPDATE certificate SET renew_at = $2, renew_why = $3, ask_again_at = $4 WHERE id = $1', [
+        id,
+        chosen,
+        why,
+        new Date(askAgainAt),
       ]);
-    else
-      await this.db.query(
-        'INSERT INTO acme_challenge (token, proof, made_at) VALUES ($1, $2, $3) ON CONFLICT DO NOTHING',
-        [challenge.token, proof, this.clock.date()],
-      );
+      await this.events.tell(tx, { topic: 'reach', id: host });
+    });
   }
-
-  private async hide(host: string, challenge: { type: string; token: string }): Promise<void> {
-    if (challenge.type === 'dns-01')
-      await this.names.update('public', [{ name: `_acme-challenge.${host}`, type: 'TXT', value: null, ttlSeconds: 0 }]);
-    else await this.db.query('DELETE FROM acme_challenge WHERE token = $1', [challenge.token]);
-  }
-
-  private async accountKey(directory: string, newKey: () => Promise<Buffer>): Promise<string> {
-    const load = async () =>
-      (
-        await this.db.query<{ key: Buffer }[]>('SELECT key_sealed AS key FROM acme_account WHERE directory = $1', [
-          directory,
-        ])
-      )[0]?.key;
-    const made = (await newKey()).toString();
-    // Two processes may come here at once: the first key counts.
-    if (!(await load()))
-      await this.db.query('INSERT INTO acme_account (directory, key_sealed) VALUES ($1, $2) ON CONFLICT DO NOTHING', [
-        directory,
-        seal(this.config.sealingKey, made),
-      ]);
-    return unseal(this.config.sealingKey, (await load()) as Buffer);
-  }
-}
-
-async function withinTime<T>(work: Promise<T>): Promise<T> {
-  let timer: NodeJS.Timeout | undefined;
-  const late = new Promise<never>(
-    (_, reject) => (timer = setTimeout(() => reject(new Error('it took longer than a minute')), ACME_MS)),
-  );
-  return Promise.race([work, late]).finally(() => clearTimeout(timer));
 }

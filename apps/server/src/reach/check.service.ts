@@ -2,17 +2,21 @@ import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, VantageResult } from '@quay/contract';
 import {
   addressText,
+  lineAddress,
   portOf,
   outsideMark,
+  SEEN_WORDS,
   reachMark,
   traceReach,
+  traceSeen,
   traceVerdict,
   VANTAGES,
+  type AddressFacts,
   type ReachFacts,
   type Vantage,
   SYSTEM_ACTOR,
 } from '@quay/core';
-import { measure, type Measured, type ProbeAsk } from '@quay/probe';
+import { measure, PAGE_MS, WHOLE_MS, type At, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -22,12 +26,19 @@ import { Dialler } from '../platform/dialler.js';
 import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
 import { notFound } from '../platform/problems/problem.js';
+import { CertificatesService } from './certificates.service.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
 import { RouterService } from './router.service.js';
+import { OwnNetwork } from './own-network.js';
 
-/** A probe measures for 4.6 s at most; the rest is for the way to it. */
-const PROBE_MS = 4900;
+/** The way to a probe and back, and a machine that is busy, come on top of what it measures. */
+const PROBE_MS = WHOLE_MS + PAGE_MS + 2500;
+type StandingProbe = NonNullable<Config['reach']['probes']['outside']>;
+
+const INSIDE_MS = 1000;
+/** Further addresses of a name that are looked at. */
+const MORE_ADDRESSES = 3;
 
 /** A check of an address, and the one that follows it where somebody has asked meanwhile. */
 interface UnderWay {
@@ -46,8 +57,10 @@ export class CheckService {
     private readonly dialler: Dialler,
     private readonly router: RouterService,
     private readonly proofs: ProofsService,
+    private readonly certificates: CertificatesService,
     private readonly events: Events,
     private readonly ledger: LedgerService,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -83,12 +96,26 @@ export class CheckService {
     const [address] = await loadAddresses(this.db.manager, this.clock.date(), addressId);
     if (!address) throw notFound('This address');
     const began = performance.now();
-    const [line, ...looked] = await Promise.all([this.lineOf(address), ...VANTAGES.map((v) => this.look(address, v))]);
+    const [line, insideAnswers, ...looked] = await Promise.all([
+      this.lineOf(address),
+      this.answersInside(address),
+      ...VANTAGES.map((v) => this.look(address, v)),
+    ]);
+    const outsideConnects = looked.some((l) => l.vantage === 'outside' && l.found?.connect?.outcome === 'connected');
+    const nobody = looked.some((l) => l.vantage === 'outside' && !l.found);
+    const seen = nobody ? await this.seenFrom(address, line) : null;
     const vantages = looked.map((l): VantageResult => {
-      if (!l.found) return { vantage: l.vantage, trace: null, exchange: [], unavailable: l.unavailable };
+      if (!l.found)
+        return l.vantage === 'outside' && seen
+          ? seen
+          : { vantage: l.vantage, trace: null, exchange: [], unavailable: l.unavailable };
       return {
         vantage: l.vantage,
-        trace: traceReach(this.factsOf(address, l.vantage, l.found, line, l.right)),
+        trace: traceReach({
+          ...this.factsOf(address, l.vantage, l.found, line, l.proven),
+          insideAnswers,
+          outsideConnects,
+        }),
         exchange: [...l.found.exchange, ...line.exchange],
         unavailable: null,
       };
@@ -105,33 +132,90 @@ export class CheckService {
     return check;
   }
 
+  /**
+   * Whether somebody outside would get in where the name led to an address. @returns false also where nobody stands
+   * outside who could look
+   */
+  async wouldWork(address: AddressRecord, at: string): Promise<boolean> {
+    const { found, proven } = await this.look(address, 'outside', at);
+    return proven[0] === true && found?.page?.outcome === 'answered' && found.tls?.trusted === true;
+  }
+
+  /** What is known of the way in from outside where nobody stands there: somebody came in, not long ago. */
+  private async seenFrom(
+    address: AddressRecord,
+    line: Pick<ReachFacts, 'line' | 'mapping'> & { exchange: string[] },
+  ): Promise<VantageResult | null> {
+    const seen = await this.proofs.lastFromOutside(address.id, line.line && lineAddress(line.line));
+    if (!seen) return null;
+    const kept = address.scheme === 'https' ? await this.certificates.current(address.host) : null;
+    const trace = traceSeen({
+      ...this.standing(address),
+      line: line.line,
+      mapping: line.mapping,
+      seen,
+      openedBy: address.guide['mapping']?.by ?? 'hand',
+      certificate: kept && {
+        notBefore: kept.notBefore.getTime(),
+        notAfter: kept.notAfter.getTime(),
+        issuer: kept.issuer,
+        names: [kept.host],
+      },
+    });
+    return {
+      vantage: 'outside',
+      trace,
+      exchange: [
+        `${new Date(seen.at).toISOString()}  came in ${SEEN_WORDS[seen.by]}, from ${seen.from}`,
+        ...line.exchange,
+      ],
+      unavailable: trace ? null : 'Nobody stands there, and nobody has come in for a day. A proof by telephone tells.',
+      seen: { at: new Date(seen.at).toISOString(), by: seen.by },
+    };
+  }
+
+  /** Whether somebody inside who comes to this server's own address finds it at the address's port. */
+  async answersInside(address: AddressRecord): Promise<boolean> {
+    try {
+      const socket = await this.dialler.connect(this.network.insideAddress, portOf(address), INSIDE_MS);
+      socket.destroy();
+      return true;
+    } catch {
+      return false;
+    }
+  }
+
+  /** How an address is meant to be reached. */
+  private standing(address: AddressRecord): Pick<ReachFacts, 'wayIn' | 'host' | 'port' | 'at' | 'server'> {
+    const { insidePorts } = this.config.reach;
+    const port = address.scheme === 'https' ? insidePorts.tls : portOf(address);
+    return {
+      wayIn: address.wayIn,
+      host: address.host,
+      port: portOf(address),
+      at: this.clock.now(),
+      server: { address: this.network.insideAddress, port },
+    };
+  }
+
   private factsOf(
     address: AddressRecord,
     vantage: Vantage,
     found: Measured,
     line: Pick<ReachFacts, 'line' | 'mapping'>,
-    right: boolean,
+    proven: readonly boolean[],
   ): ReachFacts {
-    const { insideAddress, insidePorts } = this.config.reach;
-    const { page } = found;
+    const [right = false, ...others] = proven;
     return {
       vantage,
-      wayIn: address.wayIn,
-      host: address.host,
-      port: portOf(address),
-      at: this.clock.now(),
-      server: { address: insideAddress, port: address.scheme === 'https' ? insidePorts.tls : portOf(address) },
+      ...this.standing(address),
       lookup: found.lookup,
+      recordSetAt: address.guide['record'] ? Date.parse(address.guide['record'].at) : null,
       line: line.line,
       mapping: line.mapping,
-      connect: found.connect,
-      tls: found.tls,
       redirect: found.redirect,
-      page: page && {
-        outcome: page.outcome === 'answered' ? (right ? 'right' : 'wrong-server') : page.outcome,
-        status: page.status,
-        elapsedMs: page.elapsedMs,
-      },
+      ...judgedAt(found, right),
+      others: found.others.map((at, i) => judgedAt(at, others[i] === true)),
     };
   }
 
@@ -153,33 +237,34 @@ export class CheckService {
   private async look(
     address: AddressRecord,
     vantage: Vantage,
-  ): Promise<{ vantage: Vantage; found: Measured | null; right: boolean; unavailable: string | null }> {
-    const { nonce } = await this.proofs.make(address.id, 'check');
-    const ask: ProbeAsk = { url: addressText(address), path: `/reach/probe/${nonce}`, roots: this.config.reach.roots };
+    at: string | null = null,
+  ): Promise<{ vantage: Vantage; found: Measured | null; proven: boolean[]; unavailable: string | null }> {
+    const nobody = (unavailable: string) => ({ vantage, found: null, proven: [], unavailable });
+    if (vantage !== 'office' && !this.config.reach.probes[vantage])
+      return nobody(`No probe stands there.${vantage === 'outside' ? ' A proof by telephone tells.' : ''}`);
+    const nonces = await this.proofs.makeForCheck(address.id, 1 + MORE_ADDRESSES);
+    const [path = '', ...morePaths] = nonces.map((nonce) => `/reach/probe/${nonce}`);
+    const { roots } = this.config.reach;
+    const ask: ProbeAsk = { url: addressText(address), path, roots, address: at, morePaths };
     try {
       const found =
         vantage === 'office'
           ? await measure(ask, this.dialler.way(this.config.reach.resolvers))
-          : await this.askProbe(vantage, ask);
+          : await this.askProbe(this.config.reach.probes[vantage] as StandingProbe, ask);
       return {
         vantage,
         found,
-        right: this.proofs.holds(found?.page?.body ?? '', nonce),
-        unavailable: found ? null : 'No probe stands there.',
+        proven: [found, ...found.others].map((each) =>
+          this.proofs.holds(each.page?.body ?? '', nonces[each.asked] ?? ''),
+        ),
+        unavailable: null,
       };
     } catch (error) {
-      return {
-        vantage,
-        found: null,
-        right: false,
-        unavailable: `The probe there did not answer: ${(error as Error).message}.`,
-      };
+      return nobody(`The probe there did not answer: ${(error as Error).message}.`);
     }
   }
 
-  private async askProbe(vantage: Exclude<Vantage, 'office'>, ask: ProbeAsk): Promise<Measured | null> {
-    const probe = this.config.reach.probes[vantage];
-    if (!probe) return null;
+  private async askProbe(probe: StandingProbe, ask: ProbeAsk): Promise<Measured> {
     const { status, text } = await this.dialler.http(
       'POST',
       probe.url,
@@ -227,6 +312,35 @@ export class CheckService {
   }
 }
 
+function judgedAt({ connect, tls, page }: At, right: boolean): AddressFacts {
+  return {
+    connect,
+    tls,
+    page: page && {
+      outcome: page.outcome === 'answered' ? (right ? 'right' : 'wrong-server') : page.outcome,
+      status: page.status,
+      elapsedMs: page.elapsedMs,
+    },
+  };
+}
+
+const isObject = (v: unknown): boolean => v !== null && typeof v === 'object' && !Array.isArray(v);
+/** A name of a certificate, or a line of what was said: a redirect may be long. */
+const TEXT_MOST = 1500;
+const areTexts = (v: unknown, most: number): boolean =>
+  Array.isArray(v) && v.length <= most && v.every((t) => typeof t === 'string' && t.length <= TEXT_MOST);
+const isSoundAt = ({ connect, tls, page }: At): boolean =>
+  [connect, tls, page].every((v) => (v ?? null) === null || isObject(v)) &&
+  (!tls || (areTexts(tls.names, 1000) && typeof tls.issuer === 'string')) &&
+  (!connect || typeof connect.address === 'string') &&
+  (!page || typeof page.body === 'string');
+const atOf = ({ asked, connect, tls, page }: At): At => ({
+  asked: Number(asked ?? 0),
+  connect: connect ?? null,
+  tls: tls ?? null,
+  page: page ?? null,
+});
+
 /**
  * What a probe answered; null when it is not a measurement. Probes stand elsewhere: what they say is looked at before
  * it is believed.
@@ -234,28 +348,19 @@ export class CheckService {
 export function readMeasured(text: string): Measured | null {
   try {
     const m = JSON.parse(text) as Measured;
-    const object = (v: unknown) => v === null || (typeof v === 'object' && !Array.isArray(v));
-    const texts = (v: unknown): boolean =>
-      Array.isArray(v) && v.length <= 50 && v.every((t) => typeof t === 'string' && t.length <= 500);
+    const others = m.others ?? [];
     const sound =
-      m !== null &&
-      typeof m === 'object' &&
-      [m.lookup, m.connect, m.tls, m.redirect, m.page].every(object) &&
-      texts(m.exchange) &&
-      (!m.lookup || texts(m.lookup.addresses)) &&
-      (!m.tls || (texts(m.tls.names) && typeof m.tls.issuer === 'string')) &&
-      (!m.connect || typeof m.connect.address === 'string') &&
-      (!m.page || typeof m.page.body === 'string');
-    return sound
-      ? {
-          lookup: m.lookup ?? null,
-          connect: m.connect ?? null,
-          tls: m.tls ?? null,
-          redirect: m.redirect ?? null,
-          page: m.page ?? null,
-          exchange: m.exchange,
-        }
-      : null;
+      isObject(m) &&
+      isSoundAt(m) &&
+      [m.lookup, m.redirect].every((v) => v === null || isObject(v)) &&
+      areTexts(m.exchange, 200) &&
+      (!m.lookup || areTexts(m.lookup.addresses, 50)) &&
+      Array.isArray(others) &&
+      others.length <= MORE_ADDRESSES &&
+      others.every((at) => isObject(at) && isSoundAt(at));
+    if (!sound) return null;
+    const { lookup, redirect, exchange } = m;
+    return { lookup, redirect, exchange, ...atOf(m), others: others.map(atOf) };
   } catch {
     return null;
   }

@@ -1,9 +1,11 @@
 import { Inject, Injectable, type OnApplicationBootstrap, type OnApplicationShutdown } from '@nestjs/common';
 import { HttpAdapterHost } from '@nestjs/core';
+import { clientHello, HELLO_MOST } from '@quay/relay';
 import { addressText, answeringAddress, isUnder, mayAnswer, type DoorAddress } from '@quay/core';
+import { constants } from 'node:crypto';
 import { createServer as createPlain, type IncomingMessage, type Server, type ServerResponse } from 'node:http';
 import { createServer as createTls } from 'node:https';
-import type { AddressInfo, Socket } from 'node:net';
+import { createServer, type AddressInfo, type Server as NetServer, type Socket } from 'node:net';
 import { TLSSocket, type TlsOptions } from 'node:tls';
 import { DataSource } from 'typeorm';
 import { aside } from '../platform/aside.js';
@@ -14,6 +16,7 @@ import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
 import { answering } from '../platform/problems/problem.filter.js';
 import { CertificatesService } from './certificates.service.js';
+import { NameProofs, PROOF_PROTOCOL } from './name-proofs.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
 import { RelayLines } from './relay-lines.js';
@@ -21,11 +24,18 @@ import { RelayLines } from './relay-lines.js';
 /** RFC 6797 §6.1.1; half a year is common practice, no source. */
 const HSTS = 'max-age=15552000';
 const HANDSHAKE_MS = 20_000;
+const USUAL_PORT = { tls: 443, plain: 80 } as const;
 const CHALLENGE = /^\/\.well-known\/acme-challenge\/([\w-]{1,200})$/;
 
 interface Facts extends DoorAddress {
   redirect: boolean;
   hsts: boolean;
+}
+
+function faultWords({ code, message }: NodeJS.ErrnoException, port: number): string {
+  if (code === 'EADDRINUSE') return `Another program uses port ${port} of this machine.`;
+  if (code === 'EACCES') return `The server may not use port ${port}: those below 1024 take a right of their own.`;
+  return message;
 }
 
 /**
@@ -36,12 +46,17 @@ interface Facts extends DoorAddress {
 export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
   private facts: Facts[] | null = null;
   private readonly servers: Server[] = [];
+  private readonly usual: NetServer[] = [];
+  /** The names for which an authority may come to see a proof. */
+  private proofsFor: ReadonlySet<string> = new Set();
   /** Connections that came by the line of a name. */
   private readonly relayedFor = new WeakMap<object, string>();
   private readonly note: (req: IncomingMessage) => void;
   // RFC 8996: nothing below TLS 1.2. A certificate is looked up at each handshake, so that a new one serves at once.
   private readonly options: TlsOptions = {
     minVersion: 'TLSv1.2',
+    // Who comes again with the session of before (TLS 1.2) would not say the name, and be told that nobody knows it.
+    secureOptions: constants.SSL_OP_NO_TICKET,
     handshakeTimeout: HANDSHAKE_MS,
     SNICallback: (host, done) => this.choose(host, done),
   };
@@ -54,12 +69,17 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     private readonly db: DataSource,
     private readonly certificates: CertificatesService,
     private readonly proofs: ProofsService,
+    private readonly nameProofs: NameProofs,
     private readonly lines: RelayLines,
     private readonly events: Events,
     private readonly host: HttpAdapterHost,
     @Inject(CONFIG) private readonly config: Config,
   ) {
     this.note = noteClients(config.reach.trustedProxies);
+    const [begin] = this.tlsServer.listeners('connection') as ((socket: Socket) => void)[];
+    this.tlsServer
+      .removeAllListeners('connection')
+      .on('connection', (socket: Socket) => this.afterProof(socket, () => begin?.call(this.tlsServer, socket)));
   }
 
   async onApplicationBootstrap(): Promise<void> {
@@ -68,19 +88,30 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
       if (event.topic !== 'reach') return;
       this.facts = null;
       aside(this.keepLines(), 'the lines to the relay could not be looked at');
+      aside(this.noteProofs(), 'which proofs are to be shown could not be looked at');
     });
-    const { tls, plain } = this.config.reach;
-    if (tls) await this.listen(this.tlsServer, tls);
-    if (plain) await this.listen(createPlain(answering((req, res) => this.sendOn(req, res))), plain);
+    await this.noteProofs();
+    const { tls, plain, findsNetwork, wiring } = this.config.reach;
+    // In a simulated world this machine's own ports are nobody's business.
+    const isAtUsual = findsNetwork && wiring === null;
+    const plainServer = createPlain(answering((req, res) => this.sendOn(req, res)));
+    if (tls) await this.open('tls', this.tlsServer, tls);
+    if (plain) await this.open('plain', plainServer, plain);
+    if (isAtUsual && tls && tls.port !== USUAL_PORT.tls) await this.openUsual('tls', this.tlsServer, tls.host);
+    if (isAtUsual && plain && plain.port !== USUAL_PORT.plain) await this.openUsual('plain', plainServer, plain.host);
     await this.keepLines();
   }
 
   async onApplicationShutdown(): Promise<void> {
     this.lines.end();
+    for (const server of this.usual) server.close();
     const closed = this.servers.map((server) => new Promise<void>((resolve) => server.close(() => resolve())));
     for (const server of this.servers) server.closeAllConnections();
     await Promise.all(closed);
   }
+
+  /** The doors that were to be opened, and why one is not; null: it is. */
+  readonly standing: { kind: 'tls' | 'plain'; port: number; fault: string | null }[] = [];
 
   /** Where the doors listen: with encryption first, then plain. */
   get ports(): number[] {
@@ -91,8 +122,52 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     return this.lines.keep((host, socket, from) => this.enterRelayed(host, socket, from));
   }
 
+  private async noteProofs(): Promise<void> {
+    this.proofsFor = new Set(await this.nameProofs.inHandshakes());
+  }
+
+  /**
+   * While an authority may come to see a proof (RFC 8737) it is looked what a connection says first: the authority's is
+   * answered with the proof and ended, every other goes on as if nothing had been read.
+   */
+  private afterProof(socket: Socket, goOn: () => void): void {
+    if (this.proofsFor.size === 0) return goOn();
+    let held = Buffer.alloc(0);
+    const late = setTimeout(() => socket.destroy(), HANDSHAKE_MS);
+    const gather = (piece: Buffer) => {
+      held = Buffer.concat([held, piece]);
+      const hello = clientHello(held);
+      if (hello.outcome === 'more' && held.length <= HELLO_MOST) return;
+      clearTimeout(late);
+      socket.off('data', gather);
+      socket.pause();
+      socket.unshift(held);
+      const name = hello.outcome === 'hello' && hello.protocols.includes(PROOF_PROTOCOL) ? hello.name : null;
+      if (name === null || !this.proofsFor.has(name)) return goOn();
+      aside(this.showProof(name, socket), 'a proof could not be shown');
+    };
+    socket.on('error', () => socket.destroy());
+    socket.once('close', () => clearTimeout(late));
+    socket.on('data', gather).resume();
+  }
+
+  private async showProof(name: string, socket: Socket): Promise<void> {
+    const secureContext = await this.nameProofs.inHandshake(name);
+    if (!secureContext) return void socket.destroy();
+    const tls = new TLSSocket(socket, { isServer: true, secureContext, ALPNProtocols: [PROOF_PROTOCOL] });
+    const late = setTimeout(() => tls.destroy(), HANDSHAKE_MS);
+    tls.once('close', () => clearTimeout(late));
+    tls.on('error', () => tls.destroy());
+    tls.once('secure', () => tls.end());
+    tls.resume();
+  }
+
   /** A visitor from the relay: their TLS ends here, and they count as coming from where the relay saw them. */
   private enterRelayed(host: string, socket: Socket, from: string): void {
+    this.afterProof(socket, () => this.welcomeRelayed(host, socket, from));
+  }
+
+  private welcomeRelayed(host: string, socket: Socket, from: string): void {
     const tls = new TLSSocket(socket, { isServer: true, ...this.options });
     Object.defineProperty(tls, 'remoteAddress', { value: from });
     this.relayedFor.set(tls, host);
@@ -105,6 +180,36 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
       this.tlsServer.emit('secureConnection', tls);
     });
     socket.resume();
+  }
+
+  /** A port that another program has is said, and the office goes on: whoever is inside does not need it. */
+  private async open(kind: 'tls' | 'plain', server: Server, at: { host: string; port: number }): Promise<void> {
+    let fault: string | null = null;
+    try {
+      await this.listen(server, at);
+    } catch (error) {
+      fault = faultWords(error as NodeJS.ErrnoException, at.port);
+      log.warn({ err: error, port: at.port }, 'a door for outsiders could not be opened');
+    }
+    this.standing.push({ kind, port: at.port, fault });
+  }
+
+  /**
+   * The usual port too, where this process may have it and nobody else does: whoever is inside, or comes by IPv6, comes to
+   * it without a router in between.
+   */
+  private async openUsual(kind: 'tls' | 'plain', to: Server, host: string): Promise<void> {
+    const port = USUAL_PORT[kind];
+    const server = createServer((socket) => to.emit('connection', socket));
+    try {
+      await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, host, resolve));
+    } catch (error) {
+      log.info({ err: error, port }, 'the usual port is not to be had');
+      return;
+    }
+    server.on('error', (error) => log.warn({ err: error }, 'a door had trouble'));
+    this.usual.push(server);
+    this.standing.push({ kind, port, fault: null });
   }
 
   private async listen(server: Server, at: { host: string; port: number }): Promise<void> {
@@ -176,7 +281,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     const url = req.url ?? '/';
     const token = CHALLENGE.exec(url)?.[1];
     if (token) {
-      const answer = await this.certificates.challenge(token).catch(() => null);
+      const answer = await this.nameProofs.onPort80(token).catch(() => null);
       if (!answer) throw new Problem('not-found', 'challenge.none', 'Nothing was asked for here.');
       res.writeHead(200, { 'Content-Type': 'application/octet-stream' }).end(answer);
       return;

@@ -9,7 +9,7 @@ import { Problem } from '../platform/problems/problem.js';
 import { readMeasured } from './check.service.js';
 import { type AddressRecord } from './reach.queries.js';
 
-const PROBE_MS = 5200;
+const PROBE_MS = 7000;
 
 /** Looks from outside what answers at an address: port by port, and path by path. */
 @Injectable()

@@ -1,10 +1,11 @@
 import type { AddressSheet } from '@quay/contract';
-import { afterAll, expect, it } from 'vitest';
+import { afterAll, expect, it, vi } from 'vitest';
 import { found, openReach, updateKey } from '../_fixtures/reach.js';
 
 const reach = await openReach('set up');
 const { outside, office, iris, address } = reach;
 afterAll(() => reach.close());
+const sheet = async () => (await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body;
 
 it('a router without loopback stops the guest Wi-Fi; a record of its own lets it in', async () => {
   await outside.faults({ 'router.noLoopback': true });
@@ -105,14 +106,33 @@ it('mappings are renewed at half of their lease, also by NAT-PMP and UPnP when t
   await reach.backToday();
 }, 60_000);
 
+it('an authority that calls certificates back has them renewed at once, long before their time', async () => {
+  const serial = async () => (await reach.fromOutside('/')).serialNumber;
+  const first = await serial();
+  await reach.round();
+  await reach.round();
+  expect(await serial()).toBe(first);
+  await outside.faults({ 'authority.callsBack': true });
+  // It is asked again when it said, which is after six hours (RFC 9773 §4.3.2).
+  office.clock.advance(6.1 * 3_600_000);
+  await reach.round();
+  await reach.round();
+  await vi.waitFor(async () => expect(await serial()).not.toBe(first), 60_000);
+  await vi.waitFor(async () => expect((await sheet()).order).toBeNull(), 60_000);
+  await outside.faults({});
+  await reach.backToday();
+}, 90_000);
+
 it('a failed renewal leaves the old certificate serving, and says so', async () => {
-  await iris.ask('POST', `/api/reach/addresses/${address.id}/guide`, { step: 'certificate', how: 'program' });
   const day = 86_400_000;
   office.clock.advance(5.5 * day);
   await outside.faults({ 'authority.down': true });
   await reach.round();
-  const { body } = await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`);
-  expect(body.upkeep.find((u) => u.kind === 'certificate')?.failure).toMatch(/gave no certificate/);
+  await vi.waitFor(async () => {
+    const { upkeep, order } = await sheet();
+    expect(upkeep.find((u) => u.kind === 'certificate')?.failure).toMatch(/gave no certificate/);
+    expect(order?.failure).toMatch(/gave no certificate/);
+  }, 60_000);
   expect(found(await reach.check(), 'outside', 'certificate')).toMatchObject({ mark: 'warn', value: '1 day left' });
   await outside.faults({});
   await reach.backToday();

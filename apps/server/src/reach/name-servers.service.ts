@@ -5,11 +5,13 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
+import { OtherNamesService } from './other-names.service.js';
 import { decodeUpdateAnswer, encodeUpdate, type RecordChange } from './protocols/dns-update.js';
 
 export type Network = 'public' | 'office' | 'guest';
 /** RFC 2136 says nothing of waiting; three tries in four seconds. */
 const UPDATE_WAITS_MS = [800, 1200, 2000];
+const UPDATE_STREAM_MS = 4000;
 
 interface NameServerRow {
   network: Network;
@@ -26,6 +28,7 @@ export class NameServersService {
   constructor(
     private readonly db: DataSource,
     private readonly dialler: Dialler,
+    private readonly others: OtherNamesService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -43,19 +46,23 @@ export class NameServersService {
   }
 
   /** Whether a name can be changed on a network's name server. */
-  async canUpdate(network: Network, name: string): Promise<boolean> {
-    return (await this.rows()).some((r) => r.network === network && inZone(name, r.zone));
+  async canUpdate(network: Network, name: string, type: RecordChange['type'] = 'A'): Promise<boolean> {
+    if ((await this.rows()).some((r) => r.network === network && inZone(name, r.zone))) return true;
+    return network === 'public' && this.others.can(name, type);
   }
 
   /** Changes records. @throws Problem reach.no-name-server, reach.update-refused, reach.name-server-silent */
   async update(network: Network, changes: readonly RecordChange[]): Promise<void> {
     const server = (await this.rows()).find((r) => r.network === network);
-    if (!server || !changes.every((c) => inZone(c.name, server.zone)))
+    if (!server || !changes.every((c) => inZone(c.name, server.zone))) {
+      const can = await Promise.all(changes.map((c) => this.others.can(c.name, c.type)));
+      if (network === 'public' && can.every(Boolean)) return this.others.update(changes);
       throw new Problem(
         'conflict',
         'reach.no-name-server',
         `No name server of the ${network} network is known that takes updates for ${changes[0]?.name}.`,
       );
+    }
     const key = {
       name: server.keyName,
       secret: Buffer.from(unseal(this.config.sealingKey, server.secretSealed), 'base64'),
@@ -63,13 +70,12 @@ export class NameServersService {
     // The machine's own clock, also where this product's is moved: the other side has one too.
     const seconds = () => Math.floor(Date.now() / 1000);
     const { bytes, id, mac } = encodeUpdate(server.zone, changes, key, seconds());
-    const answer = await this.dialler.exchange(
-      server.address,
-      server.port,
-      bytes,
-      (received) => decodeUpdateAnswer(received, id, mac, key, seconds()),
-      UPDATE_WAITS_MS,
-    );
+    const { address, port } = server;
+    const read = (received: Buffer) => decodeUpdateAnswer(received, id, mac, key, seconds());
+    // Where datagrams do not come through, the same is asked over a connection (RFC 7766).
+    const answer =
+      (await this.dialler.exchange(address, port, bytes, read, UPDATE_WAITS_MS)) ??
+      (await this.dialler.exchangeStream(address, port, bytes, read, UPDATE_STREAM_MS));
     if (!answer)
       throw new Problem(
         'unavailable',

@@ -1,11 +1,11 @@
 import type { AddressRow } from '@quay/contract';
 import { execFile, execFileSync } from 'node:child_process';
-import { mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
+import { existsSync, mkdtempSync, readFileSync, rmSync, writeFileSync } from 'node:fs';
 import { Agent } from 'node:https';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { afterAll, expect, it } from 'vitest';
-import { askAt, openReach } from '../_fixtures/reach.js';
+import { askAt, HOST, openReach } from '../_fixtures/reach.js';
 
 const reach = await openReach('set up');
 const { outside, office, iris, address } = reach;
@@ -32,6 +32,19 @@ it('shows visitors what they were given, with HSTS, and nothing of the rest', as
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'sign-in' });
   expect((await reach.fromOutside('/api/session')).status).toBe(401);
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { uses: 'visitors' });
+});
+
+it.each(['-tls1_2', '-tls1_3'])('lets in who comes again with the session of before (OpenSSL %s)', async (version) => {
+  const { host, port } = outside.publicSide(443);
+  const session = join(mkdtempSync(join(tmpdir(), 'session-')), 'kept');
+  const asks = (...more: string[]) =>
+    new Promise<string>((resolve) => {
+      const args = ['-connect', `${host}:${port}`, '-servername', HOST, version, '-quiet', ...more];
+      const child = execFile('openssl', ['s_client', ...args], { timeout: 8000 }, (_, said) => resolve(said));
+      child.stdin?.write(`GET /reach/probe HTTP/1.1\r\nHost: ${HOST}\r\nConnection: close\r\n\r\n`);
+    });
+  expect(await asks('-sess_out', session)).toContain('Lockfast Quay');
+  expect(await asks(...(existsSync(session) ? ['-sess_in', session] : []))).toContain('Lockfast Quay');
 });
 
 it('under a path prefix the visitor gets page, parts and a cookie that is sent back there, and nothing beside it', async () => {

@@ -34,7 +34,7 @@ export async function sendProof(
       .end(
         page(
           'This proof is used up',
-          '<p>Each code proves the way in once, for ten minutes. Show a new one on the page of checks.</p>',
+          '<p>Each code proves the way in once, within a day. Show a new one on the page of checks.</p>',
         ),
       );
   const body =

@@ -2,14 +2,14 @@ import { Inject, Injectable } from '@nestjs/common';
 import { createHmac, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
 import { DataSource } from 'typeorm';
 import type { TelephoneProof } from '@quay/contract';
-import { addressScope } from '@quay/core';
+import { comesFromOutside, isSameAddress, SEEN_HOLDS_MS, type SeenFromOutside } from '@quay/core';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
 
 export type ProofPurpose = 'check' | 'telephone';
-const LASTS_MS: Record<ProofPurpose, number> = { check: 60_000, telephone: 600_000 };
+const LASTS_MS: Record<ProofPurpose, number> = { check: 60_000, telephone: 86_400_000 };
 
 export interface SeenRequest {
   from: string;
@@ -31,14 +31,30 @@ export class ProofsService {
     this.key = Buffer.from(hkdfSync('sha256', config.sealingKey, '', 'reach proof', 32));
   }
 
-  async make(addressId: string, purpose: ProofPurpose): Promise<{ nonce: string; endsAt: Date }> {
-    const nonce = randomBytes(18).toString('base64url');
+  /** For somebody's telephone. */
+  async make(addressId: string): Promise<{ nonce: string; endsAt: Date }> {
+    const { nonces, endsAt } = await this.makeSome(addressId, 'telephone', 1);
+    return { nonce: nonces[0] as string, endsAt };
+  }
+
+  /** For a check of so many addresses. */
+  async makeForCheck(addressId: string, count: number): Promise<string[]> {
+    return (await this.makeSome(addressId, 'check', count)).nonces;
+  }
+
+  private async makeSome(
+    addressId: string,
+    purpose: ProofPurpose,
+    count: number,
+  ): Promise<{ nonces: string[]; endsAt: Date }> {
+    const nonces = Array.from({ length: count }, () => randomBytes(18).toString('base64url'));
     const endsAt = new Date(this.clock.now() + LASTS_MS[purpose]);
     await this.db.query(
-      'INSERT INTO reach_nonce (nonce_hash, address_id, purpose, made_at, ends_at) VALUES ($1, $2, $3, $4, $5)',
-      [secretHash(nonce), addressId, purpose, this.clock.date(), endsAt],
+      `INSERT INTO reach_nonce (nonce_hash, address_id, purpose, made_at, ends_at)
+        SELECT hash, $2, $3, $4, $5 FROM unnest($1::bytea[]) hash`,
+      [nonces.map(secretHash), addressId, purpose, this.clock.date(), endsAt],
     );
-    return { nonce, endsAt };
+    return { nonces, endsAt };
   }
 
   /**
@@ -72,17 +88,51 @@ export class ProofsService {
       [addressId],
     );
     if (!row) return null;
-    const scope = addressScope(row.seen.from);
     return {
       at: row.seenAt.toISOString(),
       from: row.seen.from,
       protocol: row.seen.protocol,
-      outside: scope === 'public' || scope === 'documentation',
+      outside: comesFromOutside(row.seen.from),
     };
   }
 
+  /**
+   * Who came in last from outside by an address, as far as is remembered: by a proof on a telephone, or by opening a share.
+   * @param line the office's own: whoever seems to come from there was inside, and sent back in by the router
+   */
+  async lastFromOutside(addressId: string, line: string | null): Promise<SeenFromOutside | null> {
+    const since = new Date(this.clock.now() - SEEN_HOLDS_MS);
+    const [telephone, visits] = await Promise.all([
+      this.telephone(addressId),
+      this.db.query<{ at: Date; from: string }[]>(
+        `SELECT v.began_at AS at, v.from_address AS "from" FROM visit v JOIN share s ON s.id = v.share_id
+          WHERE s.address_id = $1 AND v.began_at > $2 ORDER BY v.began_at DESC LIMIT 100`,
+        [addressId, since],
+      ),
+    ]);
+    const isOutside = (from: string) => comesFromOutside(from) && !(line && isSameAddress(from, line));
+    const visit = visits.find(({ from }) => isOutside(from));
+    const seen: SeenFromOutside[] = [
+      ...(telephone && isOutside(telephone.from)
+        ? [
+            {
+              at: Date.parse(telephone.at),
+              by: 'telephone' as const,
+              from: telephone.from,
+              encrypted: telephone.protocol === 'HTTPS',
+            },
+          ]
+        : []),
+      ...(visit ? [{ at: visit.at.getTime(), by: 'visitor' as const, from: visit.from, encrypted: true }] : []),
+    ];
+    return seen.sort((a, b) => b.at - a.at)[0] ?? null;
+  }
+
   async tidy(): Promise<void> {
-    await this.db.query(`DELETE FROM reach_nonce WHERE purpose = 'check' AND ends_at < $1`, [this.clock.date()]);
+    await this.db.query(
+      `DELETE FROM reach_nonce WHERE ends_at < $1 AND (purpose = 'check' OR ends_at < $1::timestamptz - interval '90 days')`,
+      [this.clock.date()],
+    );
     await this.db.query(`DELETE FROM acme_challenge WHERE made_at < $1::timestamptz - interval '1 day'`, [
       this.clock.date(),
     ]);

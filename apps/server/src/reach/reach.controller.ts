@@ -14,30 +14,37 @@ import {
   UseGuards,
 } from '@nestjs/common';
 import {
+  accountBindingSchema,
   changeAddressSchema,
   guideStepSchema,
   idSchema,
+  invitationSchema,
   moveLinksSchema,
   nameServerSchema,
+  nameUpdateSchema,
   networkSchema,
   newAddressSchema,
   ownCertificateSchema,
   plannedLineSchema,
   remedySchema,
+  type AccountBinding,
   type AddressRow,
   type AddressSheet,
   type AffectedLink,
   type ChangeAddress,
   type ExposureAnswer,
   type NameServerSettings,
+  type NameUpdate,
   type NewAddress,
   type ReachCheck,
   type ReachNetwork,
   type RemedyAct,
+  type RemedyAnswer,
   type TelephoneProof,
 } from '@quay/contract';
 import {
   addressText,
+  adviseWay,
   compareWays,
   VANTAGES,
   type GuideStep,
@@ -55,8 +62,10 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
+import { Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { actorOf } from '../stores/names.js';
+import { AccountsService } from './accounts.service.js';
 import { AddressesService } from './addresses.service.js';
 import { CheckService } from './check.service.js';
 import { ExposureService } from './exposure.service.js';
@@ -64,7 +73,12 @@ import { NameServersService, type Network } from './name-servers.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
 import { RemediesService } from './remedies.service.js';
+import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
+import { Doors } from './doors.js';
+import { noAuthority } from './orders.service.js';
+import { OtherNamesService } from './other-names.service.js';
+import { OwnNetwork } from './own-network.js';
 
 const id = valid<string>(idSchema.required());
 const vantage = valid<Vantage>(
@@ -84,10 +98,15 @@ export class ReachController {
     private readonly remedies: RemediesService,
     private readonly exposure: ExposureService,
     private readonly names: NameServersService,
+    private readonly accounts: AccountsService,
+    private readonly others: OtherNamesService,
     private readonly router: RouterService,
     private readonly proofs: ProofsService,
     private readonly events: Events,
     private readonly ledger: LedgerService,
+    private readonly own: OwnNetwork,
+    private readonly doors: Doors,
+    private readonly relays: RelayLines,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -167,7 +186,7 @@ export class ReachController {
     @Param('id', id) addressId: string,
     @Param('vantage', vantage) from: Vantage,
     @Body(valid(remedySchema)) asked: { act: RemedyAct },
-  ): Promise<ReachCheck> {
+  ): Promise<RemedyAnswer> {
     return this.remedies.act(actorOf(who), await this.addresses.require(addressId), asked.act, from);
   }
 
@@ -179,7 +198,7 @@ export class ReachController {
     @Me() who: Who,
     @Param('id', id) addressId: string,
     @Body(valid(guideStepSchema)) asked: { step: GuideStep; how: 'program' | 'hand' },
-  ): Promise<ReachCheck> {
+  ): Promise<RemedyAnswer> {
     const address = await this.addresses.require(addressId);
     return asked.how === 'program'
       ? this.remedies.step(actorOf(who), address, asked.step)
@@ -211,7 +230,7 @@ export class ReachController {
   @Operation('A link that proves the way in by itself, when opened on a telephone off the office network')
   async telephone(@Param('id', id) addressId: string): Promise<TelephoneProof> {
     const address = await this.addresses.require(addressId);
-    const { nonce, endsAt } = await this.proofs.make(addressId, 'telephone');
+    const { nonce, endsAt } = await this.proofs.make(addressId);
     return { url: `${addressText(address)}/reach/probe/${nonce}`, endsAt: endsAt.toISOString(), seen: null };
   }
 
@@ -226,14 +245,27 @@ export class ReachController {
   @For('run-reach')
   @Operation('How the server stands in its network')
   async network(): Promise<ReachNetwork> {
-    const { insideAddress, gateway, probes } = this.config.reach;
-    const [{ line }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
+    const { probes, acmeDirectory } = this.config.reach;
+    const relay = await this.relays.state();
+    const { value: insideAddress, from: insideFrom } = this.own.insideTold();
+    const { value: gateway, from: gatewayFrom } = this.own.gatewayTold();
+    const [{ line, protocol }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
     return {
       insideAddress,
+      insideFrom,
       gateway,
+      gatewayFrom,
+      doors: this.doors.standing,
       publicAddress: line.seenAddress ?? line.routerAddress,
+      advice: adviseWay({ insideAddress, gateway, ...line, protocol, hasRelay: relay !== null }),
       nameServers,
       probes: Object.keys(probes),
+      nameUpdate: await this.others.shown(),
+      nameHook: this.config.reach.nameHook,
+      relay,
+      authority: acmeDirectory
+        ? { directory: acmeDirectory, bindingId: await this.accounts.bindingId(acmeDirectory) }
+        : null,
     };
   }
 
@@ -259,6 +291,79 @@ export class ReachController {
       await this.names.keep(tx, network, asked);
       await this.events.tell(tx, { topic: 'reach', id: network });
       await this.ledger.append(tx, { kind: 'reach.key', actor: actorOf(who), detail: { network } });
+    });
+  }
+
+  @Put('name-update')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Where a name is changed by an address that is asked for; its secret is kept sealed', nameUpdateSchema)
+  async nameUpdate(@Me() who: Who, @Body(valid(nameUpdateSchema)) asked: NameUpdate): Promise<void> {
+    await this.events.change(async (tx) => {
+      await this.others.keep(tx, asked);
+      await this.events.tell(tx, { topic: 'reach', id: 'names' });
+      const detail = { name: asked.name, host: new URL(asked.url).host };
+      await this.ledger.append(tx, { kind: 'reach.name-update', actor: actorOf(who), detail });
+    });
+  }
+
+  @Delete('name-update')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Forget where the name is changed')
+  async forgetNameUpdate(@Me() who: Who): Promise<void> {
+    await this.events.change(async (tx) => {
+      await this.others.forget(tx);
+      await this.events.tell(tx, { topic: 'reach', id: 'names' });
+      await this.ledger.append(tx, { kind: 'reach.name-update-gone', actor: actorOf(who), detail: {} });
+    });
+  }
+
+  @Put('relay')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Accept the invitation of a relay; it is kept sealed', invitationSchema)
+  async relay(@Me() who: Who, @Body(valid(invitationSchema)) asked: { code: string }): Promise<void> {
+    await this.events.change(async (tx) => {
+      const { host, office } = await this.relays.accept(tx, asked.code);
+      await this.events.tell(tx, { topic: 'reach', id: 'relay' });
+      await this.ledger.append(tx, { kind: 'reach.relay', actor: actorOf(who), detail: { host, office } });
+    });
+  }
+
+  @Delete('relay')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Leave the relay, where no address is reached through it')
+  async leaveRelay(@Me() who: Who): Promise<void> {
+    await this.events.change(async (tx) => {
+      const [used] = await tx.query<object[]>(
+        `SELECT 1 FROM address WHERE way_in = 'relay' OR fallback = 'auto' LIMIT 1`,
+      );
+      if (used)
+        throw new Problem(
+          'conflict',
+          'reach.relay-in-use',
+          'An address is reached through the relay, or would fall back to it. Change its way in first.',
+        );
+      await this.relays.decline(tx);
+      await this.events.tell(tx, { topic: 'reach', id: 'relay' });
+      await this.ledger.append(tx, { kind: 'reach.relay-left', actor: actorOf(who), detail: {} });
+    });
+  }
+
+  @Put('authority/binding')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Whom the certificate authority knows the office as; the key is kept sealed', accountBindingSchema)
+  async binding(@Me() who: Who, @Body(valid(accountBindingSchema)) asked: AccountBinding): Promise<void> {
+    const directory = this.config.reach.acmeDirectory;
+    if (!directory) throw noAuthority();
+    await this.events.change(async (tx) => {
+      await this.accounts.bind(tx, directory, asked);
+      await this.events.tell(tx, { topic: 'reach', id: 'authority' });
+      const detail = { authority: new URL(directory).host, id: asked.id };
+      await this.ledger.append(tx, { kind: 'reach.binding', actor: actorOf(who), detail });
     });
   }
 

@@ -28,13 +28,21 @@ export interface AddressRecord extends Address {
   checkedAt: Date | null;
   vantages: VantageTrace[] | null;
   lapsing: string | null;
+  /** Its own way in, which failed: the relay is used until that works again. */
+  fellFrom: 'mapping' | 'fixed' | null;
 }
+
+/**
+ * What of a guide still holds when an address is reached in another way: certificate and redirect are about the name, and
+ * what the program did for them it keeps up.
+ */
+export const GUIDE_OF_NAME = `guide - ARRAY['record', 'mapping', 'relay', 'closed']`;
 
 /** Addresses, the default first; how many shares that could still be opened stand on each, and its newest check. */
 export async function loadAddresses(m: EntityManager, now: Date, id: string | null = null): Promise<AddressRecord[]> {
   const rows = await m.query<(AddressRecord & { shareCount: string })[]>(
     `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses,
-      a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.guide, a.created_at AS "createdAt",
+      a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.fell_from AS "fellFrom", a.guide, a.created_at AS "createdAt",
             (SELECT count(*) FROM share s WHERE s.address_id = a.id AND ${MAY_STILL_OPEN('$2')}) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
             (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL
               ORDER BY r.tried_at DESC LIMIT 1) AS lapsing

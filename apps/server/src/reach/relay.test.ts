@@ -22,7 +22,20 @@ it('an address whose own way fails goes through the relay, with no port open; th
   expect((await askAt(outside, relay, '/reach/probe')).text).toContain('Lockfast Quay');
 }, 30_000);
 
-it('falls back to it by itself, where that was chosen, after two checks that failed', async () => {
+it('where the relay does not answer everything stays as it was', async () => {
+  await outside.faults({});
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
+  await reach.remedy('update-record');
+  await reach.remedy('map-port');
+  await outside.faults({ 'relay.down': true });
+  const before = (await outside.state()).mappings;
+  expect((await reach.remedy('use-relay')).body.code).toBe('reach.relay-away');
+  expect((await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body.wayIn).toBe('mapping');
+  expect((await outside.state()).mappings.map((m) => m.to)).toEqual(before.map((m) => m.to));
+  expect(found(await reach.check(), 'outside', 'page').mark).toBe('ok');
+}, 30_000);
+
+it('falls back to it by itself, where that was chosen, after two checks that failed, and comes back', async () => {
   await outside.faults({});
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping', fallback: 'auto' });
   await reach.remedy('update-record');
@@ -37,11 +50,22 @@ it('falls back to it by itself, where that was chosen, after two checks that fai
     expect(await wayIn()).toBe(expected);
   }
   expect((await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body.trouble).toBeNull();
+  // The own way works again: it is taken, and the relay is not needed any more.
+  await outside.faults({});
+  office.clock.advance(700_000);
+  await reach.round();
+  expect(await wayIn()).toBe('mapping');
+  // What the program got and keeps up it goes on keeping up, whichever way was taken meanwhile.
+  const { guide, upkeep } = (await iris.ask<AddressSheet>('GET', `/api/reach/addresses/${address.id}`)).body;
+  expect(guide.find((g) => g.step === 'certificate')?.done?.by).toBe('program');
+  expect(upkeep.find((u) => u.kind === 'certificate')?.renewsAt).not.toBeNull();
+  expect(found(await reach.check(), 'outside', 'name').value).toBe('198.51.100.24');
   await reach.backToday();
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { fallback: 'offer' });
 }, 60_000);
 
 it('a line that breaks comes back by itself', async () => {
+  await reach.remedy('use-relay');
   await outside.faults({ 'router.carrierGrade': true, 'relay.down': true });
   expect(found(await reach.check(), 'outside', 'page').mark).toBe('not-reached');
   await outside.faults({});

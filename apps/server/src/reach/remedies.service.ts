@@ -1,46 +1,45 @@
 import { Inject, Injectable } from '@nestjs/common';
-import type { ReachCheck, RemedyAct } from '@quay/contract';
-import { addressText, dayInWords, portOf, type GuideStep, type Stage, type Vantage, SYSTEM_ACTOR } from '@quay/core';
-import { DataSource, type EntityManager } from 'typeorm';
-import type { LedgerBody } from '@quay/core';
-import { LedgerService } from '../ledger/ledger.service.js';
-import { Clock } from '../platform/clock.js';
+import type { ReachCheck, RemedyAct, RemedyAnswer } from '@quay/contract';
+import { addressText, lineAddress, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
+import { DataSource } from 'typeorm';
 import { CONFIG, type Config } from '../platform/config.js';
-import { Events } from '../platform/events/events.js';
-import { Office } from '../platform/office.js';
+import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
-import { CertificatesService, type KeptCertificate } from './certificates.service.js';
+import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { ExposureService } from './exposure.service.js';
 import { NameServersService } from './name-servers.service.js';
-import { type AddressRecord } from './reach.queries.js';
+import { GUIDE_OF_NAME, type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
+import { OwnNetwork } from './own-network.js';
+import { OrdersService } from './orders.service.js';
+import { ZoneService } from './zone.service.js';
+import { StepsService, type Actor } from './steps.service.js';
 
 const RECORD_TTL_SECONDS = 300;
 const RELAY_WAIT_MS = 6000;
-export type Actor = LedgerBody['actor'];
 
 /** What the program can do about a way in that does not work, and the steps of a guide: the same acts. */
 @Injectable()
 export class RemediesService {
   constructor(
     private readonly db: DataSource,
-    private readonly clock: Clock,
     private readonly names: NameServersService,
+    private readonly zone: ZoneService,
     private readonly router: RouterService,
     private readonly certificates: CertificatesService,
     private readonly checks: CheckService,
     private readonly lines: RelayLines,
     private readonly exposure: ExposureService,
-    private readonly events: Events,
-    private readonly ledger: LedgerService,
-    private readonly office: Office,
+    private readonly steps: StepsService,
+    private readonly orders: OrdersService,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
-  /** Does it, then checks again. @throws Problem with what stood in the way */
-  async act(actor: Actor, address: AddressRecord, act: RemedyAct, vantage: Vantage): Promise<ReachCheck> {
+  /** Does it, then checks again; what takes long is begun. @throws Problem with what stood in the way */
+  async act(actor: Actor, address: AddressRecord, act: RemedyAct, vantage: Vantage): Promise<RemedyAnswer> {
     switch (act) {
       case 'update-record':
         await this.updateRecord(actor, address);
@@ -49,8 +48,7 @@ export class RemediesService {
         await this.mapPorts(actor, address);
         break;
       case 'get-certificate':
-        await this.getCertificate(actor, address);
-        break;
+        return { order: await this.orders.ask(actor, address) };
       case 'redirect-on':
         await this.redirect(actor, address);
         break;
@@ -65,7 +63,7 @@ export class RemediesService {
   }
 
   /** One step of the guide, by the program. */
-  async step(actor: Actor, address: AddressRecord, step: GuideStep): Promise<ReachCheck> {
+  async step(actor: Actor, address: AddressRecord, step: GuideStep): Promise<RemedyAnswer> {
     const acts: Partial<Record<GuideStep, RemedyAct>> = {
       record: 'update-record',
       mapping: 'map-port',
@@ -93,7 +91,7 @@ export class RemediesService {
       throw new Problem(
         'conflict',
         'reach.no-vantage',
-        'No probe stands outside, so nobody can see whether it is done.',
+        'No probe stands outside and nobody came in from there, so nobody can see whether it is done. Open the code under By telephone on a telephone, and look again.',
       );
     if (step === 'closed') await this.requireClosed(address);
     const open = trace.find((s) => stages[step].includes(s.stage) && s.mark !== 'ok' && s.mark !== 'skipped');
@@ -105,7 +103,7 @@ export class RemediesService {
           ? 'An earlier step still stops the way in, so this one cannot be seen yet.'
           : `It cannot be seen yet. ${open.reason}`,
       );
-    await this.db.transaction((tx) => this.done(tx, address.id, step, 'hand'));
+    await this.steps.seen(address.id, step);
     return check;
   }
 
@@ -122,113 +120,138 @@ export class RemediesService {
   }
 
   async updateRecord(actor: Actor, address: AddressRecord): Promise<void> {
-    const { line } =
-      address.wayIn === 'relay'
-        ? { line: { seenAddress: this.config.reach.relay?.address ?? null, routerAddress: null } }
-        : await this.router.line();
-    const value = line.seenAddress ?? line.routerAddress;
+    await this.tellRecord(actor, address, await this.setRecord(address));
+  }
+
+  private async tellRecord(actor: Actor, address: AddressRecord, value: string): Promise<void> {
+    await this.steps.record(actor, address, 'record', {
+      kind: 'reach.record',
+      detail: { name: address.host, value, network: 'public' },
+    });
+  }
+
+  /** @returns where the name leads from now on */
+  private async setRecord(address: AddressRecord): Promise<string> {
+    const leadTo = await this.leadTo(address);
+    const [value] = leadTo;
     if (!value)
       throw new Problem(
         'unavailable',
         'reach.line-unknown',
-        'Neither the router nor the world could tell the address of the line.',
+        address.wayIn === 'relay'
+          ? 'The relay has not said where names must lead.'
+          : 'Neither the router nor the world could tell the address of the line.',
       );
-    await this.names.update('public', [
-      { name: address.host, type: value.includes(':') ? 'AAAA' : 'A', value, ttlSeconds: RECORD_TTL_SECONDS },
-    ]);
-    await this.record(actor, address, 'record', {
-      kind: 'reach.record',
-      detail: { name: address.host, value, network: 'public' },
-    });
+    const end = await this.zone.endOf(address.host);
+    if (end !== address.host.toLowerCase())
+      throw new Problem(
+        'conflict',
+        'reach.other-name',
+        `${address.host} is another name for ${end} (CNAME), so it can have no address of its own. Remove that record, or change ${end}.`,
+      );
+    // Of the family that is not named any more nothing is left.
+    await this.names.update(
+      'public',
+      (['A', 'AAAA'] as const).map((type) => ({
+        name: address.host,
+        type,
+        value: leadTo.find((a) => a.includes(':') === (type === 'AAAA')) ?? null,
+        ttlSeconds: RECORD_TTL_SECONDS,
+      })),
+    );
+    return value;
   }
 
   /** The port of the address, and port 80 for the redirect and the authority's proof. */
   async mapPorts(actor: Actor, address: AddressRecord): Promise<void> {
     const { insidePorts } = this.config.reach;
     await this.router.map(address.id, portOf(address), insidePorts.tls);
-    if (portOf(address) !== 80) await this.router.map(address.id, 80, insidePorts.plain);
-    await this.record(actor, address, 'mapping', {
+    // Routers have pages of their own on port 80: without it only the redirect is missing, which the check tells.
+    if (portOf(address) !== 80)
+      await this.router.map(address.id, 80, insidePorts.plain).catch((error: unknown) => {
+        if (!(error instanceof Problem) || error.code === 'reach.no-mapping-protocol') throw error;
+        log.info({ err: error }, 'port 80 could not be opened');
+      });
+    await this.steps.record(actor, address, 'mapping', {
       kind: 'reach.mapping',
       detail: { port: portOf(address), address: addressText(address) },
     });
   }
 
-  async getCertificate(actor: Actor, address: AddressRecord): Promise<void> {
-    const kept = await this.certificates.obtain(address.host);
-    await this.tellCertificate(actor, address, kept);
-  }
-
   /** Serves a certificate that was got by hand from the next handshake on; it is not renewed by the program. */
   async ownCertificate(actor: Actor, address: AddressRecord, chain: string, key: string): Promise<void> {
     const kept = await this.certificates.take(address.host, chain, key);
-    await this.tellCertificate(actor, address, kept, 'hand');
+    await this.orders.came(actor, address, kept, 'hand');
     this.checks.checkAside(address.id, 'change');
   }
 
-  private async tellCertificate(
-    actor: Actor,
-    address: AddressRecord,
-    { notAfter }: KeptCertificate,
-    by: 'program' | 'hand' = 'program',
-  ): Promise<void> {
-    const { zone } = await this.office.settings();
-    const until = dayInWords(notAfter.getTime(), this.clock.now(), zone);
-    const entry = { kind: 'reach.certificate', detail: { host: address.host, until } };
-    await this.record(actor, address, 'certificate', entry, by);
-  }
-
-  /** Reaches an address through the relay from now on; where the name server can be told, the name follows. */
-  async useRelay(actor: Actor, address: AddressRecord): Promise<void> {
-    const { relay } = this.config.reach;
-    if (!relay) throw new Problem('conflict', 'reach.no-relay', 'No relay is known to this server.');
-    if (address.wayIn !== 'relay') {
-      await this.db.query(`UPDATE address SET way_in = 'relay', guide = '{}' WHERE id = $1`, [address.id]);
-      if (address.wayIn === 'mapping') await this.router.unmap(address.id);
-      address = { ...address, wayIn: 'relay', guide: {} };
-    }
-    await this.record(actor, address, 'relay', {
-      kind: 'address.changed',
-      detail: { address: addressText(address), what: 'reached through the relay' },
-    });
+  /**
+   * Reaches an address through the relay from now on, once that passes its name on; until then everything stays as it was.
+   * Where the name server can be told, the name follows.
+   * @param byItself the own way failed, and is taken again when it works
+   */
+  async useRelay(actor: Actor, address: AddressRecord, { byItself = false } = {}): Promise<void> {
+    if (!(await this.lines.invitation()))
+      throw new Problem('conflict', 'reach.no-relay', 'No relay is known to this server.');
     const trouble = await this.lines.standing(address.host, RELAY_WAIT_MS);
     if (trouble) throw new Problem('unavailable', 'reach.relay-away', `The relay cannot be used now: ${trouble}.`);
-    if (await this.names.canUpdate('public', address.host)) await this.updateRecord(actor, address);
+    const { wayIn } = address;
+    const relayed: AddressRecord = { ...address, wayIn: 'relay' };
+    const canUpdate = await this.names.canUpdate('public', address.host);
+    const value = canUpdate ? await this.setRecord(relayed) : null;
+    if (wayIn !== 'relay')
+      await this.db.query(
+        `UPDATE address SET way_in = 'relay', fell_from = $2, guide = ${GUIDE_OF_NAME} WHERE id = $1`,
+        [address.id, byItself ? wayIn : null],
+      );
+    await this.steps.record(actor, relayed, 'relay', {
+      kind: 'address.changed',
+      detail: { address: addressText(relayed), what: 'reached through the relay' },
+    });
+    if (value !== null) await this.tellRecord(actor, relayed, value);
+    // What is taken again by itself stays open.
+    if (wayIn === 'mapping' && !byItself) await this.router.unmap(address.id);
+  }
+
+  /** The own way works again: the name leads there, and the relay is not needed any more. */
+  async useOwnWay(actor: Actor, address: AddressRecord, wayIn: 'mapping' | 'fixed'): Promise<void> {
+    const own = { ...address, wayIn };
+    if (await this.names.canUpdate('public', address.host)) await this.updateRecord(actor, own);
+    await this.db.query('UPDATE address SET way_in = $2, fell_from = NULL WHERE id = $1', [address.id, wayIn]);
+    const step = wayIn === 'mapping' ? 'mapping' : 'record';
+    await this.steps.record(actor, own, step, {
+      kind: 'address.changed',
+      detail: { address: addressText(own), what: 'reached by its own way again' },
+    });
+  }
+
+  /** Where a name must lead: to the relay, or to the line. */
+  private async leadTo(address: AddressRecord): Promise<string[]> {
+    if (address.wayIn === 'relay') return this.lines.addresses();
+    const line = lineAddress((await this.router.line()).line);
+    return line ? [line] : [];
   }
 
   private async redirect(actor: Actor, address: AddressRecord): Promise<void> {
     await this.db.query('UPDATE address SET redirect = true, hsts = true WHERE id = $1', [address.id]);
-    await this.record(actor, address, 'redirect', {
+    await this.steps.record(actor, address, 'redirect', {
       kind: 'address.changed',
       detail: { address: addressText(address), what: 'redirect to https, HSTS' },
     });
   }
 
   private async insideRecord(actor: Actor, address: AddressRecord, network: 'office' | 'guest'): Promise<void> {
-    const value = this.config.reach.insideAddress;
+    const value = this.network.insideAddress;
+    if (!(await this.checks.answersInside(address)))
+      throw new Problem(
+        'conflict',
+        'reach.inside-silent',
+        `Nothing answers at ${value} port ${portOf(address)} inside, so the name would lead nowhere there.`,
+      );
     await this.names.update(network, [{ name: address.host, type: 'A', value, ttlSeconds: RECORD_TTL_SECONDS }]);
-    await this.record(actor, address, null, { kind: 'reach.record', detail: { name: address.host, value, network } });
-  }
-
-  private async record(
-    actor: Actor,
-    address: AddressRecord,
-    step: GuideStep | null,
-    entry: { kind: string; detail: LedgerBody['detail'] },
-    by: 'program' | 'hand' = 'program',
-  ): Promise<void> {
-    await this.events.change(async (tx) => {
-      if (step) await this.done(tx, address.id, step, by);
-      await tx.query('DELETE FROM renewal WHERE address_id = $1 AND kind = $2', [address.id, step]);
-      await this.events.tell(tx, { topic: 'reach', id: address.id });
-      // What is renewed by itself is not worth a line each time.
-      if (actor !== SYSTEM_ACTOR || entry.kind !== 'reach.mapping') await this.ledger.append(tx, { ...entry, actor });
+    await this.steps.record(actor, address, null, {
+      kind: 'reach.record',
+      detail: { name: address.host, value, network },
     });
-  }
-
-  private async done(tx: EntityManager, addressId: string, step: GuideStep, by: 'program' | 'hand'): Promise<void> {
-    await tx.query('UPDATE address SET guide = guide || $2 WHERE id = $1', [
-      addressId,
-      JSON.stringify({ [step]: { at: this.clock.date().toISOString(), by } }),
-    ]);
   }
 }

@@ -1,9 +1,9 @@
 import { Inject, Injectable } from '@nestjs/common';
-import type { ReachFacts } from '@quay/core';
+import { hasForgotten, type Epoch, type ReachFacts } from '@quay/core';
 import { randomBytes } from 'node:crypto';
-import { DataSource } from 'typeorm';
+import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
-import { CONFIG, type Config } from '../platform/config.js';
+import { CONFIG, type Config, type StunServer } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Problem } from '../platform/problems/problem.js';
 import {
@@ -13,12 +13,15 @@ import {
   SSDP_ADDRESS,
   SSDP_PORT,
   SSDP_SEARCH,
+  SSDP_WAIT_MS,
   valueOf,
 } from './protocols/gateway-device.js';
 import {
+  decodePcpAnnounce,
   decodePcpMap,
   decodePmpAddress,
   decodePmpMap,
+  encodePcpAnnounce,
   encodePcpMap,
   encodePmpAddress,
   encodePmpMap,
@@ -27,6 +30,7 @@ import {
   type MapAsk,
 } from './protocols/port-control.js';
 import { decodeBinding, encodeBinding } from './protocols/stun.js';
+import { OwnNetwork } from './own-network.js';
 
 /** RFC 6886 §3.3 recommends two hours. */
 const LEASE_SECONDS = 7200;
@@ -47,13 +51,36 @@ interface MappingRow {
   nonce: Buffer;
   grantedAt: Date;
   endsAt: Date | null;
+  /** What the router said of its age, and when; null where its protocol has none. */
+  epochSeconds: number | null;
+  epochAt: Date | null;
 }
 
 type Made =
-  | { outcome: 'made'; protocol: MappingRow['protocol']; externalPort: number; leaseSeconds: number | null }
+  | {
+      outcome: 'made';
+      protocol: MappingRow['protocol'];
+      externalPort: number;
+      leaseSeconds: number | null;
+      epochSeconds: number | null;
+    }
   | { outcome: 'taken'; by: string | null }
   | { outcome: 'refused'; words: string }
   | { outcome: 'no-protocol' };
+
+function madeByUpnp(
+  answer: { status: number; text: string } | null,
+  externalPort: number,
+  leaseSeconds: number | null,
+): Made {
+  if (!answer) return { outcome: 'no-protocol' };
+  if (answer.status === 200)
+    return { outcome: 'made', protocol: 'upnp', externalPort, leaseSeconds, epochSeconds: null };
+  const code = valueOf(answer.text, 'errorCode');
+  // WANIPConnection §2.4.16: 718 ConflictInMappingEntry.
+  if (code === '718') return { outcome: 'taken', by: null };
+  return { outcome: 'refused', words: valueOf(answer.text, 'errorDescription') || `error ${code ?? answer.status}` };
+}
 
 /** The router of the office: what the line is called, and what is mapped. */
 @Injectable()
@@ -62,23 +89,16 @@ export class RouterService {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly dialler: Dialler,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
   /** The line's address as the world sees it (STUN) and as the router says it (NAT-PMP, or UPnP). */
   async line(): Promise<LineFacts> {
-    const { gateway, stun } = this.config.reach;
-    const transaction = randomBytes(12);
+    const { gateway } = this.network;
+    const { stun } = this.config.reach;
     const [seenAddress, pmp] = await Promise.all([
-      stun
-        ? this.dialler.exchange(
-            stun.address,
-            stun.port,
-            encodeBinding(transaction),
-            (b) => decodeBinding(b, transaction),
-            WAITS_MS,
-          )
-        : null,
+      this.seenFromOutside(stun === null ? [] : [stun].flat()),
       gateway
         ? this.dialler.exchange(gateway, PORT_CONTROL_PORT, encodePmpAddress(), decodePmpAddress, WAITS_MS)
         : null,
@@ -89,17 +109,27 @@ export class RouterService {
     return { line: { seenAddress, routerAddress: told || null }, protocol: told ? 'upnp' : null };
   }
 
+  /** The line's address as the world sees it: what the first of several servers says that answers. */
+  private async seenFromOutside(servers: readonly StunServer[]): Promise<string | null> {
+    const asked = servers.map(async ({ address, port }) => {
+      const transaction = randomBytes(12);
+      const read = (answer: Buffer) => decodeBinding(answer, transaction);
+      const seen = await this.dialler.exchange(address, port, encodeBinding(transaction), read, WAITS_MS);
+      if (seen === null) throw new Error('it does not answer');
+      return seen;
+    });
+    return Promise.any(asked).catch(() => null);
+  }
+
   /** Whether a port is mapped to this server, as far as it can be told without changing anything. */
   async mapping(externalPort: number, protocol: LineFacts['protocol']): Promise<NonNullable<ReachFacts['mapping']>> {
-    const { insideAddress, insidePorts } = this.config.reach;
+    const { insideAddress } = this.network;
+    const { insidePorts } = this.config.reach;
     const nothing = { externalPort: null, internal: null, leaseSecondsLeft: null };
     const [mine] = await this.rows(externalPort);
+    const leaseSeconds = mine?.endsAt ? (mine.endsAt.getTime() - mine.grantedAt.getTime()) / 1000 : null;
     // UPnP can say what is mapped, also by others; PCP and NAT-PMP know only how to ask for it.
-    const told = await this.upnp('GetSpecificPortMappingEntry', {
-      NewRemoteHost: '',
-      NewExternalPort: externalPort,
-      NewProtocol: 'TCP',
-    });
+    const told = await this.entryOf(externalPort);
     if (told?.status === 200) {
       const internal = {
         address: valueOf(told.text, 'NewInternalClient') ?? '',
@@ -113,18 +143,21 @@ export class RouterService {
         externalPort,
         internal,
         leaseSecondsLeft: lease === 0 ? null : lease,
+        leaseSeconds,
       };
     }
     if (told) return { protocol: 'upnp', outcome: 'absent', ...nothing };
     if (protocol === null) return { protocol: null, outcome: 'no-protocol', ...nothing };
     const left = mine?.endsAt ? Math.floor((mine.endsAt.getTime() - this.clock.now()) / 1000) : null;
-    if (!mine || (left !== null && left <= 0)) return { protocol, outcome: 'absent', ...nothing };
+    const isOver = !mine || (left !== null && left <= 0) || (await this.forgotten([mine])).length > 0;
+    if (isOver) return { protocol, outcome: 'absent', ...nothing };
     return {
       protocol: mine.protocol,
       outcome: 'present',
       externalPort,
       internal: { address: insideAddress, port: externalPort === 80 ? insidePorts.plain : insidePorts.tls },
       leaseSecondsLeft: left,
+      leaseSeconds,
     };
   }
 
@@ -137,7 +170,9 @@ export class RouterService {
     externalPort: number,
     internalPort: number,
   ): Promise<{ endsAt: Date | null; protocol: string }> {
-    const [before] = (await this.rows(externalPort)).filter((r) => r.addressId === addressId);
+    const known = await this.rows(externalPort);
+    // A port has one mapping, whichever addresses need it: it is the same one to the router (RFC 6887 §11.2).
+    const before = known.find((r) => r.addressId === addressId) ?? known[0];
     const nonce = before?.nonce ?? randomBytes(12);
     const made = await this.ask({ internalPort, externalPort, lifetimeSeconds: LEASE_SECONDS }, nonce);
     if (made.outcome === 'no-protocol')
@@ -164,41 +199,136 @@ export class RouterService {
     }
     const endsAt = made.leaseSeconds === null ? null : new Date(this.clock.now() + made.leaseSeconds * 1000);
     await this.db.query(
-      `INSERT INTO port_mapping (address_id, external_port, internal_port, protocol, nonce, granted_at, ends_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7)
+      `INSERT INTO port_mapping (address_id, external_port, internal_port, protocol, nonce, granted_at, ends_at,
+                                 epoch_seconds, epoch_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, CASE WHEN $8::bigint IS NOT NULL THEN $6::timestamptz END)
        ON CONFLICT (address_id, external_port) DO UPDATE SET internal_port = $3, protocol = $4, nonce = $5,
-         granted_at = $6, ends_at = $7`,
-      [addressId, externalPort, internalPort, made.protocol, nonce, this.clock.date(), endsAt],
+         granted_at = $6, ends_at = $7, epoch_seconds = excluded.epoch_seconds, epoch_at = excluded.epoch_at`,
+      [addressId, externalPort, internalPort, made.protocol, nonce, this.clock.date(), endsAt, made.epochSeconds],
     );
     return { endsAt, protocol: made.protocol };
   }
 
-  /** Takes back what was opened for an address; a router that does not answer forgets by itself when the lease ends. */
-  async unmap(addressId: string): Promise<void> {
-    for (const m of (await this.rows(null)).filter((r) => r.addressId === addressId)) {
-      await this.ask({ internalPort: m.internalPort, externalPort: m.externalPort, lifetimeSeconds: 0 }, m.nonce);
-      await this.db.query('DELETE FROM port_mapping WHERE address_id = $1 AND external_port = $2', [
-        addressId,
-        m.externalPort,
-      ]);
-    }
+  /**
+   * Takes back what was opened for an address and nobody needs any more; a router that does not answer forgets by itself
+   * when the lease ends.
+   * @param needs the ports that the address itself goes on needing
+   */
+  async unmap(addressId: string, needs: readonly number[] = []): Promise<void> {
+    const mine = await this.bequeathed(this.db.manager, addressId, needs);
+    await this.db.query('DELETE FROM port_mapping WHERE address_id = $1 AND NOT external_port = ANY($2)', [
+      addressId,
+      needs,
+    ]);
+    await this.close(mine);
   }
 
-  rows(externalPort: number | null): Promise<MappingRow[]> {
-    return this.db.query(
+  /**
+   * Hands on what was opened for an address to others that need it. @returns what nobody needs, for `close`
+   * @param needs the ports that the address itself goes on needing
+   */
+  async bequeathed(m: EntityManager, addressId: string, needs: readonly number[] = []): Promise<MappingRow[]> {
+    const others = await m.query<{ id: string; port: number }[]>(
+      `SELECT a.id, p.port FROM address a, LATERAL (VALUES (coalesce(a.port, CASE a.scheme WHEN 'https' THEN 443 ELSE 80 END)), (80)) p (port)
+        WHERE a.id <> $1 AND (a.way_in = 'mapping' OR a.fell_from = 'mapping')`,
+      [addressId],
+    );
+    const mine = (await this.rows(null, m)).filter((r) => r.addressId === addressId && !needs.includes(r.externalPort));
+    for (const { externalPort } of mine) {
+      const heir = others.find((o) => o.port === externalPort);
+      if (heir)
+        await m.query(
+          `UPDATE port_mapping SET address_id = $2 WHERE address_id = $1 AND external_port = $3 AND NOT EXISTS
+            (SELECT 1 FROM port_mapping WHERE address_id = $2 AND external_port = $3)`,
+          [addressId, heir.id, externalPort],
+        );
+    }
+    return mine.filter((r) => !others.some((o) => o.port === r.externalPort));
+  }
+
+  /** Tells the router that mappings are not needed any more. */
+  async close(mappings: readonly MappingRow[]): Promise<void> {
+    for (const { internalPort, externalPort, nonce } of mappings)
+      await this.ask({ internalPort, externalPort, lifetimeSeconds: 0 }, nonce);
+  }
+
+  rows(externalPort: number | null, m: EntityManager = this.db.manager): Promise<MappingRow[]> {
+    return m.query(
       `SELECT address_id AS "addressId", external_port AS "externalPort", internal_port AS "internalPort", protocol,
-        nonce, granted_at AS "grantedAt", ends_at AS "endsAt" FROM port_mapping
+        nonce, granted_at AS "grantedAt", ends_at AS "endsAt", epoch_seconds::float8 AS "epochSeconds",
+        epoch_at AS "epochAt" FROM port_mapping
         WHERE $1::integer IS NULL OR external_port = $1`,
       [externalPort],
     );
   }
 
+  /**
+   * Of mappings that were made, those that the router does not know any more: it was started anew, or somebody removed
+   * them. One that does not answer has forgotten nothing, as far as is known.
+   */
+  async forgotten(mappings: readonly MappingRow[]): Promise<MappingRow[]> {
+    const gone: MappingRow[] = [];
+    let age: Epoch | null | undefined;
+    for (const m of mappings) {
+      if (m.protocol === 'upnp') {
+        if ((await this.knows(m)) === false) gone.push(m);
+        continue;
+      }
+      age ??= await this.age();
+      if (!age || m.epochSeconds === null || !m.epochAt) continue;
+      if (hasForgotten({ seconds: m.epochSeconds, at: m.epochAt.getTime() }, age)) gone.push(m);
+    }
+    return gone;
+  }
+
+  /** How long the router has known what it knows (PCP, or NAT-PMP); null: it does not say. */
+  private async age(): Promise<Epoch | null> {
+    const { gateway, insideAddress } = this.network;
+    if (!gateway) return null;
+    const ask = <T>(bytes: Buffer, read: (answer: Buffer) => T | null) =>
+      this.dialler.exchange(gateway, PORT_CONTROL_PORT, bytes, read, WAITS_MS);
+    const seconds =
+      (await ask(encodePcpAnnounce(insideAddress), decodePcpAnnounce)) ??
+      (await ask(encodePmpAddress(), (b) => {
+        const told = decodePmpAddress(b);
+        return told && 'epoch' in told ? told.epoch : null;
+      }));
+    return seconds === null ? null : { seconds, at: this.clock.now() };
+  }
+
+  /** Whether the router still leads a port here, as UPnP tells; null: it does not say. */
+  private async knows({ externalPort, internalPort }: MappingRow): Promise<boolean | null> {
+    const told = await this.entryOf(externalPort);
+    if (!told) return null;
+    if (told.status === 200)
+      return (
+        valueOf(told.text, 'NewInternalClient') === this.network.insideAddress &&
+        Number(valueOf(told.text, 'NewInternalPort')) === internalPort
+      );
+    // WANIPConnection §2.4.14: 714 NoSuchEntryInArray.
+    return valueOf(told.text, 'errorCode') === '714' ? false : null;
+  }
+
+  private entryOf(externalPort: number): Promise<{ status: number; text: string } | null> {
+    return this.upnp('GetSpecificPortMappingEntry', {
+      NewRemoteHost: '',
+      NewExternalPort: externalPort,
+      NewProtocol: 'TCP',
+    });
+  }
+
   /** PCP first, then NAT-PMP, then UPnP: each newer one can say more. */
   private async ask(ask: MapAsk, nonce: Buffer): Promise<Made> {
-    const { gateway, insideAddress } = this.config.reach;
+    const { gateway, insideAddress } = this.network;
     const granted = (answer: MapAnswer, protocol: 'pcp' | 'nat-pmp'): Made =>
       answer.outcome === 'granted'
-        ? { outcome: 'made', protocol, externalPort: answer.externalPort, leaseSeconds: answer.lifetimeSeconds }
+        ? {
+            outcome: 'made',
+            protocol,
+            externalPort: answer.externalPort,
+            leaseSeconds: answer.lifetimeSeconds,
+            epochSeconds: answer.epoch,
+          }
         : { outcome: 'refused', words: answer.words };
     if (gateway) {
       const pcp = await this.dialler.exchange(
@@ -218,31 +348,29 @@ export class RouterService {
       );
       if (pmp) return granted(pmp, 'nat-pmp');
     }
-    const answer =
-      ask.lifetimeSeconds === 0
-        ? await this.upnp('DeletePortMapping', {
-            NewRemoteHost: '',
-            NewExternalPort: ask.externalPort,
-            NewProtocol: 'TCP',
-          })
-        : await this.upnp('AddPortMapping', {
-            NewRemoteHost: '',
-            NewExternalPort: ask.externalPort,
-            NewProtocol: 'TCP',
-            NewInternalPort: ask.internalPort,
-            NewInternalClient: insideAddress,
-            NewEnabled: 1,
-            NewPortMappingDescription: 'Lockfast Quay',
-            NewLeaseDuration: ask.lifetimeSeconds,
-          });
-    if (!answer) return { outcome: 'no-protocol' };
-    if (answer.status === 200)
-      return { outcome: 'made', protocol: 'upnp', externalPort: ask.externalPort, leaseSeconds: ask.lifetimeSeconds };
-    const code = valueOf(answer.text, 'errorCode');
-    // WANIPConnection §2.4.16: 718 ConflictInMappingEntry.
-    return code === '718'
-      ? { outcome: 'taken', by: null }
-      : { outcome: 'refused', words: valueOf(answer.text, 'errorDescription') || `error ${code ?? answer.status}` };
+    return ask.lifetimeSeconds === 0 ? this.removeByUpnp(ask) : this.addByUpnp(ask, ask.lifetimeSeconds);
+  }
+
+  private async removeByUpnp({ externalPort }: MapAsk): Promise<Made> {
+    const asked = { NewRemoteHost: '', NewExternalPort: externalPort, NewProtocol: 'TCP' };
+    return madeByUpnp(await this.upnp('DeletePortMapping', asked), externalPort, null);
+  }
+
+  private async addByUpnp(ask: MapAsk, leaseSeconds: number): Promise<Made> {
+    const answer = await this.upnp('AddPortMapping', {
+      NewRemoteHost: '',
+      NewExternalPort: ask.externalPort,
+      NewProtocol: 'TCP',
+      NewInternalPort: ask.internalPort,
+      NewInternalClient: this.network.insideAddress,
+      NewEnabled: 1,
+      NewPortMappingDescription: 'Lockfast Quay',
+      NewLeaseDuration: leaseSeconds,
+    });
+    // WANIPConnection:1 §2.4.16: 725 OnlyPermanentLeasesSupported. What is permanent ends when it is removed.
+    if (leaseSeconds > 0 && answer && answer.status !== 200 && valueOf(answer.text, 'errorCode') === '725')
+      return this.addByUpnp(ask, 0);
+    return madeByUpnp(answer, ask.externalPort, leaseSeconds === 0 ? null : leaseSeconds);
   }
 
   private device: { controlUrl: string; service: string } | null = null;
@@ -252,7 +380,7 @@ export class RouterService {
     action: string,
     values: Record<string, string | number>,
   ): Promise<{ status: number; text: string } | null> {
-    if (!this.config.reach.gateway) return null;
+    if (!this.network.gateway) return null;
     try {
       this.device ??= await this.discover();
       if (!this.device) return null;
@@ -274,11 +402,20 @@ export class RouterService {
   }
 
   private async discover(): Promise<{ controlUrl: string; service: string } | null> {
-    const location = await this.dialler.exchange(SSDP_ADDRESS, SSDP_PORT, SSDP_SEARCH, decodeSearchAnswer, [600]);
-    // Only the router itself may send us somewhere: an answer that points elsewhere would make this server ask for it.
-    if (!location || new URL(location).hostname !== this.config.reach.gateway) return null;
-    const { status, text } = await this.dialler.http('GET', location, {}, null, UPNP_MS, 200_000);
-    const device = status === 200 ? decodeDescription(text, location) : null;
-    return device && new URL(device.controlUrl).hostname === this.config.reach.gateway ? device : null;
+    const { gateway, insideAddress } = this.network;
+    // Anybody may answer. Only the router itself may send us somewhere: an answer that points elsewhere would make this
+    // server ask for it.
+    const isRouters = (url: string): boolean => new URL(url).hostname === gateway;
+    const locations = await this.dialler.search(SSDP_ADDRESS, SSDP_PORT, SSDP_SEARCH, decodeSearchAnswer, {
+      from: insideAddress,
+      waitMs: SSDP_WAIT_MS,
+      enough: (found) => found.some(isRouters),
+    });
+    for (const location of new Set(locations.filter(isRouters))) {
+      const { status, text } = await this.dialler.http('GET', location, {}, null, UPNP_MS, 200_000);
+      const device = status === 200 ? decodeDescription(text, location) : null;
+      if (device && isRouters(device.controlUrl)) return device;
+    }
+    return null;
   }
 }

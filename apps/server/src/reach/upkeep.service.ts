@@ -1,22 +1,35 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
-import { certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs, SYSTEM_ACTOR } from '@quay/core';
+import {
+  certificateRenewsAt,
+  fallsBack,
+  isSameAddress,
+  lineAddress,
+  mappingRenewsAt,
+  renewalWaitMs,
+  SYSTEM_ACTOR,
+} from '@quay/core';
 import { measure } from '@quay/probe';
+import { isIP } from 'node:net';
 import { DataSource } from 'typeorm';
 
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
-import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
+import { log } from '../platform/log/log.js';
 import { LOCKS } from '../platform/locks.js';
-import { CertificatesService } from './certificates.service.js';
+import { CertificatesService, type KeptCertificate } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { Dialler } from '../platform/dialler.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, type AddressRecord } from './reach.queries.js';
+import { RelayLines } from './relay-lines.js';
 import { RemediesService } from './remedies.service.js';
+import { OrdersService } from './orders.service.js';
 import { RouterService } from './router.service.js';
+import { StepsService } from './steps.service.js';
+import { ZoneService } from './zone.service.js';
 
 const EVERY_MINUTE = '* * * * *';
 type Kind = Upkeep['kind'];
@@ -32,7 +45,10 @@ export class UpkeepService {
     private readonly certificates: CertificatesService,
     private readonly remedies: RemediesService,
     private readonly checks: CheckService,
-    private readonly events: Events,
+    private readonly orders: OrdersService,
+    private readonly steps: StepsService,
+    private readonly lines: RelayLines,
+    private readonly zone: ZoneService,
     proofs: ProofsService,
     housekeeping: Housekeeping,
     jobs: Jobs,
@@ -57,6 +73,7 @@ export class UpkeepService {
       }[];
       if (!lock?.got) return;
       try {
+        await this.orders.takeUp();
         for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
       } finally {
         await runner.query('SELECT pg_advisory_unlock($1)', [LOCKS.upkeep]);
@@ -86,9 +103,7 @@ export class UpkeepService {
       rows.push({
         kind: 'certificate',
         endsAt: certificate.notAfter.toISOString(),
-        renewsAt: byProgram(address, 'certificate')
-          ? new Date(certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime())).toISOString()
-          : null,
+        renewsAt: byProgram(address, 'certificate') ? new Date(renewsAt(certificate)).toISOString() : null,
         failure: failure('certificate'),
         words: `Certificate by ${certificate.issuer}`,
       });
@@ -106,68 +121,100 @@ export class UpkeepService {
   private async lookAfter(address: AddressRecord): Promise<void> {
     const now = this.clock.now();
     let renewed = false;
-    const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id && m.endsAt !== null);
-    if (
-      address.wayIn === 'mapping' &&
-      mine.some((m) => mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime()) <= now)
-    )
+    if ((address.wayIn === 'mapping' || address.fellFrom === 'mapping') && (await this.mappingsLapse(address, now)))
       renewed = (await this.renew(address, 'mapping', () => this.remedies.mapPorts(SYSTEM_ACTOR, address))) || renewed;
     if (byProgram(address, 'record') && (await this.lineMoved(address)))
       renewed =
         (await this.renew(address, 'record', () => this.remedies.updateRecord(SYSTEM_ACTOR, address))) || renewed;
     const certificate = byProgram(address, 'certificate') ? await this.certificates.current(address.host) : null;
-    if (certificate && certificateRenewsAt(certificate.notBefore.getTime(), certificate.notAfter.getTime()) <= now)
-      renewed =
-        (await this.renew(address, 'certificate', () => this.remedies.getCertificate(SYSTEM_ACTOR, address))) ||
-        renewed;
+    if (certificate) {
+      await this.orders.askForWish(certificate);
+      // As a job: how it went is told when it has ended.
+      if (renewsAt(certificate) <= now && (await this.mayTry(address, 'certificate')))
+        await this.orders.ask(SYSTEM_ACTOR, address);
+    }
     const due =
       address.checkedAt === null || now - address.checkedAt.getTime() >= this.config.reach.checkEveryMinutes * 60_000;
     if (!renewed && !due) return;
     const { mark } = await this.checks.check(address.id, renewed ? 'change' : 'schedule');
-    if (this.config.reach.relay === null || !fallsBack(address, address.mark ?? 'unknown', mark)) return;
-    await this.remedies.useRelay(SYSTEM_ACTOR, address);
+    if (address.fellFrom) return this.triedAside(address, this.comeBack(address, address.fellFrom));
+    if (!fallsBack(address, address.mark ?? 'unknown', mark) || !(await this.lines.invitation())) return;
+    await this.triedAside(address, this.fall(address));
+  }
+
+  /** Through the relay, where that answers; where it does not, the next check tries again. */
+  private async fall(address: AddressRecord): Promise<void> {
+    await this.remedies.useRelay(SYSTEM_ACTOR, address, { byItself: true });
     await this.checks.check(address.id, 'change');
+  }
+
+  /** What fails for one address stops none of the others, and is tried again by the next round. */
+  private async triedAside(address: AddressRecord, work: Promise<void>): Promise<void> {
+    await work.catch((error: unknown) =>
+      log.warn({ err: error, address: address.host }, 'the way in could not be changed by itself'),
+    );
+  }
+
+  /** By the own way again, once somebody outside gets in by it. */
+  private async comeBack(address: AddressRecord, wayIn: 'mapping' | 'fixed'): Promise<void> {
+    const line = lineAddress((await this.router.line()).line);
+    if (!line || !(await this.checks.wouldWork(address, line))) return;
+    await this.remedies.useOwnWay(SYSTEM_ACTOR, address, wayIn);
+    await this.checks.check(address.id, 'change');
+  }
+
+  /** Whether a mapping is to be made again: half of its lease is over, or the router has forgotten it. */
+  private async mappingsLapse(address: AddressRecord, now: number): Promise<boolean> {
+    const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id);
+    const isHalfOver = mine.some((m) => m.endsAt && mappingRenewsAt(m.grantedAt.getTime(), m.endsAt.getTime()) <= now);
+    return isHalfOver || (await this.router.forgotten(mine)).length > 0;
   }
 
   /** Not before the wait after earlier failures is over; what serves now goes on serving. */
   private async renew(address: AddressRecord, kind: Kind, work: () => Promise<void>): Promise<boolean> {
-    const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>(
-      'SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2',
-      [address.id, kind],
-    );
-    if (before && this.clock.now() - before.triedAt.getTime() < renewalWaitMs(kind, before.failures)) return false;
+    if (!(await this.mayTry(address, kind))) return false;
     let failure: string | null = null;
     try {
       await work();
     } catch (error) {
       failure = (error as Error).message;
     }
-    await this.events.change(async (tx) => {
-      await tx.query(
-        `INSERT INTO renewal (address_id, kind, tried_at, failure, failures) VALUES ($1, $2, $3, $4, $5)
-         ON CONFLICT (address_id, kind) DO UPDATE SET tried_at = $3, failure = $4,
-           failures = CASE WHEN $4::text IS NULL THEN 0 ELSE renewal.failures + 1 END`,
-        [address.id, kind, this.clock.date(), failure, failure === null ? 0 : 1],
-      );
-      await this.events.tell(tx, { topic: 'reach', id: address.id });
-    });
+    await this.steps.renewed(address.id, kind, failure);
     return failure === null;
+  }
+
+  private async mayTry(address: AddressRecord, kind: Kind): Promise<boolean> {
+    const [before] = await this.db.query<{ triedAt: Date; failures: number }[]>(
+      'SELECT tried_at AS "triedAt", failures FROM renewal WHERE address_id = $1 AND kind = $2',
+      [address.id, kind],
+    );
+    return !before || this.clock.now() - before.triedAt.getTime() >= renewalWaitMs(kind, before.failures);
   }
 
   /** Whether the name leads elsewhere than the line is now. An unknown line is no reason to change anything. */
   private async lineMoved(address: AddressRecord): Promise<boolean> {
     const { line } = await this.router.line();
-    if (!line.seenAddress) return false;
-    const [server] = await this.db.query<{ address: string }[]>(
-      `SELECT address FROM name_server WHERE network = 'public'`,
+    const present = lineAddress(line);
+    if (!present) return false;
+    const [server] = await this.db.query<{ address: string; port: number }[]>(
+      `SELECT address, port FROM name_server WHERE network = 'public'`,
     );
-    if (!server) return false;
+    if (!server || !isIP(server.address)) {
+      const told = await this.zone.addressesOf(address.host);
+      return told !== null && !told.some((a) => isSameAddress(a, present));
+    }
     const found = await measure(
       { url: `http://${address.host}`, path: '/', address: '0.0.0.0' },
-      { ...this.dialler.way([server.address]), place: () => null },
+      { ...this.dialler.way([server.address], server.port), place: () => null },
     );
-    return found.lookup?.outcome === 'answered' && found.lookup.addresses[0] !== line.seenAddress;
+    return found.lookup?.outcome === 'answered' && !found.lookup.addresses.some((a) => isSameAddress(a, present));
   }
+}
+
+/** When a certificate is renewed: when its authority wishes, but never later than usual. */
+function renewsAt({ notBefore, notAfter, renewAt }: KeptCertificate): number {
+  const usually = certificateRenewsAt(notBefore.getTime(), notAfter.getTime());
+  return Math.min(renewAt?.getTime() ?? usually, usually);
 }
 
 const byProgram = (address: AddressRecord, step: string): boolean => address.guide[step]?.by === 'program';

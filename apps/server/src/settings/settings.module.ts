@@ -1,36 +1,41 @@
-import { Body, Controller, Delete, Get, HttpCode, Module, Param, Patch, Post, Put, UseGuards } from '@nestjs/common';
+import { Body, Controller, Delete, Get, HttpCode, Module, Post, Put, Req, UseGuards } from '@nestjs/common';
 import {
-  idSchema,
+  logoSchema,
   mailServerSchema,
   mailTrialSchema,
   officeSettingsSchema,
   securitySettingsSchema,
-  storeNameSchema,
   type MailServer,
   type MailSettings,
   type MailTrial,
   type MailTrialAnswer,
   type About,
+  type LogoPicture,
   type OfficeSettings,
   type SecuritySettings,
-  type StoreName,
-  type StoreSettings,
   type WouldDo,
 } from '@quay/contract';
+import type { Request } from 'express';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import { clientAddress } from '../platform/client-address.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { SharesModule } from '../shares/shares.module.js';
+import { SecurityService } from './security.service.js';
 import { SettingsService } from './settings.service.js';
-
-const id = valid<string>(idSchema.required());
+import { StoreSettingsController } from './store-settings.controller.js';
+import { StoreSettingsService } from './store-settings.service.js';
 
 @ApiPart('settings')
 @UseGuards(SignedInGuard)
 @Controller('api/settings')
 class SettingsController {
-  constructor(private readonly settings: SettingsService) {}
+  constructor(
+    private readonly settings: SettingsService,
+    private readonly security: SecurityService,
+  ) {}
 
   @Get('office')
   @For('run-server')
@@ -46,11 +51,32 @@ class SettingsController {
     return this.settings.changeOffice(who, asked);
   }
 
+  @Get('logo')
+  @For('run-server')
+  @Operation("The logo on visitors' pages")
+  logo(): Promise<LogoPicture> {
+    return this.settings.logo();
+  }
+
+  @Put('logo')
+  @For('run-server')
+  @Operation("Change the logo on visitors' pages", logoSchema)
+  changeLogo(@Me() who: Who, @Body(valid(logoSchema)) { png }: { png: string }): Promise<LogoPicture> {
+    return this.settings.changeLogo(who, png);
+  }
+
+  @Delete('logo')
+  @For('run-server')
+  @Operation("Take the logo off visitors' pages")
+  withoutLogo(@Me() who: Who): Promise<LogoPicture> {
+    return this.settings.withoutLogo(who);
+  }
+
   @Get('security')
   @For('run-server')
   @Operation('What is asked of those who sign in')
-  security(): Promise<SecuritySettings> {
-    return this.settings.security();
+  securitySettings(): Promise<SecuritySettings> {
+    return this.security.settings();
   }
 
   @Post('security/would-do')
@@ -58,7 +84,7 @@ class SettingsController {
   @HttpCode(200)
   @Operation('What a change of that would do', securitySettingsSchema)
   securityWouldDo(@Body(valid(securitySettingsSchema)) asked: SecuritySettings): Promise<WouldDo> {
-    return this.settings.securityWouldDo(asked);
+    return this.security.wouldDo(asked);
   }
 
   @Put('security')
@@ -67,8 +93,9 @@ class SettingsController {
   changeSecurity(
     @Me() who: Who,
     @Body(valid(securitySettingsSchema)) asked: SecuritySettings,
+    @Req() req: Request,
   ): Promise<SecuritySettings> {
-    return this.settings.changeSecurity(who, asked);
+    return this.security.change(who, asked, clientAddress(req));
   }
 
   @Get('about')
@@ -106,32 +133,11 @@ class SettingsController {
   trial(@Me() who: Who, @Body(valid(mailTrialSchema)) asked: MailTrial): Promise<MailTrialAnswer> {
     return this.settings.tryMail(who, asked);
   }
-
-  @Get('stores')
-  @For('run-server')
-  @Operation('The common stores')
-  stores(): Promise<StoreSettings[]> {
-    return this.settings.stores();
-  }
-
-  @Post('stores')
-  @For('run-server')
-  @Operation('Make a store', storeNameSchema)
-  makeStore(@Me() who: Who, @Body(valid(storeNameSchema)) asked: StoreName): Promise<StoreSettings[]> {
-    return this.settings.makeStore(who, asked);
-  }
-
-  @Patch('stores/:id')
-  @For('run-server')
-  @Operation('Rename a store', storeNameSchema)
-  renameStore(
-    @Me() who: Who,
-    @Param('id', id) storeId: string,
-    @Body(valid(storeNameSchema)) asked: StoreName,
-  ): Promise<StoreSettings[]> {
-    return this.settings.renameStore(who, storeId, asked);
-  }
 }
 
-@Module({ controllers: [SettingsController], providers: [SettingsService] })
+@Module({
+  imports: [SharesModule],
+  controllers: [SettingsController, StoreSettingsController],
+  providers: [SettingsService, SecurityService, StoreSettingsService],
+})
 export class SettingsModule {}

@@ -1,37 +1,32 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { nameKey, officeChangeWords, passwordStays, securityChangeWords } from '@quay/core';
-import type {
-  About,
-  MailServer,
-  MailSettings,
-  MailTrial,
-  MailTrialAnswer,
-  OfficeSettings,
-  SecuritySettings,
-  StoreName,
-  StoreSettings,
-  WouldDo,
+import { officeChangeWords, passwordStays } from '@quay/core';
+import {
+  LOGO_MOST,
+  type About,
+  type LogoPicture,
+  type MailServer,
+  type MailSettings,
+  type MailTrial,
+  type MailTrialAnswer,
+  type OfficeSettings,
 } from '@quay/contract';
+import { createHash } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
-import { lockAccess } from '../access/access-lock.js';
-import { insertGrant } from '../access/grants.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
-import { sessionsLast, sessionsUnusedSince } from '../people/people.queries.js';
 import type { Who } from '../people/who.js';
 import { Attempts } from '../platform/attempts.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { forgetMailServer, keepMailServer, loadMailServer, tryMail } from '../platform/mail-server.js';
-import { changeOffice, changeSecurity, Office } from '../platform/office.js';
-import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { commonStores, makeStore, renameStore } from '../stores/make-store.js';
+import { changeLogo, changeOffice, Office, type Logo } from '../platform/office.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
 import { actorOf } from '../stores/names.js';
 import { about } from './about.js';
+import { readPng, type Png } from './png.js';
 
 /** Test messages a minute. */
 const TRIALS = 6;
-const DAY_MS = 86_400_000;
 
 /** What whoever runs the server decides about the office. */
 @Injectable()
@@ -60,45 +55,49 @@ export class SettingsService {
       await this.ledger.append(tx, {
         kind: 'office.changed',
         actor: actorOf(who),
-        detail: { what: what.join(' '), name: asked.name, zone: asked.zone, homes: asked.homes },
+        detail: { what: what.join(' '), name: asked.name, zone: asked.zone, homes: asked.homes, words: asked.words },
       });
     });
     return asked;
   }
 
+  async logo(): Promise<LogoPicture> {
+    return { png: (await this.office.logo())?.png.toString('base64') ?? null };
+  }
+
+  /** @param png base64. @throws Problem logo.unreadable */
+  async changeLogo(who: Who, png: string): Promise<LogoPicture> {
+    const { bytes } = this.readLogo(Buffer.from(png, 'base64'));
+    await this.putLogo(who, { png: bytes, version: createHash('sha256').update(bytes).digest('hex').slice(0, 16) });
+    return this.logo();
+  }
+
+  async withoutLogo(who: Who): Promise<LogoPicture> {
+    await this.putLogo(who, null);
+    return { png: null };
+  }
+
+  private async putLogo(who: Who, logo: Logo | null): Promise<void> {
+    await this.events.change(async (tx) => {
+      const had = await changeLogo(tx, logo);
+      if (!had && !logo) return;
+      await this.events.tell(tx, { topic: 'session', id: 'office' });
+      const kind = logo ? 'office.logo' : 'office.logo-none';
+      await this.ledger.append(tx, { kind, actor: actorOf(who), detail: {} });
+    });
+  }
+
+  private readLogo(file: Buffer): Png {
+    try {
+      return readPng(file, LOGO_MOST);
+    } catch (error) {
+      const why = `That picture cannot be used: ${(error as Error).message}.`;
+      throw invalidField('png', 'logo.unreadable', why);
+    }
+  }
+
   about(): Promise<About> {
     return about(this.db.manager);
-  }
-
-  security(): Promise<SecuritySettings> {
-    return this.office.security();
-  }
-
-  /** What a change would do, told before it is made. */
-  async securityWouldDo(asked: SecuritySettings): Promise<WouldDo> {
-    const [before, ending] = await Promise.all([
-      this.office.security(),
-      sessionsUnusedSince(this.db.manager, this.lastSeen(asked)),
-    ]);
-    return { words: securityChangeWords(before, asked, ending) };
-  }
-
-  /** Sessions that were last used too long ago end at once; the others end by the new time. */
-  async changeSecurity(who: Who, asked: SecuritySettings): Promise<SecuritySettings> {
-    await this.events.change(async (tx) => {
-      const ending = await sessionsUnusedSince(tx, this.lastSeen(asked));
-      const before = await changeSecurity(tx, asked);
-      const what = securityChangeWords(before, asked, ending);
-      if (what.length === 0) return;
-      const ended = await sessionsLast(tx, asked.sessionDays, this.clock.date());
-      await this.events.tell(tx, ...ended.map((id) => ({ topic: 'session' as const, id })));
-      await this.ledger.append(tx, { kind: 'office.security', actor: actorOf(who), detail: { what: what.join(' ') } });
-    });
-    return asked;
-  }
-
-  private lastSeen({ sessionDays }: SecuritySettings): Date {
-    return new Date(this.clock.now() - sessionDays * DAY_MS);
   }
 
   async mail(): Promise<MailSettings> {
@@ -135,49 +134,6 @@ export class SettingsService {
     await this.attempts.take(`mail trial of ${who.personId}`, TRIALS);
     const password = server.password ?? (await this.keptPassword(this.db.manager, server));
     return tryMail({ ...server, password }, to, (await this.office.settings()).name);
-  }
-
-  stores(): Promise<StoreSettings[]> {
-    return commonStores(this.db.manager);
-  }
-
-  /** All staff may edit in a new store: what else is to hold is granted on its folder. */
-  async makeStore(who: Who, { name }: StoreName): Promise<StoreSettings[]> {
-    await this.events.change(async (tx) => {
-      await lockAccess(tx, 'alone');
-      await this.requireNameFree(tx, name, null);
-      const at = this.clock.date();
-      const { storeId, rootId } = await makeStore(tx, { kind: 'common', name, ownerId: null }, at);
-      const subject = { kind: 'staff' as const, id: null };
-      await insertGrant(tx, { folderId: rootId, subject, level: 'edit', since: at, until: null, by: who.personId });
-      await this.events.tell(tx, { topic: 'store', id: storeId }, { topic: 'access', id: 'any' });
-      await this.ledger.append(tx, { kind: 'store.made', actor: actorOf(who), nodeId: rootId, detail: { name } });
-    });
-    return this.stores();
-  }
-
-  async renameStore(who: Who, storeId: string, { name }: StoreName): Promise<StoreSettings[]> {
-    await this.events.change(async (tx) => {
-      await lockAccess(tx, 'alone');
-      const store = (await commonStores(tx)).find((s) => s.id === storeId);
-      if (!store) throw notFound('This store');
-      if (store.name === name) return;
-      await this.requireNameFree(tx, name, storeId);
-      await renameStore(tx, store, name);
-      await this.events.tell(tx, { topic: 'store', id: storeId }, { topic: 'node', id: store.rootId });
-      await this.ledger.append(tx, {
-        kind: 'store.renamed',
-        actor: actorOf(who),
-        nodeId: store.rootId,
-        detail: { from: store.name, to: name },
-      });
-    });
-    return this.stores();
-  }
-
-  private async requireNameFree(tx: EntityManager, name: string, exceptId: string | null): Promise<void> {
-    const taken = (await commonStores(tx)).some((s) => s.id !== exceptId && nameKey(s.name) === nameKey(name));
-    if (taken) throw invalidField('name', 'store.name-taken', `There is a store called ${name} already.`);
   }
 
   private requireFree(): void {

@@ -1,9 +1,11 @@
+import { PNG } from 'pngjs';
 import type {
   MailSettings,
   MailTrialAnswer,
   StoreSettings,
   StoreSummary,
   About,
+  LogoPicture,
   SessionRow,
   WouldDo,
 } from '@quay/contract';
@@ -52,7 +54,7 @@ afterAll(async () => {
 
 const lastWords = async () =>
   (await iris.ask<{ entries: { words: string }[] }>('GET', '/api/ledger?limit=1')).body.entries[0]?.words;
-const OFFICE = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true };
+const OFFICE = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true, words: '' };
 
 describe('the office', () => {
   it('is changed for everybody at once, and it is written down what that did', async () => {
@@ -74,6 +76,48 @@ describe('the office', () => {
     const refused = await iris.ask('PUT', '/api/settings/office', { ...OFFICE, zone: 'Mars/Olympus' });
     expect([refused.status, refused.body.errors?.[0]?.field]).toEqual([400, 'zone']);
     expect((await iris.ask<{ entries: number }>('GET', '/api/ledger/chain')).body.entries).toBe(before);
+  });
+});
+
+describe('the pages of visitors', () => {
+  const picture = PNG.sync.write(new PNG({ width: 40, height: 12 }));
+  it('show logo and words of the office, whatever the share; the logo is kept by browsers until it is another', async () => {
+    const iris = await office.signedIn('iris');
+    const { body } = await iris.upload(office.roots.projects, 'Plan.txt', Buffer.from('plan'));
+    const { token } = await office.publish(iris, [body.id], { password: 'weir-lantern-copper' });
+    const door = async () =>
+      (await office.client().ask<{ logo: string | null; officeWords: string }>('GET', `/s/${token}/door`)).body;
+    expect(await door()).toMatchObject({ logo: null, officeWords: '' });
+    expect((await office.client().fetch(`/s/${token}/logo`)).status).toBe(404);
+    await iris.ask('PUT', '/api/settings/office', { ...OFFICE, words: 'Staithe Lane 4\nAsk Iris Ward' });
+    expect((await iris.ask('PUT', '/api/settings/logo', { png: picture.toString('base64') })).status).toBe(200);
+    expect(await lastWords()).toContain('put a logo on the pages of visitors');
+    const { logo, officeWords } = await door();
+    expect(officeWords).toBe('Staithe Lane 4\nAsk Iris Ward');
+    const shown = await office.client().fetch(`/s/${token}/logo?v=${logo}`);
+    expect([shown.headers.get('content-type'), shown.headers.get('cache-control')]).toEqual([
+      'image/png',
+      'private, max-age=31536000, immutable',
+    ]);
+    expect(PNG.sync.read(Buffer.from(await shown.arrayBuffer()))).toMatchObject({ width: 40, height: 12 });
+    const other = await office.client().fetch(`/s/${'A'.repeat(22)}/logo?v=older`);
+    expect([other.status, other.headers.get('cache-control')]).toEqual([200, 'no-store']);
+    await iris.ask('DELETE', '/api/settings/logo');
+    expect(await door()).toMatchObject({ logo: null });
+    await iris.ask('PUT', '/api/settings/office', OFFICE);
+  });
+  it('take no picture that is something else or too large, and keep the one that is there', async () => {
+    const iris = await office.signedIn('iris');
+    await iris.ask('PUT', '/api/settings/logo', { png: picture.toString('base64') });
+    const svg = Buffer.from('<svg xmlns="http://www.w3.org/2000/svg" onload="alert(1)"/>').toString('base64');
+    const refused = await iris.ask('PUT', '/api/settings/logo', { png: svg });
+    expect([refused.status, refused.body.errors?.[0]?.code]).toEqual([400, 'logo.unreadable']);
+    const large = PNG.sync.write(new PNG({ width: 900, height: 12 })).toString('base64');
+    expect((await iris.ask('PUT', '/api/settings/logo', { png: large })).body.detail).toContain('900 by 12 pixels');
+    const long = Buffer.alloc(200_000).toString('base64');
+    expect((await iris.ask('PUT', '/api/settings/logo', { png: long })).status).toBe(413);
+    expect((await iris.ask<LogoPicture>('GET', '/api/settings/logo')).body.png).not.toBeNull();
+    await iris.ask('DELETE', '/api/settings/logo');
   });
 });
 
@@ -171,7 +215,7 @@ describe('stores', () => {
 });
 
 describe('those who sign in', () => {
-  const kept = { sessionDays: 14, leastStrength: 3 };
+  const kept = { sessionDays: 14, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
   it('see where they are signed in, and end it elsewhere; nobody ends those of others', async () => {
     const [here, there] = [await office.signedIn('rosa'), await office.signedIn('rosa')];
     const tomas = await office.signedIn('tomas');

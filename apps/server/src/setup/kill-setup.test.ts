@@ -14,7 +14,7 @@ import { checkInvariants } from '../check/invariants.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { dataSourceOptions } from '../platform/database/database.js';
 
-const KILLS = Number(process.env['QUAY_KILLS'] ?? 6);
+const KILLS = Number(process.env['QUAY_KILLS'] ?? 3);
 const folder = mkdtempSync(join(tmpdir(), 'quay-kill-setup-'));
 afterAll(() => rmSync(folder, { recursive: true, force: true }));
 

@@ -2,7 +2,9 @@ import { Controller, Get, Inject, UseGuards } from '@nestjs/common';
 import { leftToDo } from '@quay/core';
 import type { LeftToDo } from '@quay/contract';
 import { DataSource } from 'typeorm';
+import { FactorService } from '../people/factor.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type Who } from '../people/who.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { For } from '../platform/for.js';
 import { hasMailWay } from '../platform/mail-server.js';
@@ -15,6 +17,7 @@ export class LeftController {
   constructor(
     private readonly db: DataSource,
     private readonly office: Office,
+    private readonly factor: FactorService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -22,10 +25,11 @@ export class LeftController {
   @For('run-server')
   @UseGuards(SignedInGuard)
   @Operation('What is left to do until the office has what it needs')
-  async left(): Promise<LeftToDo> {
-    const [mail, addresses, [has]] = await Promise.all([
+  async left(@Me() who: Who): Promise<LeftToDo> {
+    const [mail, addresses, offersFactor, [has]] = await Promise.all([
       hasMailWay(this.db.manager, this.config),
       this.office.addresses(),
+      this.factor.isOpen(who),
       this.db.query<{ files: boolean; shares: boolean; backups: boolean; inside: boolean | null }[]>(
         `SELECT EXISTS (SELECT 1 FROM file_version) AS files, EXISTS (SELECT 1 FROM share) AS shares,
            EXISTS (SELECT 1 FROM backup_place) AS backups,
@@ -41,6 +45,7 @@ export class LeftController {
         files: has?.files ?? false,
         shares: has?.shares ?? false,
         backups: has?.backups ?? false,
+        factor: !offersFactor,
       }),
     };
   }

@@ -213,6 +213,7 @@ describe('the office', () => {
       'files',
       'share',
       'backup',
+      'factor',
     ]);
     expect(await office.db.query('SELECT * FROM setup')).toEqual([]);
     expect(existsSync(join(folder, 'code'))).toBe(false);

@@ -129,6 +129,14 @@ export class ShareListService {
       .map((r) => ({ id: r.id, title: r.title }));
   }
 
+  /** How many shares that could be opened hold something in a folder that whoever asks sees. */
+  async openFrom(who: Who, folderId: string): Promise<number> {
+    await this.access.ensure(who);
+    const ids = await sharesLosing(this.db.manager, who.personId, [folderId]);
+    const now = this.clock.now();
+    return (await sharesById(this.db.manager, this.clock.date(), ids)).filter((r) => couldBeOpened(r, now)).length;
+  }
+
   /** Where an item is shared, by itself or within a folder above it, and when outsiders last opened it there. */
   async ofNode(who: Who, nodeId: string): Promise<NodeShares> {
     await this.access.requireNode(who, nodeId, 'see');

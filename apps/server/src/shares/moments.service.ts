@@ -1,17 +1,19 @@
 import { Injectable } from '@nestjs/common';
-import { SYSTEM_ACTOR } from '@quay/core';
+import { CLOSING_NOTICE_MS, momentInWords, SYSTEM_ACTOR } from '@quay/core';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { NoticesService } from '../people/notices.service.js';
+import { Office } from '../platform/office.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { DataSource, type EntityManager } from 'typeorm';
 
-/** A time at which a share opens or closes by itself. */
+/** A time at which a share opens or closes by itself, or at which its publisher is told that it is about to close. */
 interface Moment {
   shareId: string;
   title: string;
-  what: 'opens' | 'closes';
+  what: 'opens' | 'closes' | 'closes-soon';
   /** RFC 3339. */
   at: string;
 }
@@ -29,11 +31,13 @@ export class MomentsService {
     private readonly ledger: LedgerService,
     private readonly events: Events,
     private readonly jobs: Jobs,
+    private readonly notices: NoticesService,
+    private readonly office: Office,
     housekeeping: Housekeeping,
   ) {
     jobs.define<Moment>(
       'share-moment',
-      ({ title, what }) => `${title} ${what}`,
+      ({ title, what }) => `${title} ${what === 'closes-soon' ? 'closes in a day: a notice' : what}`,
       (moment) => this.tell(moment),
     );
     // Of shares that came with a backup, or from before there were jobs.
@@ -46,11 +50,10 @@ export class MomentsService {
     share: { id: string; title: string; opensAt: Date | null; closesAt: Date | null },
   ): Promise<void> {
     const title = (await isFromHome(tx, share.id)) ? 'A share from somebody’s home' : share.title;
-    for (const [what, at] of [
-      ['opens', share.opensAt],
-      ['closes', share.closesAt],
-    ] as const) {
-      if (!at || (what === 'opens' && at.getTime() <= this.clock.now())) continue;
+    for (const what of MOMENTS) {
+      const at = momentOf(share, what);
+      // That a share has closed is told late, too; the rest is of use only before.
+      if (!at || (what !== 'closes' && at.getTime() <= this.clock.now())) continue;
       const moment: Moment = { shareId: share.id, title, what, at: at.toISOString() };
       await this.jobs.handIn(tx, 'share-moment', moment, { at, key: `${share.id} ${what} ${at.getTime()}` });
     }
@@ -60,15 +63,13 @@ export class MomentsService {
   private async tell({ shareId, what, at }: Moment): Promise<void> {
     const moment = new Date(at);
     await this.events.change(async (tx) => {
-      const [share] = await tx.query<
-        { title: string; opensAt: Date | null; closesAt: Date | null; withdrawn: boolean }[]
-      >(
-        `SELECT title, opens_at AS "opensAt", closes_at AS "closesAt", withdrawn_at IS NOT NULL AS withdrawn
+      const [share] = await tx.query<(Windowed & { title: string; withdrawn: boolean; createdBy: string })[]>(
+        `SELECT title, opens_at AS "opensAt", closes_at AS "closesAt", withdrawn_at IS NOT NULL AS withdrawn,
+                created_by AS "createdBy"
            FROM share WHERE id = $1 FOR UPDATE`,
         [shareId],
       );
-      const set = what === 'opens' ? share?.opensAt : share?.closesAt;
-      if (!share || share.withdrawn || set?.getTime() !== moment.getTime()) return;
+      if (!share || share.withdrawn || momentOf(share, what)?.getTime() !== moment.getTime()) return;
       if (moment.getTime() > this.clock.now()) return this.plan(tx, { id: shareId, ...share });
       const [told] = await tx.query<unknown[]>(
         `INSERT INTO share_moment (share_id, what, at, told_at) VALUES ($1, $2, $3, $4) ON CONFLICT DO NOTHING
@@ -76,6 +77,7 @@ export class MomentsService {
         [shareId, what, moment, this.clock.date()],
       );
       if (!told) return;
+      if (what === 'closes-soon') return this.closesSoon(tx, share);
       await this.events.tell(tx, { topic: 'share', id: shareId });
       await this.ledger.append(tx, {
         kind: what === 'opens' ? 'share.opens' : 'share.closes',
@@ -83,6 +85,21 @@ export class MomentsService {
         shareId,
         detail: { title: share.title },
       });
+    });
+  }
+
+  private async closesSoon(
+    tx: EntityManager,
+    { title, closesAt, createdBy }: Windowed & { title: string; createdBy: string },
+  ): Promise<void> {
+    // The server was off meanwhile.
+    if (!closesAt || closesAt.getTime() <= this.clock.now()) return;
+    const { zone } = await this.office.settings();
+    const when = momentInWords(closesAt.getTime(), this.clock.now(), zone);
+    await this.notices.give(tx, 'share-closing', createdBy, {
+      // Whoever runs the server sees subjects, and nothing of what is in homes.
+      subject: 'A share of yours closes soon',
+      text: `${title} closes ${when}. If it is to stay open, extend it.`,
     });
   }
 
@@ -99,6 +116,21 @@ export class MomentsService {
     );
     for (const share of rows) await this.events.change((tx) => this.plan(tx, share));
   }
+}
+
+interface Windowed {
+  opensAt: Date | null;
+  closesAt: Date | null;
+}
+
+const MOMENTS = ['opens', 'closes-soon', 'closes'] as const;
+
+/** When that is, for a share; null: never. One that is open for less than two days is not told of a day before. */
+function momentOf({ opensAt, closesAt }: Windowed, what: Moment['what']): Date | null {
+  if (what === 'opens') return opensAt;
+  if (what === 'closes' || !closesAt) return closesAt;
+  const soon = closesAt.getTime() - CLOSING_NOTICE_MS;
+  return opensAt && soon - opensAt.getTime() < CLOSING_NOTICE_MS ? null : new Date(soon);
 }
 
 /** Whoever runs the server sees what waits, and nothing of what is in homes. */

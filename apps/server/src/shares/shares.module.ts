@@ -9,6 +9,6 @@ import { SharesService } from './shares.service.js';
   imports: [StoresModule],
   controllers: [SharesController],
   providers: [SharesService, ShareListService, MomentsService],
-  exports: [SharesService],
+  exports: [SharesService, ShareListService],
 })
 export class SharesModule {}

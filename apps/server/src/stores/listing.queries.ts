@@ -1,4 +1,5 @@
 import { actBits } from '@quay/core';
+import { STORE_ORDER } from './make-store.js';
 import type { FolderQuery, NodeInfo, NodeItem, SortKey, StoreSummary, TrashItem } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import {
@@ -187,16 +188,17 @@ export async function storesOf(m: EntityManager, personId: string): Promise<Stor
   const ids = entrances.map((e) => e.folderId);
   const told = await storesSeenWhole(m, personId, [...new Set(entrances.map((e) => e.storeId))]);
   const weights = await weightsOf(m, personId, ids);
-  const rows = await m.query<(StoreRow & { changedAt: Date | null })[]>(
+  const rows = await m.query<(StoreRow & { changedAt: Date | null; archivedAt: Date | null })[]>(
     `SELECT s.id, s.kind, called.name, root.id AS "rootId", ${bitsIn('root.id', '$1')} AS bits,
       root.parent_id IS NOT NULL AS part,
             s.used_bytes::float8 AS "usedBytes", s.quota_bytes::float8 AS "quotaBytes",
+            s.archived_at AS "archivedAt",
             CASE WHEN root.parent_id IS NULL THEN (
               SELECT n.changed_at FROM node n WHERE n.store_id = s.id AND n.kind = 'file' AND n.trashed_at IS NULL
                  AND ${isSeen('n', '$1')} ORDER BY n.changed_at DESC LIMIT 1) END AS "changedAt"
        FROM node root JOIN store s ON s.id = root.store_id
       CROSS JOIN LATERAL (SELECT CASE WHEN root.parent_id IS NULL THEN s.name ELSE root.name END AS name) called
-      WHERE root.id = ANY($2) ORDER BY s.kind = 'home' DESC, called.name COLLATE natural_order`,
+      WHERE root.id = ANY($2) ORDER BY s.kind = 'home' DESC, ${STORE_ORDER}, called.name COLLATE natural_order`,
     [personId, ids],
   );
   return rows.map((row) => {
@@ -208,6 +210,7 @@ export async function storesOf(m: EntityManager, personId: string): Promise<Stor
       // What a store holds in all, versions and trash too, is told to those who see all of it.
       ...(partly && { usedBytes: bytes, quotaBytes: null }),
       changedAt: row.changedAt?.toISOString() ?? null,
+      archivedAt: row.archivedAt?.toISOString() ?? null,
     };
   });
 }

@@ -91,6 +91,7 @@ export class StoresService {
       path,
       itemCount: count.shown + (query.litter ? count.litter : 0),
       litterCount: count.litter,
+      archivedAt: node.archivedAt?.toISOString() ?? null,
     };
   }
 

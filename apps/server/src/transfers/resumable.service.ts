@@ -16,7 +16,8 @@ import { Readable } from 'node:stream';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
-import { sessionSecret } from '../people/signed-in.guard.js';
+import { noSession, sessionSecret } from '../people/signed-in.guard.js';
+import { clientAddress } from '../platform/client-address.js';
 import { SessionService } from '../people/session.service.js';
 import type { Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
@@ -101,9 +102,8 @@ export class ResumableService extends DataStore implements OnModuleInit {
       }
       try {
         const secret = sessionSecret(req.headers.cookie);
-        const who = secret ? await this.sessions.whoHolds(secret) : null;
-        if (!who)
-          throw new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
+        const who = secret ? await this.sessions.whoHolds(secret, clientAddress(req)) : null;
+        if (!who) throw noSession();
         await this.asking.run(who, () => this.protocol.handle(req, res));
       } catch (error) {
         sendProblem(asProblem(error), req, res);

@@ -7,7 +7,9 @@ import { EventStreams } from '../live/event-streams.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
+import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
+import { notFound } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
@@ -24,6 +26,7 @@ export class VisitsController {
     private readonly visits: VisitsService,
     private readonly downloads: DownloadService,
     private readonly streams: EventStreams,
+    private readonly office: Office,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -37,6 +40,17 @@ export class VisitsController {
     const up = req.path.endsWith('/') ? '../../' : '../';
     this.html ??= await readFile(join(this.config.webRoot ?? '.', 'visitor.html'), 'utf8');
     res.type('html').send(this.html.replace(/(src|href)="\//g, `$1="${up}`));
+  }
+
+  @Get('logo')
+  @For('link')
+  @Operation("The office's logo; the same for every token, so that it tells nothing")
+  async logo(@Req() req: Request, @Res() res: Response): Promise<void> {
+    const logo = await this.office.logo();
+    if (!logo) throw notFound('A logo');
+    // Asked for by its version, it never changes.
+    if (req.query['v'] === logo.version) res.setHeader('Cache-Control', 'private, max-age=31536000, immutable');
+    res.type('png').send(logo.png);
   }
 
   @Get('door')

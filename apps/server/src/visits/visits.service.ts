@@ -10,6 +10,7 @@ import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { visitsCounted } from '../platform/metrics.js';
+import { NoticesService } from '../people/notices.service.js';
 import { Office } from '../platform/office.js';
 import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
@@ -61,6 +62,7 @@ export class VisitsService {
     private readonly takings: Takings,
     private readonly events: Events,
     private readonly office: Office,
+    private readonly notices: NoticesService,
   ) {}
 
   /** What the page may show: the door, and the contents while this browser's visit lasts. */
@@ -235,9 +237,18 @@ export class VisitsService {
       const actor = visitorActor(visitor);
       if (last) await this.ledger.append(tx, { kind: 'share.last-visit', actor, shareId: share.id, detail });
       else await this.writeDown(tx, 'share.visited', visitor, share, detail);
+      if (counted.visitsUsed === 1) await this.tellPublisher(tx, share);
     });
     visitsCounted.inc();
     return visit;
+  }
+
+  private tellPublisher(tx: EntityManager, { title, createdBy }: ShareRecord): Promise<void> {
+    return this.notices.give(tx, 'share-opened', createdBy, {
+      // Whoever runs the server sees subjects, and nothing of what is in homes.
+      subject: 'A share of yours was opened',
+      text: `${title} was opened for the first time just now. Who opened it, and what was taken, stands in Shares.`,
+    });
   }
 
   /** Strangers can cause these lines: an hour holds so many for each share, then one that says that there are more. */
@@ -268,10 +279,12 @@ export class VisitsService {
   ): Promise<VisitorDoor> {
     const now = this.clock.now();
     const state = stateOf(share, now);
-    const { name, zone } = await this.office.settings();
+    const { name, zone, words, logo } = await this.office.toVisitors();
     const shown = visit !== null || share.passwordHash === null;
     return {
       office: name,
+      officeWords: words,
+      logo,
       zone,
       sender: share.creatorName,
       title: share.title,

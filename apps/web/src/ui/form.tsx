@@ -1,7 +1,7 @@
 import { joiResolver } from '@hookform/resolvers/joi';
 import { sentenceOf } from '@quay/contract';
 import type Joi from 'joi';
-import type { ReactNode } from 'react';
+import type { FormEvent, ReactNode } from 'react';
 import { Form, type FormControlProps } from 'react-bootstrap';
 import {
   useForm,
@@ -41,6 +41,26 @@ export function useSchemaForm<V extends FieldValues, A extends FieldValues = V>(
     resolver: resolverOf(schema, meant),
     mode,
   });
+}
+
+/**
+ * A form for what is typed in once and kept: empty again when it was taken, and what was refused is said at its fields.
+ */
+export function useKeptForm<V extends FieldValues>(
+  schema: Joi.ObjectSchema<V>,
+  initial: DefaultValues<V>,
+  keep: (asked: V) => Promise<unknown>,
+): { form: UseFormReturn<V, unknown, V>; submit: (event: FormEvent) => void } {
+  const form = useSchemaForm<V>(schema, initial);
+  const submit = form.handleSubmit(async (asked) => {
+    try {
+      await keep(asked);
+      form.reset();
+    } catch (error) {
+      tellRefused(form, error);
+    }
+  });
+  return { form, submit: (event) => void submit(event) };
 }
 
 /** Exported for its test. */

@@ -29,6 +29,8 @@ const KEPT = [
   'left',
   'settings',
   'sessions',
+  'factor',
+  'notices',
   'backups',
   'password-link',
 ] as const;
@@ -55,7 +57,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
         ...([['shares'], ['marks']] as StateKey[]),
       ];
     case 'store':
-      return [['stores'], ['trash']];
+      return [['stores'], ['trash'], ['settings', 'stores'], ['folder']];
     case 'preview':
       return [['info', event.id]];
     case 'task':
@@ -65,7 +67,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
     case 'ledger':
       return [['ledger'], ['left']];
     case 'session':
-      return [['me'], ['sessions']];
+      return [['me'], ['sessions'], ['factor'], ['left']];
     // Whatever is shown may be more now, or less.
     case 'access':
     case 'missed':

@@ -31,6 +31,8 @@ const actions: Actions = {
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
   archiveUrl: `${base}/all.zip`,
+  logoUrl: (version) => `${base}/logo?v=${version}`,
+  markUrl: `${base.replace(/\/s\/[^/]*$/, '')}/mark.svg`,
 };
 
 function show(part: Partial<Shown>): void {

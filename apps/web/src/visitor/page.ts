@@ -7,6 +7,9 @@ export interface Actions {
   again: () => void;
   fileUrl: (id: string) => string;
   archiveUrl: string;
+  logoUrl: (version: string) => string;
+  /** The product's mark, for an office without a logo. */
+  markUrl: string;
 }
 
 interface Shown {
@@ -59,19 +62,25 @@ function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
   const head = h(
     'header',
     {},
+    // Who it is from stands beside it in words.
+    door.logo ? h('img', { class: 'logo', src: actions.logoUrl(door.logo), alt: '' }) : null,
     h(
       'p',
       { class: 'from' },
-      h('img', { src: '/mark.svg', alt: '', width: '22', height: '22' }),
+      door.logo ? null : h('img', { src: actions.markUrl, alt: '', width: '22', height: '22' }),
       `${door.sender}, ${door.office}`,
     ),
     h('h1', {}, door.title),
     door.message ? h('p', { class: 'message' }, door.message) : null,
     windowLine(door),
   );
-  if (door.contents) return [head, contentsPart(door.contents, actions)];
-  if (door.state !== 'open') return [head, stateRefusal(door.state, door)];
-  return [head, opening(door, shown, actions)];
+  const foot = door.officeWords ? [h('footer', {}, door.officeWords)] : [];
+  return [head, inside(door, shown, actions), ...foot];
+}
+
+function inside(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
+  if (door.contents) return contentsPart(door.contents, actions);
+  return door.state === 'open' ? opening(door, shown, actions) : stateRefusal(door.state, door);
 }
 
 function windowLine(door: VisitorDoor): Child {

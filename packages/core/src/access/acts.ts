@@ -37,6 +37,9 @@ export function actsOf(level: AccessLevel, others: OthersRule): LevelActs {
   }
 }
 
+/** What can still be done in a store that is archived: nothing that adds, changes or throws away. */
+export const ARCHIVED_ACTS: readonly Act[] = ['see', 'read', 'publish', 'manage'];
+
 /** The acts in their order, each once. */
 export const actsInOrder = (acts: Iterable<Act>): Act[] => {
   const present = new Set(acts);

@@ -1,6 +1,6 @@
 import type { Instant } from '../text/when.js';
 import type { AccessLevel } from './access.js';
-import { actsInOrder, actsOf, type Act, type LevelActs, type OthersRule } from './acts.js';
+import { actsInOrder, actsOf, ARCHIVED_ACTS, type Act, type LevelActs, type OthersRule } from './acts.js';
 import { boundariesAfter, holdsAt, type Period } from './period.js';
 import type { Asker } from './subjects.js';
 
@@ -28,6 +28,8 @@ export interface StoreFact {
   kind: 'home' | 'common' | 'sealed';
   /** Of a home: whose it was, and when. */
   owners: readonly (Period & { personId: string })[];
+  /** When it is archived: everything in it is looked at, published and granted as before, and nothing changes. */
+  archived: readonly Period[];
 }
 
 /** Why somebody may do something. */
@@ -77,12 +79,13 @@ type Decided = Omit<EffectiveAccess, 'validUntil'>;
 function decided(chain: readonly FolderFact[], store: StoreFact, asker: Asker, at: Instant): Decided {
   const counted = countedOf(chain, at);
   const last = counted.at(-1);
-  const because = asker.account.some((s) => holdsAt(s, at))
+  const reasons = asker.account.some((s) => holdsAt(s, at))
     ? [
         ...(store.kind === 'home' ? [] : grantReasons(counted, asker, at)),
         ...standingReasons(chain, counted, store, asker, at),
       ]
     : [];
+  const because = isArchived(store, at) ? reasons.map(withoutChanges) : reasons;
   return {
     acts: actsInOrder(because.flatMap((r) => r.acts)),
     own: actsInOrder(because.flatMap((r) => [...r.acts, ...r.own])),
@@ -90,6 +93,14 @@ function decided(chain: readonly FolderFact[], store: StoreFact, asker: Asker, a
     stoppedAt: counted.length === chain.length ? null : (last?.id ?? null),
   };
 }
+
+export const isArchived = (store: StoreFact, at: Instant): boolean => store.archived.some((s) => holdsAt(s, at));
+
+const withoutChanges = (of: Reason): Reason => ({
+  ...of,
+  acts: of.acts.filter((act) => ARCHIVED_ACTS.includes(act)),
+  own: of.own.filter((act) => ARCHIVED_ACTS.includes(act)),
+});
 
 function grantReasons(counted: readonly FolderFact[], asker: Asker, at: Instant): Reason[] {
   const others = othersRule(counted, at);
@@ -168,6 +179,7 @@ function* spansOf(chain: readonly FolderFact[], store: StoreFact, asker: Asker):
   yield* asker.admin;
   yield* asker.groups;
   yield* store.owners;
+  yield* store.archived;
   for (const folder of chain) {
     yield* folder.grants;
     yield* folder.stops;

@@ -5,7 +5,7 @@ import { groupsOf, type Asker } from './subjects.js';
 
 const NOW = Date.parse('2026-12-01T10:00:00Z');
 const always = { since: 0, until: null };
-const common: StoreFact = { kind: 'common', owners: [] };
+const common: StoreFact = { kind: 'common', owners: [], archived: [] };
 const folder = (id: string, part: Partial<FolderFact> = {}): FolderFact => ({
   id,
   grants: [],
@@ -76,7 +76,7 @@ describe('why', () => {
     ]);
   });
   it('a home is its owner’s', () => {
-    const home: StoreFact = { kind: 'home', owners: [{ personId: 'tomas', ...always }] };
+    const home: StoreFact = { kind: 'home', owners: [{ personId: 'tomas', ...always }], archived: [] };
     expect(why([folder('office')], tomas, home)).toEqual(['Can manage: it is their home.']);
     expect(why([folder('office')], iris, home)).toEqual(["Nothing: it is somebody's home."]);
   });

@@ -1,6 +1,13 @@
 import { momentInWords, type Instant } from '../text/when.js';
 import { LEVEL_WORDS } from './access.js';
-import { effectiveAccess, type EffectiveAccess, type FolderFact, type Reason, type StoreFact } from './effective.js';
+import {
+  effectiveAccess,
+  isArchived,
+  type EffectiveAccess,
+  type FolderFact,
+  type Reason,
+  type StoreFact,
+} from './effective.js';
 import { holdsAt, type Period } from './period.js';
 import type { Asker } from './subjects.js';
 
@@ -26,6 +33,7 @@ export function explainAccess(
   if (access.because.length === 0) return [whyNothing(chain, store, asker, at, access, names)];
   const most = (r: Reason) => r.acts.length * 10 + r.own.length;
   const said = [...access.because].sort((a, b) => most(b) - most(a)).map((r) => sentence(r, chain, at, access, names));
+  if (isArchived(store, at)) said.push('Nothing is added or changed: the store is archived.');
   return [...new Set(said)];
 }
 

@@ -1,5 +1,5 @@
 import { portOf, type Address } from '../link/link.js';
-import { addressScope } from './special.js';
+import { comesFromOutside } from './special.js';
 import type { WayIn } from './trace.js';
 
 /** One thing that was tried from outside: a port, or a path on it. */
@@ -108,9 +108,7 @@ const hostKey = (host: string): string =>
 function cameBy(address: DoorAddress, arrival: Arrival): boolean {
   if (arrival.relayedFor !== null)
     return address.wayIn === 'relay' && hostKey(arrival.relayedFor) === hostKey(address.host);
-  const scope = addressScope(arrival.from);
-  const outside = scope === null || scope === 'public' || scope === 'documentation';
-  return address.wayIn === 'mapping' || address.wayIn === 'fixed' || !outside;
+  return address.wayIn === 'mapping' || address.wayIn === 'fixed' || !comesFromOutside(arrival.from);
 }
 
 /** Whether a request target lies under a path prefix, as the router compares: capitals are small letters. */

@@ -58,12 +58,14 @@ describe('the guide', () => {
 
   it('says what the program cannot do, and why', () => {
     expect(entry({}, 'record').cannot).toBeNull();
-    expect(entry({ canUpdateRecords: false }, 'record').cannot).toMatch(/No name server/);
+    expect(entry({ canUpdateRecords: false }, 'record').cannot).toMatch(/a name server with a key/);
     expect(entry({ publicAddress: null }, 'record').cannot).toMatch(/not known yet/);
     expect(values({ publicAddress: null }, 'record')[0]).toContain('the address of your line');
     // The relay's address is known without the line's.
     expect(entry({ wayIn: 'relay', publicAddress: null }, 'record').cannot).toBeNull();
-    expect(entry({ wayIn: 'relay', relayHost: null }, 'relay').cannot).toBe('No relay is known.');
+    expect(entry({ wayIn: 'relay', relayHost: null }, 'relay').cannot).toBe(
+      'No relay has invited the office, or it has not answered yet.',
+    );
   });
 
   it('gives each step a title and a reason', () => {

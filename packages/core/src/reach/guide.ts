@@ -54,7 +54,7 @@ const ENTRIES: Record<GuideStep, (facts: GuideFacts) => Omit<GuideEntry, 'step'>
     title: 'Connect to the relay',
     why: 'The server keeps a connection outwards; requests come in through it, and no port is opened.',
     values: [{ label: 'Relay', value: relayHost ?? 'none is known' }],
-    cannot: relayHost ? null : 'No relay is known.',
+    cannot: relayHost ? null : 'No relay has invited the office, or it has not answered yet.',
   }),
   certificate: ({ address: { host } }) => ({
     title: 'Get a certificate',
@@ -89,7 +89,7 @@ const ENTRIES: Record<GuideStep, (facts: GuideFacts) => Omit<GuideEntry, 'step'>
 };
 
 const RECORD_TITLE = 'Let the name lead to the office';
-const NO_KEY = 'No name server with a key is known that takes updates.';
+const NO_KEY = 'Nothing is known that takes updates for the name: a name server with a key, an address, or a program.';
 
 function relayRecord({ address, relayHost, canUpdateRecords }: GuideFacts): Omit<GuideEntry, 'step'> {
   return {

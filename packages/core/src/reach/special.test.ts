@@ -1,7 +1,7 @@
 import fc from 'fast-check';
 import { BlockList, isIP } from 'node:net';
 import { describe, expect, it } from 'vitest';
-import { addressBytes, addressScope, specialBlock } from './special.js';
+import { addressBytes, addressScope, isSameAddress, lineAddress, specialBlock } from './special.js';
 
 describe('special-purpose addresses', () => {
   // The first and last addresses of blocks, and their neighbours, from the RFCs that are named.
@@ -69,5 +69,24 @@ describe('special-purpose addresses', () => {
     fc.assert(
       fc.property(fc.ipV4(), (address) => void expect(addressScope(address) === 'private').toBe(list.check(address))),
     );
+  });
+});
+
+describe('addresses', () => {
+  // RFC 5952 §2: ways to write one address.
+  it.each([
+    ['2001:db8::1', '2001:DB8:0:0:0:0:0:1', true],
+    ['2001:db8:0:0:1::1', '2001:db8::1:0:0:1', true],
+    ['::ffff:203.0.113.7', '203.0.113.7', false],
+    ['203.0.113.7', '203.0.113.7', true],
+    ['203.0.113.7', '203.0.113.70', false],
+    ['files.saltmarsh.example', 'files.saltmarsh.example', false],
+  ])('%s and %s are one: %s', (one, other, same) => expect(isSameAddress(one, other)).toBe(same));
+  it('of a line are what the world sees, else what the router says, if the world can use it', () => {
+    expect(lineAddress({ seenAddress: '203.0.113.7', routerAddress: '192.168.1.2' })).toBe('203.0.113.7');
+    expect(lineAddress({ seenAddress: null, routerAddress: '203.0.113.7' })).toBe('203.0.113.7');
+    // Behind another router, or an address that a provider shares out (RFC 6598).
+    for (const routerAddress of ['192.168.1.2', '100.64.0.9', null])
+      expect(lineAddress({ seenAddress: null, routerAddress })).toBeNull();
   });
 });

@@ -59,6 +59,30 @@ export function addressScope(address: string): AddressScope | null {
   return parseAddress(address) ? (specialBlock(address)?.scope ?? 'public') : null;
 }
 
+/** Whether two texts are one address, however they are written (RFC 5952); false for what is none. */
+export function isSameAddress(one: string, other: string): boolean {
+  const [a, b] = [addressBytes(one), addressBytes(other)];
+  return a !== null && b !== null && a.length === b.length && a.every((byte, i) => byte === b[i]);
+}
+
+/**
+ * The address at which the world finds a line: as the world sees it, else as the router says it, if that can be reached
+ * from the world at all; null: nobody knows it.
+ */
+export function lineAddress(line: { seenAddress: string | null; routerAddress: string | null }): string | null {
+  if (line.seenAddress) return line.seenAddress;
+  return line.routerAddress && comesFromOutside(line.routerAddress) ? line.routerAddress : null;
+}
+
+/**
+ * Whether somebody comes from outside the office, by their address: what is no address is nobody known. The ranges for
+ * documentation stand for public ones in a simulated world.
+ */
+export function comesFromOutside(address: string): boolean {
+  const scope = addressScope(address);
+  return scope === null || scope === 'public' || scope === 'documentation';
+}
+
 /**
  * The 4 or 16 bytes of an address in its text form (RFC 6943 §3.1.1 strict dotted decimal; RFC 4291 §2.2); null when it
  * is none.

@@ -237,6 +237,96 @@ describe('the way in, stage by stage', () => {
       /RFC 6797/,
     ],
     [
+      'a certificate of its issuer that has ended',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), trusted: false, chainFault: 'expired' } },
+      'certificate',
+      'fail',
+      /above it in the chain has ended/,
+    ],
+    [
+      'a chain that is not sent',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), trusted: false, chainFault: 'incomplete' } },
+      'certificate',
+      'fail',
+      /does not send the chain/,
+    ],
+    [
+      'a hole in the path MTU',
+      { tls: { ...(WELL.tls as NonNullable<ReachFacts['tls']>), outcome: 'stalls' } },
+      'certificate',
+      'fail',
+      /RFC 4821/,
+    ],
+    [
+      'a name that was set a moment ago',
+      {
+        lookup: { outcome: 'no-such-name', addresses: [], ttlSeconds: null, elapsedMs: 9 },
+        recordSetAt: AT - 4 * 60_000,
+      },
+      'name',
+      'fail',
+      /set 4 min ago; name servers that were asked before/,
+    ],
+    [
+      'SERVFAIL',
+      { lookup: { outcome: 'failed', addresses: [], ttlSeconds: null, elapsedMs: 9 } },
+      'name',
+      'fail',
+      /SERVFAIL/,
+    ],
+    [
+      'REFUSED',
+      { lookup: { outcome: 'refused', addresses: [], ttlSeconds: null, elapsedMs: 9 } },
+      'name',
+      'fail',
+      /REFUSED/,
+    ],
+    [
+      'status 404 on port 80',
+      { redirect: { outcome: 'no-redirect', status: 404, location: null, hstsSeconds: null } },
+      'redirect',
+      'warn',
+      /status 404/,
+    ],
+    [
+      'port 80 that takes everybody in and says nothing',
+      { redirect: { outcome: 'silent', status: null, location: null, hstsSeconds: null } },
+      'redirect',
+      'warn',
+      /gets no answer/,
+    ],
+    [
+      'a page after seven seconds',
+      { page: { outcome: 'right', status: 200, elapsedMs: 7000 } },
+      'page',
+      'warn',
+      /after 7\.0 s/,
+    ],
+    [
+      'a further address where nobody answers',
+      {
+        others: [{ connect: { outcome: 'timeout', address: '203.0.113.99', elapsedMs: 4000 }, tls: null, page: null }],
+      },
+      'port',
+      'warn',
+      /also leads to 203\.0\.113\.99/,
+    ],
+    [
+      'a further address where somebody else answers',
+      {
+        others: [
+          {
+            connect: { outcome: 'connected', address: '2001:db8::99', elapsedMs: 4 },
+            tls: WELL.tls,
+            page: { outcome: 'wrong-server', status: 200, elapsedMs: 4 },
+          },
+        ],
+      },
+      'page',
+      'fail',
+      /also leads to 2001:db8::99\. Something else/,
+    ],
+    [
       'another server',
       { page: { outcome: 'wrong-server', status: 200, elapsedMs: 9 } },
       'page',
@@ -247,6 +337,21 @@ describe('the way in, stage by stage', () => {
     expect(failsAt(part)).toEqual({ mark, stage });
     expect(at({ ...WELL, ...part }, stage)?.reason).toMatch(reason);
   });
+  it('an address of IPv6 that whoever looks has no way to says nothing of those who have', () => {
+    const others = [
+      { connect: { outcome: 'unreachable', address: '2001:db8::1', elapsedMs: 0 }, tls: null, page: null },
+    ] as const;
+    expect(at({ ...WELL, others: [...others] }, 'port')?.mark).toBe('ok');
+  });
+  it('a lease that is short from the start is no reason to warn', () => {
+    const mapping = {
+      ...(WELL.mapping as NonNullable<ReachFacts['mapping']>),
+      leaseSecondsLeft: 100,
+      leaseSeconds: 120,
+    };
+    expect(at({ ...WELL, mapping }, 'router')?.mark).toBe('ok');
+    expect(at({ ...WELL, mapping: { ...mapping, leaseSecondsLeft: 20 } }, 'router')?.mark).toBe('warn');
+  });
   it('no loopback offers the record of the inner network, with its values', () => {
     const { remedies } = at(
       { ...WELL, vantage: 'guest', connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } },
@@ -256,6 +361,22 @@ describe('the way in, stage by stage', () => {
       act: 'office-record',
       words: 'On the name server of this network answer files.saltmarsh.example with 192.168.20.10',
     });
+  });
+  it('and not where nobody answers inside at the port that the name would lead to', () => {
+    const connect = { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 } as const;
+    const { remedies } = at({ ...WELL, vantage: 'guest', connect, insideAnswers: false }, 'router') ?? { remedies: [] };
+    expect(remedies.map((r) => r.act)).toEqual([null, null, null]);
+    expect(remedies[0]?.words).toContain('listen on TCP 443 inside');
+  });
+  it('a forward that was made by hand lets people in from outside, and may not send those inside back in', () => {
+    const facts: ReachFacts = {
+      ...WELL,
+      vantage: 'office',
+      mapping: { protocol: null, outcome: 'no-protocol', externalPort: null, internal: null, leaseSecondsLeft: null },
+      connect: { outcome: 'timeout', address: '198.51.100.24', elapsedMs: 4000 },
+    };
+    expect(at({ ...facts, outsideConnects: true }, 'router')).toMatchObject({ mark: 'fail', value: 'no loopback' });
+    expect(at({ ...facts, outsideConnects: false }, 'router')).toMatchObject({ mark: 'fail', value: 'no mapping' });
   });
   it('a router without any protocol is told by hand, with the exact values', () => {
     const silent: Partial<ReachFacts> = {

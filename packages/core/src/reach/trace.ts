@@ -1,6 +1,6 @@
 import { countOf } from '../text/size.js';
 import type { Instant } from '../text/when.js';
-import { addressScope, specialBlock } from './special.js';
+import { addressScope, isSameAddress, specialBlock } from './special.js';
 
 /** Where a check is made from. */
 export const VANTAGES = ['outside', 'office', 'guest', 'tunnel'] as const;
@@ -28,8 +28,26 @@ export const STAGE_WORDS: Record<Stage, string> = {
 /** How people get in: an own name with a port mapping, a fixed public address, a relay, or only from the office. */
 export type WayIn = 'mapping' | 'fixed' | 'relay' | 'office';
 
+/** What was measured at one address of a name. A fact that was not asked for, because an earlier one failed, is null. */
+export interface AddressFacts {
+  connect: { outcome: 'connected' | 'refused' | 'timeout' | 'unreachable'; address: string; elapsedMs: number } | null;
+  tls: {
+    /** 'stalls': short answers come, and long ones do not. */
+    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed' | 'stalls';
+    protocol: string | null;
+    names: string[];
+    notBefore: Instant;
+    notAfter: Instant;
+    trusted: boolean;
+    /** What is wrong with the chain besides the dates of the certificate itself; null: nothing. */
+    chainFault?: 'expired' | 'untrusted' | 'incomplete' | null;
+    issuer: string;
+  } | null;
+  page: { outcome: 'right' | 'wrong-server' | 'error' | 'timeout'; status: number | null; elapsedMs: number } | null;
+}
+
 /** What was measured from one vantage. A fact that was not asked for, because an earlier one failed, is null. */
-export interface ReachFacts {
+export interface ReachFacts extends AddressFacts {
   vantage: Vantage;
   wayIn: WayIn;
   host: string;
@@ -38,8 +56,10 @@ export interface ReachFacts {
   at: Instant;
   /** Inside, where the server listens. */
   server: { address: string; port: number };
+  /** Whether somebody inside who comes to the server's own address finds it at the address's port; null: not tried. */
+  insideAnswers?: boolean | null;
   lookup: {
-    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'timeout';
+    outcome: 'answered' | 'no-such-name' | 'no-address' | 'refused' | 'failed' | 'timeout';
     addresses: string[];
     ttlSeconds: number | null;
     elapsedMs: number;
@@ -55,25 +75,22 @@ export interface ReachFacts {
     externalPort: number | null;
     internal: { address: string; port: number } | null;
     leaseSecondsLeft: number | null;
+    /** For how long it was given; null: not known, or for good. */
+    leaseSeconds?: number | null;
   } | null;
-  connect: { outcome: 'connected' | 'refused' | 'timeout' | 'unreachable'; address: string; elapsedMs: number } | null;
-  tls: {
-    outcome: 'agreed' | 'no-tls' | 'old-protocol' | 'failed';
-    protocol: string | null;
-    names: string[];
-    notBefore: Instant;
-    notAfter: Instant;
-    trusted: boolean;
-    issuer: string;
-  } | null;
+  /** Whether somebody outside gets a connection; not said: nobody looked from there. */
+  outsideConnects?: boolean;
+  /** When the program last set the record of the name; null: it did not. */
+  recordSetAt?: Instant | null;
+  /** What came of the further addresses of the name. */
+  others?: AddressFacts[];
   /** What plain HTTP on port 80 answered. */
   redirect: {
-    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere';
+    outcome: 'redirects' | 'serves-plain' | 'closed' | 'elsewhere' | 'no-redirect' | 'silent';
     status: number | null;
     location: string | null;
     hstsSeconds: number | null;
   } | null;
-  page: { outcome: 'right' | 'wrong-server' | 'error' | 'timeout'; status: number | null; elapsedMs: number } | null;
 }
 
 export type StageMark = 'ok' | 'warn' | 'fail' | 'skipped' | 'not-reached';
@@ -99,6 +116,10 @@ export interface StageResult {
 const DAY_MS = 86_400_000;
 /** Common practice, no source: renewed at a third of its life; what has a quarter left, or two weeks, was not. */
 const certificateWarnMs = (lifeMs: number): number => Math.min(14 * DAY_MS, lifeMs / 4);
+/** A lease of two hours (RFC 6886 §3.3) that has so little left was not renewed at its half. */
+const LAPSES_SECONDS = 300;
+/** Common practice, no source: after so long people think that nothing comes. */
+const SLOW_MS = 4000;
 /** RFC 6797 names no least value; half a year is common practice, no source. */
 const HSTS_LEAST_SECONDS = 15_552_000;
 
@@ -119,11 +140,45 @@ export function traceReach(facts: ReachFacts): StageResult[] {
   let failed = false;
   return STAGES.map((stage) => {
     if (failed) return { stage, mark: 'not-reached', value: '', note: '', reason: '', remedies: [] };
-    const judged = { note: '', reason: '', remedies: [], ...judge[stage](facts) };
+    const judged = { note: '', reason: '', remedies: [], ...withOthers(stage, facts, judge[stage]) };
     failed = judged.mark === 'fail';
     return { stage, ...judged };
   });
 }
+
+/**
+ * A name may have several addresses, and each is the one that some take. Where nobody answers at one of them, programs go
+ * on to the next after a while (RFC 8305); where somebody else answers, they stay.
+ */
+function withOthers(stage: Stage, f: ReachFacts, judge: (f: ReachFacts) => Judged): Judged {
+  const first = judge(f);
+  const others = f.others ?? [];
+  if (others.length === 0 || !['port', 'certificate', 'page'].includes(stage)) return first;
+  if (first.mark === 'fail') return { ...first, reason: `At ${f.connect?.address}: ${first.reason}` };
+  for (const other of others) {
+    const address = other.connect?.address ?? '';
+    // Whoever looks may have no IPv6 themselves, which says nothing of those who have.
+    if (!reached(other) && stage !== 'port') continue;
+    if (other.connect?.outcome === 'unreachable' && address.includes(':')) continue;
+    const judged = judge({ ...f, ...other });
+    if (judged.mark !== 'fail') continue;
+    return {
+      ...judged,
+      mark: stage === 'port' ? 'warn' : 'fail',
+      value: address,
+      reason: `The name also leads to ${address}. ${judged.reason}`,
+      remedies: [
+        {
+          act: null,
+          words: `In the zone of ${parentOf(f.host)}: remove ${address} from ${f.host}, or let it lead here`,
+        },
+      ],
+    };
+  }
+  return first;
+}
+
+const reached = ({ connect }: AddressFacts): boolean => connect?.outcome === 'connected';
 
 /** What a whole trace comes to: the worst mark, and the stage that decided it. */
 export function traceVerdict(stages: readonly StageResult[]): { mark: 'ok' | 'warn' | 'fail'; stage: Stage | null } {
@@ -131,12 +186,21 @@ export function traceVerdict(stages: readonly StageResult[]): { mark: 'ok' | 'wa
   return worst ? { mark: worst.mark as 'warn' | 'fail', stage: worst.stage } : { mark: 'ok', stage: null };
 }
 
-type Judged = { mark: StageMark; value: string; note?: string; reason?: string; remedies?: Remedy[] };
+export type Judged = { mark: StageMark; value: string; note?: string; reason?: string; remedies?: Remedy[] };
 
 /** A request that never leaves the office needs neither line nor router. */
 function staysInside(f: ReachFacts): boolean {
   const [address] = f.lookup?.addresses ?? [f.host];
   return f.vantage !== 'outside' && address === f.server.address;
+}
+
+/** Common practice, no source: zones have that nothing was there remembered for an hour at the most (RFC 2308 §5). */
+const ABSENCE_MS = 3_600_000;
+
+/** Who asked before the record was set goes on hearing that there is none, for a while (RFC 2308). */
+function rememberedWords({ recordSetAt, at }: ReachFacts): string {
+  if (!recordSetAt || at - recordSetAt > ABSENCE_MS) return '';
+  return ` The record was set ${leaseWords((at - recordSetAt) / 1000)} ago; name servers that were asked before go on saying so for as long as the zone has them remember it, an hour at most.`;
 }
 
 function judgeName(f: ReachFacts): Judged {
@@ -156,13 +220,28 @@ function judgeName(f: ReachFacts): Judged {
         reason: `No name server answered for ${f.host} within ${seconds(lookup.elapsedMs)}.`,
       };
     case 'refused':
-      return { mark: 'fail', value: 'refused', reason: `The name server refuses to answer for ${f.host}.` };
+      return {
+        mark: 'fail',
+        value: 'refused',
+        reason: `The name server refuses to answer for ${f.host} (REFUSED): it does not serve this zone, or not for those who ask from there.`,
+      };
+    case 'failed':
+      return {
+        mark: 'fail',
+        value: 'no sound answer',
+        reason: `The name servers of ${parentOf(f.host)} could not be asked, or what they say does not hold (SERVFAIL).`,
+      };
     case 'no-such-name':
-      return { mark: 'fail', value: 'no such name', reason: `${f.host} is not in the zone.`, remedies: [update] };
+      return {
+        mark: 'fail',
+        value: 'no such name',
+        reason: `${f.host} is not in the zone.${rememberedWords(f)}`,
+        remedies: [update],
+      };
     case 'no-address':
       return { mark: 'fail', value: 'no address', reason: `${f.host} exists and has no address.`, remedies: [update] };
     case 'answered': {
-      const [address = ''] = lookup.addresses;
+      const address = lookup.addresses.find((a) => a === f.connect?.address) ?? lookup.addresses[0] ?? '';
       const note = lookup.ttlSeconds === null ? '' : `ttl ${lookup.ttlSeconds}`;
       if (staysInside(f)) return { mark: 'ok', value: address, note: 'office zone' };
       const scope = addressScope(address);
@@ -175,7 +254,7 @@ function judgeName(f: ReachFacts): Judged {
           remedies: [update],
         };
       const seen = f.line?.seenAddress ?? f.line?.routerAddress ?? null;
-      if (f.wayIn === 'mapping' && seen !== null && address !== seen) {
+      if (f.wayIn === 'mapping' && seen !== null && !lookup.addresses.some((a) => isSameAddress(a, seen))) {
         const wait = lookup.ttlSeconds
           ? ` After the change, old answers are remembered for up to ${lookup.ttlSeconds} seconds.`
           : '';
@@ -192,7 +271,7 @@ function judgeName(f: ReachFacts): Judged {
   }
 }
 
-function judgeLine(f: ReachFacts): Judged {
+export function judgeLine(f: ReachFacts): Judged {
   if (f.wayIn === 'relay') return { mark: 'skipped', value: '–', note: 'through the relay' };
   if (staysInside(f)) return { mark: 'skipped', value: '–' };
   if (!f.line) return { mark: 'skipped', value: 'not known' };
@@ -230,33 +309,10 @@ function judgeLine(f: ReachFacts): Judged {
   return { mark: 'ok', value: 'public', note: 'not shared' };
 }
 
-function judgeRouter(f: ReachFacts): Judged {
-  if (f.wayIn !== 'mapping' || staysInside(f)) return { mark: 'skipped', value: '–' };
-  const wanted = `external TCP ${f.port} → ${f.server.address} port ${f.server.port}`;
-  const byHand: Remedy = { act: null, words: `On the router: ${wanted}` };
-  const map: Remedy = { act: 'map-port', words: `Open it: ${wanted}` };
+/** Where the router knows of no mapping to this server, as far as it says. */
+function judgeUnmapped(f: ReachFacts, map: Remedy, byHand: Remedy): Judged {
   const m = f.mapping;
-  const connected = f.connect?.outcome === 'connected';
-  if (!m || m.outcome === 'no-protocol') {
-    if (connected) return { mark: 'ok', value: `${f.port} → ${f.server.port}`, note: 'set by hand' };
-    return {
-      mark: 'fail',
-      value: 'no mapping',
-      note: m ? 'no protocol' : 'not asked',
-      reason: m
-        ? 'The router speaks none of the protocols for mappings (PCP, NAT-PMP, UPnP), so the mapping must be made by hand.'
-        : 'The router was not asked.',
-      remedies: [byHand],
-    };
-  }
-  if (m.outcome === 'refused')
-    return {
-      mark: connected ? 'ok' : 'fail',
-      value: 'refused',
-      reason: connected ? '' : 'The router refuses to make mappings.',
-      remedies: connected ? [] : [{ act: null, words: "Allow mappings in the router's settings" }, byHand],
-    };
-  if (m.outcome === 'taken')
+  if (m?.outcome === 'taken')
     return {
       mark: 'fail',
       value: `${f.port} taken`,
@@ -268,13 +324,74 @@ function judgeRouter(f: ReachFacts): Judged {
         },
       ],
     };
-  if (m.outcome === 'absent')
+  // Protocols know of forwards only what they made themselves: one that lets people in was made on the router's pages.
+  if (f.connect?.outcome === 'connected')
+    return { mark: 'ok', value: `${f.port} → ${f.server.port}`, note: 'set by hand' };
+  if (!m || m.outcome === 'no-protocol')
     return {
       mark: 'fail',
       value: 'no mapping',
-      reason: `Nothing tells the router where requests for port ${f.port} go.`,
-      remedies: [map, byHand],
+      note: m ? 'no protocol' : 'not asked',
+      reason: m
+        ? 'The router speaks none of the protocols for mappings (PCP, NAT-PMP, UPnP), so the mapping must be made by hand.'
+        : 'The router was not asked.',
+      remedies: [byHand],
     };
+  if (m.outcome === 'refused')
+    return {
+      mark: 'fail',
+      value: 'refused',
+      reason: 'The router refuses to make mappings.',
+      remedies: [{ act: null, words: "Allow mappings in the router's settings" }, byHand],
+    };
+  return {
+    mark: 'fail',
+    value: 'no mapping',
+    reason: `Nothing tells the router where requests for port ${f.port} go.`,
+    remedies: [map, byHand],
+  };
+}
+
+/** A record of the office's own leads to a port that answers there, or it is none. */
+function inside(f: ReachFacts): Remedy {
+  if (f.insideAnswers === false)
+    return {
+      act: null,
+      words: `Let the server also listen on TCP ${f.port} inside (the file's "tls"); then the name can lead to ${f.server.address} on this network`,
+    };
+  return {
+    act: 'office-record',
+    words: `On the name server of this network answer ${f.host} with ${f.server.address}`,
+  };
+}
+
+/** The router does not send a request for its own public address back in. */
+function noLoopback(f: ReachFacts): Judged {
+  return {
+    mark: 'fail',
+    value: 'no loopback',
+    note: f.connect ? seconds(f.connect.elapsedMs) : '',
+    reason: `The router does not send a request for its own public address (${f.connect?.address ?? f.lookup?.addresses[0]}) back into the office.`,
+    remedies: [
+      inside(f),
+      { act: null, words: 'Or switch on loopback for port mappings on the router' },
+      { act: null, words: 'Or give these people links on an address that goes through the relay' },
+    ],
+  };
+}
+
+export function judgeRouter(f: ReachFacts): Judged {
+  if (f.wayIn !== 'mapping' || staysInside(f)) return { mark: 'skipped', value: '–' };
+  const wanted = `external TCP ${f.port} → ${f.server.address} port ${f.server.port}`;
+  const byHand: Remedy = { act: null, words: `On the router: ${wanted}` };
+  const map: Remedy = { act: 'map-port', words: `Open it: ${wanted}` };
+  const m = f.mapping;
+  const connected = f.connect?.outcome === 'connected';
+  if (m?.outcome !== 'present') {
+    // What lets people in from outside is forwarded, whatever the router says of it.
+    const isForwarded = f.vantage !== 'outside' && !connected && f.outsideConnects === true && m?.outcome !== 'taken';
+    return isForwarded ? noLoopback(f) : judgeUnmapped(f, map, byHand);
+  }
   const to = m.internal;
   if (to && (to.address !== f.server.address || to.port !== f.server.port))
     return {
@@ -285,20 +402,9 @@ function judgeRouter(f: ReachFacts): Judged {
     };
   const lease = m.leaseSecondsLeft === null ? '' : `lease ${leaseWords(m.leaseSecondsLeft)}`;
   const value = `${m.externalPort ?? f.port} → ${f.server.port}`;
-  if (f.vantage !== 'outside' && !connected) {
-    return {
-      mark: 'fail',
-      value: 'no loopback',
-      note: f.connect ? seconds(f.connect.elapsedMs) : '',
-      reason: `The router does not send a request for its own public address (${f.connect?.address ?? f.lookup?.addresses[0]}) back into the office.`,
-      remedies: [
-        { act: 'office-record', words: `On the name server of this network answer ${f.host} with ${f.server.address}` },
-        { act: null, words: 'Or switch on loopback for port mappings on the router' },
-        { act: null, words: 'Or give these people links on an address that goes through the relay' },
-      ],
-    };
-  }
-  if (m.leaseSecondsLeft !== null && m.leaseSecondsLeft < 300)
+  if (f.vantage !== 'outside' && !connected) return noLoopback(f);
+  // Some routers give short leases only, which are renewed as soon as half of them is over.
+  if (m.leaseSecondsLeft !== null && m.leaseSecondsLeft < Math.min(LAPSES_SECONDS, (m.leaseSeconds ?? Infinity) / 4))
     return {
       mark: 'warn',
       value,
@@ -336,7 +442,7 @@ function judgePort(f: ReachFacts): Judged {
   }
 }
 
-function judgeCertificate(f: ReachFacts): Judged {
+export function judgeCertificate(f: ReachFacts): Judged {
   const t = f.tls;
   const obtain: Remedy = { act: 'get-certificate', words: `Get a certificate for ${f.host}` };
   if (!t) return { mark: 'skipped', value: 'plain HTTP' };
@@ -346,6 +452,19 @@ function judgeCertificate(f: ReachFacts): Judged {
       value: 'no encryption',
       reason: 'The server answers without encryption on this port.',
       remedies: [obtain],
+    };
+  if (t.outcome === 'stalls')
+    return {
+      mark: 'fail',
+      value: 'stalls',
+      reason:
+        'Short answers come and long ones do not: packets beyond a size are lost on the way, and nobody says so (a hole in the path MTU, RFC 4821).',
+      remedies: [
+        {
+          act: null,
+          words: "On the router: let ICMP of the type 'too big' through, or limit the size of segments (MSS) to 1360",
+        },
+      ],
     };
   if (t.outcome === 'old-protocol')
     return {
@@ -379,7 +498,7 @@ function judgeCertificate(f: ReachFacts): Judged {
     return {
       mark: 'fail',
       value: 'not trusted',
-      reason: `Browsers do not trust ${t.issuer}, who issued the certificate.`,
+      reason: CHAIN_WORDS[t.chainFault ?? 'untrusted'](t.issuer),
       remedies: [obtain],
     };
   const left = countOf(Math.floor((t.notAfter - f.at) / DAY_MS), 'day');
@@ -393,6 +512,12 @@ function judgeCertificate(f: ReachFacts): Judged {
   return { mark: 'ok', value: `${left} left`, note: t.protocol ?? '' };
 }
 
+const CHAIN_WORDS: Record<'expired' | 'untrusted' | 'incomplete', (issuer: string) => string> = {
+  expired: (issuer) => `A certificate above it in the chain has ended, so nobody trusts what ${issuer} signed with it.`,
+  incomplete: (issuer) => `The server does not send the chain that leads from ${issuer} to a root that browsers know.`,
+  untrusted: (issuer) => `Browsers do not trust ${issuer}, who issued the certificate.`,
+};
+
 function judgeRedirect(f: ReachFacts): Judged {
   const r = f.redirect;
   const on: Remedy = {
@@ -405,6 +530,20 @@ function judgeRedirect(f: ReachFacts): Judged {
       mark: 'warn',
       value: 'port 80 closed',
       reason: 'Whoever types the address without https gets no answer.',
+      remedies: [on],
+    };
+  if (r.outcome === 'silent')
+    return {
+      mark: 'warn',
+      value: 'port 80 silent',
+      reason: 'Whoever types the address without https is taken in on port 80, and gets no answer.',
+      remedies: [on],
+    };
+  if (r.outcome === 'no-redirect')
+    return {
+      mark: 'warn',
+      value: `status ${r.status}`,
+      reason: `Port 80 answers with the status ${r.status} and sends nobody on: another program or the router answers there.`,
       remedies: [on],
     };
   if (r.outcome === 'serves-plain')
@@ -432,6 +571,13 @@ function judgePage(f: ReachFacts): Judged {
   if (!p) return { mark: 'fail', value: 'not asked', reason: 'The page was not asked for.' };
   switch (p.outcome) {
     case 'right':
+      if (p.elapsedMs >= SLOW_MS)
+        return {
+          mark: 'warn',
+          value: 'slow',
+          note: seconds(p.elapsedMs),
+          reason: `The page came, and only after ${seconds(p.elapsedMs)}.`,
+        };
       return { mark: 'ok', value: 'share page', note: `${Math.round(p.elapsedMs)} ms` };
     case 'wrong-server':
       return {

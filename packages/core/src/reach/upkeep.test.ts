@@ -1,6 +1,13 @@
 import { describe, expect, it } from 'vitest';
 import { plainPort, portOf } from '../link/link.js';
-import { addressFault, certificateRenewsAt, fallsBack, mappingRenewsAt, renewalWaitMs } from './upkeep.js';
+import {
+  addressFault,
+  certificateRenewsAt,
+  fallsBack,
+  hasForgotten,
+  mappingRenewsAt,
+  renewalWaitMs,
+} from './upkeep.js';
 
 const HOUR = 3_600_000;
 const DAY = 24 * HOUR;
@@ -20,6 +27,20 @@ describe('what is renewed, and when', () => {
       60_000, 60_000, 0,
     ]);
   });
+});
+
+describe('a router', () => {
+  const at = (seconds: number, ourSeconds: number) => ({ seconds, at: ourSeconds * 1000 });
+  // RFC 6887 §8.5: previous and current server time, client time between them.
+  it.each([
+    ['goes on as we do', at(1000, 0), at(4600, 3600), false],
+    ['is a little slow', at(1000, 0), at(4400, 3600), false],
+    ['is a little fast', at(1000, 0), at(4800, 3600), false],
+    ['answers twice in a second, the later first', at(1000, 0), at(999, 0), false],
+    ['began again', at(100_000, 0), at(5, 60), true],
+    ['began again, and has been up for longer than before', at(10, 0), at(300, 3600), true],
+    ['had its clock moved on', at(1000, 0), at(90_000, 3600), true],
+  ])('that %s', (_, before, now, forgot) => expect(hasForgotten(before, now)).toBe(forgot));
 });
 
 describe('falling back to the relay', () => {

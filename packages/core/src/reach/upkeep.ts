@@ -11,6 +11,23 @@ export function mappingRenewsAt(grantedAt: Instant, endsAt: Instant): Instant {
   return (grantedAt + endsAt) / 2;
 }
 
+/** What a router said of its own age (seconds since it forgot everything), and when it said so. */
+export interface Epoch {
+  seconds: number;
+  at: Instant;
+}
+
+/**
+ * Whether a router has forgotten its mappings between two answers: its own seconds went back, or went otherwise than
+ * ours (RFC 6887 §8.5, whose bounds also hold for RFC 6886 §3.6: a clock may be off by a sixteenth, and two seconds).
+ */
+export function hasForgotten(before: Epoch, now: Epoch): boolean {
+  if (now.seconds + 1 < before.seconds) return true;
+  const ours = (now.at - before.at) / 1000;
+  const theirs = now.seconds - before.seconds;
+  return ours + 2 < theirs - theirs / 16 || theirs + 2 < ours - ours / 16;
+}
+
 /** When a certificate is renewed: with a third of its life left (common practice, no source). */
 export function certificateRenewsAt(notBefore: Instant, notAfter: Instant): Instant {
   return notAfter - (notAfter - notBefore) / 3;

@@ -77,9 +77,12 @@ describe('the guide', () => {
     expect(steps.every((s) => s.cannot === null)).toBe(true);
   });
   it('says what the program cannot do, and why', () => {
-    expect(guideOf({ ...facts, canUpdateRecords: false })[0]?.cannot).toMatch(/No name server/);
+    expect(guideOf({ ...facts, canUpdateRecords: false })[0]?.cannot).toMatch(/a name server with a key/);
     expect(guideOf({ ...facts, publicAddress: null })[0]?.cannot).toMatch(/not known yet/);
-    expect(guideOf({ ...facts, wayIn: 'relay' })[0]).toMatchObject({ step: 'relay', cannot: 'No relay is known.' });
+    expect(guideOf({ ...facts, wayIn: 'relay' })[0]).toMatchObject({
+      step: 'relay',
+      cannot: 'No relay has invited the office, or it has not answered yet.',
+    });
     expect(guideOf({ ...facts, wayIn: 'office' })).toEqual([]);
   });
 });

@@ -1,3 +1,4 @@
+import { FACTOR_WANTED_WORDS, type FactorWanted, type SignInOutside } from '../sign-in/factor.js';
 import { countOf } from '../text/size.js';
 
 /** What an office asks of those who sign in. */
@@ -6,6 +7,23 @@ export interface SecurityFacts {
   sessionDays: number;
   /** The least score of a password (0 to 4, as zxcvbn gives it). */
   leastStrength: number;
+  factorWanted: FactorWanted;
+  signInOutside: SignInOutside;
+}
+
+/** Whom a change touches. */
+export interface SecurityEffects {
+  /** Whose sessions would end, because they were last used too long ago. */
+  unused: SessionCount;
+  /** Whose sessions would end, because they were begun outside. */
+  outside: SessionCount;
+  /** How many people would have to set up a second factor. */
+  lacking: number;
+}
+
+export interface SessionCount {
+  sessions: number;
+  people: number;
 }
 
 export const SESSION_DAYS_RANGE = { min: 1, max: 365, whole: true } as const;
@@ -17,30 +35,45 @@ export const STRENGTH_WORDS: Record<number, string> = {
   4: 'very hard to guess even with the stolen database',
 };
 
-/**
- * What a change does, sentence by sentence, told before it is made.
- * @param ending whose sessions would end, because they were last used too long ago
- */
-export function securityChangeWords(
-  before: SecurityFacts,
-  after: SecurityFacts,
-  ending: { sessions: number; people: number },
-): string[] {
+/** What a change does, sentence by sentence, told before it is made. */
+export function securityChangeWords(before: SecurityFacts, after: SecurityFacts, effects: SecurityEffects): string[] {
   const words: string[] = [];
   if (before.sessionDays !== after.sessionDays)
     words.push(`Whoever does nothing for ${countOf(after.sessionDays, 'day')} has to sign in again.`);
-  if (after.sessionDays < before.sessionDays)
-    words.push(
-      ending.sessions === 0
-        ? 'Nobody is signed out now.'
-        : `${countOf(ending.sessions, 'session')} of ${countOf(ending.people, 'person', 'people')} ${ending.sessions === 1 ? 'ends' : 'end'} now.`,
-    );
+  if (after.sessionDays < before.sessionDays) words.push(endingWords(effects.unused));
   if (before.leastStrength !== after.leastStrength)
     words.push(
       `A new password is ${STRENGTH_WORDS[after.leastStrength]}. Those that people have stay until they change them.`,
     );
+  if (before.factorWanted !== after.factorWanted) words.push(...factorWords(after.factorWanted, effects.lacking));
+  if (before.signInOutside !== after.signInOutside) {
+    words.push(`${OUTSIDE_SENTENCES[after.signInOutside]} Shares stay as they are.`);
+    if (after.signInOutside !== 'everybody') words.push(endingWords(effects.outside));
+  }
   return words;
 }
+
+const OUTSIDE_SENTENCES: Record<SignInOutside, string> = {
+  everybody: 'Everybody may sign in from outside the office.',
+  factor: 'From outside the office, only those with a second factor sign in.',
+  nobody: 'Nobody signs in from outside the office.',
+};
+
+function factorWords(wanted: FactorWanted, lacking: number): string[] {
+  const words = [`A second factor is wanted from: ${FACTOR_WANTED_WORDS[wanted]}.`];
+  if (wanted !== 'nobody')
+    words.push(
+      lacking === 0
+        ? 'All of them have one.'
+        : `${countOf(lacking, 'person', 'people')} ${lacking === 1 ? 'sets' : 'set'} one up before doing anything else.`,
+    );
+  return words;
+}
+
+const endingWords = ({ sessions, people }: SessionCount): string =>
+  sessions === 0
+    ? 'Nobody is signed out now.'
+    : `${countOf(sessions, 'session')} of ${countOf(people, 'person', 'people')} ${sessions === 1 ? 'ends' : 'end'} now.`;
 
 const BROWSERS: [RegExp, string][] = [
   [/Edg\//, 'Edge'],

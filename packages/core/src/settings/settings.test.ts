@@ -1,14 +1,24 @@
 import { describe, expect, it } from 'vitest';
-import { browserInWords, officeChangeWords, passwordStays, securityChangeWords, type OfficeFacts } from '../index.js';
+import {
+  browserInWords,
+  officeChangeWords,
+  passwordStays,
+  securityChangeWords,
+  type OfficeFacts,
+  type SecurityEffects,
+  type SecurityFacts,
+} from '../index.js';
 
-const office: OfficeFacts = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true };
+const office: OfficeFacts = { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true, words: '' };
 const WINTER = Date.parse('2026-11-27T12:00:00Z');
 const SUMMER = Date.parse('2026-07-01T12:00:00Z');
 const words = (part: Partial<OfficeFacts>, at = WINTER) => officeChangeWords(office, { ...office, ...part }, at);
 
 describe('what a change of the office does', () => {
   it('is nothing where nothing changes', () => expect(words({})).toEqual([]));
-  it('is told of a name and of homes', () => {
+  it('is told of a name, of homes and of words to visitors', () => {
+    expect(words({ words: 'Staithe Lane 4' })).toEqual(['Visitors read these words under every share.']);
+    expect(officeChangeWords({ ...office, words: 'Staithe Lane 4' }, office, WINTER)).toHaveLength(1);
     expect(words({ name: 'Saltmarsh' })).toEqual(['Every page says Saltmarsh, also those of visitors.']);
     expect(words({ homes: false })[0]).toMatch(/no place of their own; those that are there stay/);
   });
@@ -35,20 +45,49 @@ describe('the password of a mail server', () => {
 });
 
 describe('security', () => {
-  const kept = { sessionDays: 14, leastStrength: 3 };
+  const kept: SecurityFacts = { sessionDays: 14, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
+  const none = { sessions: 0, people: 0 };
+  const touched = (part: Partial<SecurityEffects>): SecurityEffects => ({
+    unused: none,
+    outside: none,
+    lacking: 0,
+    ...part,
+  });
   it('says what a change does, and who is signed out by it', () => {
-    expect(securityChangeWords(kept, kept, { sessions: 3, people: 2 })).toEqual([]);
-    expect(securityChangeWords(kept, { ...kept, sessionDays: 30 }, { sessions: 0, people: 0 })).toEqual([
+    expect(securityChangeWords(kept, kept, touched({ unused: { sessions: 3, people: 2 }, lacking: 4 }))).toEqual([]);
+    expect(securityChangeWords(kept, { ...kept, sessionDays: 30 }, touched({}))).toEqual([
       'Whoever does nothing for 30 days has to sign in again.',
     ]);
-    expect(securityChangeWords(kept, { sessionDays: 1, leastStrength: 4 }, { sessions: 5, people: 4 })).toEqual([
+    const shorter = { ...kept, sessionDays: 1, leastStrength: 4 };
+    expect(securityChangeWords(kept, shorter, touched({ unused: { sessions: 5, people: 4 } }))).toEqual([
       'Whoever does nothing for 1 day has to sign in again.',
       '5 sessions of 4 people end now.',
       'A new password is very hard to guess even with the stolen database. Those that people have stay until they change them.',
     ]);
-    expect(securityChangeWords(kept, { ...kept, sessionDays: 7 }, { sessions: 0, people: 0 }).at(-1)).toBe(
+    expect(securityChangeWords(kept, { ...kept, sessionDays: 7 }, touched({})).at(-1)).toBe(
       'Nobody is signed out now.',
     );
+  });
+  it('says of whom a second factor is wanted, and who has to set one up', () => {
+    const wanted = (factorWanted: SecurityFacts['factorWanted'], lacking: number) =>
+      securityChangeWords(kept, { ...kept, factorWanted }, touched({ lacking }));
+    expect(wanted('admins', 1)).toEqual([
+      'A second factor is wanted from: admins.',
+      '1 person sets one up before doing anything else.',
+    ]);
+    expect(wanted('everybody', 12)[1]).toBe('12 people set one up before doing anything else.');
+    expect(wanted('staff', 0)[1]).toBe('All of them have one.');
+    expect(securityChangeWords({ ...kept, factorWanted: 'staff' }, kept, touched({}))).toEqual([
+      'A second factor is wanted from: nobody; whoever wants one has one.',
+    ]);
+  });
+  it('says who signs in from outside, and who is signed out by it', () => {
+    const outside = { sessions: 1, people: 1 };
+    expect(securityChangeWords(kept, { ...kept, signInOutside: 'nobody' }, touched({ outside }))).toEqual([
+      'Nobody signs in from outside the office. Shares stay as they are.',
+      '1 session of 1 person ends now.',
+    ]);
+    expect(securityChangeWords({ ...kept, signInOutside: 'factor' }, kept, touched({}))).toHaveLength(1);
   });
   // What browsers say of themselves: from memory, versions shortened.
   it.each([

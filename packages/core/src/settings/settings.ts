@@ -7,6 +7,8 @@ export interface OfficeFacts {
   zone: string;
   /** Whoever gets an account gets a place of their own. */
   homes: boolean;
+  /** What visitors read under every share; empty: nothing. */
+  words: string;
 }
 
 /** "1 h", "5 h 30 min": a whole number of minutes, more than 0. */
@@ -35,6 +37,12 @@ export function officeChangeWords(before: OfficeFacts, after: OfficeFacts, at: n
       after.homes
         ? 'Whoever gets an account from now on gets a place of their own.'
         : 'Whoever gets an account from now on gets no place of their own; those that are there stay.',
+    );
+  if (before.words !== after.words)
+    words.push(
+      after.words === ''
+        ? 'Visitors read no words of the office any more.'
+        : 'Visitors read these words under every share.',
     );
   return words;
 }

@@ -9,9 +9,11 @@ export interface Furnished {
   shares: boolean;
   /** Backups go somewhere. */
   backups: boolean;
+  /** Whoever asks has a second factor, or was offered one and declined. */
+  factor: boolean;
 }
 
-export type LeftKind = 'files' | 'reach' | 'mail' | 'share' | 'backup';
+export type LeftKind = 'files' | 'reach' | 'mail' | 'share' | 'backup' | 'factor';
 
 /** What is left to do after the first start, in the order in which it helps; each vanishes as it becomes true. */
 export function leftToDo(office: Furnished): LeftKind[] {
@@ -21,6 +23,7 @@ export function leftToDo(office: Furnished): LeftKind[] {
     ['reach', !office.reached && !office.insideOnly],
     ['mail', !office.mail],
     ['backup', !office.backups],
+    ['factor', !office.factor],
   ];
   return wanted.filter(([, open]) => open).map(([kind]) => kind);
 }

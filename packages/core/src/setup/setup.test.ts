@@ -97,11 +97,27 @@ describe('zones', () => {
 });
 
 describe('what is left to do', () => {
-  const nothing = { mail: false, reached: false, insideOnly: false, files: false, shares: false, backups: false };
+  const nothing = {
+    mail: false,
+    reached: false,
+    insideOnly: false,
+    files: false,
+    shares: false,
+    backups: false,
+    factor: false,
+  };
   it('is everything at first, and nothing in the end', () => {
-    expect(leftToDo(nothing)).toEqual(['files', 'share', 'reach', 'mail', 'backup']);
+    expect(leftToDo(nothing)).toEqual(['files', 'share', 'reach', 'mail', 'backup', 'factor']);
     expect(
-      leftToDo({ mail: true, reached: true, insideOnly: false, files: true, shares: true, backups: true }),
+      leftToDo({
+        mail: true,
+        reached: true,
+        insideOnly: false,
+        files: true,
+        shares: true,
+        backups: true,
+        factor: true,
+      }),
     ).toEqual([]);
   });
   it.each([
@@ -111,6 +127,7 @@ describe('what is left to do', () => {
     ['files', 'files'],
     ['shares', 'share'],
     ['backups', 'backup'],
+    ['factor', 'factor'],
   ] as const)('with %s it is not %s any more', (fact, kind) => {
     expect(leftToDo({ ...nothing, [fact]: true })).toEqual(leftToDo(nothing).filter((left) => left !== kind));
   });

@@ -80,7 +80,7 @@ async function feed(bytes: Readable, child: ChildProcess, words: string): Promis
 }
 
 /** What databases for trials of this one are called: another office may have its own beside it. */
-const scratchPrefix = (url: string): string =>
+export const scratchPrefix = (url: string): string =>
   `quay_rehearsal_${createHash('sha256').update(new URL(url).pathname).digest('hex').slice(0, 8)}_`;
 
 /**

@@ -16,6 +16,9 @@ import { BEGIN_SCHEMA } from './schema-0014.js';
 import { PASSWORD_LINK_SCHEMA } from './schema-0015.js';
 import { BACKUP_SCHEMA } from './schema-0016.js';
 import { SIGNED_IN_SCHEMA } from './schema-0017.js';
+import { SETTLED_SCHEMA } from './schema-0018.js';
+import { ROUTER_AGE_SCHEMA } from './schema-0019.js';
+import { ORDERS_SCHEMA } from './schema-0020.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -213,6 +216,51 @@ export class SignedIn1765700000000 implements MigrationInterface {
   }
 }
 
+export class Settled1765800000000 implements MigrationInterface {
+  name = 'Settled1765800000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(SETTLED_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`DROP TRIGGER store_archived_remembers ON store;
+      DROP TABLE recovery_code, second_factor, office_logo, store_archived;
+      DROP FUNCTION store_archived_remember();
+      ALTER TABLE store DROP COLUMN position, DROP COLUMN archived_at;
+      ALTER TABLE person DROP COLUMN factor_declined_at, DROP COLUMN notices;
+      DELETE FROM share_moment WHERE what = 'closes-soon';
+      ALTER TABLE share_moment DROP CONSTRAINT share_moment_what_check,
+        ADD CONSTRAINT share_moment_what_check CHECK (what IN ('opens', 'closes'));
+      ALTER TABLE office DROP COLUMN factor_wanted, DROP COLUMN sign_in_outside, DROP COLUMN visitor_words,
+        DROP COLUMN noticed_on`);
+  }
+}
+
+export class RouterAge1765900000000 implements MigrationInterface {
+  name = 'RouterAge1765900000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(ROUTER_AGE_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`ALTER TABLE port_mapping DROP COLUMN epoch_seconds, DROP COLUMN epoch_at;
+      ALTER TABLE acme_account DROP COLUMN url`);
+  }
+}
+
+export class Orders1766000000000 implements MigrationInterface {
+  name = 'Orders1766000000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(ORDERS_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`DROP TABLE certificate_order, relay_invitation, name_update;
+      ALTER TABLE address DROP COLUMN fell_from;
+      ALTER TABLE certificate DROP COLUMN renew_at, DROP COLUMN renew_why, DROP COLUMN ask_again_at;
+      DELETE FROM acme_challenge WHERE host IS NOT NULL;
+      ALTER TABLE acme_challenge DROP COLUMN host;
+      ALTER TABLE acme_account DROP COLUMN binding_id, DROP COLUMN binding_key_sealed`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -232,6 +280,9 @@ export const MIGRATIONS = [
   PasswordLink1765500000000,
   Backups1765600000000,
   SignedIn1765700000000,
+  Settled1765800000000,
+  RouterAge1765900000000,
+  Orders1766000000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -253,4 +304,7 @@ export const SCHEMAS = [
   PASSWORD_LINK_SCHEMA,
   BACKUP_SCHEMA,
   SIGNED_IN_SCHEMA,
+  SETTLED_SCHEMA,
+  ROUTER_AGE_SCHEMA,
+  ORDERS_SCHEMA,
 ];

@@ -25,6 +25,8 @@ export const QUEUES = {
   backups: { retryLimit: 0, retryDelay: 0, expireInSeconds: 60 },
   tasks: { retryLimit: 3, retryDelay: 5, expireInSeconds: 60 },
   upkeep: { retryLimit: 1, retryDelay: 300, expireInSeconds: 3600 },
+  /** As long as authorities take; whose process ends is taken up within a minute or two (OrdersService). */
+  certificates: { retryLimit: 0, retryDelay: 0, expireInSeconds: 1800 },
   weights: { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
   'ways-in': { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
 } as const satisfies Record<string, QueueHow>;

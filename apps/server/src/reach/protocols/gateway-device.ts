@@ -5,7 +5,9 @@
 
 export const SSDP_ADDRESS = '239.255.255.250';
 export const SSDP_PORT = 1900;
-/** UPnP Device Architecture 1.1 §1.3.2. */
+/**
+ * UPnP Device Architecture 1.1 §1.3.2. A device of a later version answers for those before it, too (§1.3.3).
+ */
 export const SSDP_SEARCH = Buffer.from(
   [
     'M-SEARCH * HTTP/1.1',
@@ -17,6 +19,8 @@ export const SSDP_SEARCH = Buffer.from(
     '',
   ].join('\r\n'),
 );
+/** How long answers are waited for: a device takes up to MX, a second, to answer. */
+export const SSDP_WAIT_MS = 1400;
 
 /** Where the description of a gateway is, from its answer to a search; null for anything else. */
 export function decodeSearchAnswer(bytes: Buffer): string | null {

@@ -56,6 +56,20 @@ export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer
   return bytes;
 }
 
+/** RFC 6887 §14.1: says nothing and asks for nothing; the answer bears the router's age. */
+export function encodePcpAnnounce(client: string): Buffer {
+  const bytes = Buffer.alloc(24);
+  bytes[0] = 2;
+  mapped(client).copy(bytes, 8);
+  return bytes;
+}
+
+/** The router's age in seconds; null for what is no answer to it. */
+export function decodePcpAnnounce(bytes: Buffer): number | null {
+  const isAnswer = bytes.length >= 24 && bytes.length <= 1100 && bytes[0] === 2 && bytes[1] === 0x80 && bytes[3] === 0;
+  return isAnswer ? bytes.readUInt32BE(8) : null;
+}
+
 /**
  * The answer to a MAP request; null for what answers another request, or is garbage. 'other-version' when only NAT-PMP
  * is spoken.

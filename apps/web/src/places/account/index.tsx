@@ -5,7 +5,9 @@ import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
+import { SecondFactorSection } from '../../ui/second-factor';
 import { useMe } from '../../ui/session';
+import { OwnNoticeChoices } from './notices';
 import { Sessions } from './sessions';
 
 const SCHEMES: [Scheme, string][] = [
@@ -30,6 +32,7 @@ export function Account() {
       <div className="two-columns">
         <div>
           <ChangePasswordForm />
+          <SecondFactorSection />
           <Sessions />
         </div>
         <section>
@@ -47,6 +50,7 @@ export function Account() {
               </button>
             ))}
           </div>
+          <OwnNoticeChoices />
           {me.duties.includes('run-server') && (
             <>
               <h2 className="small-head mt-4">The server</h2>

@@ -1,14 +1,17 @@
 import type {
+  AccountBinding,
   AddressRow,
   AddressSheet,
   AffectedLink,
   ChangeAddress,
   ExposureAnswer,
   NameServerSettings,
+  NameUpdate,
   NewAddress,
   ReachCheck,
   ReachNetwork,
   RemedyAct,
+  RemedyAnswer,
   TelephoneProof,
 } from '@quay/contract';
 import type { PlannedLine, Vantage, WayCompared } from '@quay/core';
@@ -59,11 +62,11 @@ function useReachMutation<A, R>(ask: (asked: A) => Promise<R>, { inForm = false 
 export const useCheck = (id: string) => useReachMutation(() => api<ReachCheck>('POST', `${base(id)}/check`));
 export const useRemedy = (id: string) =>
   useReachMutation(({ act, vantage }: { act: RemedyAct; vantage: Vantage }) =>
-    api<ReachCheck>('POST', `${base(id)}/remedies/${vantage}`, { act }),
+    api<RemedyAnswer>('POST', `${base(id)}/remedies/${vantage}`, { act }),
   );
 export const useGuideStep = (id: string) =>
   useReachMutation((asked: { step: string; how: 'program' | 'hand' }) =>
-    api<ReachCheck>('POST', `${base(id)}/guide`, asked),
+    api<RemedyAnswer>('POST', `${base(id)}/guide`, asked),
   );
 export const useTelephone = (id: string) =>
   useReachMutation(() => api<TelephoneProof>('POST', `${base(id)}/telephone`));
@@ -78,6 +81,16 @@ export const useNameServer = () =>
       api<undefined>('PUT', `/api/reach/name-servers/${network}`, asked),
     { inForm: true },
   );
+export const useBinding = () =>
+  useReachMutation((asked: AccountBinding) => api<undefined>('PUT', '/api/reach/authority/binding', asked), {
+    inForm: true,
+  });
+export const useNameUpdate = () =>
+  useReachMutation((asked: NameUpdate) => api<undefined>('PUT', '/api/reach/name-update', asked), { inForm: true });
+export const useForgetNameUpdate = () => useReachMutation(() => api<undefined>('DELETE', '/api/reach/name-update'));
+export const useAcceptInvitation = () =>
+  useReachMutation((asked: { code: string }) => api<undefined>('PUT', '/api/reach/relay', asked), { inForm: true });
+export const useLeaveRelay = () => useReachMutation(() => api<undefined>('DELETE', '/api/reach/relay'));
 export const useOwnCertificate = (id: string) =>
   useReachMutation((asked: { chain: string; key: string }) => api<undefined>('PUT', `${base(id)}/certificate`, asked), {
     inForm: true,

@@ -2,6 +2,7 @@ import { useState, type ReactNode } from 'react';
 import { Button } from 'react-bootstrap';
 import { keepFocus } from '../../ui/form';
 import { tellFailure } from '../../ui/notices';
+import { saveText } from '../../ui/save-text';
 
 interface Props {
   recipients: string;
@@ -21,7 +22,7 @@ export function BackupKey({ recipients, add, children }: Props) {
     const recipient = await identityToRecipient(identity);
     // As age-keygen(1) writes it.
     const text = `# created: ${new Date().toISOString()}\n# public key: ${recipient}\n${identity}\n`;
-    save('lockfast-quay-backup-key.txt', text);
+    saveText('lockfast-quay-backup-key.txt', text);
     add(recipient);
     setMade(recipient);
   };
@@ -43,12 +44,4 @@ export function BackupKey({ recipients, add, children }: Props) {
       </div>
     </div>
   );
-}
-
-function save(name: string, text: string): void {
-  const link = document.createElement('a');
-  link.href = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
-  link.download = name;
-  link.click();
-  URL.revokeObjectURL(link.href);
 }

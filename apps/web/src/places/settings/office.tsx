@@ -1,4 +1,4 @@
-import { officeSettingsSchema, type OfficeSettings } from '@quay/contract';
+import { officeSettingsSchema, VISITOR_WORDS_MAX, type OfficeSettings } from '@quay/contract';
 import { officeChangeWords } from '@quay/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Button, Form } from 'react-bootstrap';
@@ -10,13 +10,21 @@ import { now } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { ZoneField } from '../../ui/zone-field';
 import { Does } from './does';
+import { LogoSettings } from './logo';
 import { officeQuery } from './queries';
 
 export function OfficeSettingsForm() {
   const { data, error, refetch } = useQuery(officeQuery);
   if (error) return <Failure error={error} again={() => void refetch()} />;
   // A form about what is kept now: it begins anew when that changes.
-  return data ? <OfficeForm key={JSON.stringify(data)} kept={data} /> : <SkeletonRows count={4} />;
+  return data ? (
+    <>
+      <OfficeForm key={JSON.stringify(data)} kept={data} />
+      <LogoSettings />
+    </>
+  ) : (
+    <SkeletonRows count={4} />
+  );
 }
 
 /** What a change would do; none while a zone is half typed. */
@@ -50,6 +58,10 @@ function OfficeForm({ kept }: { kept: OfficeSettings }) {
     <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
       <Field {...{ form, name: 'name', id: 'office-name' }} label="Name of the office" required maxLength={80} />
       <ZoneField form={form} id="office-zone" />
+      <Field
+        {...{ form, name: 'words', id: 'visitor-words', as: 'textarea', rows: 3, maxLength: VISITOR_WORDS_MAX }}
+        label="Words that visitors read under every share; none are needed"
+      />
       <Form.Check id="homes" label="Everybody gets a place of their own" {...form.register('homes')} />
       <Does words={does} />
       <FormFault form={form} />

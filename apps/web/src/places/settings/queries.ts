@@ -2,6 +2,7 @@ import type {
   About,
   BackupCopies,
   Health,
+  LogoPicture,
   MailSettings,
   OfficeSettings,
   SecuritySettings,
@@ -16,6 +17,11 @@ export const officeQuery = queryOptions({
   queryFn: () => api<OfficeSettings>('GET', '/api/settings/office'),
 });
 
+export const logoQuery = queryOptions({
+  queryKey: ['settings', 'logo'],
+  queryFn: () => api<LogoPicture>('GET', '/api/settings/logo'),
+});
+
 export const mailQuery = queryOptions({
   queryKey: ['settings', 'mail'],
   queryFn: () => api<MailSettings>('GET', '/api/settings/mail'),
@@ -25,6 +31,14 @@ export const storeSettingsQuery = queryOptions({
   queryKey: ['settings', 'stores'],
   queryFn: () => api<StoreSettings[]>('GET', '/api/settings/stores'),
 });
+
+/** Asked when somebody is about to do it. */
+export const archiveWouldDoQuery = (storeId: string) =>
+  queryOptions({
+    queryKey: ['settings', 'stores', storeId, 'archive'],
+    queryFn: () => api<WouldDo>('GET', `/api/settings/stores/${storeId}/archive`),
+    staleTime: 0,
+  });
 
 export const backupCopiesQuery = (id: string) =>
   queryOptions({

@@ -1,8 +1,14 @@
 import { securitySettingsSchema, type SecuritySettings, type WouldDo } from '@quay/contract';
-import { STRENGTH_WORDS } from '@quay/core';
+import {
+  FACTOR_WANTED_WORDS,
+  SIGN_IN_OUTSIDE_WORDS,
+  STRENGTH_WORDS,
+  type FactorWanted,
+  type SignInOutside,
+} from '@quay/core';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { Button, Form } from 'react-bootstrap';
-import { useWatch } from 'react-hook-form';
+import { useWatch, type UseFormReturn } from 'react-hook-form';
 import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { tellFailure, useNotices } from '../../ui/notices';
@@ -19,8 +25,11 @@ export function SecuritySettingsForm() {
 interface Typed {
   sessionDays: string;
   leastStrength: string;
+  factorWanted: FactorWanted;
+  signInOutside: SignInOutside;
 }
 const asked = (typed: Typed): SecuritySettings => ({
+  ...typed,
   sessionDays: Number(typed.sessionDays),
   leastStrength: Number(typed.leastStrength),
 });
@@ -29,7 +38,7 @@ function SecurityForm({ kept }: { kept: SecuritySettings }) {
   const client = useQueryClient();
   const form = useSchemaForm<Typed, SecuritySettings>(
     securitySettingsSchema,
-    { sessionDays: String(kept.sessionDays), leastStrength: String(kept.leastStrength) },
+    { ...kept, sessionDays: String(kept.sessionDays), leastStrength: String(kept.leastStrength) },
     { ask: asked },
   );
   const does = useWouldDo(asked(useWatch({ control: form.control }) as Typed));
@@ -50,16 +59,17 @@ function SecurityForm({ kept }: { kept: SecuritySettings }) {
         {...{ form, name: 'sessionDays', id: 'session-days', inputMode: 'numeric', maxLength: 3 }}
         label="Whoever does nothing for so many days has to sign in again"
       />
-      <Form.Group controlId="least-strength">
-        <Form.Label>A new password has to be</Form.Label>
-        <Form.Select {...form.register('leastStrength')}>
-          {Object.entries(STRENGTH_WORDS).map(([score, words]) => (
-            <option key={score} value={score}>
-              {words}
-            </option>
-          ))}
-        </Form.Select>
-      </Form.Group>
+      <Choice {...{ form, name: 'leastStrength' }} label="A new password has to be" choices={STRENGTH_WORDS} />
+      <Choice
+        {...{ form, name: 'factorWanted' }}
+        label="A second factor is wanted from"
+        choices={FACTOR_WANTED_WORDS}
+      />
+      <Choice
+        {...{ form, name: 'signInOutside' }}
+        label="From outside the office signs in"
+        choices={SIGN_IN_OUTSIDE_WORDS}
+      />
       <Does words={does} />
       <FormFault form={form} />
       <div>
@@ -68,6 +78,35 @@ function SecurityForm({ kept }: { kept: SecuritySettings }) {
         </Button>
       </div>
     </Form>
+  );
+}
+
+interface ChoiceProps {
+  form: UseFormReturn<Typed, unknown, SecuritySettings>;
+  name: keyof Typed;
+  label: string;
+  /** What can be chosen, and how it reads. */
+  choices: Record<string, string>;
+}
+
+function Choice({ form, name, label, choices }: ChoiceProps) {
+  const error = form.getFieldState(name, form.formState).error;
+  return (
+    <Form.Group controlId={name}>
+      <Form.Label>{label}</Form.Label>
+      <Form.Select {...form.register(name)} isInvalid={Boolean(error)} aria-describedby={error && `${name}-fault`}>
+        {Object.entries(choices).map(([value, words]) => (
+          <option key={value} value={value}>
+            {words}
+          </option>
+        ))}
+      </Form.Select>
+      {error && (
+        <div className="field-fault" id={`${name}-fault`} role="alert">
+          {error.message}
+        </div>
+      )}
+    </Form.Group>
   );
 }
 

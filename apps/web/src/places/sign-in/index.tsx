@@ -1,17 +1,25 @@
 import { signInSchema, type SignIn as SignInAsked } from '@quay/contract';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Navigate, useLocation } from 'react-router';
-import { api } from '../../ui/api';
+import { api, ApiProblem } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { CodeField } from '../../ui/second-factor/code-field';
 import { meQuery } from '../../ui/session';
 import './index.scss';
+
+type Typed = Required<SignInAsked>;
+
+/** Without a code until one is asked for. */
+const ask = ({ code, ...rest }: Typed): SignInAsked => (code === '' ? rest : { ...rest, code });
 
 export function SignIn() {
   const client = useQueryClient();
   const location = useLocation();
   const { data: me } = useQuery(meQuery);
-  const form = useSchemaForm<SignInAsked>(signInSchema, { signInName: '', password: '' });
+  const [asksCode, setAsksCode] = useState(false);
+  const form = useSchemaForm<Typed, SignInAsked>(signInSchema, { signInName: '', password: '', code: '' }, { ask });
   const busy = form.formState.isSubmitting;
   if (me) return <Navigate to={(location.state as { from?: string } | null)?.from ?? '/today'} replace />;
   const submit = form.handleSubmit(async (asked) => {
@@ -19,26 +27,43 @@ export function SignIn() {
       await api('POST', '/api/session', asked);
       await client.invalidateQueries({ queryKey: meQuery.queryKey });
     } catch (error) {
-      tellRefused(form, error);
+      // The password was right; what is typed so far stays.
+      if (error instanceof ApiProblem && error.code === 'sign-in.code-wanted') setAsksCode(true);
+      else tellRefused(form, error);
     }
   });
+  const anew = () => {
+    form.reset();
+    setAsksCode(false);
+  };
   return (
     <main className="sign-in">
       <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
         <h1 className="h4 d-flex align-items-center gap-2 mb-2">
           <img src="/mark.svg" alt="" width="28" height="28" /> Lockfast Quay
         </h1>
-        <Field form={form} name="signInName" id="name" label="Name" autoFocus autoComplete="username" required />
-        <Field
-          {...{ form, name: 'password', id: 'password', label: 'Password' }}
-          type="password"
-          autoComplete="current-password"
-          required
-        />
+        {asksCode ? (
+          <CodeField form={form} id="code" />
+        ) : (
+          <>
+            <Field form={form} name="signInName" id="name" label="Name" autoFocus autoComplete="username" required />
+            <Field
+              {...{ form, name: 'password', id: 'password', label: 'Password' }}
+              type="password"
+              autoComplete="current-password"
+              required
+            />
+          </>
+        )}
         <FormFault form={form} />
         <Button type="submit" className="w-100 mt-2" disabled={busy}>
           {busy ? 'Signing in' : 'Sign in'}
         </Button>
+        {asksCode && (
+          <button type="button" className="link" onClick={anew}>
+            Sign in as somebody else
+          </button>
+        )}
       </Form>
     </main>
   );

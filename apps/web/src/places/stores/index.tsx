@@ -52,7 +52,7 @@ export function Stores() {
                 <i className={`bi ${s.part ? 'bi-folder' : ICONS[s.kind]}`} aria-hidden />
                 <span>
                   <strong>{s.kind === 'home' ? 'My files' : s.name}</strong>{' '}
-                  <span className="quiet">you {LEVEL_WORDS[s.level]}</span>
+                  <span className="quiet">{s.archivedAt ? 'archived' : `you ${LEVEL_WORDS[s.level]}`}</span>
                 </span>
                 <span className="number quiet">{s.itemCount.toLocaleString('en-GB')} files</span>
                 <span className="number">

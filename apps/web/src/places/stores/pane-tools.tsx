@@ -1,6 +1,7 @@
 import type { FolderHead } from '@quay/contract';
 import { countOf, formatSize, LEVEL_WORDS } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
+import { When } from '../../ui/words';
 import { useRef } from 'react';
 import { Button, Dropdown } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
@@ -22,9 +23,20 @@ export function Title({ folder }: { folder: FolderHead }) {
     <div className="title-line">
       <h1>
         {name}: {countOf(folder.itemCount, 'item')}
-        {size ? `, ${formatSize(size.sizeBytes)}` : ''}. <span className="quiet">You {LEVEL_WORDS[folder.level]}.</span>
+        {size ? `, ${formatSize(size.sizeBytes)}` : ''}.{' '}
+        <span className="quiet">
+          {folder.archivedAt ? <Archived at={folder.archivedAt} /> : `You ${LEVEL_WORDS[folder.level]}.`}
+        </span>
       </h1>
     </div>
+  );
+}
+
+function Archived({ at }: { at: string }) {
+  return (
+    <>
+      Archived <When at={at} brief />: nothing is added or changed.
+    </>
   );
 }
 

@@ -4,9 +4,7 @@ import type {
   FileText,
   FindAnswer,
   FindQuery,
-  FolderAccess,
   FolderPage,
-  Grantable,
   Litter,
   NodeInfo,
   NodeItem,
@@ -72,16 +70,6 @@ export const trashQuery = (storeId: string) =>
   });
 export const infoQuery = (id: string) =>
   queryOptions({ queryKey: ['info', id], queryFn: () => api<NodeInfo>('GET', `/api/nodes/${id}`) });
-export const accessQuery = (folderId: string) =>
-  queryOptions({
-    queryKey: ['access', folderId],
-    queryFn: () => api<FolderAccess>('GET', `/api/folders/${folderId}/access`),
-    retry: false,
-  });
-export const grantableQuery = queryOptions({
-  queryKey: ['access', 'grantable'],
-  queryFn: () => api<Grantable>('GET', '/api/grantable'),
-});
 export const sharesOfQuery = (id: string) =>
   queryOptions({ queryKey: ['marks', 'of', id], queryFn: () => api<NodeShares>('GET', `/api/shares/of/${id}`) });
 export const versionsQuery = (id: string) =>

@@ -5,8 +5,9 @@ import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
-import { AccessDialog } from './access-dialog';
-import { accessQuery, sharesOfQuery } from './queries';
+import { AccessDialog } from '../../ui/access/access-dialog';
+import { accessQuery } from '../../ui/access/queries';
+import { sharesOfQuery } from './queries';
 import './who-reaches.scss';
 
 /** Rows that are shown before somebody asks for all. */

@@ -1,8 +1,10 @@
 import type { LeftToDo } from '@quay/contract';
 import type { LeftKind } from '@quay/core';
-import { useQuery } from '@tanstack/react-query';
+import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { Button } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { api } from '../../ui/api';
+import { tellFailure } from '../../ui/notices';
 import { useMe } from '../../ui/session';
 import './left.scss';
 
@@ -15,6 +17,11 @@ const WORDS: Record<LeftKind, { words: string; to: string; verb: string }> = {
     to: '/settings/backups',
     verb: 'Choose where to',
   },
+  factor: {
+    words: 'Set up a second factor, so that your password alone opens nothing',
+    to: '/account',
+    verb: 'Set it up',
+  },
   mail: {
     words: 'Name a mail server, so that links, codes and notices can be sent',
     to: '/settings/mail',
@@ -25,11 +32,16 @@ const WORDS: Record<LeftKind, { words: string; to: string; verb: string }> = {
 /** What is left to do after the first start; empty, and not there, once it is done. */
 export function LeftList() {
   const me = useMe();
+  const client = useQueryClient();
   const { data } = useQuery({
     queryKey: ['left'],
     queryFn: () => api<LeftToDo>('GET', '/api/office/left'),
     enabled: me.duties.includes('run-server'),
   });
+  const decline = async () => {
+    await api('POST', '/api/session/factor/decline');
+    await client.invalidateQueries({ queryKey: ['left'] });
+  };
   if (!data || data.left.length === 0) return null;
   return (
     <>
@@ -42,6 +54,11 @@ export function LeftList() {
             <Link className="btn btn-plain btn-sm" to={WORDS[kind].to}>
               {WORDS[kind].verb}
             </Link>
+            {kind === 'factor' && (
+              <Button variant="plain" size="sm" onClick={() => void decline().catch(tellFailure)}>
+                Not for me
+              </Button>
+            )}
           </li>
         ))}
       </ul>

@@ -1,9 +1,10 @@
 import { newAddressSchema, type AddressUses, type NewAddress } from '@quay/contract';
-import { portabilityFault, type WayIn } from '@quay/core';
-import { Button, Form, Modal } from 'react-bootstrap';
+import { portabilityFault, type WayAdvised, type WayIn } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { Button, Form, Modal, Spinner } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../../ui/form';
-import { useAddAddress } from '../queries';
+import { networkQuery, useAddAddress } from '../queries';
 import { WAY_WORDS } from '../words';
 import { UsesSelect } from './uses-select';
 
@@ -31,10 +32,22 @@ interface Typed {
 const NO_ADDRESS = 'That is no address: a name, with or without a port and a path.';
 const fieldOf = (path: string): keyof Typed => (path === 'wayIn' || path === 'uses' ? path : 'text');
 
+/** The network is looked at before anything is asked: what fits it is what is proposed. */
 function AddForm({ close }: { close: () => void }) {
+  const { data, error } = useQuery(networkQuery);
+  if (!data && !error)
+    return (
+      <Modal.Body role="status">
+        <Spinner animation="border" size="sm" aria-hidden /> Looking at this network …
+      </Modal.Body>
+    );
+  return <AddressForm close={close} advice={data?.advice ?? null} />;
+}
+
+function AddressForm({ close, advice }: { close: () => void; advice: WayAdvised | null }) {
   const add = useAddAddress();
   const navigate = useNavigate();
-  const initial: Typed = { wayIn: 'mapping', uses: 'visitors', text: '' };
+  const initial: Typed = { wayIn: advice?.wayIn ?? 'mapping', uses: 'visitors', text: '' };
   const form = useSchemaForm<Typed, NewAddress>(newAddressSchema, initial, {
     ask: ({ wayIn, uses, text }) => ({ wayIn, uses, ...(readAddress(text) ?? BLANK) }),
     faults: ({ text }) => ({ text: readAddress(text) ? null : NO_ADDRESS }),
@@ -59,6 +72,7 @@ function AddForm({ close }: { close: () => void }) {
         </Modal.Title>
       </Modal.Header>
       <Modal.Body>
+        {advice && <p className="advised">{advice.words}</p>}
         <Form.Group className="mb-3" controlId="way-in">
           <Form.Label>Way in</Form.Label>
           <Form.Select {...form.register('wayIn')}>

@@ -3,6 +3,7 @@ import { STAGE_WORDS, VANTAGE_WORDS, type Remedy, type StageResult } from '@quay
 import { Button } from 'react-bootstrap';
 import { CopyLine } from '../../../ui/copy';
 import { useRemedy } from '../queries';
+import { Order } from './order';
 import './cause.scss';
 
 const QUIET: Record<StageResult['mark'], string> = {
@@ -27,7 +28,7 @@ export function Cause({ address, from, stage }: { address: AddressSheet; from: V
         {stage.remedies.length > 0 && (
           <ol className="remedies">
             {stage.remedies.map((r, i) => (
-              <RemedyRow key={i} addressId={address.id} remedy={r} vantage={from.vantage} />
+              <RemedyRow key={i} address={address} remedy={r} vantage={from.vantage} />
             ))}
           </ol>
         )}
@@ -47,26 +48,29 @@ export function Cause({ address, from, stage }: { address: AddressSheet; from: V
 }
 
 function RemedyRow({
-  addressId,
+  address,
   remedy,
   vantage,
 }: {
-  addressId: string;
+  address: AddressSheet;
   remedy: Remedy;
   vantage: VantageResult['vantage'];
 }) {
-  const { mutate, isPending } = useRemedy(addressId);
+  const { mutate, isPending } = useRemedy(address.id);
   const act = remedy.act as RemedyAct | null;
+  const order = act === 'get-certificate' ? address.order : null;
+  const isAtIt = isPending || (order !== null && order.failure === null);
   const value = act ? null : /: (.+)$/.exec(remedy.words)?.[1];
   return (
     <li>
       <span>{value ? remedy.words.slice(0, -value.length - 2) : remedy.words}</span>
       {value && <CopyLine value={value} label="value for the router" />}
       {act && (
-        <Button size="sm" variant="plain" disabled={isPending} onClick={() => mutate({ act, vantage })}>
-          {isPending ? 'At it …' : 'Do it'}
+        <Button size="sm" variant="plain" disabled={isAtIt} onClick={() => mutate({ act, vantage })}>
+          {isAtIt ? 'At it …' : 'Do it'}
         </Button>
       )}
+      {order && <Order order={order} />}
     </li>
   );
 }

@@ -1,8 +1,10 @@
-import type { AddressSheet, GuideProgress } from '@quay/contract';
+import type { AddressSheet, CertificateOrder, GuideProgress } from '@quay/contract';
 import { Button } from 'react-bootstrap';
 import { CopyLine } from '../../../ui/copy';
 import { When } from '../../../ui/words';
 import { useGuideStep } from '../queries';
+import { Order } from './order';
+import { InvitationForm } from './relay';
 import './guide.scss';
 
 /** The numbered steps of setting up an address: each done by the program, or by hand and then looked at. */
@@ -24,6 +26,7 @@ export function Guide({ address }: { address: AddressSheet }) {
             key={g.step}
             entry={g}
             next={g.step === next}
+            order={g.step === 'certificate' ? address.order : null}
             busy={step.isPending && step.variables?.step === g.step}
             waiting={step.isPending}
             run={(how) => step.mutate({ step: g.step, how })}
@@ -37,16 +40,19 @@ export function Guide({ address }: { address: AddressSheet }) {
 function Step({
   entry,
   next,
+  order,
   busy,
   waiting,
   run,
 }: {
   entry: GuideProgress;
   next: boolean;
+  order: CertificateOrder | null;
   busy: boolean;
   waiting: boolean;
   run: (how: 'program' | 'hand') => void;
 }) {
+  const isAtIt = order !== null && order.failure === null;
   return (
     <li className={entry.done ? 'done' : undefined}>
       <div>
@@ -62,6 +68,8 @@ function Step({
             </div>
           ))}
         </dl>
+        {entry.step === 'relay' && entry.cannot && <InvitationForm other={false} />}
+        {order && <Order order={order} />}
         {entry.cannot && !entry.done && <p className="field-advice">By hand: {entry.cannot}</p>}
       </div>
       <div className="verbs">
@@ -72,8 +80,13 @@ function Step({
           </span>
         ) : null}
         {entry.step !== 'closed' && !entry.cannot && (
-          <Button size="sm" variant={next ? 'primary' : 'plain'} disabled={waiting} onClick={() => run('program')}>
-            {busy ? 'At it …' : entry.done ? 'Do it again' : 'Do it'}
+          <Button
+            size="sm"
+            variant={next ? 'primary' : 'plain'}
+            disabled={waiting || isAtIt}
+            onClick={() => run('program')}
+          >
+            {busy || isAtIt ? 'At it …' : entry.done ? 'Do it again' : 'Do it'}
           </Button>
         )}
         {!entry.done && (

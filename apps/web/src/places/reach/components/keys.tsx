@@ -1,10 +1,16 @@
-import { nameServerSchema, ownCertificateSchema, type NameServerSettings } from '@quay/contract';
+import {
+  accountBindingSchema,
+  nameServerSchema,
+  ownCertificateSchema,
+  type AccountBinding,
+  type NameServerSettings,
+} from '@quay/contract';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
-import { Field, FormFault, tellRefused, useSchemaForm } from '../../../ui/form';
+import { Field, FormFault, useKeptForm } from '../../../ui/form';
 import { useNotices } from '../../../ui/notices';
-import { networkQuery, useNameServer, useOwnCertificate } from '../queries';
+import { networkQuery, useBinding, useNameServer, useOwnCertificate } from '../queries';
 
 const NETWORK_WORDS = { public: 'the public zone', office: 'the office network', guest: 'the guest Wi-Fi' } as const;
 type Network = keyof typeof NETWORK_WORDS;
@@ -30,18 +36,12 @@ function NameServerForm({ host }: { host: string }) {
   const [network, setNetwork] = useState<Network>('public');
   const zone = host.split('.').slice(1).join('.');
   const initial = { address: '', port: 53, zone, keyName: '', secret: '' };
-  const form = useSchemaForm<NameServerSettings>(nameServerSchema, initial);
-  const submit = form.handleSubmit(async (asked) => {
-    try {
-      await keep.mutateAsync({ network, ...asked });
-      form.reset();
-    } catch (error) {
-      tellRefused(form, error);
-    }
-  });
+  const { form, submit } = useKeptForm<NameServerSettings>(nameServerSchema, initial, (asked) =>
+    keep.mutateAsync({ network, ...asked }),
+  );
   const mono = { form, className: 'mono', required: true };
   return (
-    <Form className="key-form" noValidate onSubmit={(e) => void submit(e)}>
+    <Form className="key-form" noValidate onSubmit={submit}>
       <Form.Group controlId="ns-network">
         <Form.Label>For</Form.Label>
         <Form.Select value={network} onChange={(e) => setNetwork(e.target.value as Network)}>
@@ -67,23 +67,56 @@ function NameServerForm({ host }: { host: string }) {
   );
 }
 
+/** Some authorities give certificates only to whom they know: what they gave out for that is typed in once. */
+export function AuthorityAccount() {
+  const { data } = useQuery(networkQuery);
+  const bind = useBinding();
+  const { form, submit } = useKeptForm<AccountBinding>(accountBindingSchema, { id: '', key: '' }, (asked) =>
+    bind.mutateAsync(asked),
+  );
+  if (!data?.authority) return null;
+  const { directory, bindingId } = data.authority;
+  const mono = { form, className: 'mono', required: true };
+  return (
+    <details>
+      <summary>
+        Certificates are got from {new URL(directory).host}
+        {bindingId ? `, which knows the office as ${bindingId}` : ''}
+      </summary>
+      <p className="small quiet">
+        Only where the authority wants to know whose account it is: what it gave out for that (external account
+        binding).
+      </p>
+      <Form className="key-form" noValidate onSubmit={submit}>
+        <Field {...mono} name="id" id="binding-id" label="Key identifier" />
+        <Field
+          {...{ ...mono, name: 'key', id: 'binding-key', label: 'Key (base64url); kept sealed, never shown again' }}
+          {...{ type: 'password', autoComplete: 'off' }}
+        />
+        <FormFault form={form} />
+        <Button type="submit" variant="plain" disabled={bind.isPending}>
+          Keep it
+        </Button>
+      </Form>
+    </details>
+  );
+}
+
 export function OwnCertificate({ addressId }: { addressId: string }) {
   const serve = useOwnCertificate(addressId);
-  const form = useSchemaForm<{ chain: string; key: string }>(ownCertificateSchema, { chain: '', key: '' });
-  const submit = form.handleSubmit(async (asked) => {
-    try {
+  const { form, submit } = useKeptForm<{ chain: string; key: string }>(
+    ownCertificateSchema,
+    { chain: '', key: '' },
+    async (asked) => {
       await serve.mutateAsync(asked);
-      form.reset();
       useNotices.getState().show('The certificate is served from now on.');
-    } catch (error) {
-      tellRefused(form, error);
-    }
-  });
+    },
+  );
   const pem = { form, as: 'textarea' as const, rows: 4, className: 'mono small', required: true };
   return (
     <details>
       <summary>A certificate that was got by hand</summary>
-      <Form className="key-form" noValidate onSubmit={(e) => void submit(e)}>
+      <Form className="key-form" noValidate onSubmit={submit}>
         <Field {...pem} name="chain" id="own-chain" label="Certificate and chain (PEM)" />
         <Field
           {...{ ...pem, name: 'key', id: 'own-key', autoComplete: 'off' }}

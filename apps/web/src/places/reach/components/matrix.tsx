@@ -1,6 +1,7 @@
 import type { VantageResult } from '@quay/contract';
 import {
   STAGE_WORDS,
+  SEEN_WORDS,
   STAGES,
   VANTAGE_WORDS,
   type Stage,
@@ -76,7 +77,10 @@ export function Matrix({
                 (must === null || must === v.vantage) && v.trace?.some((s) => s.mark === 'fail') ? 'stopped' : undefined
               }
             >
-              <th scope="row">{VANTAGE_WORDS[v.vantage]}</th>
+              <th scope="row">
+                {VANTAGE_WORDS[v.vantage]}
+                {v.seen && v.trace && <span className="quiet small d-block">{SEEN_WORDS[v.seen.by]}</span>}
+              </th>
               {v.trace ? (
                 v.trace.map((s, column) => (
                   <td

@@ -6,9 +6,44 @@ import { useNavigate } from 'react-router';
 import { useChangeAddress, useRemoveAddress } from '../queries';
 import { WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
-import { NameServers, OwnCertificate } from './keys';
+import { AuthorityAccount, NameServers, OwnCertificate } from './keys';
+import { NameUpdateSettings } from './name-update';
+import { OwnNetwork } from './own-network';
+import { Relay } from './relay';
 import { UsesSelect } from './uses-select';
 import './settings.scss';
+
+/** What an address does by itself for those who come from outside. */
+function Switches({ address }: { address: AddressSheet }) {
+  const change = useChangeAddress(address.id);
+  return (
+    <div>
+      <Form.Check
+        type="switch"
+        id="redirect"
+        label="Send plain requests to the encrypted address"
+        checked={address.redirect}
+        onChange={(e) => change.mutate({ redirect: e.target.checked })}
+      />
+      <Form.Check
+        type="switch"
+        id="hsts"
+        label="Tell browsers to keep to https for half a year (HSTS)"
+        checked={address.hsts}
+        onChange={(e) => change.mutate({ hsts: e.target.checked })}
+      />
+      {address.wayIn !== 'relay' && (
+        <Form.Check
+          type="switch"
+          id="fallback"
+          label="Go through the relay by itself when outsiders cannot get in at two checks in a row"
+          checked={address.fallback === 'auto'}
+          onChange={(e) => change.mutate({ fallback: e.target.checked ? 'auto' : 'offer' })}
+        />
+      )}
+    </div>
+  );
+}
 
 /** What an address reads, what it may be used for, the keys it needs, and its end. */
 export function Settings({ address }: { address: AddressSheet }) {
@@ -37,34 +72,12 @@ export function Settings({ address }: { address: AddressSheet }) {
         </Form.Group>
       )}
       <UsesSelect uses={address.uses} choose={(uses) => change.mutate({ uses })} />
-      {outward && (
-        <div>
-          <Form.Check
-            type="switch"
-            id="redirect"
-            label="Send plain requests to the encrypted address"
-            checked={address.redirect}
-            onChange={(e) => change.mutate({ redirect: e.target.checked })}
-          />
-          <Form.Check
-            type="switch"
-            id="hsts"
-            label="Tell browsers to keep to https for half a year (HSTS)"
-            checked={address.hsts}
-            onChange={(e) => change.mutate({ hsts: e.target.checked })}
-          />
-          {address.wayIn !== 'relay' && (
-            <Form.Check
-              type="switch"
-              id="fallback"
-              label="Go through the relay by itself when outsiders cannot get in at two checks in a row"
-              checked={address.fallback === 'auto'}
-              onChange={(e) => change.mutate({ fallback: e.target.checked ? 'auto' : 'offer' })}
-            />
-          )}
-        </div>
-      )}
+      {outward && <Switches address={address} />}
+      {outward && <OwnNetwork />}
+      {outward && <Relay />}
       {outward && <NameServers host={address.host} />}
+      {outward && <NameUpdateSettings host={address.host} />}
+      {outward && <AuthorityAccount />}
       {outward && <OwnCertificate addressId={address.id} />}
       <div className="d-flex gap-2">
         {!address.isDefault && (

@@ -133,8 +133,9 @@ export function Telephone({ address }: { address: AddressSheet }) {
     <div className="telephone">
       <div>
         <p>
-          Switch a telephone to its mobile connection and open this code with its camera. What arrives here proves the
-          whole way in; nothing has to be installed.
+          Switch a telephone to its mobile connection and open this code with its camera, or send the link to somebody
+          elsewhere: “open this, and tell me nothing”. What arrives here proves the whole way in and counts as the look
+          from outside for a day; nothing has to be installed. A visitor who opens a share counts as well.
         </p>
         {seen && (
           <p className={seen.outside ? 'mark-ok' : 'hand'}>

@@ -1,9 +1,9 @@
 import type { ChangeFolderAccess, FolderAccess, GrantRow, NewGrant } from '@quay/contract';
 import { LEVEL_WORDS, type AccessLevel } from '@quay/core';
 import { useMutation, useQueryClient } from '@tanstack/react-query';
-import { api } from '../../ui/api';
-import { useChanged } from '../../ui/changed';
-import { tellFailure, useNotices } from '../../ui/notices';
+import { api } from '../api';
+import { useChanged } from '../changed';
+import { tellFailure, useNotices } from '../notices';
 import { accessQuery } from './queries';
 
 /** What can be done to who reaches a folder; each tells how it went, and offers to take it back. */

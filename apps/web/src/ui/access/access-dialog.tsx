@@ -9,10 +9,10 @@ import {
 } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { Button, Form, Modal } from 'react-bootstrap';
-import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
-import { useZone } from '../../ui/session';
-import { Failure, SkeletonRows } from '../../ui/states';
-import { When } from '../../ui/words';
+import { Field, FormFault, tellRefused, useSchemaForm } from '../form';
+import { useZone } from '../session';
+import { Failure, SkeletonRows } from '../states';
+import { When } from '../words';
 import { useAccessVerbs } from './access-verbs';
 import { accessQuery, grantableQuery } from './queries';
 import './access-dialog.scss';

@@ -1,0 +1,127 @@
+import type { OwnNotices } from '@quay/contract';
+import type { NoticeKind } from '@quay/core';
+import { simpleParser, type ParsedMail } from 'mailparser';
+import type { AddressInfo } from 'node:net';
+import { SMTPServer } from 'smtp-server';
+import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
+import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { MorningNotice } from '../health/morning-notice.js';
+import { Mail } from '../platform/mail.js';
+
+const DAY_MS = 86_400_000;
+let office: TestOffice;
+let tomas: Client;
+let file: string;
+const mails: ParsedMail[] = [];
+const smtp = new SMTPServer({
+  disabledCommands: ['AUTH', 'STARTTLS'],
+  onData: (stream, _session, done) => void simpleParser(stream).then((mail) => (mails.push(mail), done())),
+});
+
+// Times are the machine's: the queue is PostgreSQL's, and waits by its clock.
+beforeAll(async () => {
+  await new Promise<void>((resolve) => smtp.listen(0, '127.0.0.1', resolve));
+  office = await openOffice({ smtpUrl: `smtp://127.0.0.1:${(smtp.server.address() as AddressInfo).port}` });
+  office.clock.at = Date.now();
+  tomas = await office.signedIn('tomas');
+  file = (await tomas.upload(office.roots.projects, 'plan.pdf', Buffer.from('a plan'))).body.id;
+});
+afterAll(async () => {
+  await office.close();
+  await new Promise<void>((resolve) => smtp.close(resolve));
+});
+beforeEach(() => {
+  mails.length = 0;
+});
+
+const choose = (by: Client, ...notices: NoticeKind[]) => by.ask<OwnNotices>('PUT', '/api/session/notices', { notices });
+const came = (subject: string) => mails.filter((m) => m.subject === subject);
+/** All that was handed in by now has gone out. */
+async function sent(): Promise<void> {
+  office.app.get(Mail).hurry();
+  await vi.waitFor(async () => {
+    expect(await office.db.query(`SELECT 1 FROM mail WHERE state = 'waiting'`)).toEqual([]);
+  }, 10_000);
+}
+
+describe('notices', () => {
+  it('are chosen by everybody for themselves; what is not theirs to be told of is left out', async () => {
+    expect((await choose(tomas, 'share-opened', 'server')).body).toEqual({ notices: ['share-opened'] });
+    expect((await tomas.ask<OwnNotices>('GET', '/api/session/notices')).body).toEqual({ notices: ['share-opened'] });
+    const iris = await office.signedIn('iris');
+    expect((await choose(iris, 'server')).body).toEqual({ notices: ['server'] });
+    await choose(iris);
+    expect((await tomas.ask('PUT', '/api/session/notices', { notices: ['everything'] })).status).toBe(400);
+  });
+
+  it('come when a share is opened for the first time, once, to whoever wants it; the subject names nothing', async () => {
+    const open = async () => {
+      const { token } = await office.publish(tomas, [file], { title: 'Mill Lane drawings' });
+      for (let i = 0; i < 2; i += 1) await office.client().ask('POST', `/s/${token}/open`, { password: null });
+      await sent();
+    };
+    await choose(tomas, 'share-opened');
+    await open();
+    expect(came('A share of yours was opened')).toHaveLength(1);
+    expect(mails[0]?.text).toContain('Hello Tomas Osei,\n\nMill Lane drawings was opened for the first time just now.');
+    mails.length = 0;
+    await choose(tomas, 'share-closing');
+    await open();
+    expect(mails).toEqual([]);
+  });
+
+  it('come a day before a share closes, at the time that it has then; not when it is open for a moment only', async () => {
+    await choose(tomas, 'share-closing');
+    const closing = (ms: number, openedMs: number | null = null) => ({
+      window: {
+        opensAt: openedMs === null ? null : new Date(office.clock.now() - openedMs).toISOString(),
+        closesAt: new Date(office.clock.now() + ms).toISOString(),
+      },
+    });
+    await office.publish(tomas, [file], { title: 'Closes soon', ...closing(DAY_MS + 2000) });
+    const later = await office.publish(tomas, [file], { title: 'Extended', ...closing(DAY_MS + 2000) });
+    await tomas.ask('PATCH', `/api/shares/${later.id}`, closing(3 * DAY_MS));
+    const withdrawn = await office.publish(tomas, [file], { title: 'Withdrawn', ...closing(DAY_MS + 2000) });
+    await tomas.ask('PATCH', `/api/shares/${withdrawn.id}`, { withdrawn: true });
+    await office.publish(tomas, [file], { title: 'Short', ...closing(DAY_MS + 2000, 3600_000) });
+    await vi.waitFor(
+      async () => {
+        office.clock.at = Date.now();
+        await sent();
+        expect(came('A share of yours closes soon')).toHaveLength(1);
+      },
+      { timeout: 20_000, interval: 500 },
+    );
+    expect(mails[0]?.text).toMatch(
+      /Closes soon closes \w{3} \d{1,2} \w{3}, \d\d:\d\d\. If it is to stay open, extend it\./,
+    );
+    await new Promise((r) => setTimeout(r, 1500));
+    office.clock.at = Date.now();
+    await sent();
+    expect(mails).toHaveLength(1);
+  });
+
+  it('of the morning say what needs a look on the server, once a day, to those who run it and want it', async () => {
+    const iris = await office.signedIn('iris');
+    await choose(iris, 'server');
+    const morning = office.app.get(MorningNotice);
+    const at = async (time: string) => {
+      office.clock.at = Date.parse(time);
+      mails.length = 0;
+      await Promise.all([morning.tell(), morning.tell()]);
+      await sent();
+      return mails.map((m) => [m.to && 'text' in m.to ? m.to.text : '', m.subject]);
+    };
+    const one = [
+      ['iris@saltmarsh.example', expect.stringMatching(/^(One thing on the server needs|\d+ things need) a look$/)],
+    ];
+    expect(await at('2027-03-01T06:30:00Z')).toEqual([]);
+    expect(await at('2027-03-01T07:10:00Z')).toEqual(one);
+    expect(mails[0]?.text).toContain('- There is no backup yet');
+    expect(await at('2027-03-01T12:10:00Z')).toEqual([]);
+    expect(await at('2027-03-02T07:10:00Z')).toEqual(one);
+    // Her session has ended meanwhile.
+    await choose(await office.signedIn('iris'));
+    expect(await at('2027-03-03T07:10:00Z')).toEqual([]);
+  });
+});

@@ -1,0 +1,8 @@
+/** Gives whoever sits here a text as a file, made in this browser. */
+export function saveText(name: string, text: string): void {
+  const link = document.createElement('a');
+  link.href = URL.createObjectURL(new Blob([text], { type: 'text/plain' }));
+  link.download = name;
+  link.click();
+  URL.revokeObjectURL(link.href);
+}

@@ -1,0 +1,127 @@
+import type { ReachConfig } from '../../apps/server/src/platform/config.js';
+import type { Running } from './net.js';
+import { FIREWALL, openNetwork, speaking, WORLD, type Network, type RouterSpeaks } from './network.js';
+import { openLabOffice, OfficeAddress, type LabOffice } from './office.js';
+import {
+  HOST,
+  startAuthority,
+  startForwarder,
+  startNames,
+  startProbe,
+  startResolver,
+  startStun,
+  TSIG,
+  ZONE,
+  type Authority,
+  type Strictness,
+} from './services.js';
+
+export interface LabWanted {
+  /** Null: nothing. */
+  router: RouterSpeaks | null;
+  /** None is there without. */
+  authority?: Strictness;
+  /** What stands in the zone already. */
+  records?: string[];
+  reach?: Partial<ReachConfig>;
+}
+
+/** A resolver of the world, and the one of the router, which asks it. */
+const startResolvers = async (network: Network): Promise<Running[]> => [
+  await startResolver(network),
+  await startForwarder(network),
+];
+
+/** An office behind a router, with the product serving it, and everything in the world that it needs. */
+export class Lab {
+  private constructor(
+    readonly network: Network,
+    readonly office: LabOffice,
+    /** https://files.saltmarsh.example, by a mapping on the router, for visitors. */
+    readonly address: OfficeAddress,
+    readonly authority: Authority | null,
+    private router: Running | null,
+    private readonly speaks: RouterSpeaks | null,
+    private resolvers: Running[],
+    /** Trusted besides the authority's, by the product and by curl. */
+    private readonly roots: readonly string[],
+  ) {}
+
+  static async open({ router: speaks, authority: strict, records, reach }: LabWanted): Promise<Lab> {
+    const network = await openNetwork();
+    try {
+      const [probe, router, resolvers] = await Promise.all([
+        startProbe(network.world, WORLD.elsewhere),
+        speaks && speaking(network, speaks),
+        startNames(network, records).then(() => startResolvers(network)),
+        startStun(network),
+      ]);
+      const authority = strict ? await startAuthority(network, strict) : null;
+      const office = await openLabOffice(network, {
+        // Router, own address, doors and name servers are found: no file says them.
+        probes: { outside: probe },
+        ...(authority && { acmeDirectory: authority.directory, roots: authority.roots }),
+        ...reach,
+      });
+      const address = await OfficeAddress.add(office.iris, HOST);
+      return new Lab(network, office, address, authority, router, speaks, resolvers, reach?.roots ?? []);
+    } catch (error) {
+      await network.close();
+      throw error;
+    }
+  }
+
+  /** The router is switched off and on: it knows nothing of what it mapped. */
+  async restartRouter(): Promise<void> {
+    await this.router?.end();
+    this.network.router.rules(FIREWALL);
+    this.router = this.speaks && (await speaking(this.network, this.speaks));
+  }
+
+  /** What resolvers remember is forgotten, as after its time. */
+  async forgetNames(): Promise<void> {
+    await Promise.all(this.resolvers.map((running) => running.end()));
+    this.resolvers = await startResolvers(this.network);
+  }
+
+  /** The name server of the zone, and the key by which the office may change it. */
+  async tellNameServer(part: Record<string, unknown> = {}): Promise<void> {
+    const asked = { address: WORLD.names, zone: ZONE, keyName: TSIG.name, secret: TSIG.secret, ...part };
+    const { status, body } = await this.office.iris.ask('PUT', '/api/reach/name-servers/public', asked);
+    if (status >= 300) throw new Error(`no name server: ${body.detail}`);
+  }
+
+  /**
+   * What somebody elsewhere finds at a port, by curl: status, and what is wrong with the certificate (0: nothing). They
+   * trust the authority's roots.
+   * @param at the line, unless the name is to be looked up (null)
+   */
+  async fromOutside(
+    port: number,
+    at: string | null = WORLD.line,
+    host = HOST,
+  ): Promise<{ status: number; wrong: number }> {
+    const roots = this.network.world.file('roots.pem', [...(this.authority?.roots ?? []), ...this.roots].join('\n'));
+    const { out } = await this.network.world.ask(
+      'curl',
+      ...['-sm', '5', '-o', '/dev/null', '-w', '%{http_code} %{ssl_verify_result}'],
+      ...(port === 80 ? [] : this.authority || this.roots.length > 0 ? ['--cacert', roots] : ['-k']),
+      ...(at === null ? [] : ['--resolve', `${host}:${port}:${at}`]),
+      // A visitor's page is the same for every link.
+      `${port === 80 ? 'http' : 'https'}://${host}:${port}/s/${'A'.repeat(22)}`,
+    );
+    const [status, wrong] = out.split(' ').map(Number) as [number, number];
+    return { status, wrong };
+  }
+
+  /** The serial number of the certificate that is shown elsewhere, by OpenSSL. */
+  async serial(): Promise<string> {
+    const shown = `openssl s_client -connect ${WORLD.line}:443 -servername ${HOST} </dev/null 2>/dev/null`;
+    return (await this.network.world.must('sh', '-c', `${shown} | openssl x509 -noout -serial`)).trim();
+  }
+
+  async close(): Promise<void> {
+    await this.office.close();
+    await this.network.close();
+  }
+}

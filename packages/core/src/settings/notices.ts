@@ -1,0 +1,39 @@
+import type { Duty } from '../access/duty.js';
+import { shownIn } from '../text/zone.js';
+
+/** What somebody is told of by mail, if they want it; what concerns their sign-in they are always told. */
+export const NOTICES = ['share-closing', 'share-opened', 'server'] as const;
+export type NoticeKind = (typeof NOTICES)[number];
+
+export const NOTICE_WORDS: Record<NoticeKind, string> = {
+  'share-closing': 'A day before a share of yours closes',
+  'share-opened': 'When a share of yours is opened for the first time',
+  server: 'In the morning, when something on the server needs a look',
+};
+
+const DUTY_OF: Record<NoticeKind, Duty> = {
+  'share-closing': 'publish-outside',
+  'share-opened': 'publish-outside',
+  server: 'run-server',
+};
+
+/** What somebody with these duties can be told of. */
+export const noticesFor = (duties: readonly Duty[]): NoticeKind[] =>
+  NOTICES.filter((kind) => duties.includes(DUTY_OF[kind]));
+
+/** How long before a share closes its publisher is told. */
+export const CLOSING_NOTICE_MS = 24 * 3_600_000;
+
+const MORNING = 7;
+
+/**
+ * Whether the notice of the morning is to go out: once a day of the office, from seven o'clock on, also late.
+ * @param lastDay the day of the last one, as in 2026-11-27; null: there was none
+ */
+export function morningIsDue(at: number, zone: string, lastDay: string | null): boolean {
+  const shown = new Date(shownIn(zone, at));
+  return shown.getUTCHours() >= MORNING && dayIn(zone, at) !== lastDay;
+}
+
+/** The day that the calendar of a zone shows, as in 2026-11-27. */
+export const dayIn = (zone: string, at: number): string => new Date(shownIn(zone, at)).toISOString().slice(0, 10);

@@ -1,6 +1,6 @@
 import type { ReachConfig } from '../../apps/server/src/platform/config.js';
 import type { Running } from './net.js';
-import { FIREWALL, openNetwork, speaking, WORLD, type Network, type RouterSpeaks } from './network.js';
+import { FIREWALL, openNetwork, speaking, WORLD, type Line, type Network, type RouterSpeaks } from './network.js';
 import { openLabOffice, OfficeAddress, type LabOffice } from './office.js';
 import {
   HOST,
@@ -19,6 +19,7 @@ import {
 export interface LabWanted {
   /** Null: nothing. */
   router: RouterSpeaks | null;
+  line?: Line;
   /** None is there without. */
   authority?: Strictness;
   /** What stands in the zone already. */
@@ -47,8 +48,8 @@ export class Lab {
     private readonly roots: readonly string[],
   ) {}
 
-  static async open({ router: speaks, authority: strict, records, reach }: LabWanted): Promise<Lab> {
-    const network = await openNetwork();
+  static async open({ router: speaks, line, authority: strict, records, reach }: LabWanted): Promise<Lab> {
+    const network = await openNetwork(line);
     try {
       const [probe, router, resolvers] = await Promise.all([
         startProbe(network.world, WORLD.elsewhere),
@@ -106,7 +107,7 @@ export class Lab {
       'curl',
       ...['-sm', '5', '-o', '/dev/null', '-w', '%{http_code} %{ssl_verify_result}'],
       ...(port === 80 ? [] : this.authority || this.roots.length > 0 ? ['--cacert', roots] : ['-k']),
-      ...(at === null ? [] : ['--resolve', `${host}:${port}:${at}`]),
+      ...(at === null ? [] : ['--resolve', `${host}:${port}:${at.includes(':') ? `[${at}]` : at}`]),
       // A visitor's page is the same for every link.
       `${port === 80 ? 'http' : 'https'}://${host}:${port}/s/${'A'.repeat(22)}`,
     );

@@ -16,6 +16,22 @@ export const WORLD = {
   elsewhere: '44.128.113.200',
 } as const;
 
+/** The same over IPv6, out of the range for documentation (RFC 3849): what small routers do there is not in their way. */
+export const SIX = {
+  isp: '2001:db8:24::1',
+  line: '2001:db8:24::24',
+  elsewhere: '2001:db8:113::200',
+  /** What the provider gave the office, of which one network is the office's. */
+  given: '2001:db8:20::/48',
+  router: '2001:db8:20::1',
+  server: '2001:db8:20::10',
+  desk: '2001:db8:20::50',
+  /** As machines of a network know their router. */
+  onLink: 'fe80::1',
+} as const;
+/** A line whose address many customers share (RFC 6598). */
+const SHARED = { isp: '100.64.3.1', line: '100.64.3.4' } as const;
+
 export const OFFICE = { router: '192.168.20.1', server: '192.168.20.10', desk: '192.168.20.50' } as const;
 export const GUESTS = { router: '192.168.30.1', guest: '192.168.30.50' } as const;
 /**
@@ -64,13 +80,21 @@ table inet filter {
   }
   chain postrouting {
     type nat hook postrouting priority 99; policy accept;
-    iifname { "lan", "guests" } oifname "wan" masquerade
+    meta nfproto ipv4 iifname { "lan", "guests" } oifname "wan" masquerade
   }
 }
 `;
 
+/** Of how the provider lets an office be reached. */
+export interface Line {
+  /** With addresses of its own over IPv6, which the firewall keeps closed. */
+  six?: boolean;
+  /** With an IPv4 address that many customers have. */
+  shared?: boolean;
+}
+
 /** An office behind a router, and the world. No service runs yet. */
-export async function openNetwork(): Promise<Network> {
+export async function openNetwork({ six = false, shared = false }: Line = {}): Promise<Network> {
   const net = Net.open();
   try {
     const world = net.machine('world', WORLD.resolver);
@@ -81,8 +105,10 @@ export async function openNetwork(): Promise<Network> {
     world.run('ip', 'addr', 'add', `${WORLD.isp}/24`, 'dev', 'wan');
     for (const [place, address] of Object.entries(WORLD))
       if (place !== 'isp' && place !== 'line') world.run('ip', 'addr', 'add', `${address}/32`, 'dev', 'lo');
-    router.run('ip', 'addr', 'add', `${WORLD.line}/24`, 'dev', 'wan');
-    router.run('ip', 'route', 'add', 'default', 'via', WORLD.isp);
+    const { isp, line } = shared ? SHARED : WORLD;
+    if (shared) world.run('ip', 'addr', 'add', `${isp}/24`, 'dev', 'wan');
+    router.run('ip', 'addr', 'add', `${line}/24`, 'dev', 'wan');
+    router.run('ip', 'route', 'add', 'default', 'via', isp);
     router.run('sysctl', '-qw', 'net.ipv4.ip_forward=1');
     for (const [bridge, address] of [
       ['lan', OFFICE.router],
@@ -102,11 +128,33 @@ export async function openNetwork(): Promise<Network> {
       machine.run('ip', 'addr', 'add', `${address}/24`, 'dev', 'eth0');
       machine.run('ip', 'route', 'add', 'default', 'via', gateway);
     }
+    if (six) addSix({ world, router, server, desk });
     router.rules(FIREWALL);
     return { net, world, router, server, desk, guest, close: () => net.close() };
   } catch (error) {
     await net.close();
     throw error;
+  }
+}
+
+/** Each machine with an address that all the world can come to, as far as the router's firewall lets it. */
+function addSix({ world, router, server, desk }: Pick<Network, 'world' | 'router' | 'server' | 'desk'>): void {
+  const give = (machine: Machine, address: string, bits: number, device: string) =>
+    machine.run('ip', 'addr', 'add', `${address}/${bits}`, 'dev', device, 'nodad');
+  give(world, SIX.isp, 64, 'wan');
+  give(world, SIX.elsewhere, 128, 'lo');
+  give(router, SIX.line, 64, 'wan');
+  give(router, SIX.router, 64, 'lan');
+  give(router, SIX.onLink, 64, 'lan');
+  router.run('sysctl', '-qw', 'net.ipv6.conf.all.forwarding=1');
+  router.run('ip', '-6', 'route', 'add', 'default', 'via', SIX.isp);
+  world.run('ip', '-6', 'route', 'add', SIX.given, 'via', SIX.line);
+  for (const [machine, address] of [
+    [server, SIX.server],
+    [desk, SIX.desk],
+  ] as const) {
+    give(machine, address, 64, 'eth0');
+    machine.run('ip', '-6', 'route', 'add', 'default', 'via', SIX.onLink, 'dev', 'eth0');
   }
 }
 

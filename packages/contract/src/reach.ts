@@ -282,6 +282,9 @@ export interface ReachNetwork {
   insideAddress: string;
   /** Where it is known from: the file says it, the machine was asked, or nobody knows it. */
   insideFrom: 'file' | 'machine' | 'nobody';
+  /** Its own public address over IPv6; null: it has none. */
+  insideAddress6: string | null;
+  insideFrom6: 'file' | 'machine' | 'nobody';
   gateway: string | null;
   gatewayFrom: 'file' | 'machine' | 'nobody';
   /** Where outsiders are let in: the port, and why it is not open; null: it is. */

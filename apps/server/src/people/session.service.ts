@@ -1,12 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import {
-  browserInWords,
-  comesFromOutside,
-  factorIsWanted,
-  mayBeSignedIn,
-  type Duty,
-  type SecurityFacts,
-} from '@quay/core';
+import { browserInWords, factorIsWanted, mayBeSignedIn, type Duty, type SecurityFacts } from '@quay/core';
 import type { ChangePassword, SessionRow, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm';
@@ -14,6 +7,7 @@ import { ensureReach } from '../access/access-reach.js';
 import { reachStands } from '../access/access.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
@@ -54,8 +48,8 @@ interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'signInOuts
   factor: boolean;
 }
 
-function hindranceOf({ role, factor, factorWanted, signInOutside }: SessionHolder, from: string): Hindrance | null {
-  if (!mayBeSignedIn(signInOutside, { outside: comesFromOutside(from), factor })) return 'outside';
+function hindranceOf({ role, factor, factorWanted, signInOutside }: SessionHolder, outside: boolean): Hindrance | null {
+  if (!mayBeSignedIn(signInOutside, { outside, factor })) return 'outside';
   return factorIsWanted(factorWanted, role) && !factor ? 'factor' : null;
 }
 
@@ -74,6 +68,7 @@ export class SessionService {
     private readonly events: Events,
     private readonly office: Office,
     private readonly factor: FactorService,
+    private readonly network: OwnNetwork,
   ) {}
 
   /**
@@ -130,7 +125,7 @@ export class SessionService {
   /** @throws Problem sign-in.outside */
   private async requireMaySignIn(fromAddress: string, factor: boolean): Promise<void> {
     const { signInOutside } = await this.office.security();
-    if (mayBeSignedIn(signInOutside, { outside: comesFromOutside(fromAddress), factor })) return;
+    if (mayBeSignedIn(signInOutside, { outside: this.network.isOutside(fromAddress), factor })) return;
     const words =
       signInOutside === 'factor'
         ? 'From outside the office, only those who have a second factor sign in. Set one up when you are there.'
@@ -197,7 +192,7 @@ export class SessionService {
     if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
     return {
       who: { personId: row.id, name: row.name, role: row.role, duties: row.duties },
-      hindrance: hindranceOf(row, fromAddress),
+      hindrance: hindranceOf(row, this.network.isOutside(fromAddress)),
     };
   }
 

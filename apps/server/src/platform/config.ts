@@ -60,6 +60,8 @@ export interface ReachConfig {
   findsNetwork: boolean;
   /** This machine on the office network, and the ports that a router's mapping leads to; null: it is not said. */
   insideAddress: string | null;
+  /** Its own public address over IPv6; null: it is not said. */
+  insideAddress6: string | null;
   insidePorts: { tls: number; plain: number };
   /** Where this process listens with encryption, and for plain requests that are sent on; null: nowhere. */
   tls: { host: string; port: number } | null;
@@ -95,6 +97,7 @@ export interface StunServer {
 export const NO_REACH: ReachConfig = {
   findsNetwork: false,
   insideAddress: null,
+  insideAddress6: null,
   insidePorts: { tls: 8443, plain: 8080 },
   tls: null,
   plain: null,
@@ -115,8 +118,8 @@ export const NO_REACH: ReachConfig = {
 const ON_A_MACHINE: ReachConfig = {
   ...NO_REACH,
   findsNetwork: true,
-  tls: { host: '0.0.0.0', port: 8443 },
-  plain: { host: '0.0.0.0', port: 8080 },
+  tls: { host: '::', port: 8443 },
+  plain: { host: '::', port: 8080 },
   checkEveryMinutes: 15,
 };
 

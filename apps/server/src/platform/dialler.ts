@@ -31,9 +31,12 @@ export interface Place {
 /** Datagrams are sent to addresses, and answers are told apart by them: a name is looked up before. */
 async function resolved(place: Place | null): Promise<Place | null> {
   if (!place || isIP(place.host)) return place;
-  const found = await lookup(place.host).catch(() => null);
+  const found = await lookup(place.host, { order: 'ipv4first' }).catch(() => null);
   return found && { ...place, host: found.address };
 }
+
+/** Whether an answer comes from the machine that was asked; an address with its interface has one spelling. */
+const isOf = (from: string, asked: string): boolean => from === asked || isSameAddress(from, asked);
 
 /** Answers to a search that are looked at. */
 const MOST_ANSWERS = 50;
@@ -70,12 +73,15 @@ export class Dialler {
     };
   }
 
-  /** A connection. @throws Error when there is no way, or none in time */
-  connect(address: string, port: number, timeoutMs: number): Promise<Socket> {
+  /**
+   * A connection. @throws Error when there is no way, or none in time
+   * @param from the address of this machine that it comes from; not said: the machine chooses
+   */
+  connect(address: string, port: number, timeoutMs: number, from?: string): Promise<Socket> {
     const place = this.place('tcp', address, port);
     if (!place) return Promise.reject(new Error(`there is no way to ${address} from here`));
     return new Promise((resolve, reject) => {
-      const socket = connect(place);
+      const socket = connect({ ...place, ...(from && { localAddress: from }) });
       const timer = setTimeout(
         () => socket.destroy(new Error(`${address} port ${port} did not answer within ${timeoutMs / 1000} s`)),
         timeoutMs,
@@ -101,6 +107,7 @@ export class Dialler {
     bytes: Uint8Array,
     read: (answer: Buffer) => T | null,
     waitsMs: readonly number[] = [250, 500, 1000],
+    localAddress?: string,
   ): Promise<T | null> {
     const place = await resolved(this.place('udp', address, port));
     if (!place) return null;
@@ -114,7 +121,7 @@ export class Dialler {
         };
         socket.on('error', () => end(null));
         socket.on('message', (answer, from) => {
-          if (from.port !== place.port || !isSameAddress(from.address, place.host)) return;
+          if (from.port !== place.port || !isOf(from.address, place.host)) return;
           const value = read(answer);
           if (value !== null) end(value);
         });
@@ -124,7 +131,7 @@ export class Dialler {
           socket.send(bytes, place.port, place.host, (error) => error && end(null));
           timer = setTimeout(() => send(round + 1), wait);
         };
-        socket.bind(0, place.localAddress, () => send(0));
+        socket.bind(0, place.localAddress ?? localAddress, () => send(0));
       });
     } finally {
       socket.close();
@@ -214,6 +221,7 @@ export class Dialler {
   /**
    * A small request over HTTP, or HTTPS with a certificate that holds. @throws Error when no answer came in time, or
    * more than `most` bytes
+   * @param via where to connect in place of the host that is named, and from which address of this machine
    */
   async http(
     method: string,
@@ -222,12 +230,14 @@ export class Dialler {
     body: string | null,
     timeoutMs: number,
     most = 1_000_000,
+    via?: { address: string; from: string },
   ): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
     const { hostname, port, protocol, pathname, search, host } = new URL(url);
     if (protocol !== 'http:' && protocol !== 'https:')
       throw new Problem('invalid', 'reach.not-http', `${url} is neither http nor https.`);
     const ends = Date.now() + timeoutMs;
-    const plain = await this.connect(hostname, Number(port || (protocol === 'https:' ? 443 : 80)), timeoutMs);
+    const toPort = Number(port || (protocol === 'https:' ? 443 : 80));
+    const plain = await this.connect(via?.address ?? hostname, toPort, timeoutMs, via?.from);
     const socket =
       protocol === 'https:'
         ? tlsConnect({

@@ -11,6 +11,7 @@ import { Housekeeping } from './housekeeping.js';
 import { Jobs } from './jobs/jobs.service.js';
 import { Mail } from './mail.js';
 import { Office } from './office.js';
+import { OwnNetwork } from './own-network.js';
 import { RunningWork } from './running.js';
 
 @Global()
@@ -26,6 +27,7 @@ export class PlatformModule {
       },
       { provide: Clock, useFactory: () => new Clock(config.clockAheadMs) },
       { provide: Dialler, useFactory: () => new Dialler(config.reach.wiring, config.reach.roots) },
+      OwnNetwork,
       BlobKeeper,
       Attempts,
       Events,

@@ -13,6 +13,7 @@ const probe = Joi.object({ url: Joi.string().uri().required(), token: Joi.string
 const schema = Joi.object<Partial<ReachConfig>>({
   findsNetwork: Joi.boolean(),
   insideAddress: address,
+  insideAddress6: address,
   insidePorts: Joi.object({ tls: port.required(), plain: port.required() }),
   tls: door,
   plain: door,

@@ -25,7 +25,7 @@ import {
 import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
 import { UpkeepService } from './upkeep.service.js';
-import { OwnNetwork } from './own-network.js';
+import { OwnNetwork } from '../platform/own-network.js';
 
 const HISTORY = 60;
 
@@ -77,6 +77,7 @@ export class AddressesService {
       address: record,
       server: { address: insideAddress, tlsPort: insidePorts.tls, plainPort: insidePorts.plain },
       publicAddress: line.seenAddress ?? line.routerAddress,
+      six: this.network.insideAddress6,
       canUpdateRecords,
       relayHost: relay[0] ?? null,
     });

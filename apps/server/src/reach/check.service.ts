@@ -30,7 +30,7 @@ import { CertificatesService } from './certificates.service.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
 import { RouterService } from './router.service.js';
-import { OwnNetwork } from './own-network.js';
+import { OwnNetwork } from '../platform/own-network.js';
 
 /** The way to a probe and back, and a machine that is busy, come on top of what it measures. */
 const PROBE_MS = WHOLE_MS + PAGE_MS + 2500;
@@ -39,6 +39,9 @@ type StandingProbe = NonNullable<Config['reach']['probes']['outside']>;
 const INSIDE_MS = 1000;
 /** Further addresses of a name that are looked at. */
 const MORE_ADDRESSES = 3;
+
+/** What was found of the office's line and router. */
+type LineLooked = Pick<ReachFacts, 'line' | 'mapping' | 'six'> & { exchange: string[] };
 
 /** A check of an address, and the one that follows it where somebody has asked meanwhile. */
 interface UnderWay {
@@ -142,10 +145,7 @@ export class CheckService {
   }
 
   /** What is known of the way in from outside where nobody stands there: somebody came in, not long ago. */
-  private async seenFrom(
-    address: AddressRecord,
-    line: Pick<ReachFacts, 'line' | 'mapping'> & { exchange: string[] },
-  ): Promise<VantageResult | null> {
+  private async seenFrom(address: AddressRecord, line: LineLooked): Promise<VantageResult | null> {
     const seen = await this.proofs.lastFromOutside(address.id, line.line && lineAddress(line.line));
     if (!seen) return null;
     const kept = address.scheme === 'https' ? await this.certificates.current(address.host) : null;
@@ -174,10 +174,16 @@ export class CheckService {
     };
   }
 
+  /** Whether somebody outside would get a connection at an address; null: nobody stands there who could look. */
+  async wouldConnect(address: AddressRecord, at: string): Promise<boolean | null> {
+    const { found } = await this.look(address, 'outside', at);
+    return found && found.connect?.outcome === 'connected';
+  }
+
   /** Whether somebody inside who comes to this server's own address finds it at the address's port. */
-  async answersInside(address: AddressRecord): Promise<boolean> {
+  async answersInside(address: AddressRecord, at = this.network.insideAddress): Promise<boolean> {
     try {
-      const socket = await this.dialler.connect(this.network.insideAddress, portOf(address), INSIDE_MS);
+      const socket = await this.dialler.connect(at, portOf(address), INSIDE_MS);
       socket.destroy();
       return true;
     } catch {
@@ -202,7 +208,7 @@ export class CheckService {
     address: AddressRecord,
     vantage: Vantage,
     found: Measured,
-    line: Pick<ReachFacts, 'line' | 'mapping'>,
+    line: LineLooked,
     proven: readonly boolean[],
   ): ReachFacts {
     const [right = false, ...others] = proven;
@@ -212,6 +218,7 @@ export class CheckService {
       lookup: found.lookup,
       recordSetAt: address.guide['record'] ? Date.parse(address.guide['record'].at) : null,
       line: line.line,
+      six: line.six,
       mapping: line.mapping,
       redirect: found.redirect,
       ...judgedAt(found, right),
@@ -219,17 +226,21 @@ export class CheckService {
     };
   }
 
-  private async lineOf(address: AddressRecord): Promise<Pick<ReachFacts, 'line' | 'mapping'> & { exchange: string[] }> {
-    if (address.wayIn !== 'mapping') return { line: null, mapping: null, exchange: [] };
+  private async lineOf(address: AddressRecord): Promise<LineLooked> {
+    const six =
+      address.wayIn === 'mapping' || address.wayIn === 'fixed' ? await this.router.six(portOf(address)) : null;
+    if (address.wayIn !== 'mapping') return { line: null, mapping: null, six, exchange: [] };
     const { line, protocol } = await this.router.line();
     const mapping = await this.router.mapping(portOf(address), protocol);
     const lease = mapping.leaseSecondsLeft === null ? '' : `  lease ${mapping.leaseSecondsLeft} s`;
     return {
       line,
       mapping,
+      six,
       exchange: [
         `line  seen as ${line.seenAddress ?? 'unknown'}  router says ${line.routerAddress ?? 'nothing'}`,
         `mapping TCP ${portOf(address)}  ${mapping.outcome}${mapping.internal ? ` → ${mapping.internal.address}:${mapping.internal.port}` : ''}${lease}`,
+        ...(six ? [`IPv6  ${six.address}  ${six.opened ? 'let in by the program' : 'not let in by the program'}`] : []),
       ],
     };
   }

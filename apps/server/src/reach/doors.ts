@@ -12,6 +12,7 @@ import { aside } from '../platform/aside.js';
 import { clientAddress, noteClients, notePrefix } from '../platform/client-address.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
 import { answering } from '../platform/problems/problem.filter.js';
@@ -36,6 +37,25 @@ function faultWords({ code, message }: NodeJS.ErrnoException, port: number): str
   if (code === 'EADDRINUSE') return `Another program uses port ${port} of this machine.`;
   if (code === 'EACCES') return `The server may not use port ${port}: those below 1024 take a right of their own.`;
   return message;
+}
+
+/** Where a machine has no IPv6, "everywhere" is everywhere over IPv4. @throws Error when the port is not to be had */
+async function listening(server: NetServer, { host, port }: { host: string; port: number }): Promise<void> {
+  const tried = (at: string) =>
+    new Promise<void>((resolve, reject) => {
+      const failed = (error: Error) => reject(error);
+      server.once('error', failed).listen(port, at, () => {
+        server.off('error', failed);
+        resolve();
+      });
+    });
+  try {
+    await tried(host);
+  } catch (error) {
+    if (host !== '::' || !['EAFNOSUPPORT', 'EADDRNOTAVAIL'].includes((error as NodeJS.ErrnoException).code ?? ''))
+      throw error;
+    await tried('0.0.0.0');
+  }
 }
 
 /**
@@ -72,6 +92,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     private readonly nameProofs: NameProofs,
     private readonly lines: RelayLines,
     private readonly events: Events,
+    private readonly network: OwnNetwork,
     private readonly host: HttpAdapterHost,
     @Inject(CONFIG) private readonly config: Config,
   ) {
@@ -202,7 +223,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     const port = USUAL_PORT[kind];
     const server = createServer((socket) => to.emit('connection', socket));
     try {
-      await new Promise<void>((resolve, reject) => server.once('error', reject).listen(port, host, resolve));
+      await listening(server, { host, port });
     } catch (error) {
       log.info({ err: error, port }, 'the usual port is not to be had');
       return;
@@ -217,7 +238,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
     server.headersTimeout = 20_000;
     server.timeout = 300_000;
     server.keepAliveTimeout = 65_000;
-    await new Promise<void>((resolve, reject) => server.once('error', reject).listen(at.port, at.host, resolve));
+    await listening(server, at);
     server.on('error', (error) => log.warn({ err: error }, 'a door had trouble'));
     this.servers.push(server);
   }
@@ -255,7 +276,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
       host: req.headers.host ?? null,
       target,
       relayedFor: this.relayedFor.get(socket) ?? null,
-      from: clientAddress(req),
+      outside: this.network.isOutside(clientAddress(req)),
     });
     if (!address)
       throw new Problem(

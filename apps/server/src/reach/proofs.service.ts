@@ -2,10 +2,11 @@ import { Inject, Injectable } from '@nestjs/common';
 import { createHmac, hkdfSync, randomBytes, timingSafeEqual } from 'node:crypto';
 import { DataSource } from 'typeorm';
 import type { TelephoneProof } from '@quay/contract';
-import { comesFromOutside, isSameAddress, SEEN_HOLDS_MS, type SeenFromOutside } from '@quay/core';
+import { isSameAddress, SEEN_HOLDS_MS, type SeenFromOutside } from '@quay/core';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { secretHash } from '../platform/seal.js';
 
 export type ProofPurpose = 'check' | 'telephone';
@@ -26,6 +27,7 @@ export class ProofsService {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) config: Config,
   ) {
     this.key = Buffer.from(hkdfSync('sha256', config.sealingKey, '', 'reach proof', 32));
@@ -92,7 +94,7 @@ export class ProofsService {
       at: row.seenAt.toISOString(),
       from: row.seen.from,
       protocol: row.seen.protocol,
-      outside: comesFromOutside(row.seen.from),
+      outside: this.network.isOutside(row.seen.from),
     };
   }
 
@@ -110,7 +112,7 @@ export class ProofsService {
         [addressId, since],
       ),
     ]);
-    const isOutside = (from: string) => comesFromOutside(from) && !(line && isSameAddress(from, line));
+    const isOutside = (from: string) => this.network.isOutside(from) && !(line && isSameAddress(from, line));
     const visit = visits.find(({ from }) => isOutside(from));
     const seen: SeenFromOutside[] = [
       ...(telephone && isOutside(telephone.from)

@@ -78,7 +78,7 @@ import { RouterService } from './router.service.js';
 import { Doors } from './doors.js';
 import { noAuthority } from './orders.service.js';
 import { OtherNamesService } from './other-names.service.js';
-import { OwnNetwork } from './own-network.js';
+import { OwnNetwork } from '../platform/own-network.js';
 
 const id = valid<string>(idSchema.required());
 const vantage = valid<Vantage>(
@@ -248,16 +248,19 @@ export class ReachController {
     const { probes, acmeDirectory } = this.config.reach;
     const relay = await this.relays.state();
     const { value: insideAddress, from: insideFrom } = this.own.insideTold();
+    const { value: insideAddress6, from: insideFrom6 } = this.own.insideTold6();
     const { value: gateway, from: gatewayFrom } = this.own.gatewayTold();
     const [{ line, protocol }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
     return {
       insideAddress,
       insideFrom,
+      insideAddress6,
+      insideFrom6,
       gateway,
       gatewayFrom,
       doors: this.doors.standing,
       publicAddress: line.seenAddress ?? line.routerAddress,
-      advice: adviseWay({ insideAddress, gateway, ...line, protocol, hasRelay: relay !== null }),
+      advice: adviseWay({ insideAddress, insideAddress6, gateway, ...line, protocol, hasRelay: relay !== null }),
       nameServers,
       probes: Object.keys(probes),
       nameUpdate: await this.others.shown(),

@@ -4,11 +4,12 @@ import { AddressesService } from './addresses.service.js';
 import { CertificatesService } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { Doors } from './doors.js';
+import { Gateway } from './gateway.js';
+import { Pinholes } from './pinholes.js';
 import { ExposureService } from './exposure.service.js';
 import { NameProofs } from './name-proofs.service.js';
 import { OrdersService } from './orders.service.js';
 import { OtherNamesService } from './other-names.service.js';
-import { OwnNetwork } from './own-network.js';
 import { NameServersService } from './name-servers.service.js';
 import { ProofsService } from './proofs.service.js';
 import { ProofController, ReachController } from './reach.controller.js';
@@ -22,9 +23,10 @@ import { UpkeepService } from './upkeep.service.js';
 @Module({
   controllers: [ReachController, ProofController],
   providers: [
-    OwnNetwork,
     OtherNamesService,
     NameServersService,
+    Gateway,
+    Pinholes,
     RouterService,
     ZoneService,
     AccountsService,

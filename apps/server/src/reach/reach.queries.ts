@@ -30,6 +30,8 @@ export interface AddressRecord extends Address {
   lapsing: string | null;
   /** Its own way in, which failed: the relay is used until that works again. */
   fellFrom: 'mapping' | 'fixed' | null;
+  /** What the program last had the name lead to. */
+  recorded: string[];
 }
 
 /**
@@ -42,7 +44,7 @@ export const GUIDE_OF_NAME = `guide - ARRAY['record', 'mapping', 'relay', 'close
 export async function loadAddresses(m: EntityManager, now: Date, id: string | null = null): Promise<AddressRecord[]> {
   const rows = await m.query<(AddressRecord & { shareCount: string })[]>(
     `SELECT a.id, a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.way_in AS "wayIn", a.uses,
-      a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.fell_from AS "fellFrom", a.guide, a.created_at AS "createdAt",
+      a.is_default AS "isDefault", a.redirect, a.hsts, a.fallback, a.fell_from AS "fellFrom", a.recorded, a.guide, a.created_at AS "createdAt",
             (SELECT count(*) FROM share s WHERE s.address_id = a.id AND ${MAY_STILL_OPEN('$2')}) AS "shareCount", c.mark, c.at AS "checkedAt", c.vantages,
             (SELECT r.failure FROM renewal r WHERE r.address_id = a.id AND r.failure IS NOT NULL
               ORDER BY r.tried_at DESC LIMIT 1) AS lapsing
@@ -55,7 +57,7 @@ export async function loadAddresses(m: EntityManager, now: Date, id: string | nu
 }
 
 export function addressRow(r: AddressRecord): AddressRow {
-  const { guide: _guide, vantages, mark, checkedAt, createdAt, ...row } = r;
+  const { guide: _guide, recorded: _recorded, vantages, mark, checkedAt, createdAt, ...row } = r;
   return {
     ...row,
     text: addressText(r),

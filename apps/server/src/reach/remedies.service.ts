@@ -1,6 +1,15 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, RemedyAct, RemedyAnswer } from '@quay/contract';
-import { addressText, lineAddress, portOf, type GuideStep, type Stage, type Vantage } from '@quay/core';
+import {
+  addressScope,
+  addressText,
+  isSameAddress,
+  lineAddress,
+  portOf,
+  type GuideStep,
+  type Stage,
+  type Vantage,
+} from '@quay/core';
 import { DataSource } from 'typeorm';
 import { CONFIG, type Config } from '../platform/config.js';
 import { log } from '../platform/log/log.js';
@@ -12,13 +21,15 @@ import { NameServersService } from './name-servers.service.js';
 import { GUIDE_OF_NAME, type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
 import { RouterService } from './router.service.js';
-import { OwnNetwork } from './own-network.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { OrdersService } from './orders.service.js';
 import { ZoneService } from './zone.service.js';
 import { StepsService, type Actor } from './steps.service.js';
 
 const RECORD_TTL_SECONDS = 300;
 const RELAY_WAIT_MS = 6000;
+/** What a router may refuse over IPv4 and grant over IPv6. */
+const ONLY_FOUR: ReadonlySet<string> = new Set(['reach.no-mapping-protocol', 'reach.mapping-refused']);
 
 /** What the program can do about a way in that does not work, and the steps of a guide: the same acts. */
 @Injectable()
@@ -133,8 +144,7 @@ export class RemediesService {
   /** @returns where the name leads from now on */
   private async setRecord(address: AddressRecord): Promise<string> {
     const leadTo = await this.leadTo(address);
-    const [value] = leadTo;
-    if (!value)
+    if (leadTo.length === 0)
       throw new Problem(
         'unavailable',
         'reach.line-unknown',
@@ -159,11 +169,47 @@ export class RemediesService {
         ttlSeconds: RECORD_TTL_SECONDS,
       })),
     );
-    return value;
+    await this.db.query('UPDATE address SET recorded = $2 WHERE id = $1', [address.id, leadTo]);
+    return leadTo.join(', ');
   }
 
-  /** The port of the address, and port 80 for the redirect and the authority's proof. */
+  /**
+   * The port of the address, and port 80 for the redirect and the authority's proof, over IPv4 and IPv6. Where only one of
+   * the two can be had, that is enough; what is not the office's own stays as it is.
+   */
   async mapPorts(actor: Actor, address: AddressRecord): Promise<void> {
+    const refused = await this.mapFour(address).then(
+      () => null,
+      (error: unknown) => error,
+    );
+    if (refused !== null && !(refused instanceof Problem && ONLY_FOUR.has(refused.code))) throw refused;
+    const opened = await this.openSix(address);
+    if (refused !== null && !opened) throw refused;
+    await this.steps.record(actor, address, 'mapping', {
+      kind: 'reach.mapping',
+      detail: { port: portOf(address), address: addressText(address) },
+    });
+    // The name leads to both from now on, where the program looks after it.
+    if (opened && address.guide['record']?.by === 'program' && !address.recorded.some((a) => a.includes(':')))
+      await this.updateRecord(actor, address);
+  }
+
+  /** @returns whether people come in over IPv6 now; what stands in the way keeps nobody from coming by IPv4 */
+  private async openSix(address: AddressRecord): Promise<boolean> {
+    const six = this.network.insideAddress6;
+    if (six === null || !(await this.checks.answersInside(address, six))) return false;
+    try {
+      await this.router.openSix(address.id, portOf(address), six);
+      if (portOf(address) !== 80) await this.router.openSix(address.id, 80, six);
+      return true;
+    } catch (error) {
+      if (!(error instanceof Problem)) throw error;
+      log.info({ err: error }, 'the firewall for IPv6 was not opened');
+      return (await this.router.six(portOf(address)))?.opened === true;
+    }
+  }
+
+  private async mapFour(address: AddressRecord): Promise<void> {
     const { insidePorts } = this.config.reach;
     await this.router.map(address.id, portOf(address), insidePorts.tls);
     // Routers have pages of their own on port 80: without it only the redirect is missing, which the check tells.
@@ -172,10 +218,6 @@ export class RemediesService {
         if (!(error instanceof Problem) || error.code === 'reach.no-mapping-protocol') throw error;
         log.info({ err: error }, 'port 80 could not be opened');
       });
-    await this.steps.record(actor, address, 'mapping', {
-      kind: 'reach.mapping',
-      detail: { port: portOf(address), address: addressText(address) },
-    });
   }
 
   /** Serves a certificate that was got by hand from the next handshake on; it is not renewed by the program. */
@@ -228,8 +270,23 @@ export class RemediesService {
   /** Where a name must lead: to the relay, or to the line. */
   private async leadTo(address: AddressRecord): Promise<string[]> {
     if (address.wayIn === 'relay') return this.lines.addresses();
-    const line = lineAddress((await this.router.line()).line);
-    return line ? [line] : [];
+    const { line } = await this.router.line();
+    const four = lineAddress(line);
+    const six = await this.sixOf(address);
+    // What many customers share is nowhere to lead those who could come straight.
+    const isShared = line.routerAddress !== null && addressScope(line.routerAddress) === 'shared';
+    return [isShared && six ? null : four, six].filter((a) => a !== null);
+  }
+
+  /** This machine's own address over IPv6, where people outside come in by it; null: they do not, or it has none. */
+  private async sixOf(address: AddressRecord): Promise<string | null> {
+    const six = await this.router.six(portOf(address));
+    if (!six || !(await this.checks.answersInside(address, six.address))) return null;
+    if (six.opened) return six.address;
+    const connects = await this.checks.wouldConnect(address, six.address);
+    // Where nobody can look, what the name leads to already stays.
+    const stays = connects ?? (await this.zone.addressesOf(address.host))?.some((a) => isSameAddress(a, six.address));
+    return stays ? six.address : null;
   }
 
   private async redirect(actor: Actor, address: AddressRecord): Promise<void> {

@@ -1,21 +1,14 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { hasForgotten, type Epoch, type ReachFacts } from '@quay/core';
+import { hasForgotten, type Epoch, type OwnSix, type ReachFacts } from '@quay/core';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config, type StunServer } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
 import { Problem } from '../platform/problems/problem.js';
-import {
-  decodeDescription,
-  decodeSearchAnswer,
-  encodeAction,
-  SSDP_ADDRESS,
-  SSDP_PORT,
-  SSDP_SEARCH,
-  SSDP_WAIT_MS,
-  valueOf,
-} from './protocols/gateway-device.js';
+import { Gateway, type ActionAnswer } from './gateway.js';
+import { Pinholes } from './pinholes.js';
+import { valueOf } from './protocols/gateway-device.js';
 import {
   decodePcpAnnounce,
   decodePcpMap,
@@ -30,13 +23,12 @@ import {
   type MapAsk,
 } from './protocols/port-control.js';
 import { decodeBinding, encodeBinding } from './protocols/stun.js';
-import { OwnNetwork } from './own-network.js';
+import { OwnNetwork } from '../platform/own-network.js';
 
 /** RFC 6886 §3.3 recommends two hours. */
 const LEASE_SECONDS = 7200;
 /** RFC 6886 §3.1 begins at 250 ms and doubles; a person waits here, so it ends after the third. */
 const WAITS_MS = [250, 500, 1000];
-const UPNP_MS = 2500;
 
 export interface LineFacts {
   line: NonNullable<ReachFacts['line']>;
@@ -45,8 +37,12 @@ export interface LineFacts {
 
 interface MappingRow {
   addressId: string;
+  family: 4 | 6;
   externalPort: number;
   internalPort: number;
+  /** For IPv6: the address that requests are let in to, and by what a UPnP router knows it. */
+  inside: string | null;
+  pinhole: number | null;
   protocol: 'pcp' | 'nat-pmp' | 'upnp';
   nonce: Buffer;
   grantedAt: Date;
@@ -68,11 +64,7 @@ type Made =
   | { outcome: 'refused'; words: string }
   | { outcome: 'no-protocol' };
 
-function madeByUpnp(
-  answer: { status: number; text: string } | null,
-  externalPort: number,
-  leaseSeconds: number | null,
-): Made {
+function madeByUpnp(answer: ActionAnswer | null, externalPort: number, leaseSeconds: number | null): Made {
   if (!answer) return { outcome: 'no-protocol' };
   if (answer.status === 200)
     return { outcome: 'made', protocol: 'upnp', externalPort, leaseSeconds, epochSeconds: null };
@@ -90,6 +82,8 @@ export class RouterService {
     private readonly clock: Clock,
     private readonly dialler: Dialler,
     private readonly network: OwnNetwork,
+    private readonly gateway: Gateway,
+    private readonly pinholes: Pinholes,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -104,7 +98,7 @@ export class RouterService {
         : null,
     ]);
     if (pmp && 'address' in pmp) return { line: { seenAddress, routerAddress: pmp.address }, protocol: 'nat-pmp' };
-    const upnp = await this.upnp('GetExternalIPAddress', {});
+    const upnp = await this.gateway.line('GetExternalIPAddress', {});
     const told = upnp && upnp.status === 200 ? valueOf(upnp.text, 'NewExternalIPAddress') : null;
     return { line: { seenAddress, routerAddress: told || null }, protocol: told ? 'upnp' : null };
   }
@@ -115,7 +109,8 @@ export class RouterService {
       const transaction = randomBytes(12);
       const read = (answer: Buffer) => decodeBinding(answer, transaction);
       const seen = await this.dialler.exchange(address, port, encodeBinding(transaction), read, WAITS_MS);
-      if (seen === null) throw new Error('it does not answer');
+      // Asked over IPv6 it tells this machine's own address, which is none of the line.
+      if (seen === null || seen.includes(':')) throw new Error('it does not answer');
       return seen;
     });
     return Promise.any(asked).catch(() => null);
@@ -126,7 +121,7 @@ export class RouterService {
     const { insideAddress } = this.network;
     const { insidePorts } = this.config.reach;
     const nothing = { externalPort: null, internal: null, leaseSecondsLeft: null };
-    const [mine] = await this.rows(externalPort);
+    const mine = (await this.rows(externalPort)).find((r) => r.family === 4);
     const leaseSeconds = mine?.endsAt ? (mine.endsAt.getTime() - mine.grantedAt.getTime()) / 1000 : null;
     // UPnP can say what is mapped, also by others; PCP and NAT-PMP know only how to ask for it.
     const told = await this.entryOf(externalPort);
@@ -170,7 +165,7 @@ export class RouterService {
     externalPort: number,
     internalPort: number,
   ): Promise<{ endsAt: Date | null; protocol: string }> {
-    const known = await this.rows(externalPort);
+    const known = (await this.rows(externalPort)).filter((r) => r.family === 4);
     // A port has one mapping, whichever addresses need it: it is the same one to the router (RFC 6887 §11.2).
     const before = known.find((r) => r.addressId === addressId) ?? known[0];
     const nonce = before?.nonce ?? randomBytes(12);
@@ -197,16 +192,72 @@ export class RouterService {
         `Port ${externalPort} of the router already leads to another device; it offers ${made.externalPort} instead.`,
       );
     }
-    const endsAt = made.leaseSeconds === null ? null : new Date(this.clock.now() + made.leaseSeconds * 1000);
+    const row = { addressId, family: 4, externalPort, internalPort, inside: null, pinhole: null, nonce } as const;
+    const endsAt = await this.keep({ ...row, ...made });
+    return { endsAt, protocol: made.protocol };
+  }
+
+  /**
+   * Has the router's firewall let requests over IPv6 in to this machine, or renews that; what was opened to an address of
+   * before is closed. @throws Problem reach.no-mapping-protocol, reach.mapping-refused
+   */
+  async openSix(addressId: string, port: number, inside: string): Promise<void> {
+    const known = (await this.rows(port)).filter((r) => r.family === 6);
+    const before = known.find((r) => r.inside === inside);
+    const nonce = before?.nonce ?? randomBytes(12);
+    const pinhole = before?.pinhole ?? null;
+    const made = await this.pinholes.ask({ inside, port, lifetimeSeconds: LEASE_SECONDS, nonce, pinhole });
+    if (made.outcome === 'no-protocol')
+      throw new Problem(
+        'conflict',
+        'reach.no-mapping-protocol',
+        'The router takes no word about its firewall for IPv6 (PCP, UPnP): open the port on its own pages.',
+      );
+    if (made.outcome === 'refused')
+      throw new Problem(
+        'conflict',
+        'reach.mapping-refused',
+        `The router refuses to let TCP ${port} in over IPv6: ${made.words}.`,
+      );
+    await this.close(known.filter((r) => r.addressId === addressId && r.inside !== inside));
+    await this.keep({ addressId, family: 6, externalPort: port, internalPort: port, inside, nonce, ...made });
+  }
+
+  /** This machine's own way in over IPv6, and whether the router's firewall lets requests in there; null: it has none. */
+  async six(port: number): Promise<OwnSix | null> {
+    const address = this.network.insideAddress6;
+    if (address === null) return null;
+    const mine = (await this.rows(port)).filter((r) => r.family === 6 && r.inside === address).slice(0, 1);
+    return { address, opened: mine.length > 0 && (await this.forgotten(mine)).length === 0 };
+  }
+
+  /** @returns when the lease ends; null: not by itself */
+  private async keep(
+    row: Omit<MappingRow, 'grantedAt' | 'endsAt' | 'epochAt'> & { leaseSeconds: number | null },
+  ): Promise<Date | null> {
+    const endsAt = row.leaseSeconds === null ? null : new Date(this.clock.now() + row.leaseSeconds * 1000);
     await this.db.query(
       `INSERT INTO port_mapping (address_id, external_port, internal_port, protocol, nonce, granted_at, ends_at,
-                                 epoch_seconds, epoch_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, CASE WHEN $8::bigint IS NOT NULL THEN $6::timestamptz END)
-       ON CONFLICT (address_id, external_port) DO UPDATE SET internal_port = $3, protocol = $4, nonce = $5,
-         granted_at = $6, ends_at = $7, epoch_seconds = excluded.epoch_seconds, epoch_at = excluded.epoch_at`,
-      [addressId, externalPort, internalPort, made.protocol, nonce, this.clock.date(), endsAt, made.epochSeconds],
+                                 epoch_seconds, epoch_at, family, inside, pinhole)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, CASE WHEN $8::bigint IS NOT NULL THEN $6::timestamptz END, $9, $10, $11)
+       ON CONFLICT (address_id, family, external_port) DO UPDATE SET internal_port = $3, protocol = $4, nonce = $5,
+         granted_at = $6, ends_at = $7, epoch_seconds = excluded.epoch_seconds, epoch_at = excluded.epoch_at,
+         inside = $10, pinhole = $11`,
+      [
+        row.addressId,
+        row.externalPort,
+        row.internalPort,
+        row.protocol,
+        row.nonce,
+        this.clock.date(),
+        endsAt,
+        row.epochSeconds,
+        row.family,
+        row.inside,
+        row.pinhole,
+      ],
     );
-    return { endsAt, protocol: made.protocol };
+    return endsAt;
   }
 
   /**
@@ -234,13 +285,14 @@ export class RouterService {
       [addressId],
     );
     const mine = (await this.rows(null, m)).filter((r) => r.addressId === addressId && !needs.includes(r.externalPort));
-    for (const { externalPort } of mine) {
+    for (const { externalPort, family } of mine) {
       const heir = others.find((o) => o.port === externalPort);
       if (heir)
         await m.query(
-          `UPDATE port_mapping SET address_id = $2 WHERE address_id = $1 AND external_port = $3 AND NOT EXISTS
-            (SELECT 1 FROM port_mapping WHERE address_id = $2 AND external_port = $3)`,
-          [addressId, heir.id, externalPort],
+          `UPDATE port_mapping SET address_id = $2 WHERE address_id = $1 AND external_port = $3 AND family = $4
+            AND NOT EXISTS
+            (SELECT 1 FROM port_mapping WHERE address_id = $2 AND external_port = $3 AND family = $4)`,
+          [addressId, heir.id, externalPort, family],
         );
     }
     return mine.filter((r) => !others.some((o) => o.port === r.externalPort));
@@ -248,14 +300,15 @@ export class RouterService {
 
   /** Tells the router that mappings are not needed any more. */
   async close(mappings: readonly MappingRow[]): Promise<void> {
-    for (const { internalPort, externalPort, nonce } of mappings)
-      await this.ask({ internalPort, externalPort, lifetimeSeconds: 0 }, nonce);
+    for (const { internalPort, externalPort, nonce, inside, pinhole } of mappings)
+      if (inside !== null) await this.pinholes.ask({ inside, port: externalPort, lifetimeSeconds: 0, nonce, pinhole });
+      else await this.ask({ internalPort, externalPort, lifetimeSeconds: 0 }, nonce);
   }
 
   rows(externalPort: number | null, m: EntityManager = this.db.manager): Promise<MappingRow[]> {
     return m.query(
       `SELECT address_id AS "addressId", external_port AS "externalPort", internal_port AS "internalPort", protocol,
-        nonce, granted_at AS "grantedAt", ends_at AS "endsAt", epoch_seconds::float8 AS "epochSeconds",
+        family, inside, pinhole, nonce, granted_at AS "grantedAt", ends_at AS "endsAt", epoch_seconds::float8 AS "epochSeconds",
         epoch_at AS "epochAt" FROM port_mapping
         WHERE $1::integer IS NULL OR external_port = $1`,
       [externalPort],
@@ -268,13 +321,15 @@ export class RouterService {
    */
   async forgotten(mappings: readonly MappingRow[]): Promise<MappingRow[]> {
     const gone: MappingRow[] = [];
-    let age: Epoch | null | undefined;
+    const ages = new Map<4 | 6, Epoch | null>();
     for (const m of mappings) {
       if (m.protocol === 'upnp') {
-        if ((await this.knows(m)) === false) gone.push(m);
+        const known = m.inside === null ? this.knows(m) : this.pinholes.knows({ inside: m.inside, pinhole: m.pinhole });
+        if ((await known) === false) gone.push(m);
         continue;
       }
-      age ??= await this.age();
+      if (!ages.has(m.family)) ages.set(m.family, await this.age(m.family));
+      const age = ages.get(m.family);
       if (!age || m.epochSeconds === null || !m.epochAt) continue;
       if (hasForgotten({ seconds: m.epochSeconds, at: m.epochAt.getTime() }, age)) gone.push(m);
     }
@@ -282,18 +337,23 @@ export class RouterService {
   }
 
   /** How long the router has known what it knows (PCP, or NAT-PMP); null: it does not say. */
-  private async age(): Promise<Epoch | null> {
+  private async age(family: 4 | 6): Promise<Epoch | null> {
+    const seconds = await (family === 6 ? this.pinholes.ageSeconds() : this.ageSeconds());
+    return seconds === null ? null : { seconds, at: this.clock.now() };
+  }
+
+  private async ageSeconds(): Promise<number | null> {
     const { gateway, insideAddress } = this.network;
     if (!gateway) return null;
     const ask = <T>(bytes: Buffer, read: (answer: Buffer) => T | null) =>
       this.dialler.exchange(gateway, PORT_CONTROL_PORT, bytes, read, WAITS_MS);
-    const seconds =
+    return (
       (await ask(encodePcpAnnounce(insideAddress), decodePcpAnnounce)) ??
       (await ask(encodePmpAddress(), (b) => {
         const told = decodePmpAddress(b);
         return told && 'epoch' in told ? told.epoch : null;
-      }));
-    return seconds === null ? null : { seconds, at: this.clock.now() };
+      }))
+    );
   }
 
   /** Whether the router still leads a port here, as UPnP tells; null: it does not say. */
@@ -309,8 +369,8 @@ export class RouterService {
     return valueOf(told.text, 'errorCode') === '714' ? false : null;
   }
 
-  private entryOf(externalPort: number): Promise<{ status: number; text: string } | null> {
-    return this.upnp('GetSpecificPortMappingEntry', {
+  private entryOf(externalPort: number): Promise<ActionAnswer | null> {
+    return this.gateway.line('GetSpecificPortMappingEntry', {
       NewRemoteHost: '',
       NewExternalPort: externalPort,
       NewProtocol: 'TCP',
@@ -353,11 +413,11 @@ export class RouterService {
 
   private async removeByUpnp({ externalPort }: MapAsk): Promise<Made> {
     const asked = { NewRemoteHost: '', NewExternalPort: externalPort, NewProtocol: 'TCP' };
-    return madeByUpnp(await this.upnp('DeletePortMapping', asked), externalPort, null);
+    return madeByUpnp(await this.gateway.line('DeletePortMapping', asked), externalPort, null);
   }
 
   private async addByUpnp(ask: MapAsk, leaseSeconds: number): Promise<Made> {
-    const answer = await this.upnp('AddPortMapping', {
+    const answer = await this.gateway.line('AddPortMapping', {
       NewRemoteHost: '',
       NewExternalPort: ask.externalPort,
       NewProtocol: 'TCP',
@@ -371,51 +431,5 @@ export class RouterService {
     if (leaseSeconds > 0 && answer && answer.status !== 200 && valueOf(answer.text, 'errorCode') === '725')
       return this.addByUpnp(ask, 0);
     return madeByUpnp(answer, ask.externalPort, leaseSeconds === 0 ? null : leaseSeconds);
-  }
-
-  private device: { controlUrl: string; service: string } | null = null;
-
-  /** One action of the gateway device; null when there is none, or it does not answer. */
-  private async upnp(
-    action: string,
-    values: Record<string, string | number>,
-  ): Promise<{ status: number; text: string } | null> {
-    if (!this.network.gateway) return null;
-    try {
-      this.device ??= await this.discover();
-      if (!this.device) return null;
-      const answer = await this.dialler.http(
-        'POST',
-        this.device.controlUrl,
-        { 'content-type': 'text/xml; charset="utf-8"', soapaction: `"${this.device.service}#${action}"` },
-        encodeAction(this.device.service, action, values),
-        UPNP_MS,
-        50_000,
-      );
-      // A device that no longer knows its own address is not there any more.
-      if (answer.status === 404) this.device = null;
-      return answer.status === 404 ? null : answer;
-    } catch {
-      this.device = null;
-      return null;
-    }
-  }
-
-  private async discover(): Promise<{ controlUrl: string; service: string } | null> {
-    const { gateway, insideAddress } = this.network;
-    // Anybody may answer. Only the router itself may send us somewhere: an answer that points elsewhere would make this
-    // server ask for it.
-    const isRouters = (url: string): boolean => new URL(url).hostname === gateway;
-    const locations = await this.dialler.search(SSDP_ADDRESS, SSDP_PORT, SSDP_SEARCH, decodeSearchAnswer, {
-      from: insideAddress,
-      waitMs: SSDP_WAIT_MS,
-      enough: (found) => found.some(isRouters),
-    });
-    for (const location of new Set(locations.filter(isRouters))) {
-      const { status, text } = await this.dialler.http('GET', location, {}, null, UPNP_MS, 200_000);
-      const device = status === 200 ? decodeDescription(text, location) : null;
-      if (device && isRouters(device.controlUrl)) return device;
-    }
-    return null;
   }
 }

@@ -1,11 +1,13 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
 import {
+  addressScope,
   certificateRenewsAt,
   fallsBack,
   isSameAddress,
   lineAddress,
   mappingRenewsAt,
+  portOf,
   renewalWaitMs,
   SYSTEM_ACTOR,
 } from '@quay/core';
@@ -22,6 +24,7 @@ import { LOCKS } from '../platform/locks.js';
 import { CertificatesService, type KeptCertificate } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { Dialler } from '../platform/dialler.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
@@ -49,6 +52,7 @@ export class UpkeepService {
     private readonly steps: StepsService,
     private readonly lines: RelayLines,
     private readonly zone: ZoneService,
+    private readonly network: OwnNetwork,
     proofs: ProofsService,
     housekeeping: Housekeeping,
     jobs: Jobs,
@@ -97,7 +101,7 @@ export class UpkeepService {
       endsAt: m.endsAt?.toISOString() ?? null,
       renewsAt: new Date(mappingRenewsAt(m.grantedAt.getTime(), (m.endsAt as Date).getTime())).toISOString(),
       failure: failure('mapping'),
-      words: `Port ${m.externalPort} on the router (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})`,
+      words: `Port ${m.externalPort} ${m.inside === null ? 'on the router' : "in the router's firewall for IPv6"} (${m.protocol === 'upnp' ? 'UPnP' : m.protocol.toUpperCase()})`,
     }));
     if (certificate)
       rows.push({
@@ -166,8 +170,10 @@ export class UpkeepService {
   /** Whether a mapping is to be made again: half of its lease is over, or the router has forgotten it. */
   private async mappingsLapse(address: AddressRecord, now: number): Promise<boolean> {
     const mine = (await this.router.rows(null)).filter((m) => m.addressId === address.id);
+    // What is let in to an address of before lets nobody in.
+    const moved = mine.some((m) => m.inside !== null && m.inside !== this.network.insideAddress6);
     const isHalfOver = mine.some((m) => m.endsAt && mappingRenewsAt(m.grantedAt.getTime(), m.endsAt.getTime()) <= now);
-    return isHalfOver || (await this.router.forgotten(mine)).length > 0;
+    return moved || isHalfOver || (await this.router.forgotten(mine)).length > 0;
   }
 
   /** Not before the wait after earlier failures is over; what serves now goes on serving. */
@@ -193,21 +199,32 @@ export class UpkeepService {
 
   /** Whether the name leads elsewhere than the line is now. An unknown line is no reason to change anything. */
   private async lineMoved(address: AddressRecord): Promise<boolean> {
-    const { line } = await this.router.line();
+    const [{ line }, six, told] = await Promise.all([
+      this.router.line(),
+      this.router.six(portOf(address)),
+      this.toldNow(address),
+    ]);
+    if (told === null) return false;
+    const leads = (to: string) => told.some((a) => isSameAddress(a, to));
     const present = lineAddress(line);
-    if (!present) return false;
+    const isShared = line.routerAddress !== null && addressScope(line.routerAddress) === 'shared';
+    if (present && !leads(present) && !(isShared && six && leads(six.address))) return true;
+    // Over IPv6: what was opened is to be told, and what the program told before and is not this machine's any more, not.
+    if (six?.opened && !leads(six.address) && (await this.checks.answersInside(address, six.address))) return true;
+    return address.recorded.some((a) => a.includes(':') && a !== six?.address && leads(a));
+  }
+
+  /** Where the name leads by the word of its own name servers; null: they could not be asked, or do not know it. */
+  private async toldNow(address: AddressRecord): Promise<string[] | null> {
     const [server] = await this.db.query<{ address: string; port: number }[]>(
       `SELECT address, port FROM name_server WHERE network = 'public'`,
     );
-    if (!server || !isIP(server.address)) {
-      const told = await this.zone.addressesOf(address.host);
-      return told !== null && !told.some((a) => isSameAddress(a, present));
-    }
+    if (!server || !isIP(server.address)) return this.zone.addressesOf(address.host);
     const found = await measure(
       { url: `http://${address.host}`, path: '/', address: '0.0.0.0' },
       { ...this.dialler.way([server.address], server.port), place: () => null },
     );
-    return found.lookup?.outcome === 'answered' && !found.lookup.addresses.some((a) => isSameAddress(a, present));
+    return found.lookup?.outcome === 'answered' ? found.lookup.addresses : null;
   }
 }
 

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { comesFromOutside, factorIsWanted, mayBeSignedIn, securityChangeWords, type SecurityEffects } from '@quay/core';
+import { factorIsWanted, mayBeSignedIn, securityChangeWords, type SecurityEffects } from '@quay/core';
 import type { SecuritySettings, WouldDo } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -16,6 +16,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { changeSecurity, Office } from '../platform/office.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { invalidField } from '../platform/problems/problem.js';
 import { actorOf } from '../stores/names.js';
 
@@ -31,6 +32,7 @@ export class SecurityService {
     private readonly events: Events,
     private readonly ledger: LedgerService,
     private readonly factor: FactorService,
+    private readonly network: OwnNetwork,
   ) {}
 
   settings(): Promise<SecuritySettings> {
@@ -76,7 +78,7 @@ export class SecurityService {
     const unused = await sessionsUnusedSince(m, new Date(now.getTime() - asked.sessionDays * DAY_MS));
     const outside = (await sessionsBegun(m, now)).filter(
       ({ fromAddress, factor }) =>
-        !mayBeSignedIn(asked.signInOutside, { outside: comesFromOutside(fromAddress), factor }),
+        !mayBeSignedIn(asked.signInOutside, { outside: this.network.isOutside(fromAddress), factor }),
     );
     const lacking = (await peopleWithoutFactor(m)).filter(({ role }) => factorIsWanted(asked.factorWanted, role));
     const people = new Set(outside.map((s) => s.personId)).size;
@@ -85,7 +87,7 @@ export class SecurityService {
 
   private async requireStaysIn(tx: EntityManager, who: Who, asked: SecuritySettings, from: string): Promise<void> {
     const factor = await this.factor.isOn(tx, who.personId);
-    if (mayBeSignedIn(asked.signInOutside, { outside: comesFromOutside(from), factor })) return;
+    if (mayBeSignedIn(asked.signInOutside, { outside: this.network.isOutside(from), factor })) return;
     const words = 'You are outside yourself, and would be signed out by it. Change it in the office.';
     throw invalidField('signInOutside', 'security.locks-you-out', words);
   }

@@ -3,6 +3,7 @@ import { adviseWay, type OwnNetworkFacts } from './advice.js';
 
 const WELL: OwnNetworkFacts = {
   insideAddress: '192.168.20.10',
+  insideAddress6: null,
   gateway: '192.168.20.1',
   seenAddress: null,
   routerAddress: '198.51.100.24',
@@ -16,6 +17,12 @@ describe('which way in fits a network', () => {
     ['a machine with a public address', { insideAddress: '198.51.100.30' }, 'fixed', /198\.51\.100\.30/],
     ['a shared line (RFC 6598)', { routerAddress: '100.64.3.4' }, 'relay', /many customers.*accept the invitation/],
     ['the same, with a relay', { routerAddress: '100.64.3.4', hasRelay: true }, 'relay', /Go through the relay\.$/],
+    [
+      'a shared line with IPv6 of its own',
+      { routerAddress: '100.64.3.4', insideAddress6: '2001:db8:20::10' },
+      'relay',
+      /only people who have IPv6 get in; for everybody: go through a relay/,
+    ],
     ['a second router', { routerAddress: '192.168.1.2' }, 'relay', /Another router/],
     ['an address that the world does not see', { seenAddress: '203.0.113.9' }, 'relay', /Another router/],
     [

@@ -6,6 +6,8 @@ export interface OwnNetworkFacts {
   /** This machine's address on the network that the router is on. */
   insideAddress: string;
   gateway: string | null;
+  /** This machine's own public address over IPv6; null: it has none. */
+  insideAddress6: string | null;
   /** The line's address as the world sees it, and as the router says it; null where not known. */
   seenAddress: string | null;
   routerAddress: string | null;
@@ -26,9 +28,11 @@ const isPublic = (address: string): boolean => {
   return scope === 'public' || scope === 'documentation';
 };
 
+const lowered = (words: string): string => words.charAt(0).toLowerCase() + words.slice(1);
+
 /** Which way in fits this network, in one line. */
 export function adviseWay(facts: OwnNetworkFacts): WayAdvised {
-  const { insideAddress, gateway, seenAddress, routerAddress, protocol, hasRelay } = facts;
+  const { insideAddress, insideAddress6, gateway, seenAddress, routerAddress, protocol, hasRelay } = facts;
   const byRelay = hasRelay
     ? 'Go through the relay.'
     : 'Go through a relay: accept the invitation of one under Settings.';
@@ -40,12 +44,14 @@ export function adviseWay(facts: OwnNetworkFacts): WayAdvised {
   if (routerAddress !== null && addressScope(routerAddress) === 'shared')
     return {
       wayIn: 'relay',
-      words: `The provider shares this line among many customers (${routerAddress}), so nobody outside can come to it. ${byRelay}`,
+      words: insideAddress6
+        ? `The provider shares this line's IPv4 address among many customers (${routerAddress}); over IPv6 this machine has an address of its own (${insideAddress6}). With an own address only people who have IPv6 get in; for everybody: ${lowered(byRelay)}`
+        : `The provider shares this line among many customers (${routerAddress}), so nobody outside can come to it. ${byRelay}`,
     };
   if (routerAddress !== null && (!isPublic(routerAddress) || (seenAddress !== null && seenAddress !== routerAddress)))
     return {
       wayIn: 'relay',
-      words: `Another router stands before this one, which has ${routerAddress}. Have that one pass the ports on too, or: ${byRelay[0]?.toLowerCase()}${byRelay.slice(1)}`,
+      words: `Another router stands before this one, which has ${routerAddress}. Have that one pass the ports on too, or: ${lowered(byRelay)}`,
     };
   if (protocol !== null)
     return {
@@ -55,12 +61,12 @@ export function adviseWay(facts: OwnNetworkFacts): WayAdvised {
   if (seenAddress !== null)
     return {
       wayIn: 'mapping',
-      words: `The router opens no ports by itself. Open them on its pages, which the guide has the values for; where it cannot: ${byRelay[0]?.toLowerCase()}${byRelay.slice(1)}`,
+      words: `The router opens no ports by itself. Open them on its pages, which the guide has the values for; where it cannot: ${lowered(byRelay)}`,
     };
   return {
     wayIn: null,
     words: gateway
-      ? `The router ${gateway} says nothing of its line, and nobody outside was asked. Try an own address first; where nobody gets in: ${byRelay[0]?.toLowerCase()}${byRelay.slice(1)}`
+      ? `The router ${gateway} says nothing of its line, and nobody outside was asked. Try an own address first; where nobody gets in: ${lowered(byRelay)}`
       : 'No router was found, so nothing is known of the line. Name it in the file about the network.',
   };
 }

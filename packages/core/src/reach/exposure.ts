@@ -1,5 +1,4 @@
 import { portOf, type Address } from '../link/link.js';
-import { comesFromOutside } from './special.js';
 import type { WayIn } from './trace.js';
 
 /** One thing that was tried from outside: a port, or a path on it. */
@@ -67,8 +66,8 @@ export interface Arrival {
   target: string;
   /** The name whose line to the relay it came by; null: it came to the door itself. */
   relayedFor: string | null;
-  /** Where it comes from, as an address. */
-  from: string;
+  /** Whether it comes from outside the office. */
+  outside: boolean;
 }
 
 /** An address as the door knows it. */
@@ -108,7 +107,7 @@ const hostKey = (host: string): string =>
 function cameBy(address: DoorAddress, arrival: Arrival): boolean {
   if (arrival.relayedFor !== null)
     return address.wayIn === 'relay' && hostKey(arrival.relayedFor) === hostKey(address.host);
-  return address.wayIn === 'mapping' || address.wayIn === 'fixed' || !comesFromOutside(arrival.from);
+  return address.wayIn === 'mapping' || address.wayIn === 'fixed' || !arrival.outside;
 }
 
 /** Whether a request target lies under a path prefix, as the router compares: capitals are small letters. */

@@ -6,6 +6,7 @@ const facts: GuideFacts = {
   address: { scheme: 'https', host: 'files.saltmarsh.example', port: null, pathPrefix: '' },
   server: { address: '192.168.20.10', tlsPort: 8443, plainPort: 8080 },
   publicAddress: '198.51.100.24',
+  six: null,
   canUpdateRecords: true,
   relayHost: 'relay.example',
 };
@@ -42,6 +43,12 @@ describe('the guide', () => {
       'http://files.saltmarsh.example/… → https://files.saltmarsh.example/… (301)',
     );
     expect(values({}, 'closed')).toEqual(['TCP 443 and TCP 80', 'everything else']);
+  });
+
+  it('gives those of IPv6 where the server has an address of its own', () => {
+    const six = '2001:db8:20::10';
+    expect(values({ six }, 'record')).toContain('files.saltmarsh.example AAAA 2001:db8:20::10');
+    expect(values({ six }, 'mapping')).toContain('let TCP 443 and TCP 80 in to 2001:db8:20::10');
   });
 
   it('follows another port and a path prefix', () => {

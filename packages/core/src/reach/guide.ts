@@ -12,6 +12,8 @@ export interface GuideFacts {
   server: { address: string; tlsPort: number; plainPort: number };
   /** The address of the line as the world sees it; null while that is not known. */
   publicAddress: string | null;
+  /** This server's own public address over IPv6; null: it has none. */
+  six: string | null;
   /** The name server takes signed updates from the program. */
   canUpdateRecords: boolean;
   relayHost: string | null;
@@ -41,12 +43,13 @@ const STEPS_OF: Record<WayIn, GuideStep[]> = {
 
 const ENTRIES: Record<GuideStep, (facts: GuideFacts) => Omit<GuideEntry, 'step'>> = {
   record: (facts) => (facts.wayIn === 'relay' ? relayRecord(facts) : lineRecord(facts)),
-  mapping: ({ address, server }) => ({
+  mapping: ({ address, server, six }) => ({
     title: 'Open the port on the router',
     why: 'Requests from outside end at the router until it is told where they go.',
     values: [
       { label: 'Encrypted', value: `external TCP ${portOf(address)} → ${server.address} port ${server.tlsPort}` },
       { label: 'Redirect', value: `external TCP 80 → ${server.address} port ${server.plainPort}` },
+      ...(six ? [{ label: 'IPv6 firewall', value: `let TCP ${portOf(address)} and TCP 80 in to ${six}` }] : []),
     ],
     cannot: null,
   }),
@@ -100,13 +103,14 @@ function relayRecord({ address, relayHost, canUpdateRecords }: GuideFacts): Omit
   };
 }
 
-function lineRecord({ address, publicAddress, canUpdateRecords }: GuideFacts): Omit<GuideEntry, 'step'> {
+function lineRecord({ address, publicAddress, six, canUpdateRecords }: GuideFacts): Omit<GuideEntry, 'step'> {
   const unknown = publicAddress === null ? 'The address of the line is not known yet.' : null;
   return {
     title: RECORD_TITLE,
     why: 'Whoever types the name must arrive at the office line.',
     values: [
       { label: 'Record', value: `${address.host} A ${publicAddress ?? 'the address of your line'}` },
+      ...(six ? [{ label: 'IPv6, once its port is open', value: `${address.host} AAAA ${six}` }] : []),
       { label: 'Time to live', value: '300 seconds' },
     ],
     cannot: canUpdateRecords ? unknown : NO_KEY,

@@ -74,11 +74,17 @@ export function lineAddress(line: { seenAddress: string | null; routerAddress: s
   return line.routerAddress && comesFromOutside(line.routerAddress) ? line.routerAddress : null;
 }
 
+/** RFC 4291 §2.5.4: the bits of an IPv6 address that name its network. */
+const NETWORK_BYTES_6 = 8;
+
 /**
  * Whether somebody comes from outside the office, by their address: what is no address is nobody known. The ranges for
  * documentation stand for public ones in a simulated world.
+ * @param own this server's own public address over IPv6: whoever shares its network has a public one too, and is inside
  */
-export function comesFromOutside(address: string): boolean {
+export function comesFromOutside(address: string, own: string | null = null): boolean {
+  const [from, here] = own === null ? [null, null] : [addressBytes(address), addressBytes(own)];
+  if (from?.length === 16 && from.slice(0, NETWORK_BYTES_6).every((byte, i) => byte === here?.[i])) return false;
   const scope = addressScope(address);
   return scope === null || scope === 'public' || scope === 'documentation';
 }

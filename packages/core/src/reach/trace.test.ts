@@ -452,3 +452,68 @@ describe('leases in words', () =>
     [45, '45 s'],
     [-3, '0 s'],
   ])('%d s: %s', (s, words) => expect(leaseWords(s)).toBe(words)));
+
+describe('over IPv6 (RFC 3849 has the addresses), where no router translates', () => {
+  const six = { address: '2001:db8:20::10', opened: true };
+  const four = '198.51.100.24';
+  const shared = { seenAddress: '203.0.113.9', routerAddress: '100.64.3.4' };
+  const { connect, tls, page } = WELL;
+  const gone = (address: string, outcome: 'timeout' | 'unreachable' = 'timeout') => ({
+    connect: { outcome, address, elapsedMs: 4000 },
+    tls: null,
+    page: null,
+  });
+  const there = (address: string) => ({ connect: connect && { ...connect, address }, tls, page });
+  const named = (...addresses: string[]) => WELL.lookup && { ...WELL.lookup, addresses };
+  const both: ReachFacts = { ...WELL, six, lookup: named(four, six.address), others: [there(six.address)] };
+
+  it('both families are well, and it is said', () => {
+    expect(marks(both)).toEqual(STAGES.map(() => 'ok'));
+    expect(at(both, 'router')?.note).toBe('lease 2 h 41 min, IPv6 open');
+  });
+  it('a firewall that lets nobody in is a warning, and what opens it is offered', () => {
+    const closed = at({ ...both, others: [gone(six.address)] }, 'port');
+    expect(closed).toMatchObject({ mark: 'warn', value: six.address });
+    expect(closed?.remedies.map((r) => r.act)).toEqual(['map-port', null]);
+    // Whoever looked has no IPv6: that says nothing.
+    expect(at({ ...both, others: [gone(six.address, 'unreachable')] }, 'port')?.mark).toBe('ok');
+  });
+  it('an address of before is to go from the record', () => {
+    const stale = '2001:db8:99::10';
+    const found = at({ ...both, lookup: named(four, stale), others: [gone(stale)] }, 'port');
+    expect(found).toMatchObject({ mark: 'warn', value: stale });
+    expect(found?.remedies[0]).toEqual({
+      act: 'update-record',
+      words: `In the zone of saltmarsh.example: files.saltmarsh.example A ${four}, AAAA ${six.address}`,
+    });
+  });
+  it('where only IPv4 is closed, those with IPv6 get in all the same', () => {
+    const mapping = { ...WELL.mapping, outcome: 'absent' } as ReachFacts['mapping'];
+    const facts: ReachFacts = { ...both, ...there(six.address), mapping, others: [gone(four)] };
+    expect(at(facts, 'router')).toMatchObject({ mark: 'warn', value: 'no mapping' });
+    expect(at(facts, 'router')?.reason).toMatch(/Whoever has IPv6 gets in all the same/);
+    expect(traceVerdict(traceReach(facts)).mark).toBe('warn');
+  });
+  it('a shared line lets in by IPv6 alone, and says whom', () => {
+    const facts: ReachFacts = { ...WELL, ...there(six.address), six, lookup: named(six.address), line: shared };
+    expect(at(facts, 'name')?.mark).toBe('ok');
+    expect(at(facts, 'line')).toMatchObject({ mark: 'warn', value: 'IPv6 only' });
+    expect(at(facts, 'line')?.reason).toMatch(/whoever has only IPv4 cannot\. Through the relay all do/);
+    expect(at(facts, 'router')).toMatchObject({ mark: 'ok', value: 'IPv6 443 open' });
+    const closed = at({ ...facts, ...gone(six.address) }, 'line');
+    expect(closed?.remedies.map((r) => r.act)).toEqual(['map-port', null, 'use-relay']);
+  });
+  it('a name that leads there over IPv6 only leaves the others outside', () => {
+    const facts = { ...both, lookup: named(six.address), ...there(six.address), others: [] };
+    expect(at(facts, 'name')).toMatchObject({ mark: 'warn', value: six.address });
+    // An old address for those with IPv4 is a warning while the others get in, and a failure when nobody does.
+    const old = { ...facts, lookup: named('203.0.113.77', six.address), others: [gone('203.0.113.77')] };
+    expect(at(old, 'name')).toMatchObject({ mark: 'warn', value: '203.0.113.77' });
+    expect(at({ ...old, ...gone(six.address) }, 'name')?.mark).toBe('fail');
+  });
+  it('inside nobody needs the line where IPv6 leads straight to the server', () => {
+    const inside: ReachFacts = { ...both, ...there(six.address), vantage: 'office', others: [gone(four)] };
+    expect(traceVerdict(traceReach(inside))).toEqual({ mark: 'ok', stage: null });
+    expect(at(inside, 'router')?.mark).toBe('skipped');
+  });
+});

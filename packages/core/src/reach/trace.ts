@@ -46,6 +46,13 @@ export interface AddressFacts {
   page: { outcome: 'right' | 'wrong-server' | 'error' | 'timeout'; status: number | null; elapsedMs: number } | null;
 }
 
+/** No router translates IPv6: requests come to the server's own address, where a firewall lets them. */
+export interface OwnSix {
+  address: string;
+  /** Whether the program had the router's firewall let requests in. */
+  opened: boolean;
+}
+
 /** What was measured from one vantage. A fact that was not asked for, because an earlier one failed, is null. */
 export interface ReachFacts extends AddressFacts {
   vantage: Vantage;
@@ -69,6 +76,8 @@ export interface ReachFacts extends AddressFacts {
    * known.
    */
   line: { seenAddress: string | null; routerAddress: string | null } | null;
+  /** This server's own public address over IPv6; null: it has none. */
+  six?: OwnSix | null;
   mapping: {
     protocol: 'pcp' | 'nat-pmp' | 'upnp' | null;
     outcome: 'present' | 'absent' | 'taken' | 'refused' | 'no-protocol';
@@ -160,6 +169,8 @@ function withOthers(stage: Stage, f: ReachFacts, judge: (f: ReachFacts) => Judge
     // Whoever looks may have no IPv6 themselves, which says nothing of those who have.
     if (!reached(other) && stage !== 'port') continue;
     if (other.connect?.outcome === 'unreachable' && address.includes(':')) continue;
+    // Inside the line's own address is not needed where another one leads straight to the server.
+    if (staysInside(f) && isLine(f, address)) continue;
     const judged = judge({ ...f, ...other });
     if (judged.mark !== 'fail') continue;
     return {
@@ -167,18 +178,38 @@ function withOthers(stage: Stage, f: ReachFacts, judge: (f: ReachFacts) => Judge
       mark: stage === 'port' ? 'warn' : 'fail',
       value: address,
       reason: `The name also leads to ${address}. ${judged.reason}`,
-      remedies: [
-        {
-          act: null,
-          words: `In the zone of ${parentOf(f.host)}: remove ${address} from ${f.host}, or let it lead here`,
-        },
-      ],
+      remedies: remediesAt(f, address, judged.remedies ?? []),
     };
   }
   return first;
 }
 
+/** What mends one of several addresses of a name: an own one is opened, another does not belong there. */
+function remediesAt(f: ReachFacts, address: string, judged: Remedy[]): Remedy[] {
+  if (isSix(f, address)) return [openSix(f, address), firewallByHand(f, address)];
+  if (isLine(f, address)) return judged;
+  const zone = `In the zone of ${parentOf(f.host)}: `;
+  return [
+    ...(f.wayIn === 'mapping' && f.line ? [updateOf(f)] : []),
+    { act: null, words: `${zone}remove ${address} from ${f.host}, or let it lead here` },
+  ];
+}
+
 const reached = ({ connect }: AddressFacts): boolean => connect?.outcome === 'connected';
+const isLine = ({ line }: ReachFacts, address: string): boolean =>
+  [line?.seenAddress, line?.routerAddress].some((own) => own && isSameAddress(own, address));
+const isSix = ({ six }: ReachFacts, address: string): boolean => !!six && isSameAddress(six.address, address);
+/** Whether whoever looked got a connection by one of the two families. */
+const connectsBy = (f: ReachFacts, family: 4 | 6): boolean =>
+  [f, ...(f.others ?? [])].some((at) => reached(at) && at.connect?.address.includes(':') === (family === 6));
+const openSix = (f: ReachFacts, address: string): Remedy => ({
+  act: 'map-port',
+  words: `Let those in who have IPv6: TCP ${f.port} → ${address}`,
+});
+const firewallByHand = (f: ReachFacts, address: string): Remedy => ({
+  act: null,
+  words: `In the router's firewall for IPv6: let TCP ${f.port} in to ${address}`,
+});
 
 /** What a whole trace comes to: the worst mark, and the stage that decided it. */
 export function traceVerdict(stages: readonly StageResult[]): { mark: 'ok' | 'warn' | 'fail'; stage: Stage | null } {
@@ -190,8 +221,17 @@ export type Judged = { mark: StageMark; value: string; note?: string; reason?: s
 
 /** A request that never leaves the office needs neither line nor router. */
 function staysInside(f: ReachFacts): boolean {
-  const [address] = f.lookup?.addresses ?? [f.host];
-  return f.vantage !== 'outside' && address === f.server.address;
+  const address = f.connect?.address ?? f.lookup?.addresses[0] ?? f.host;
+  return f.vantage !== 'outside' && (isSameAddress(address, f.server.address) || isSix(f, address));
+}
+
+/** The record that the name should have. */
+function updateOf(f: ReachFacts): Remedy {
+  const own = f.line?.seenAddress ?? f.line?.routerAddress ?? 'the public address of the office line';
+  const isShared = !!f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared';
+  const six = f.six?.opened ? `AAAA ${f.six.address}` : null;
+  const values = isShared && six ? six : [`A ${own}`, six].filter((v) => v !== null).join(', ');
+  return { act: 'update-record', words: `In the zone of ${parentOf(f.host)}: ${f.host} ${values}` };
 }
 
 /** Common practice, no source: zones have that nothing was there remembered for an hour at the most (RFC 2308 §5). */
@@ -206,10 +246,7 @@ function rememberedWords({ recordSetAt, at }: ReachFacts): string {
 function judgeName(f: ReachFacts): Judged {
   if (addressScope(f.host)) return { mark: 'skipped', value: f.host, note: 'an address, no name' };
   const lookup = f.lookup;
-  const update: Remedy = {
-    act: 'update-record',
-    words: `In the zone of ${parentOf(f.host)}: ${f.host} A ${f.line?.seenAddress ?? f.line?.routerAddress ?? 'the public address of the office line'}`,
-  };
+  const update = updateOf(f);
   if (!lookup) return { mark: 'fail', value: 'not asked', reason: 'The name could not be looked up.' };
   switch (lookup.outcome) {
     case 'timeout':
@@ -253,22 +290,40 @@ function judgeName(f: ReachFacts): Judged {
           reason: `${f.host} leads to ${address}, which ${scope === 'shared' ? 'lies behind the provider' : 'only the office network knows'} (${specialBlock(address)?.source ?? 'no address'}).`,
           remedies: [update],
         };
-      const seen = f.line?.seenAddress ?? f.line?.routerAddress ?? null;
-      if (f.wayIn === 'mapping' && seen !== null && !lookup.addresses.some((a) => isSameAddress(a, seen))) {
-        const wait = lookup.ttlSeconds
-          ? ` After the change, old answers are remembered for up to ${lookup.ttlSeconds} seconds.`
-          : '';
-        return {
-          mark: 'fail',
-          value: address,
-          note,
-          reason: `${f.host} still leads to ${address}; the office line is ${seen} now.${wait}`,
-          remedies: [update],
-        };
-      }
+      const elsewhere = f.wayIn === 'mapping' ? leadsElsewhere(f, lookup, update) : null;
+      if (elsewhere) return { note, ...elsewhere };
       return { mark: 'ok', value: address, note };
     }
   }
+}
+
+/** Whether a name leads past the office line; null: it does not. */
+function leadsElsewhere(
+  f: ReachFacts,
+  { addresses, ttlSeconds }: NonNullable<ReachFacts['lookup']>,
+  update: Remedy,
+): Pick<Judged, 'value' | 'mark' | 'reason' | 'remedies'> | null {
+  const seen = f.line?.seenAddress ?? f.line?.routerAddress ?? null;
+  if (seen === null || addresses.some((a) => isLine(f, a))) return null;
+  const six = addresses.find((a) => isSix(f, a));
+  const four = addresses.find((a) => !a.includes(':'));
+  // What many customers share is nowhere to lead a name.
+  if (six && !four && f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared') return null;
+  const wait = ttlSeconds ? ` After the change, old answers are remembered for up to ${ttlSeconds} seconds.` : '';
+  if (six && !four)
+    return {
+      value: six,
+      mark: 'warn',
+      reason: `${f.host} leads to this server over IPv6 only; whoever has only IPv4 does not find it.${wait}`,
+      remedies: [update],
+    };
+  const value = four ?? addresses[0] ?? '';
+  return {
+    value,
+    mark: six && connectsBy(f, 6) ? 'warn' : 'fail',
+    reason: `${f.host} still leads to ${value}; the office line is ${seen} now.${wait}`,
+    remedies: [update],
+  };
 }
 
 export function judgeLine(f: ReachFacts): Judged {
@@ -278,14 +333,7 @@ export function judgeLine(f: ReachFacts): Judged {
   const { seenAddress, routerAddress } = f.line;
   const relay: Remedy = { act: 'use-relay', words: 'Use the relay: it needs no open port.' };
   const scope = routerAddress && addressScope(routerAddress);
-  if (scope === 'shared')
-    return {
-      mark: 'fail',
-      value: routerAddress ?? '',
-      note: 'shared',
-      reason: `The provider gives the line ${routerAddress}, which many customers share (RFC 6598). Nobody outside can open a connection to it.`,
-      remedies: [{ act: null, words: 'Ask the provider for a public address of your own.' }, relay],
-    };
+  if (scope === 'shared') return judgeShared(f, routerAddress ?? '', relay);
   if (scope === 'private' || (routerAddress !== null && seenAddress !== null && routerAddress !== seenAddress))
     return {
       mark: 'fail',
@@ -309,6 +357,27 @@ export function judgeLine(f: ReachFacts): Judged {
   return { mark: 'ok', value: 'public', note: 'not shared' };
 }
 
+/** A line that many customers share takes no connections; over IPv6 people may come all the same. */
+function judgeShared(f: ReachFacts, routerAddress: string, relay: Remedy): Judged {
+  const ask: Remedy = { act: null, words: 'Ask the provider for a public address of your own.' };
+  const shared = `The provider gives the line ${routerAddress}, which many customers share (RFC 6598).`;
+  if (connectsBy(f, 6))
+    return {
+      mark: 'warn',
+      value: 'IPv6 only',
+      note: 'IPv4 shared',
+      reason: `${shared} Whoever has IPv6 gets in; whoever has only IPv4 cannot. Through the relay all do.`,
+      remedies: [relay, ask],
+    };
+  return {
+    mark: 'fail',
+    value: routerAddress,
+    note: 'shared',
+    reason: `${shared} Nobody outside can open a connection to it.`,
+    remedies: [...(f.six ? [openSix(f, f.six.address)] : []), ask, relay],
+  };
+}
+
 /** Where the router knows of no mapping to this server, as far as it says. */
 function judgeUnmapped(f: ReachFacts, map: Remedy, byHand: Remedy): Judged {
   const m = f.mapping;
@@ -325,8 +394,7 @@ function judgeUnmapped(f: ReachFacts, map: Remedy, byHand: Remedy): Judged {
       ],
     };
   // Protocols know of forwards only what they made themselves: one that lets people in was made on the router's pages.
-  if (f.connect?.outcome === 'connected')
-    return { mark: 'ok', value: `${f.port} → ${f.server.port}`, note: 'set by hand' };
+  if (connectsBy(f, 4)) return { mark: 'ok', value: `${f.port} → ${f.server.port}`, note: 'set by hand' };
   if (!m || m.outcome === 'no-protocol')
     return {
       mark: 'fail',
@@ -382,11 +450,23 @@ function noLoopback(f: ReachFacts): Judged {
 
 export function judgeRouter(f: ReachFacts): Judged {
   if (f.wayIn !== 'mapping' || staysInside(f)) return { mark: 'skipped', value: '–' };
+  const bySix = connectsBy(f, 6);
+  if (bySix && f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared')
+    return { mark: 'ok', value: `IPv6 ${f.port} open`, note: f.six?.opened ? '' : 'set by hand' };
+  const judged = judgeForward(f);
+  if (!bySix) return judged;
+  if (judged.mark === 'fail')
+    return { ...judged, mark: 'warn', reason: `${judged.reason} Whoever has IPv6 gets in all the same.` };
+  return { ...judged, note: [judged.note, 'IPv6 open'].filter(Boolean).join(', ') };
+}
+
+/** How the router leads requests over IPv4 here. */
+function judgeForward(f: ReachFacts): Judged {
   const wanted = `external TCP ${f.port} → ${f.server.address} port ${f.server.port}`;
   const byHand: Remedy = { act: null, words: `On the router: ${wanted}` };
   const map: Remedy = { act: 'map-port', words: `Open it: ${wanted}` };
   const m = f.mapping;
-  const connected = f.connect?.outcome === 'connected';
+  const connected = connectsBy(f, 4);
   if (m?.outcome !== 'present') {
     // What lets people in from outside is forwarded, whatever the router says of it.
     const isForwarded = f.vantage !== 'outside' && !connected && f.outsideConnects === true && m?.outcome !== 'taken';

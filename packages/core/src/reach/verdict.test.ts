@@ -63,6 +63,7 @@ describe('the guide', () => {
     address: { scheme: 'https', host: 'files.saltmarsh.example', port: null, pathPrefix: '' },
     server: { address: '192.168.20.10', tlsPort: 8443, plainPort: 8080 },
     publicAddress: '198.51.100.24',
+        six: null,
     canUpdateRecords: true,
     relayHost: null,
   };
@@ -136,7 +137,7 @@ describe('the address that a request is answered at', () => {
     host: 'files.saltmarsh.example',
     target: '/s/x',
     relayedFor: null,
-    from: '203.0.113.9',
+    outside: true,
     ...part,
   });
   const inside = { serverName: inner.host, host: inner.host };
@@ -147,11 +148,11 @@ describe('the address that a request is answered at', () => {
       { serverName: 'Files.Saltmarsh.example.', host: 'FILES.saltmarsh.example' },
       files,
     ],
-    ['a handshake for one, a Host of another', { host: inner.host, from: '192.168.20.5' }, null],
-    ['a Host of one, a handshake for another', { serverName: inner.host, from: '192.168.20.5' }, null],
+    ['a handshake for one, a Host of another', { host: inner.host, outside: false }, null],
+    ['a Host of one, a handshake for another', { serverName: inner.host, outside: false }, null],
     ['no name in the handshake', { serverName: null }, null],
     ['no Host', { host: null }, null],
-    ['an address inside, from inside', { ...inside, from: '192.168.20.5' }, inner],
+    ['an address inside, from inside', { ...inside, outside: false }, inner],
     ['an address inside, from outside', inside, null],
     ['an address inside, by the relay', { ...inside, relayedFor: relayed.host }, null],
     [

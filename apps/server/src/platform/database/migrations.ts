@@ -19,6 +19,7 @@ import { SIGNED_IN_SCHEMA } from './schema-0017.js';
 import { SETTLED_SCHEMA } from './schema-0018.js';
 import { ROUTER_AGE_SCHEMA } from './schema-0019.js';
 import { ORDERS_SCHEMA } from './schema-0020.js';
+import { SIX_SCHEMA } from './schema-0021.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -261,6 +262,19 @@ export class Orders1766000000000 implements MigrationInterface {
   }
 }
 
+export class Six1766100000000 implements MigrationInterface {
+  name = 'Six1766100000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(SIX_SCHEMA);
+  }
+  async down(runner: QueryRunner): Promise<void> {
+    await runner.query(`DELETE FROM port_mapping WHERE family = 6;
+      ALTER TABLE port_mapping DROP CONSTRAINT port_mapping_pkey, DROP COLUMN family, DROP COLUMN inside,
+        DROP COLUMN pinhole, ADD PRIMARY KEY (address_id, external_port);
+      ALTER TABLE address DROP COLUMN recorded`);
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -283,6 +297,7 @@ export const MIGRATIONS = [
   Settled1765800000000,
   RouterAge1765900000000,
   Orders1766000000000,
+  Six1766100000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -307,4 +322,5 @@ export const SCHEMAS = [
   SETTLED_SCHEMA,
   ROUTER_AGE_SCHEMA,
   ORDERS_SCHEMA,
+  SIX_SCHEMA,
 ];

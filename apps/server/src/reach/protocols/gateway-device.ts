@@ -30,16 +30,29 @@ export function decodeSearchAnswer(bytes: Buffer): string | null {
   return location && /^http:\/\//.test(location) && URL.canParse(location) ? location : null;
 }
 
-/** Where and for which service a device takes actions, from its description; null when it is no gateway with a line. */
-export function decodeDescription(xml: string, base: string): { controlUrl: string; service: string } | null {
-  for (const [, body = ''] of xml.matchAll(/<service>([\s\S]*?)<\/service>/g)) {
-    const service = /<serviceType>\s*(urn:schemas-upnp-org:service:WAN(?:IP|PPP)Connection:\d)\s*<\/serviceType>/.exec(
-      body,
-    )?.[1];
+/** Where a service of a device takes actions, and what it is called. */
+export interface DeviceService {
+  controlUrl: string;
+  service: string;
+}
+
+/**
+ * The services of a gateway, from its description: the line (WANIPConnection or WANPPPConnection), and the firewall for
+ * IPv6 where it has one (WANIPv6FirewallControl); null when it is no gateway with a line.
+ */
+export function decodeDescription(
+  xml: string,
+  base: string,
+): { line: DeviceService; firewall: DeviceService | null } | null {
+  const services = [...xml.matchAll(/<service>([\s\S]*?)<\/service>/g)].flatMap(([, body = '']) => {
+    const service = /<serviceType>\s*(urn:schemas-upnp-org:service:\w+:\d)\s*<\/serviceType>/.exec(body)?.[1];
     const control = /<controlURL>\s*([^<\s]+)\s*<\/controlURL>/.exec(body)?.[1];
-    if (service && control && URL.canParse(control, base)) return { controlUrl: new URL(control, base).href, service };
-  }
-  return null;
+    const isSound = service && control && URL.canParse(control, base);
+    return isSound ? [{ controlUrl: new URL(control, base).href, service }] : [];
+  });
+  const named = (kind: RegExp) => services.find(({ service }) => kind.test(service)) ?? null;
+  const line = named(/:WAN(IP|PPP)Connection:/);
+  return line && { line, firewall: named(/:WANIPv6FirewallControl:/) };
 }
 
 export function encodeAction(service: string, action: string, values: Record<string, string | number>): string {

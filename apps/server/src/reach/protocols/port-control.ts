@@ -1,3 +1,5 @@
+import { addressBytes } from '@quay/core';
+
 /** PCP (RFC 6887) and NAT-PMP (RFC 6886) as bytes and values, for TCP. Both are spoken to port 5351 of the router. */
 
 export const PORT_CONTROL_PORT = 5351;
@@ -51,8 +53,8 @@ export function encodePcpMap(ask: MapAsk, client: string, nonce: Buffer): Buffer
   bytes[36] = TCP;
   bytes.writeUInt16BE(ask.internalPort, 40);
   bytes.writeUInt16BE(ask.externalPort, 42);
-  // §11.1: no suggestion is ::ffff:0:0 for IPv4.
-  mapped('0.0.0.0').copy(bytes, 44);
+  // §11.1: no suggestion is ::ffff:0:0 for IPv4, and :: for IPv6.
+  mapped(client.includes(':') ? '::' : '0.0.0.0').copy(bytes, 44);
   return bytes;
 }
 
@@ -134,9 +136,10 @@ export function decodePmpMap(bytes: Buffer, ask: MapAsk): MapAnswer | null {
   };
 }
 
-/** An IPv4 address in the form of an IPv6 one (RFC 4291 §2.5.5.2). */
+/** The 16 bytes of an address, an IPv4 one in the form of an IPv6 one (RFC 4291 §2.5.5.2). */
 function mapped(address: string): Buffer {
-  return Buffer.from([0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, ...address.split('.').map(Number)]);
+  const bytes = addressBytes(address) ?? [0, 0, 0, 0];
+  return Buffer.from(bytes.length === 16 ? bytes : [0, 0, 0, 0, 0, 0, 0, 0, 0, 0, 0xff, 0xff, ...bytes]);
 }
 function unmapped(bytes: Buffer): string | null {
   return bytes.subarray(0, 12).equals(mapped('0.0.0.0').subarray(0, 12)) ? [...bytes.subarray(12)].join('.') : null;

@@ -91,6 +91,14 @@ describe('PCP: the figures of RFC 6887', () => {
     refused[3] = 12;
     expect(decodePcpMap(refused, ask, nonce)).toMatchObject({ outcome: 'refused', code: 12 });
   });
+  it('§5 and §11.1: over IPv6 the address is the machine’s own, and no suggestion is ::', () =>
+    expect(
+      encodePcpMap({ ...ask, internalPort: 443 }, '2001:db8:20::10', nonce).equals(
+        hex(
+          '02010000 00001c20 20010db8002000000000000000000010 000102030405060708090a0b 06000000 01bb01bb 00000000000000000000000000000000',
+        ),
+      ),
+    ).toBe(true));
   it('§9: a server that speaks NAT-PMP only, or another version, is told apart', () => {
     expect(decodePcpMap(hex('0000 0001 00000e10'), ask, nonce)).toBe('other-version');
     expect(decodePcpMap(hex('02810001 00000000 00000e10 000000000000000000000000'), ask, nonce)).toBe('other-version');
@@ -116,9 +124,16 @@ describe('the gateway device', () => {
   it('says where it takes actions, relative to its own place', () => {
     const xml =
       '<root><service><serviceType>urn:schemas-upnp-org:service:Layer3Forwarding:1</serviceType><controlURL>/l3</controlURL></service><service><serviceType>urn:schemas-upnp-org:service:WANIPConnection:2</serviceType><controlURL>/ctl/IPConn</controlURL></service></root>';
-    expect(decodeDescription(xml, 'http://192.168.20.1:5000/rootDesc.xml')).toEqual({
+    const line = {
       controlUrl: 'http://192.168.20.1:5000/ctl/IPConn',
       service: 'urn:schemas-upnp-org:service:WANIPConnection:2',
+    };
+    expect(decodeDescription(xml, 'http://192.168.20.1:5000/rootDesc.xml')).toEqual({ line, firewall: null });
+    const service = 'urn:schemas-upnp-org:service:WANIPv6FirewallControl:1';
+    const more = `<service><serviceType>${service}</serviceType><controlURL>/ctl/IP6FCtl</controlURL></service></root>`;
+    expect(decodeDescription(xml.replace('</root>', more), 'http://192.168.20.1:5000/rootDesc.xml')).toEqual({
+      line,
+      firewall: { controlUrl: 'http://192.168.20.1:5000/ctl/IP6FCtl', service },
     });
     expect(decodeDescription('<root/>', 'http://192.168.20.1/')).toBeNull();
   });

@@ -1,0 +1,96 @@
+import { outsideMark } from '@quay/core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { found } from '../apps/server/src/_fixtures/reach.js';
+import { Lab } from './_fixtures/lab.js';
+import { SIX, WORLD } from './_fixtures/network.js';
+import { until } from './_fixtures/office.js';
+import { HOST, lookedUp } from './_fixtures/services.js';
+
+// Both families: IPv4 by a mapping, IPv6 by a hole in the router's firewall, which Debian's miniupnpd makes when it is
+// asked by PCP, or by UPnP (WANIPv6FirewallControl) for ports from 1024 on.
+const told = (lab: Lab, type: 'A' | 'AAAA') => lookedUp(lab.network.world, WORLD.names, HOST, type);
+const by = (lab: Lab, at: string, port = 443) => lab.fromOutside(port, at);
+
+describe('an office with both families', () => {
+  let lab: Lab;
+  beforeAll(async () => {
+    lab = await Lab.open({
+      router: { upnp: true, pcp: true },
+      line: { six: true },
+      authority: { nonceReject: 5, sleepSeconds: null },
+    });
+    await lab.tellNameServer();
+  }, 120_000);
+  afterAll(() => lab?.close());
+
+  it('knows its own address, and tells it to nobody while the firewall is closed', { timeout: 60_000 }, async () => {
+    const { body } = await lab.office.iris.ask<{ insideAddress6: string; insideFrom6: string }>(
+      'GET',
+      '/api/reach/network',
+    );
+    expect([body.insideAddress6, body.insideFrom6]).toEqual([SIX.server, 'machine']);
+    expect(await by(lab, SIX.server)).toMatchObject({ status: 0 });
+    await lab.address.does('update-record');
+    expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual([WORLD.line, '']);
+  });
+  it('opens both, and the name leads to both', { timeout: 60_000 }, async () => {
+    await lab.address.does('map-port');
+    expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual([WORLD.line, SIX.server]);
+    await lab.forgetNames();
+    const check = await lab.address.does('get-certificate');
+    expect(found(check, 'outside', 'router')).toMatchObject({ mark: 'ok', value: '443 → 8443' });
+    expect(found(check, 'outside', 'router').note).toMatch(/IPv6 open$/);
+    expect(await by(lab, WORLD.line)).toEqual({ status: 200, wrong: 0 });
+    expect(await by(lab, SIX.server)).toEqual({ status: 200, wrong: 0 });
+    expect((await by(lab, SIX.server, 80)).status).toBeGreaterThan(0);
+    // Only what is meant is open: what the office signs in at is not.
+    expect(await by(lab, SIX.server, 4180)).toMatchObject({ status: 0 });
+  });
+  it('a hole that somebody closes is a warning, and curl agrees', { timeout: 60_000 }, async () => {
+    await lab.network.router.must('nft', 'flush', 'chain', 'inet', 'filter', 'miniupnpd');
+    await lab.network.router.must(
+      'nft',
+      'insert',
+      'rule',
+      'inet',
+      'filter',
+      'forward',
+      'tcp',
+      'dport',
+      '8443',
+      'accept',
+    );
+    const check = await lab.address.check();
+    expect(found(check, 'outside', 'port')).toMatchObject({ mark: 'warn', value: SIX.server });
+    expect(found(check, 'outside', 'port').remedies[0]?.act).toBe('map-port');
+    expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 200 }, { status: 0 }]);
+  });
+  it('a router that was started anew is asked for both again', { timeout: 120_000 }, async () => {
+    await lab.restartRouter();
+    expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 0 }, { status: 0 }]);
+    await until(async () => {
+      expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 200 }, { status: 200 }]);
+    }, 100_000);
+  });
+  it(
+    'another prefix: the new address is opened and told, and nothing is left of the old',
+    { timeout: 150_000 },
+    async () => {
+      const { server, router, world } = lab.network;
+      await server.must('ip', 'addr', 'del', `${SIX.server}/64`, 'dev', 'eth0');
+      const moved = '2001:db8:21::10';
+      await world.must('ip', '-6', 'route', 'add', '2001:db8:21::/64', 'via', SIX.line);
+      await router.must('ip', 'addr', 'add', '2001:db8:21::1/64', 'dev', 'lan', 'nodad');
+      await server.must('ip', 'addr', 'add', `${moved}/64`, 'dev', 'eth0', 'nodad');
+      await until(() => expect(told(lab, 'AAAA')).toBe(moved), 140_000);
+      expect(await by(lab, moved)).toMatchObject({ status: 200 });
+      expect(told(lab, 'A')).toBe(WORLD.line);
+    },
+  );
+  it('without any address over IPv6 the name leads to none', { timeout: 150_000 }, async () => {
+    await lab.network.server.must('ip', 'addr', 'del', '2001:db8:21::10/64', 'dev', 'eth0');
+    await until(() => expect(told(lab, 'AAAA')).toBe(''), 140_000);
+    await lab.forgetNames();
+    expect(outsideMark((await lab.address.check()).vantages)).not.toBe('fail');
+  });
+});

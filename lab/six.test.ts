@@ -1,10 +1,11 @@
+import type { ReachNetwork } from '@quay/contract';
 import { outsideMark } from '@quay/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { found } from '../apps/server/src/_fixtures/reach.js';
 import { Lab } from './_fixtures/lab.js';
 import { SIX, WORLD } from './_fixtures/network.js';
 import { until } from './_fixtures/office.js';
-import { HOST, lookedUp } from './_fixtures/services.js';
+import { changed, HOST, lookedUp } from './_fixtures/services.js';
 
 // Both families: IPv4 by a mapping, IPv6 by a hole in the router's firewall, which Debian's miniupnpd makes when it is
 // asked by PCP, or by UPnP (WANIPv6FirewallControl) for ports from 1024 on.
@@ -92,5 +93,48 @@ describe('an office with both families', () => {
     await until(() => expect(told(lab, 'AAAA')).toBe(''), 140_000);
     await lab.forgetNames();
     expect(outsideMark((await lab.address.check()).vantages)).not.toBe('fail');
+  });
+});
+
+describe('a line whose IPv4 address many customers share', () => {
+  let lab: Lab;
+  beforeAll(async () => {
+    lab = await Lab.open({
+      router: { upnp: true, pcp: true },
+      line: { six: true, shared: true },
+      authority: { nonceReject: 0, sleepSeconds: null },
+    });
+    await lab.tellNameServer();
+  }, 120_000);
+  afterAll(() => lab?.close());
+
+  it('is told before anything is asked: whom IPv6 lets in, and what is for all', async () => {
+    const { body } = await lab.office.iris.ask<ReachNetwork>('GET', '/api/reach/network');
+    expect(body.advice.wayIn).toBe('relay');
+    expect(body.advice.words).toMatch(/only people who have IPv6 get in; for everybody: go through a relay/);
+  });
+  it('nobody gets in before, and what lets some in is offered', { timeout: 60_000 }, async () => {
+    await changed(lab.network, HOST, ['100.64.3.4']);
+    await lab.forgetNames();
+    const check = await lab.address.check();
+    // Such an address is no address for the world, which stops it before the line is looked at.
+    expect(found(check, 'outside', 'name')).toMatchObject({ mark: 'fail', value: '100.64.3.4' });
+    await changed(lab.network, HOST, [WORLD.elsewhere]);
+    await lab.forgetNames();
+    const line = found(await lab.address.check(), 'outside', 'line');
+    expect(line).toMatchObject({ mark: 'fail', value: 'no address', note: 'shared' });
+    expect(line.remedies.map((r) => r.act)).toEqual(['map-port', null, 'use-relay']);
+  });
+  it('lets people in by IPv6 alone, certificate and all, and says who cannot', { timeout: 90_000 }, async () => {
+    await lab.address.does('map-port');
+    await lab.address.does('update-record');
+    expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual(['', SIX.server]);
+    await lab.forgetNames();
+    const check = await lab.address.does('get-certificate');
+    expect(found(check, 'outside', 'line')).toMatchObject({ mark: 'warn', value: 'IPv6 only' });
+    expect(found(check, 'outside', 'router')).toMatchObject({ mark: 'ok', value: 'IPv6 443 open' });
+    expect(outsideMark(check.vantages)).toBe('warn');
+    expect(await by(lab, SIX.server)).toEqual({ status: 200, wrong: 0 });
+    expect(await lab.fromOutside(443, null)).toEqual({ status: 200, wrong: 0 });
   });
 });

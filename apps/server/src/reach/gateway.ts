@@ -1,4 +1,5 @@
 import { Injectable } from '@nestjs/common';
+import { Clock } from '../platform/clock.js';
 import { Dialler } from '../platform/dialler.js';
 import { OwnNetwork } from '../platform/own-network.js';
 import {
@@ -19,15 +20,24 @@ export interface ActionAnswer {
   text: string;
 }
 type Values = Record<string, string | number>;
+interface Device {
+  line: DeviceService;
+  firewall: DeviceService | null;
+}
+/** For so long nobody is searched for again who was not found: a person waits, and asks for several things at once. */
+const ABSENT_MS = 10_000;
 
 /** The router as a UPnP device: found once, asked for actions until it is not there any more. */
 @Injectable()
 export class Gateway {
-  private device: { line: DeviceService; firewall: DeviceService | null } | null = null;
+  private device: Device | null = null;
+  private searching: Promise<Device | null> | null = null;
+  private absentUntil = 0;
 
   constructor(
     private readonly dialler: Dialler,
     private readonly network: OwnNetwork,
+    private readonly clock: Clock,
   ) {}
 
   /** An action about the line; null when there is no such device, or it does not answer. */
@@ -46,12 +56,21 @@ export class Gateway {
     return to && device?.firewall ? this.ask(device.firewall, action, values, { address: to, from }) : null;
   }
 
-  private async found(): Promise<typeof this.device> {
+  private async found(): Promise<Device | null> {
     const { gateway } = this.network;
     if (!gateway) return null;
     // Another router may stand there by now.
     if (this.device && new URL(this.device.line.controlUrl).hostname !== gateway) this.device = null;
-    this.device ??= await this.discover().catch(() => null);
+    if (this.device) return this.device;
+    if (this.clock.now() < this.absentUntil) return null;
+    this.searching ??= this.discover()
+      .catch(() => null)
+      .then((device) => {
+        if (!device) this.absentUntil = this.clock.now() + ABSENT_MS;
+        return device;
+      })
+      .finally(() => (this.searching = null));
+    this.device = await this.searching;
     return this.device;
   }
 
@@ -74,7 +93,7 @@ export class Gateway {
     }
   }
 
-  private async discover(): Promise<typeof this.device> {
+  private async discover(): Promise<Device | null> {
     const { gateway, insideAddress } = this.network;
     // Anybody may answer. Only the router itself may send us somewhere: an answer that points elsewhere would make this
     // server ask for it.

@@ -1,9 +1,9 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { ReachCheck, RemedyAct, RemedyAnswer } from '@quay/contract';
 import {
-  addressScope,
   addressText,
   isSameAddress,
+  isSharedLine,
   lineAddress,
   portOf,
   type GuideStep,
@@ -274,8 +274,7 @@ export class RemediesService {
     const four = lineAddress(line);
     const six = await this.sixOf(address);
     // What many customers share is nowhere to lead those who could come straight.
-    const isShared = line.routerAddress !== null && addressScope(line.routerAddress) === 'shared';
-    return [isShared && six ? null : four, six].filter((a) => a !== null);
+    return [isSharedLine(line) && six ? null : four, six].filter((a) => a !== null);
   }
 
   /** This machine's own address over IPv6, where people outside come in by it; null: they do not, or it has none. */

@@ -91,16 +91,19 @@ export class RouterService {
   async line(): Promise<LineFacts> {
     const { gateway } = this.network;
     const { stun } = this.config.reach;
-    const [seenAddress, pmp] = await Promise.all([
+    const [seenAddress, pmp, upnp] = await Promise.all([
       this.seenFromOutside(stun === null ? [] : [stun].flat()),
       gateway
         ? this.dialler.exchange(gateway, PORT_CONTROL_PORT, encodePmpAddress(), decodePmpAddress, WAITS_MS)
         : null,
+      this.gateway.line('GetExternalIPAddress', {}),
     ]);
     if (pmp && 'address' in pmp) return { line: { seenAddress, routerAddress: pmp.address }, protocol: 'nat-pmp' };
-    const upnp = await this.gateway.line('GetExternalIPAddress', {});
     const told = upnp && upnp.status === 200 ? valueOf(upnp.text, 'NewExternalIPAddress') : null;
-    return { line: { seenAddress, routerAddress: told || null }, protocol: told ? 'upnp' : null };
+    // Where it has none that is public, some say nothing, and some that they are not connected (RFC 6886 §3.5).
+    const routerHasNone = !told && (upnp !== null || (pmp !== null && 'refused' in pmp));
+    const protocol = told ? 'upnp' : pmp ? 'nat-pmp' : upnp ? 'upnp' : null;
+    return { line: { seenAddress, routerAddress: told || null, routerHasNone }, protocol };
   }
 
   /** The line's address as the world sees it: what the first of several servers says that answers. */

@@ -1,10 +1,10 @@
 import { Inject, Injectable } from '@nestjs/common';
 import type { Upkeep } from '@quay/contract';
 import {
-  addressScope,
   certificateRenewsAt,
   fallsBack,
   isSameAddress,
+  isSharedLine,
   lineAddress,
   mappingRenewsAt,
   portOf,
@@ -207,8 +207,7 @@ export class UpkeepService {
     if (told === null) return false;
     const leads = (to: string) => told.some((a) => isSameAddress(a, to));
     const present = lineAddress(line);
-    const isShared = line.routerAddress !== null && addressScope(line.routerAddress) === 'shared';
-    if (present && !leads(present) && !(isShared && six && leads(six.address))) return true;
+    if (present && !leads(present) && !(isSharedLine(line) && six && leads(six.address))) return true;
     // Over IPv6: what was opened is to be told, and what the program told before and is not this machine's any more, not.
     if (six?.opened && !leads(six.address) && (await this.checks.answersInside(address, six.address))) return true;
     return address.recorded.some((a) => a.includes(':') && a !== six?.address && leads(a));

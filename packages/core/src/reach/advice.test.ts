@@ -15,8 +15,19 @@ describe('which way in fits a network', () => {
   it.each([
     ['a router that opens ports', {}, 'mapping', /the program does everything/],
     ['a machine with a public address', { insideAddress: '198.51.100.30' }, 'fixed', /198\.51\.100\.30/],
-    ['a shared line (RFC 6598)', { routerAddress: '100.64.3.4' }, 'relay', /many customers.*accept the invitation/],
+    [
+      'a shared line (RFC 6598)',
+      { routerAddress: '100.64.3.4' },
+      'relay',
+      /many customers share\), so nobody.*accept the invitation/,
+    ],
     ['the same, with a relay', { routerAddress: '100.64.3.4', hasRelay: true }, 'relay', /Go through the relay\.$/],
+    [
+      'a router that says it has no public address',
+      { routerAddress: null, routerHasNone: true },
+      'relay',
+      /no address of its own \(as the router says\)/,
+    ],
     [
       'a shared line with IPv6 of its own',
       { routerAddress: '100.64.3.4', insideAddress6: '2001:db8:20::10' },

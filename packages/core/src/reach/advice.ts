@@ -1,16 +1,13 @@
-import { addressScope } from './special.js';
+import { addressScope, isSharedLine, type LineAddresses } from './special.js';
 import type { WayIn } from './trace.js';
 
 /** What is known of the office's network before anything is asked. */
-export interface OwnNetworkFacts {
+export interface OwnNetworkFacts extends LineAddresses {
   /** This machine's address on the network that the router is on. */
   insideAddress: string;
   gateway: string | null;
   /** This machine's own public address over IPv6; null: it has none. */
   insideAddress6: string | null;
-  /** The line's address as the world sees it, and as the router says it; null where not known. */
-  seenAddress: string | null;
-  routerAddress: string | null;
   /** What the router opens ports by; null: it does not do that. */
   protocol: 'pcp' | 'nat-pmp' | 'upnp' | null;
   /** A relay has invited the office. */
@@ -36,17 +33,18 @@ export function adviseWay(facts: OwnNetworkFacts): WayAdvised {
   const byRelay = hasRelay
     ? 'Go through the relay.'
     : 'Go through a relay: accept the invitation of one under Settings.';
+  const whose = routerAddress ? `${routerAddress}, which many customers share` : 'as the router says';
   if (isPublic(insideAddress))
     return {
       wayIn: 'fixed',
       words: `This machine has the public address ${insideAddress} itself: let a name lead to it, and open its ports in its firewall.`,
     };
-  if (routerAddress !== null && addressScope(routerAddress) === 'shared')
+  if (isSharedLine(facts))
     return {
       wayIn: 'relay',
       words: insideAddress6
-        ? `The provider shares this line's IPv4 address among many customers (${routerAddress}); over IPv6 this machine has an address of its own (${insideAddress6}). With an own address only people who have IPv6 get in; for everybody: ${lowered(byRelay)}`
-        : `The provider shares this line among many customers (${routerAddress}), so nobody outside can come to it. ${byRelay}`,
+        ? `The line has no IPv4 address of its own (${whose}); over IPv6 this machine has an address of its own (${insideAddress6}). With an own address only people who have IPv6 get in; for everybody: ${lowered(byRelay)}`
+        : `The line has no address of its own (${whose}), so nobody outside can come to it. ${byRelay}`,
     };
   if (routerAddress !== null && (!isPublic(routerAddress) || (seenAddress !== null && seenAddress !== routerAddress)))
     return {

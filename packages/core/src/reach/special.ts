@@ -65,11 +65,24 @@ export function isSameAddress(one: string, other: string): boolean {
   return a !== null && b !== null && a.length === b.length && a.every((byte, i) => byte === b[i]);
 }
 
+/** What is known of a line: its address as the world sees it, and as the router says it; null where not known. */
+export interface LineAddresses {
+  seenAddress: string | null;
+  routerAddress: string | null;
+  /** The router says that it has no public address: somebody before it shares one out. */
+  routerHasNone?: boolean;
+}
+
+/** Whether nobody outside can open a connection to a line, because many have its address (RFC 6598, or by its router). */
+export function isSharedLine({ routerAddress, routerHasNone }: LineAddresses): boolean {
+  return routerAddress === null ? routerHasNone === true : addressScope(routerAddress) === 'shared';
+}
+
 /**
  * The address at which the world finds a line: as the world sees it, else as the router says it, if that can be reached
  * from the world at all; null: nobody knows it.
  */
-export function lineAddress(line: { seenAddress: string | null; routerAddress: string | null }): string | null {
+export function lineAddress(line: LineAddresses): string | null {
   if (line.seenAddress) return line.seenAddress;
   return line.routerAddress && comesFromOutside(line.routerAddress) ? line.routerAddress : null;
 }

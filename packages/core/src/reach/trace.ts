@@ -1,6 +1,6 @@
 import { countOf } from '../text/size.js';
 import type { Instant } from '../text/when.js';
-import { addressScope, isSameAddress, specialBlock } from './special.js';
+import { addressScope, isSameAddress, isSharedLine, specialBlock, type LineAddresses } from './special.js';
 
 /** Where a check is made from. */
 export const VANTAGES = ['outside', 'office', 'guest', 'tunnel'] as const;
@@ -75,7 +75,7 @@ export interface ReachFacts extends AddressFacts {
    * The office's address as the world sees it (STUN), and as the router says it is (NAT-PMP, PCP, UPnP); null where not
    * known.
    */
-  line: { seenAddress: string | null; routerAddress: string | null } | null;
+  line: LineAddresses | null;
   /** This server's own public address over IPv6; null: it has none. */
   six?: OwnSix | null;
   mapping: {
@@ -228,7 +228,7 @@ function staysInside(f: ReachFacts): boolean {
 /** The record that the name should have. */
 function updateOf(f: ReachFacts): Remedy {
   const own = f.line?.seenAddress ?? f.line?.routerAddress ?? 'the public address of the office line';
-  const isShared = !!f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared';
+  const isShared = f.line !== null && isSharedLine(f.line);
   const six = f.six?.opened ? `AAAA ${f.six.address}` : null;
   const values = isShared && six ? six : [`A ${own}`, six].filter((v) => v !== null).join(', ');
   return { act: 'update-record', words: `In the zone of ${parentOf(f.host)}: ${f.host} ${values}` };
@@ -308,7 +308,7 @@ function leadsElsewhere(
   const six = addresses.find((a) => isSix(f, a));
   const four = addresses.find((a) => !a.includes(':'));
   // What many customers share is nowhere to lead a name.
-  if (six && !four && f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared') return null;
+  if (six && !four && f.line && isSharedLine(f.line)) return null;
   const wait = ttlSeconds ? ` After the change, old answers are remembered for up to ${ttlSeconds} seconds.` : '';
   if (six && !four)
     return {
@@ -333,7 +333,7 @@ export function judgeLine(f: ReachFacts): Judged {
   const { seenAddress, routerAddress } = f.line;
   const relay: Remedy = { act: 'use-relay', words: 'Use the relay: it needs no open port.' };
   const scope = routerAddress && addressScope(routerAddress);
-  if (scope === 'shared') return judgeShared(f, routerAddress ?? '', relay);
+  if (isSharedLine(f.line)) return judgeShared(f, relay);
   if (scope === 'private' || (routerAddress !== null && seenAddress !== null && routerAddress !== seenAddress))
     return {
       mark: 'fail',
@@ -358,9 +358,14 @@ export function judgeLine(f: ReachFacts): Judged {
 }
 
 /** A line that many customers share takes no connections; over IPv6 people may come all the same. */
-function judgeShared(f: ReachFacts, routerAddress: string, relay: Remedy): Judged {
+function judgeShared(f: ReachFacts, relay: Remedy): Judged {
+  const { routerAddress } = f.line ?? {};
   const ask: Remedy = { act: null, words: 'Ask the provider for a public address of your own.' };
-  const shared = `The provider gives the line ${routerAddress}, which many customers share (RFC 6598).`;
+  const shared = routerAddress
+    ? `The provider gives the line ${routerAddress}, which many customers share (RFC 6598).`
+    : 'The router says that it has no public address of its own: the provider, or another router, shares one out.';
+  // Whatever the router says of itself: somebody came in.
+  if (!routerAddress && connectsBy(f, 4)) return { mark: 'ok', value: 'public', note: 'seen from outside' };
   if (connectsBy(f, 6))
     return {
       mark: 'warn',
@@ -371,7 +376,7 @@ function judgeShared(f: ReachFacts, routerAddress: string, relay: Remedy): Judge
     };
   return {
     mark: 'fail',
-    value: routerAddress,
+    value: routerAddress ?? 'no address',
     note: 'shared',
     reason: `${shared} Nobody outside can open a connection to it.`,
     remedies: [...(f.six ? [openSix(f, f.six.address)] : []), ask, relay],
@@ -451,7 +456,7 @@ function noLoopback(f: ReachFacts): Judged {
 export function judgeRouter(f: ReachFacts): Judged {
   if (f.wayIn !== 'mapping' || staysInside(f)) return { mark: 'skipped', value: '–' };
   const bySix = connectsBy(f, 6);
-  if (bySix && f.line?.routerAddress && addressScope(f.line.routerAddress) === 'shared')
+  if (bySix && !connectsBy(f, 4) && f.line && isSharedLine(f.line))
     return { mark: 'ok', value: `IPv6 ${f.port} open`, note: f.six?.opened ? '' : 'set by hand' };
   const judged = judgeForward(f);
   if (!bySix) return judged;

@@ -63,7 +63,7 @@ describe('the guide', () => {
     address: { scheme: 'https', host: 'files.saltmarsh.example', port: null, pathPrefix: '' },
     server: { address: '192.168.20.10', tlsPort: 8443, plainPort: 8080 },
     publicAddress: '198.51.100.24',
-        six: null,
+    six: null,
     canUpdateRecords: true,
     relayHost: null,
   };

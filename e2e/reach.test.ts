@@ -95,6 +95,24 @@ describe('becoming reachable', () => {
     }
   }, 60_000);
 
+  it('what the server goes by in its network is typed in, refused with words, and found again', async () => {
+    const url = new URL(iris.page.url());
+    url.searchParams.set('view', 'settings');
+    await iris.page.goto(url.href);
+    await iris.sees('192.168.20.1 as the file says', '.facts');
+    await iris.page.click('button[aria-label="Change: This server over IPv6"]');
+    await iris.fill('#say-insideAddress6', '192.168.20.10');
+    await iris.press('Go by it');
+    await iris.sees('That is no IPv6 address');
+    await iris.isAccessible();
+    await iris.fill('#say-insideAddress6', '2001:db8:20::10');
+    await iris.press('Go by it');
+    await iris.sees('2001:db8:20::10 as you said', '.facts');
+    await iris.page.click('button[aria-label="Change: This server over IPv6"]');
+    await iris.press('Go by what is found');
+    await iris.sees('none', '.facts');
+  }, 60_000);
+
   it('a share is built on it, and the lamp says that it works from outside', async () => {
     const { id } = (
       await (await office.signedIn('iris')).upload(office.roots.projects, 'Levels.csv', Buffer.from('1,2\n'))

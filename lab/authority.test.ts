@@ -21,7 +21,10 @@ afterAll(() => lab?.close());
 describe('the guide, on a network of daemons', () => {
   it('finds router and own address by itself, and opens its doors', async () => {
     expect((await lab.office.iris.ask('GET', '/api/reach/network')).body).toMatchObject({
-      ...{ gateway: OFFICE.router, gatewayFrom: 'machine', insideAddress: OFFICE.server, insideFrom: 'machine' },
+      own: {
+        gateway: { value: [OFFICE.router], from: 'machine' },
+        insideAddress: { value: [OFFICE.server], from: 'machine' },
+      },
       publicAddress: WORLD.line,
       doors: [
         { kind: 'tls', port: 8443, fault: null },

@@ -25,11 +25,8 @@ describe('an office with both families', () => {
   afterAll(() => lab?.close());
 
   it('knows its own address, and tells it to nobody while the firewall is closed', { timeout: 60_000 }, async () => {
-    const { body } = await lab.office.iris.ask<{ insideAddress6: string; insideFrom6: string }>(
-      'GET',
-      '/api/reach/network',
-    );
-    expect([body.insideAddress6, body.insideFrom6]).toEqual([SIX.server, 'machine']);
+    const { body } = await lab.office.iris.ask<ReachNetwork>('GET', '/api/reach/network');
+    expect(body.own.insideAddress6).toEqual({ value: [SIX.server], from: 'machine' });
     expect(await by(lab, SIX.server)).toMatchObject({ status: 0 });
     await lab.address.does('update-record');
     expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual([WORLD.line, '']);

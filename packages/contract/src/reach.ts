@@ -12,7 +12,7 @@ import type {
   WayCompared,
   WayIn,
 } from '@quay/core';
-import { unknownPlaces, USUAL_UPDATE_WORDS } from '@quay/core';
+import { addressBytes, addressScope, unknownPlaces, USUAL_UPDATE_WORDS } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema } from './common.js';
 
@@ -136,6 +136,67 @@ export const nameUpdateSchema = Joi.object<NameUpdate>({
     .max(10)
     .default([...USUAL_UPDATE_WORDS]),
 });
+/** What the server goes by in its network: found by itself where nothing is said here or in the file. */
+export const NETWORK_VALUES = ['gateway', 'insideAddress', 'insideAddress6', 'resolvers', 'stun', 'authority'] as const;
+export type NetworkValue = (typeof NETWORK_VALUES)[number];
+export const NETWORK_VALUE_WORDS: Record<NetworkValue, string> = {
+  gateway: 'Router',
+  insideAddress: 'This server',
+  insideAddress6: 'This server over IPv6',
+  resolvers: 'Name servers',
+  stun: 'STUN servers',
+  authority: 'Certificate authority',
+};
+/** Where a value is known from: the file says it, it was typed in, the machine was asked, or nobody knows it. */
+export type Whence = 'file' | 'settings' | 'machine' | 'nobody';
+
+/** An address of one of these lengths in bytes, where another machine can be. */
+const address = (...lengths: number[]) =>
+  lineSchema
+    .max(45)
+    .custom((value: string, helpers) => {
+      const isElsewhere = !['loopback', 'other'].includes(addressScope(value) ?? 'other');
+      return isElsewhere && lengths.includes(addressBytes(value)?.length ?? 0)
+        ? value
+        : helpers.error('network.nowhere');
+    })
+    .messages({
+      'network.nowhere': `That is no ${lengths.map((n) => (n === 4 ? 'IPv4' : 'IPv6')).join(' or ')} address at which a machine can be found.`,
+    });
+/** A name or an address, and a port where it is another than the usual one. */
+const stunServer = lineSchema
+  .max(260)
+  .pattern(/^(\[[0-9a-fA-F:.]+\]|[A-Za-z0-9.-]+)(:\d{1,5})?$/)
+  .messages({ 'string.pattern.base': 'That is a name or an address, with a colon and the port where it is not 3478.' });
+const directory = Joi.string()
+  .max(400)
+  .uri({ scheme: 'https' })
+  .messages({ 'string.uriCustomScheme': 'It begins with https://, as the authority gives it.' });
+const MOST: Record<NetworkValue, number> = {
+  gateway: 1,
+  insideAddress: 1,
+  insideAddress6: 1,
+  resolvers: 8,
+  stun: 8,
+  authority: 1,
+};
+const ITEMS: Record<NetworkValue, Joi.Schema> = {
+  gateway: address(4),
+  insideAddress: address(4),
+  insideAddress6: address(16),
+  resolvers: address(4, 16),
+  stun: stunServer,
+  authority: directory,
+};
+export const networkValueNameSchema = Joi.string<NetworkValue>()
+  .valid(...NETWORK_VALUES)
+  .required();
+/** What is said of one of them: at least one value, at most as many as are of use. */
+export const networkValueSchema = (name: NetworkValue) =>
+  Joi.object<{ value: string[] }>({
+    value: Joi.array().items(ITEMS[name]).min(1).max(MOST[name]).unique().required(),
+  });
+
 /** Whom a certificate authority knows the office as already (RFC 8555 §7.3.4), as it was given out there. */
 export interface AccountBinding {
   id: string;
@@ -279,14 +340,8 @@ export interface RelayState {
 }
 
 export interface ReachNetwork {
-  insideAddress: string;
-  /** Where it is known from: the file says it, the machine was asked, or nobody knows it. */
-  insideFrom: 'file' | 'machine' | 'nobody';
-  /** Its own public address over IPv6; null: it has none. */
-  insideAddress6: string | null;
-  insideFrom6: 'file' | 'machine' | 'nobody';
-  gateway: string | null;
-  gatewayFrom: 'file' | 'machine' | 'nobody';
+  /** What the server goes by, and where each is known from; nothing: nobody knows it, or there is none. */
+  own: Record<NetworkValue, { value: string[]; from: Whence }>;
   /** Where outsiders are let in: the port, and why it is not open; null: it is. */
   doors: { kind: 'tls' | 'plain'; port: number; fault: string | null }[];
   publicAddress: string | null;

@@ -308,6 +308,11 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     },
   }),
   'DELETE /api/reach/name-update': () => ({ path: '/api/reach/name-update' }),
+  'PUT /api/reach/network/:value': () => ({
+    path: '/api/reach/network/resolvers',
+    body: { value: ['192.168.20.1', '2001:db8:20::1'] },
+  }),
+  'DELETE /api/reach/network/:value': () => ({ path: '/api/reach/network/resolvers' }),
   'PUT /api/reach/relay': () => ({
     path: '/api/reach/relay',
     body: {

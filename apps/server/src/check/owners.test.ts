@@ -56,7 +56,7 @@ const TABLES: Record<string, string[]> = {
   ],
   setup: ['setup'],
   accounts: ['password_link'],
-  platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo'],
+  platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [
   ['access', /^UPDATE (node SET (inherits|others_rule) =|store SET owner_id =)/],

@@ -7,6 +7,7 @@ import { BackupsService } from '../backups/backups.service.js';
 import { sourceOf } from '../backups/source.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { Dialler } from '../platform/dialler.js';
 import { mailWayOf } from '../platform/mail-server.js';
 import { blobRootOf, Office } from '../platform/office.js';
@@ -27,6 +28,7 @@ export class HealthService {
     private readonly backups: BackupsService,
     private readonly certificates: CertificatesService,
     private readonly dialler: Dialler,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -89,12 +91,12 @@ export class HealthService {
 
   /** Who issues certificates has a clock that is right, and says what it shows with every answer. */
   private async clockOfOthers(): Promise<HealthFacts['clock']> {
-    const { acmeDirectory } = this.config.reach;
-    if (acmeDirectory === null) return null;
-    const { headers } = await this.dialler.http('GET', acmeDirectory, {}, null, ASKED_MS);
+    const { authority } = this.network;
+    if (authority === null) return null;
+    const { headers } = await this.dialler.http('GET', authority, {}, null, ASKED_MS);
     const theirs = Date.parse(headers.date ?? '');
     if (Number.isNaN(theirs)) return null;
-    return { aheadSeconds: (this.clock.now() - theirs) / 1000, of: new URL(acmeDirectory).hostname };
+    return { aheadSeconds: (this.clock.now() - theirs) / 1000, of: new URL(authority).hostname };
   }
 
   private async mail(now: number): Promise<HealthFacts['mail']> {

@@ -3,6 +3,10 @@ import { expect, it } from 'vitest';
 import { NO_REACH, type Config } from './config.js';
 import { defaultRoute6Of, defaultRouteOf, OwnNetwork, publicAddress6On } from './own-network.js';
 
+/** As a file says it; nothing was typed in. */
+const networkOf = (part: Partial<Config['reach']>) =>
+  new OwnNetwork(null as never, null as never, { reach: { ...NO_REACH, ...part } } as Config);
+
 // Tables as proc(5) describes them, written down by hand: two ways out, and a machine that has none.
 const HEAD = 'Iface\tDestination\tGateway \tFlags\tRefCnt\tUse\tMetric\tMask\t\tMTU\tWindow\tIRTT';
 const TWO = `${HEAD}
@@ -44,7 +48,7 @@ it('over IPv6 takes the way out with the least metric, and the public address th
 });
 
 it('whoever shares its network over IPv6 is inside', () => {
-  const network = new OwnNetwork({ reach: { ...NO_REACH, insideAddress6: '2001:db8:20::10' } } as Config);
+  const network = networkOf({ insideAddress6: '2001:db8:20::10' });
   expect(
     ['2001:db8:20::50', '2001:db8:21::50', '192.168.20.5', '203.0.113.7'].map((a) => network.isOutside(a)),
   ).toEqual([...[false, true, false, true]]);
@@ -52,19 +56,19 @@ it('whoever shares its network over IPv6 is inside', () => {
 
 it('says what the file says, and asks the machine for the rest only where it may', () => {
   const told = (part: Partial<Config['reach']>) => {
-    const network = new OwnNetwork({ reach: { ...NO_REACH, ...part } } as Config);
-    return [network.gatewayTold(), network.insideTold()];
+    const network = networkOf(part);
+    return [network.toldOf('gateway'), network.toldOf('insideAddress')];
   };
   expect(told({ gateway: '192.168.20.1', insideAddress: '192.168.20.10' })).toEqual([
-    { value: '192.168.20.1', from: 'file' },
-    { value: '192.168.20.10', from: 'file' },
+    { value: ['192.168.20.1'], from: 'file' },
+    { value: ['192.168.20.10'], from: 'file' },
   ]);
   expect(told({})).toEqual([
-    { value: null, from: 'nobody' },
-    { value: '127.0.0.1', from: 'nobody' },
+    { value: [], from: 'nobody' },
+    { value: [], from: 'nobody' },
   ]);
   // As ip(8), of Debian's iproute2, says it of this machine.
   const route = /^default via (\S+) dev (\S+)/m.exec(execFileSync('ip', ['-4', 'route'], { encoding: 'utf8' }));
   const [gateway] = told({ findsNetwork: true });
-  expect(gateway?.value ?? null).toBe(route?.[1] ?? null);
+  expect(gateway?.value[0] ?? null).toBe(route?.[1] ?? null);
 });

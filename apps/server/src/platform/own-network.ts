@@ -1,73 +1,152 @@
-import { Inject, Injectable } from '@nestjs/common';
+import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
+import { NETWORK_VALUES, type NetworkValue, type Whence } from '@quay/contract';
 import { comesFromOutside } from '@quay/core';
 import { readFileSync } from 'node:fs';
 import { networkInterfaces } from 'node:os';
-import { CONFIG, type Config } from './config.js';
+import { DataSource, type EntityManager } from 'typeorm';
+import { aside } from './aside.js';
+import { CONFIG, type Config, type StunServer } from './config.js';
+import { Events } from './events/events.js';
 
-/** Where a value comes from: the file says it, this machine was asked, or nobody knows it. */
-export type Whence = 'file' | 'machine' | 'nobody';
 export interface Told<T> {
   value: T;
   from: Whence;
 }
 
+const STUN_PORT = 3478;
+
 /**
- * How this machine stands in the office's network. What the file does not say is asked of the machine itself, each time:
- * a router may be another one tomorrow, and this machine have another address.
+ * How this machine stands in the office's network, and whom it asks there. What neither the file nor somebody in the
+ * browser said is asked of the machine itself, each time: a router may be another one tomorrow, and this machine have
+ * another address.
  */
 @Injectable()
-export class OwnNetwork {
-  constructor(@Inject(CONFIG) private readonly config: Config) {}
+export class OwnNetwork implements OnModuleInit {
+  private settings = new Map<NetworkValue, string[]>();
+
+  constructor(
+    private readonly db: DataSource,
+    private readonly events: Events,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  async onModuleInit(): Promise<void> {
+    await this.load();
+    this.events.stream.subscribe((event) => {
+      if (event.topic === 'reach' || event.topic === 'missed')
+        aside(this.load(), 'what is said of the network could not be looked at');
+    });
+  }
+
+  /** Takes in what was typed in, here or in another process. */
+  async load(): Promise<void> {
+    const rows = await this.db.query<{ name: NetworkValue; value: string[] }[]>(
+      'SELECT name, value FROM network_setting',
+    );
+    this.settings = new Map(rows.map(({ name, value }) => [name, value]));
+  }
+
+  /** Goes by this from now on, in place of what is found. */
+  async say(tx: EntityManager, name: NetworkValue, value: readonly string[]): Promise<void> {
+    await tx.query(
+      'INSERT INTO network_setting (name, value) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET value = $2',
+      [name, value],
+    );
+  }
+
+  async unsay(tx: EntityManager, name: NetworkValue): Promise<void> {
+    await tx.query('DELETE FROM network_setting WHERE name = $1', [name]);
+  }
+
+  /** All that is gone by, and where it is known from. */
+  told(): Record<NetworkValue, Told<string[]>> {
+    return Object.fromEntries(NETWORK_VALUES.map((name) => [name, this.toldOf(name)])) as Record<
+      NetworkValue,
+      Told<string[]>
+    >;
+  }
+
+  toldOf(name: NetworkValue): Told<string[]> {
+    const inFile = this.inFile(name);
+    if (inFile !== null) return { value: inFile, from: 'file' };
+    const typed = this.settings.get(name);
+    if (typed) return { value: typed, from: 'settings' };
+    const found = this.config.reach.findsNetwork ? FOUND[name]() : null;
+    return found === null ? { value: [], from: 'nobody' } : { value: [found], from: 'machine' };
+  }
+
+  private inFile(name: NetworkValue): string[] | null {
+    const { gateway, insideAddress, insideAddress6, resolvers, stun, acmeDirectory } = this.config.reach;
+    const said: Record<NetworkValue, string | string[] | null> = {
+      ...{ gateway, insideAddress, insideAddress6, resolvers, authority: acmeDirectory },
+      stun: stun && [stun].flat().map(({ address, port }) => `${bracketed(address)}:${port}`),
+    };
+    const value = said[name];
+    return value === null ? null : [value].flat();
+  }
 
   /** The router; null: there is none, as far as is known. */
   get gateway(): string | null {
-    return this.gatewayTold().value;
+    return this.toldOf('gateway').value[0] ?? null;
   }
 
   /** This machine's address on the network that the router is on. */
   get insideAddress(): string {
-    return this.insideTold().value;
+    return this.toldOf('insideAddress').value[0] ?? '127.0.0.1';
   }
 
   /** The router for IPv6, with the interface that leads to it ("fe80::1%eth0"); null: there is none. */
   get gateway6(): string | null {
-    if (!this.config.reach.findsNetwork) return null;
-    return defaultRoute6Of(fileOf('/proc/net/ipv6_route'))?.gateway ?? null;
+    return this.config.reach.findsNetwork ? (defaultRoute6Of(fileOf('/proc/net/ipv6_route'))?.gateway ?? null) : null;
   }
 
   /** This machine's own public address over IPv6; null: it has none. */
   get insideAddress6(): string | null {
-    return this.insideTold6().value;
+    return this.toldOf('insideAddress6').value[0] ?? null;
+  }
+
+  /** Name servers of the office network; null: those of this machine. */
+  get resolvers(): string[] | null {
+    const { value } = this.toldOf('resolvers');
+    return value.length > 0 ? value : null;
+  }
+
+  /** Servers that say from where they are asked. */
+  get stun(): StunServer[] {
+    return this.toldOf('stun').value.map((server) => {
+      const [, host = server, port] = /^(.*?)(?::(\d+))?$/.exec(server.replace(/^\[(.*)\]/, '$1')) ?? [];
+      return { address: host, port: Number(port ?? STUN_PORT) };
+    });
+  }
+
+  /** The directory of the certificate authority; null: none. */
+  get authority(): string | null {
+    return this.toldOf('authority').value[0] ?? null;
   }
 
   /** Whether somebody comes from outside the office, by their address. */
   isOutside(address: string): boolean {
     return comesFromOutside(address, address.includes(':') ? this.insideAddress6 : null);
   }
-
-  gatewayTold(): Told<string | null> {
-    const { gateway, findsNetwork } = this.config.reach;
-    if (gateway !== null || !findsNetwork) return { value: gateway, from: gateway === null ? 'nobody' : 'file' };
-    const route = defaultRouteOf(fileOf('/proc/net/route'));
-    return { value: route?.gateway ?? null, from: route ? 'machine' : 'nobody' };
-  }
-
-  insideTold(): Told<string> {
-    const { insideAddress, findsNetwork } = this.config.reach;
-    if (insideAddress !== null) return { value: insideAddress, from: 'file' };
-    const route = findsNetwork ? defaultRouteOf(fileOf('/proc/net/route')) : null;
-    const found = route && addressOn(route.device);
-    return found ? { value: found, from: 'machine' } : { value: '127.0.0.1', from: 'nobody' };
-  }
-
-  insideTold6(): Told<string | null> {
-    const { insideAddress6, findsNetwork } = this.config.reach;
-    if (insideAddress6 !== null) return { value: insideAddress6, from: 'file' };
-    const route = findsNetwork ? defaultRoute6Of(fileOf('/proc/net/ipv6_route')) : null;
-    const found = route && publicAddress6On(fileOf('/proc/net/if_inet6'), route.device);
-    return found ? { value: found, from: 'machine' } : { value: null, from: 'nobody' };
-  }
 }
+
+const bracketed = (address: string): string => (address.includes(':') ? `[${address}]` : address);
+
+/** What the machine is asked for; null: it does not know. */
+const FOUND: Record<NetworkValue, () => string | null> = {
+  gateway: () => defaultRouteOf(fileOf('/proc/net/route'))?.gateway ?? null,
+  insideAddress: () => {
+    const route = defaultRouteOf(fileOf('/proc/net/route'));
+    return route && addressOn(route.device);
+  },
+  insideAddress6: () => {
+    const route = defaultRoute6Of(fileOf('/proc/net/ipv6_route'));
+    return route && publicAddress6On(fileOf('/proc/net/if_inet6'), route.device);
+  },
+  resolvers: () => null,
+  stun: () => null,
+  authority: () => null,
+};
 
 /** What the system tells there; nothing where another system than Linux does not. */
 function fileOf(path: string): string {

@@ -260,7 +260,7 @@ export class CheckService {
     try {
       const found =
         vantage === 'office'
-          ? await measure(ask, this.dialler.way(this.config.reach.resolvers))
+          ? await measure(ask, this.dialler.way(this.network.resolvers))
           : await this.askProbe(this.config.reach.probes[vantage] as StandingProbe, ask);
       return {
         vantage,

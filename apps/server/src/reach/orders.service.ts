@@ -13,6 +13,7 @@ import {
 import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { Dialler } from '../platform/dialler.js';
 import { Events } from '../platform/events/events.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
@@ -60,6 +61,7 @@ export class OrdersService {
     private readonly certificates: CertificatesService,
     private readonly proofs: NameProofs,
     private readonly zone: ZoneService,
+    private readonly network: OwnNetwork,
     private readonly steps: StepsService,
     private readonly checks: CheckService,
     @Inject(CONFIG) private readonly config: Config,
@@ -73,7 +75,7 @@ export class OrdersService {
 
   /** Asks for a certificate: work that is begun at once. What is under way already goes on. @throws Problem reach.no-authority */
   async ask(actor: Actor, address: AddressRecord): Promise<CertificateOrder> {
-    if (!this.config.reach.acmeDirectory) throw noAuthority();
+    if (!this.network.authority) throw noAuthority();
     await this.events.change(async (tx) => {
       const now = this.clock.date();
       await tx.query(
@@ -125,9 +127,9 @@ export class OrdersService {
 
   /** Asks the authority when a certificate is to be renewed, when it is time to ask (RFC 9773). */
   async askForWish(certificate: KeptCertificate): Promise<void> {
-    const { acmeDirectory } = this.config.reach;
-    if (!acmeDirectory || (certificate.askAgainAt && certificate.askAgainAt.getTime() > this.clock.now())) return;
-    const wish = await this.wishFor(certificate, acmeDirectory).catch((error: unknown) => {
+    const { authority } = this.network;
+    if (!authority || (certificate.askAgainAt && certificate.askAgainAt.getTime() > this.clock.now())) return;
+    const wish = await this.wishFor(certificate, authority).catch((error: unknown) => {
       log.info({ err: error }, 'the authority did not say when to renew');
       return null;
     });
@@ -187,7 +189,8 @@ export class OrdersService {
   }
 
   private async obtain(address: AddressRecord, again = false): Promise<KeptCertificate> {
-    const { acmeDirectory: directory, roots } = this.config.reach;
+    const { authority: directory } = this.network;
+    const { roots } = this.config.reach;
     if (!directory) throw new Error('none is configured');
     const { default: acme } = await import('acme-client');
     const account = await this.accounts.of(directory);

@@ -22,7 +22,10 @@ import {
   moveLinksSchema,
   nameServerSchema,
   nameUpdateSchema,
+  NETWORK_VALUE_WORDS,
   networkSchema,
+  networkValueNameSchema,
+  networkValueSchema,
   newAddressSchema,
   ownCertificateSchema,
   plannedLineSchema,
@@ -34,6 +37,7 @@ import {
   type ChangeAddress,
   type ExposureAnswer,
   type NameServerSettings,
+  type NetworkValue,
   type NameUpdate,
   type NewAddress,
   type ReachCheck,
@@ -54,6 +58,7 @@ import {
 } from '@quay/core';
 import type { Request, Response } from 'express';
 import Joi from 'joi';
+import type { EntityManager } from 'typeorm';
 import { fileURLToPath } from 'node:url';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -81,6 +86,7 @@ import { OtherNamesService } from './other-names.service.js';
 import { OwnNetwork } from '../platform/own-network.js';
 
 const id = valid<string>(idSchema.required());
+const networkValue = valid<NetworkValue>(networkValueNameSchema);
 const vantage = valid<Vantage>(
   Joi.string<Vantage>()
     .valid(...VANTAGES)
@@ -245,19 +251,12 @@ export class ReachController {
   @For('run-reach')
   @Operation('How the server stands in its network')
   async network(): Promise<ReachNetwork> {
-    const { probes, acmeDirectory } = this.config.reach;
+    const { probes } = this.config.reach;
+    const { insideAddress, insideAddress6, gateway, authority } = this.own;
     const relay = await this.relays.state();
-    const { value: insideAddress, from: insideFrom } = this.own.insideTold();
-    const { value: insideAddress6, from: insideFrom6 } = this.own.insideTold6();
-    const { value: gateway, from: gatewayFrom } = this.own.gatewayTold();
     const [{ line, protocol }, nameServers] = await Promise.all([this.router.line(), this.names.list()]);
     return {
-      insideAddress,
-      insideFrom,
-      insideAddress6,
-      insideFrom6,
-      gateway,
-      gatewayFrom,
+      own: this.own.told(),
       doors: this.doors.standing,
       publicAddress: line.seenAddress ?? line.routerAddress,
       advice: adviseWay({ insideAddress, insideAddress6, gateway, ...line, protocol, hasRelay: relay !== null }),
@@ -266,10 +265,46 @@ export class ReachController {
       nameUpdate: await this.others.shown(),
       nameHook: this.config.reach.nameHook,
       relay,
-      authority: acmeDirectory
-        ? { directory: acmeDirectory, bindingId: await this.accounts.bindingId(acmeDirectory) }
-        : null,
+      authority: authority ? { directory: authority, bindingId: await this.accounts.bindingId(authority) } : null,
     };
+  }
+
+  @Put('network/:value')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('What the server goes by in its network, in place of what it finds')
+  async say(
+    @Me() who: Who,
+    @Param('value', networkValue) name: NetworkValue,
+    @Body() asked: { value: string[] },
+  ): Promise<void> {
+    const { value } = valid(networkValueSchema(name)).transform(asked) as { value: string[] };
+    if (this.own.toldOf(name).from === 'file')
+      throw new Problem('conflict', 'reach.in-file', 'The file says this; change it there.');
+    await this.changeNetwork(who, name, value.join(', '), (tx) => this.own.say(tx, name, value));
+  }
+
+  @Delete('network/:value')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Go by what is found again')
+  async unsay(@Me() who: Who, @Param('value', networkValue) name: NetworkValue): Promise<void> {
+    await this.changeNetwork(who, name, 'as it is found', (tx) => this.own.unsay(tx, name));
+  }
+
+  private async changeNetwork(
+    who: Who,
+    name: NetworkValue,
+    value: string,
+    work: (tx: EntityManager) => Promise<void>,
+  ): Promise<void> {
+    await this.events.change(async (tx) => {
+      await work(tx);
+      await this.events.tell(tx, { topic: 'reach', id: 'network' });
+      const detail = { what: NETWORK_VALUE_WORDS[name], value };
+      await this.ledger.append(tx, { kind: 'reach.network', actor: actorOf(who), detail });
+    });
+    await this.own.load();
   }
 
   @Get('probe.js')
@@ -360,7 +395,7 @@ export class ReachController {
   @HttpCode(204)
   @Operation('Whom the certificate authority knows the office as; the key is kept sealed', accountBindingSchema)
   async binding(@Me() who: Who, @Body(valid(accountBindingSchema)) asked: AccountBinding): Promise<void> {
-    const directory = this.config.reach.acmeDirectory;
+    const directory = this.own.authority;
     if (!directory) throw noAuthority();
     await this.events.change(async (tx) => {
       await this.accounts.bind(tx, directory, asked);

@@ -90,9 +90,8 @@ export class RouterService {
   /** The line's address as the world sees it (STUN) and as the router says it (NAT-PMP, or UPnP). */
   async line(): Promise<LineFacts> {
     const { gateway } = this.network;
-    const { stun } = this.config.reach;
     const [seenAddress, pmp, upnp] = await Promise.all([
-      this.seenFromOutside(stun === null ? [] : [stun].flat()),
+      this.seenFromOutside(this.network.stun),
       gateway
         ? this.dialler.exchange(gateway, PORT_CONTROL_PORT, encodePmpAddress(), decodePmpAddress, WAITS_MS)
         : null,

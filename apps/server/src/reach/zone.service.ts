@@ -1,10 +1,10 @@
-import { Inject, Injectable } from '@nestjs/common';
+import { Injectable } from '@nestjs/common';
 import { namesAbove, type CaaRecord } from '@quay/core';
 import type { CaaRecord as ResolvedCaa } from 'node:dns';
 import { Resolver } from 'node:dns/promises';
 import { isIP } from 'node:net';
 import { setTimeout as pause } from 'node:timers/promises';
-import { CONFIG, type Config } from '../platform/config.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { Dialler } from '../platform/dialler.js';
 
 /** One question, asked twice at the most. */
@@ -20,12 +20,12 @@ const LOOK_EVERY_MS = 1000;
 export class ZoneService {
   constructor(
     private readonly dialler: Dialler,
-    @Inject(CONFIG) private readonly config: Config,
+    private readonly network: OwnNetwork,
   ) {}
 
   /** The name at the end of a chain of other names (CNAME), which is the name itself where there is none. */
   async endOf(name: string): Promise<string> {
-    const resolver = this.resolver(this.config.reach.resolvers);
+    const resolver = this.resolver(this.network.resolvers);
     let end = name;
     for (let i = 0; i < CHAIN_MOST; i += 1) {
       const [next] = await resolver.resolveCname(end).catch(() => []);
@@ -37,7 +37,7 @@ export class ZoneService {
 
   /** The CAA records that hold for a name (RFC 8659 §3); none where nobody could be asked. */
   async caa(host: string): Promise<CaaRecord[]> {
-    const resolver = this.resolver(this.config.reach.resolvers);
+    const resolver = this.resolver(this.network.resolvers);
     for (const name of namesAbove(host)) {
       const records = await resolver.resolveCaa(name).catch(() => []);
       if (records.length > 0) return records.map(caaOf);
@@ -91,7 +91,7 @@ export class ZoneService {
 
   /** The addresses of the servers of the zone that a name is in; none where nobody could be asked. */
   private async serversFor(name: string): Promise<string[]> {
-    const resolver = this.resolver(this.config.reach.resolvers);
+    const resolver = this.resolver(this.network.resolvers);
     let names: string[] = [];
     for (const zone of namesAbove(name)) {
       names = await resolver.resolveNs(zone).catch(() => []);

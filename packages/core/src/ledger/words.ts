@@ -78,6 +78,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'reach.name-update-gone': () => 'forgot where the name is changed',
   'reach.relay': (d) => `accepted the invitation of the relay ${d['host']}, as ${d['office']}`,
   'reach.relay-left': () => 'left the relay',
+  'reach.network': (d) => `said of the network: ${d['what']} ${d['value']}`,
   'reach.binding': (d) => `stored that ${d['authority']} knows the office as ${d['id']}`,
   'reach.key': (d) => `stored the key of the ${d['network']} name server`,
   'reach.lost': (d) => `can no longer be reached at ${d['address']}: ${d['reason']}`,

@@ -271,7 +271,8 @@ export class Six1766100000000 implements MigrationInterface {
     await runner.query(`DELETE FROM port_mapping WHERE family = 6;
       ALTER TABLE port_mapping DROP CONSTRAINT port_mapping_pkey, DROP COLUMN family, DROP COLUMN inside,
         DROP COLUMN pinhole, ADD PRIMARY KEY (address_id, external_port);
-      ALTER TABLE address DROP COLUMN recorded`);
+      ALTER TABLE address DROP COLUMN recorded;
+      DROP TABLE network_setting`);
   }
 }
 

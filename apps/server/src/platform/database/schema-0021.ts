@@ -12,4 +12,10 @@ ALTER TABLE port_mapping
 
 -- What the program last had the name lead to: nothing of that is left when it leads elsewhere.
 ALTER TABLE address ADD COLUMN recorded text[] NOT NULL DEFAULT '{}';
+
+-- What was typed in of the network, in place of what is found; the file comes before it.
+CREATE TABLE network_setting (
+  name   text PRIMARY KEY CHECK (name IN ('gateway', 'insideAddress', 'insideAddress6', 'resolvers', 'stun', 'authority')),
+  value  text[] NOT NULL CHECK (cardinality(value) > 0)
+);
 `;

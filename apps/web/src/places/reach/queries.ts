@@ -7,6 +7,7 @@ import type {
   ExposureAnswer,
   NameServerSettings,
   NameUpdate,
+  NetworkValue,
   NewAddress,
   ReachCheck,
   ReachNetwork,
@@ -88,6 +89,14 @@ export const useBinding = () =>
 export const useNameUpdate = () =>
   useReachMutation((asked: NameUpdate) => api<undefined>('PUT', '/api/reach/name-update', asked), { inForm: true });
 export const useForgetNameUpdate = () => useReachMutation(() => api<undefined>('DELETE', '/api/reach/name-update'));
+export const useNetworkSaid = () =>
+  useReachMutation(
+    ({ name, value }: { name: NetworkValue; value: string[] }) =>
+      api<undefined>('PUT', `/api/reach/network/${name}`, { value }),
+    { inForm: true },
+  );
+export const useNetworkFound = () =>
+  useReachMutation((name: NetworkValue) => api<undefined>('DELETE', `/api/reach/network/${name}`));
 export const useAcceptInvitation = () =>
   useReachMutation((asked: { code: string }) => api<undefined>('PUT', '/api/reach/relay', asked), { inForm: true });
 export const useLeaveRelay = () => useReachMutation(() => api<undefined>('DELETE', '/api/reach/relay'));

@@ -1,6 +1,15 @@
 import type { ReachConfig } from '../../apps/server/src/platform/config.js';
 import type { Running } from './net.js';
-import { FIREWALL, openNetwork, speaking, WORLD, type Line, type Network, type RouterSpeaks } from './network.js';
+import {
+  CABLE,
+  FIREWALL,
+  openNetwork,
+  speaking,
+  WORLD,
+  type Line,
+  type Network,
+  type RouterSpeaks,
+} from './network.js';
 import { openLabOffice, OfficeAddress, type LabOffice } from './office.js';
 import {
   HOST,
@@ -58,12 +67,13 @@ export class Lab {
         startStun(network),
       ]);
       const authority = strict ? await startAuthority(network, strict) : null;
-      const office = await openLabOffice(network, {
+      const said = {
         // Router, own address, doors and name servers are found: no file says them.
         probes: { outside: probe },
         ...(authority && { acmeDirectory: authority.directory, roots: authority.roots }),
         ...reach,
-      });
+      };
+      const office = await openLabOffice(network, said, { server: network.server, cable: CABLE });
       const address = await OfficeAddress.add(office.iris, HOST);
       return new Lab(network, office, address, authority, router, speaks, resolvers, reach?.roots ?? []);
     } catch (error) {

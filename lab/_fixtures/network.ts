@@ -12,6 +12,7 @@ export const WORLD = {
   authority: '44.128.113.14',
   stun: '44.128.113.19',
   relay: '44.128.113.40',
+  far: '44.128.113.60',
   names: '44.128.113.53',
   elsewhere: '44.128.113.200',
 } as const;
@@ -34,13 +35,21 @@ const SHARED = { isp: '100.64.3.1', line: '100.64.3.4' } as const;
 
 export const OFFICE = { router: '192.168.20.1', server: '192.168.20.10', desk: '192.168.20.50' } as const;
 export const GUESTS = { router: '192.168.30.1', guest: '192.168.30.50' } as const;
-/**
- * A cable from this process to the server, so that a test can ask it; the product knows nothing of it. Laboratories that
- * run at the same time have one each: four addresses by the number of the process.
- */
-const block = (process.pid % 16_000) * 4;
-const cableAddress = (n: number): string => `10.254.${(block + n) >> 8}.${(block + n) & 255}`;
-export const CABLE = { name: `qlab${process.pid}`, here: cableAddress(1), server: cableAddress(2) } as const;
+/** A cable from this process to a server, so that a test can ask it; the product knows nothing of it. */
+export interface Cable {
+  name: string;
+  here: string;
+  server: string;
+}
+/** Laboratories that run at the same time have one each: four addresses by the number of the process. */
+const cable = (name: string, net: number): Cable => {
+  const block = (process.pid % 16_000) * 4;
+  const at = (n: number): string => `10.${net}.${(block + n) >> 8}.${(block + n) & 255}`;
+  return { name: `${name}${process.pid}`, here: at(1), server: at(2) };
+};
+export const CABLE = cable('qlab', 254);
+/** The same for an office elsewhere, in the world. */
+export const FAR_CABLE = cable('qfar', 253);
 
 export interface Network {
   net: Net;

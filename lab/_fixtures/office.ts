@@ -8,8 +8,8 @@ import { vi } from 'vitest';
 import { Client, openOffice, PASSWORDS, type Answer } from '../../apps/server/src/_fixtures/office.js';
 import { ended } from '../../apps/server/src/_fixtures/reach.js';
 import type { ReachConfig } from '../../apps/server/src/platform/config.js';
-import type { Running } from './net.js';
-import { CABLE, type Network } from './network.js';
+import type { Machine, Running } from './net.js';
+import type { Cable, Network } from './network.js';
 
 const MAIN = resolve(import.meta.dirname, '../../apps/server/dist/main.js');
 const PORT = 4180;
@@ -24,22 +24,25 @@ export interface LabOffice {
   close: () => Promise<void>;
 }
 
-export async function openLabOffice(network: Network, reach: Partial<ReachConfig>): Promise<LabOffice> {
-  const { server, net } = network;
-  net.link([server, 'cable'], [null, CABLE.name]);
-  server.run('ip', 'addr', 'add', `${CABLE.server}/30`, 'dev', 'cable');
-  execFileSync('ip', ['addr', 'add', `${CABLE.here}/30`, 'dev', CABLE.name]);
+export async function openLabOffice(
+  { net }: Pick<Network, 'net'>,
+  reach: Partial<ReachConfig>,
+  { server, cable }: { server: Machine; cable: Cable },
+): Promise<LabOffice> {
+  net.link([server, 'cable'], [null, cable.name]);
+  server.run('ip', 'addr', 'add', `${cable.server}/30`, 'dev', 'cable');
+  execFileSync('ip', ['addr', 'add', `${cable.here}/30`, 'dev', cable.name]);
   // Made and furnished here, and then served over there.
   const made = await openOffice();
   await made.close({ withFiles: false });
   const database = new URL(made.config.databaseUrl);
-  const way = await passOn(CABLE.here, Number(database.port));
-  database.host = `${CABLE.here}:${way.port}`;
+  const way = await passOn(cable.here, Number(database.port));
+  database.host = `${cable.here}:${way.port}`;
   const key = join(server.folder, 'key');
   writeFileSync(key, made.config.sealingKey.toString('hex'), { mode: 0o600 });
   const reachFile = join(server.folder, 'reach.json');
   writeFileSync(reachFile, JSON.stringify(reach), { mode: 0o600 });
-  const origin = `http://${CABLE.server}:${PORT}`;
+  const origin = `http://${cable.server}:${PORT}`;
   const begin = (): Promise<Running> =>
     server.start(process.execPath, ['--enable-source-maps', MAIN], {
       env: {

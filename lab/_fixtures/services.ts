@@ -9,6 +9,8 @@ export const ZONE = 'saltmarsh.example';
 export const HOST = 'files.saltmarsh.example';
 /** A service that changes names when an address is asked for. */
 export const UPDATES = 'dns.world.example';
+/** An office elsewhere. */
+export const FAR = 'north.world.example';
 /** What the relay gives out below its own name. */
 export const RELAY_DOMAIN = 'relay.world.example';
 export const BELOW_RELAY = `saltmarsh.${RELAY_DOMAIN}`;
@@ -86,6 +88,7 @@ export function startResolver({ world }: Network): Promise<Running> {
   local-data: "${AUTHORITY_NAME}. A ${WORLD.authority}"
   local-data: "${BELOW_RELAY}. A ${WORLD.relay}"
   local-data: "${UPDATES}. A ${WORLD.elsewhere}"
+  local-data: "${FAR}. A ${WORLD.far}"
   do-not-query-localhost: no
 remote-control:
   control-enable: no

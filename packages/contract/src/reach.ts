@@ -12,7 +12,7 @@ import type {
   WayCompared,
   WayIn,
 } from '@quay/core';
-import { addressBytes, addressScope, unknownPlaces, USUAL_UPDATE_WORDS } from '@quay/core';
+import { addressBytes, addressScope, unknownPlaces, USUAL_UPDATE_WORDS, WATCHED_PATHS } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema } from './common.js';
 
@@ -215,6 +215,65 @@ export const ownCertificateSchema = Joi.object<{ chain: string; key: string }>({
   chain: Joi.string().max(60_000).required(),
   key: Joi.string().max(20_000).required(),
 });
+/** What another office says of itself when it takes a code. */
+export interface LookoutPair {
+  name: string;
+  /** Where it can be called; null: nowhere yet. */
+  url: string | null;
+  /** By which it is to be asked. */
+  secret: string;
+}
+const lookoutUrl = Joi.string()
+  .max(400)
+  .pattern(/^https:\/\/[^/?#@\s]+(\/[\w./~-]*)?$/)
+  .allow(null)
+  .required();
+export const lookoutPairSchema = Joi.object<LookoutPair>({
+  name: lineSchema.max(200).required(),
+  url: lookoutUrl,
+  secret: Joi.string()
+    .pattern(/^[\w-]{43}$/)
+    .required(),
+});
+/** What another office wants looked at (packages/probe says what comes of it). */
+export interface LookoutAsk {
+  url: string | null;
+  ask: { url: string; path: string; roots?: string[]; address?: string | null; morePaths?: string[] };
+}
+/** Only what shows whether a way in works: a proof, or a page that is looked at from outside. */
+const lookedAt = Joi.string().pattern(/^\/reach\/probe\/[\w-]{10,100}$/);
+export const lookoutAskSchema = Joi.object<LookoutAsk>({
+  url: lookoutUrl,
+  ask: Joi.object({
+    url: Joi.string()
+      .max(400)
+      .pattern(/^https?:\/\/[^/?#@\s]+(\/[\w./~-]*)?$/)
+      .required(),
+    path: Joi.alternatives(lookedAt, Joi.valid('/', ...WATCHED_PATHS.map(({ path }) => path))).required(),
+    roots: Joi.array().items(Joi.string().max(10_000)).max(5),
+    address: Joi.string().ip({ cidr: 'forbidden' }).allow(null),
+    morePaths: Joi.array().items(lookedAt).max(3),
+  }).required(),
+});
+/** Another Lockfast Quay that looks at this one from outside, and the other way round. */
+export interface LookoutState {
+  id: string;
+  name: string;
+  url: string | null;
+  since: string;
+  /** When it last looked for this office, and when this one last looked for it; null: never. */
+  answeredAt: string | null;
+  askedAt: string | null;
+  /** Why it did not answer the last time; null: it did. */
+  failure: string | null;
+}
+/** One word from another office. */
+export const lookoutCodeSchema = Joi.object<{ code: string }>({ code: Joi.string().trim().max(900).required() });
+export interface LookoutCode {
+  code: string;
+  endsAt: string;
+}
+
 /** What a relay invited the office with, as one word. */
 export const invitationSchema = Joi.object<{ code: string }>({ code: Joi.string().trim().max(800).required() });
 export const networkSchema = Joi.string<'public' | 'office' | 'guest'>().valid('public', 'office', 'guest').required();
@@ -355,6 +414,8 @@ export interface ReachNetwork {
     keyName: string;
   }[];
   probes: string[];
+  /** Other Lockfast Quays that look at this one from outside. */
+  lookouts: LookoutState[];
   /** Where a name is changed by an address that is asked for; null: nowhere. */
   nameUpdate: Omit<NameUpdate, 'secret'> | null;
   /** A program of this machine that changes names (docs/reach.md); null: none. */

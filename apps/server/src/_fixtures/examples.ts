@@ -313,6 +313,24 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     body: { value: ['192.168.20.1', '2001:db8:20::1'] },
   }),
   'DELETE /api/reach/network/:value': () => ({ path: '/api/reach/network/resolvers' }),
+  // Nobody can call the office of the tests.
+  'POST /api/reach/lookouts/code': () => ({ path: '/api/reach/lookouts/code', also: [409] }),
+  'POST /api/reach/lookouts': () => ({ path: '/api/reach/lookouts', body: { code: 'look1.none' }, also: [400] }),
+  'DELETE /api/reach/lookouts/:id': () => ({
+    path: '/api/reach/lookouts/0190a3d0-0000-7000-8000-000000000000',
+    also: [404],
+  }),
+  // Without a secret that is known, nobody is let further.
+  'POST /reach/probe/pair': () => ({
+    path: '/reach/probe/pair',
+    body: { name: 'Saltmarsh North', url: null, secret: 's'.repeat(43) },
+    also: [401, 429],
+  }),
+  'POST /reach/probe/look': () => ({
+    path: '/reach/probe/look',
+    body: { url: null, ask: { url: 'https://files.saltmarsh.example', path: '/' } },
+    also: [401],
+  }),
   'PUT /api/reach/relay': () => ({
     path: '/api/reach/relay',
     body: {

@@ -48,6 +48,7 @@ const TABLES: Record<string, string[]> = {
     'certificate_order',
     'relay_invitation',
     'name_update',
+    'lookout',
     'acme_account',
     'renewal',
     'port_mapping',

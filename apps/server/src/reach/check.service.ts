@@ -16,7 +16,7 @@ import {
   type Vantage,
   SYSTEM_ACTOR,
 } from '@quay/core';
-import { measure, PAGE_MS, WHOLE_MS, type At, type Measured, type ProbeAsk } from '@quay/probe';
+import { measure, type At, type Measured, type ProbeAsk } from '@quay/probe';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -28,17 +28,13 @@ import { log } from '../platform/log/log.js';
 import { notFound } from '../platform/problems/problem.js';
 import { CertificatesService } from './certificates.service.js';
 import { ProofsService } from './proofs.service.js';
+import { MORE_ADDRESSES } from './measured.js';
+import { VantagesService } from './vantages.service.js';
 import { loadAddresses, loadChecks, type AddressRecord } from './reach.queries.js';
 import { RouterService } from './router.service.js';
 import { OwnNetwork } from '../platform/own-network.js';
 
-/** The way to a probe and back, and a machine that is busy, come on top of what it measures. */
-const PROBE_MS = WHOLE_MS + PAGE_MS + 2500;
-type StandingProbe = NonNullable<Config['reach']['probes']['outside']>;
-
 const INSIDE_MS = 1000;
-/** Further addresses of a name that are looked at. */
-const MORE_ADDRESSES = 3;
 
 /** What was found of the office's line and router. */
 type LineLooked = Pick<ReachFacts, 'line' | 'mapping' | 'six'> & { exchange: string[] };
@@ -64,6 +60,7 @@ export class CheckService {
     private readonly events: Events,
     private readonly ledger: LedgerService,
     private readonly network: OwnNetwork,
+    private readonly stands: VantagesService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -251,7 +248,7 @@ export class CheckService {
     at: string | null = null,
   ): Promise<{ vantage: Vantage; found: Measured | null; proven: boolean[]; unavailable: string | null }> {
     const nobody = (unavailable: string) => ({ vantage, found: null, proven: [], unavailable });
-    if (vantage !== 'office' && !this.config.reach.probes[vantage])
+    if (vantage !== 'office' && !(await this.stands.there(vantage)))
       return nobody(`No probe stands there.${vantage === 'outside' ? ' A proof by telephone tells.' : ''}`);
     const nonces = await this.proofs.makeForCheck(address.id, 1 + MORE_ADDRESSES);
     const [path = '', ...morePaths] = nonces.map((nonce) => `/reach/probe/${nonce}`);
@@ -261,7 +258,7 @@ export class CheckService {
       const found =
         vantage === 'office'
           ? await measure(ask, this.dialler.way(this.network.resolvers))
-          : await this.askProbe(this.config.reach.probes[vantage] as StandingProbe, ask);
+          : await this.stands.ask(vantage, ask);
       return {
         vantage,
         found,
@@ -273,23 +270,6 @@ export class CheckService {
     } catch (error) {
       return nobody(`The probe there did not answer: ${(error as Error).message}.`);
     }
-  }
-
-  private async askProbe(probe: StandingProbe, ask: ProbeAsk): Promise<Measured> {
-    const { status, text } = await this.dialler.http(
-      'POST',
-      probe.url,
-      { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' },
-      JSON.stringify(ask),
-      PROBE_MS,
-      100_000,
-    );
-    const found = status === 200 ? readMeasured(text) : null;
-    if (!found)
-      throw new Error(
-        status === 200 ? 'it answers something that is no measurement' : `it answers with the status ${status}`,
-      );
-    return found;
   }
 
   private async keep(address: AddressRecord, check: ReachCheck): Promise<void> {
@@ -333,46 +313,4 @@ function judgedAt({ connect, tls, page }: At, right: boolean): AddressFacts {
       elapsedMs: page.elapsedMs,
     },
   };
-}
-
-const isObject = (v: unknown): boolean => v !== null && typeof v === 'object' && !Array.isArray(v);
-/** A name of a certificate, or a line of what was said: a redirect may be long. */
-const TEXT_MOST = 1500;
-const areTexts = (v: unknown, most: number): boolean =>
-  Array.isArray(v) && v.length <= most && v.every((t) => typeof t === 'string' && t.length <= TEXT_MOST);
-const isSoundAt = ({ connect, tls, page }: At): boolean =>
-  [connect, tls, page].every((v) => (v ?? null) === null || isObject(v)) &&
-  (!tls || (areTexts(tls.names, 1000) && typeof tls.issuer === 'string')) &&
-  (!connect || typeof connect.address === 'string') &&
-  (!page || typeof page.body === 'string');
-const atOf = ({ asked, connect, tls, page }: At): At => ({
-  asked: Number(asked ?? 0),
-  connect: connect ?? null,
-  tls: tls ?? null,
-  page: page ?? null,
-});
-
-/**
- * What a probe answered; null when it is not a measurement. Probes stand elsewhere: what they say is looked at before
- * it is believed.
- */
-export function readMeasured(text: string): Measured | null {
-  try {
-    const m = JSON.parse(text) as Measured;
-    const others = m.others ?? [];
-    const sound =
-      isObject(m) &&
-      isSoundAt(m) &&
-      [m.lookup, m.redirect].every((v) => v === null || isObject(v)) &&
-      areTexts(m.exchange, 200) &&
-      (!m.lookup || areTexts(m.lookup.addresses, 50)) &&
-      Array.isArray(others) &&
-      others.length <= MORE_ADDRESSES &&
-      others.every((at) => isObject(at) && isSoundAt(at));
-    if (!sound) return null;
-    const { lookup, redirect, exchange } = m;
-    return { lookup, redirect, exchange, ...atOf(m), others: others.map(atOf) };
-  } catch {
-    return null;
-  }
 }

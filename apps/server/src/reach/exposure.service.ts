@@ -4,25 +4,23 @@ import { addressText, portOf, judgeExposure, WATCHED_PATHS, WATCHED_PORTS, type 
 import type { Measured, ProbeAsk } from '@quay/probe';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
-import { Dialler } from '../platform/dialler.js';
+import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
-import { readMeasured } from './check.service.js';
+import { VantagesService } from './vantages.service.js';
 import { type AddressRecord } from './reach.queries.js';
-
-const PROBE_MS = 7000;
 
 /** Looks from outside what answers at an address: port by port, and path by path. */
 @Injectable()
 export class ExposureService {
   constructor(
     private readonly clock: Clock,
-    private readonly dialler: Dialler,
+    private readonly stands: VantagesService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
   async look(address: AddressRecord): Promise<ExposureAnswer> {
     const at = this.clock.date().toISOString();
-    if (!this.config.reach.probes.outside)
+    if (!(await this.stands.there('outside')))
       return { at, rows: [], unavailable: 'No probe stands outside, so nobody can see what answers there.' };
     if (address.wayIn === 'office') return { at, rows: [], unavailable: 'This address is for the office only.' };
     const main = portOf(address);
@@ -58,22 +56,12 @@ export class ExposureService {
   }
 
   private async ask(ask: ProbeAsk): Promise<Measured> {
-    const probe = this.config.reach.probes.outside;
-    const answer =
-      probe &&
-      (await this.dialler
-        .http(
-          'POST',
-          probe.url,
-          { authorization: `Bearer ${probe.token}`, 'content-type': 'application/json' },
-          JSON.stringify(ask),
-          PROBE_MS,
-          100_000,
-        )
-        .catch(() => null));
-    const found = answer?.status === 200 ? readMeasured(answer.text) : null;
-    if (!found) throw new Problem('unavailable', 'reach.probe-silent', 'The probe outside does not answer.');
-    return found;
+    try {
+      return await this.stands.ask('outside', ask);
+    } catch (error) {
+      log.info({ err: error }, 'nobody outside answered');
+      throw new Problem('unavailable', 'reach.probe-silent', 'The probe outside does not answer.');
+    }
   }
 }
 

@@ -3,6 +3,7 @@ import {
   Controller,
   Delete,
   Get,
+  Headers,
   HttpCode,
   Inject,
   Param,
@@ -19,6 +20,9 @@ import {
   guideStepSchema,
   idSchema,
   invitationSchema,
+  lookoutAskSchema,
+  lookoutCodeSchema,
+  lookoutPairSchema,
   moveLinksSchema,
   nameServerSchema,
   nameUpdateSchema,
@@ -36,6 +40,9 @@ import {
   type AffectedLink,
   type ChangeAddress,
   type ExposureAnswer,
+  type LookoutAsk,
+  type LookoutCode,
+  type LookoutPair,
   type NameServerSettings,
   type NetworkValue,
   type NameUpdate,
@@ -63,6 +70,9 @@ import { fileURLToPath } from 'node:url';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
+import type { Measured } from '@quay/probe';
+import { clientAddress } from '../platform/client-address.js';
+import { log } from '../platform/log/log.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { For } from '../platform/for.js';
@@ -74,6 +84,7 @@ import { AccountsService } from './accounts.service.js';
 import { AddressesService } from './addresses.service.js';
 import { CheckService } from './check.service.js';
 import { ExposureService } from './exposure.service.js';
+import { LookoutsService } from './lookouts.service.js';
 import { NameServersService, type Network } from './name-servers.service.js';
 import { sendProof } from './proof-page.js';
 import { ProofsService } from './proofs.service.js';
@@ -113,6 +124,7 @@ export class ReachController {
     private readonly own: OwnNetwork,
     private readonly doors: Doors,
     private readonly relays: RelayLines,
+    private readonly lookouts: LookoutsService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -262,6 +274,7 @@ export class ReachController {
       advice: adviseWay({ insideAddress, insideAddress6, gateway, ...line, protocol, hasRelay: relay !== null }),
       nameServers,
       probes: Object.keys(probes),
+      lookouts: await this.lookouts.list(),
       nameUpdate: await this.others.shown(),
       nameHook: this.config.reach.nameHook,
       relay,
@@ -305,6 +318,41 @@ export class ReachController {
       await this.ledger.append(tx, { kind: 'reach.network', actor: actorOf(who), detail });
     });
     await this.own.load();
+  }
+
+  @Post('lookouts/code')
+  @For('run-reach')
+  @HttpCode(200)
+  @Operation(
+    'A code for another Lockfast Quay: whoever takes it looks at this one from outside, and the other way round',
+  )
+  async lookoutCode(@Me() who: Who): Promise<LookoutCode> {
+    const { code, endsAt } = await this.events.change((tx) => this.lookouts.makeCode(tx));
+    log.info({ by: who.personId }, 'a code for another office was made');
+    return { code, endsAt: endsAt.toISOString() };
+  }
+
+  @Post('lookouts')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('Take the code of another Lockfast Quay', lookoutCodeSchema)
+  async takeLookout(@Me() who: Who, @Body(valid(lookoutCodeSchema)) asked: { code: string }): Promise<void> {
+    await this.lookouts.take(asked.code, async (tx, name) => {
+      await this.events.tell(tx, { topic: 'reach', id: 'lookouts' });
+      await this.ledger.append(tx, { kind: 'reach.lookout', actor: actorOf(who), detail: { name } });
+    });
+  }
+
+  @Delete('lookouts/:id')
+  @For('run-reach')
+  @HttpCode(204)
+  @Operation('End that another office and this one look at each other')
+  async forgetLookout(@Me() who: Who, @Param('id', id) lookoutId: string): Promise<void> {
+    await this.events.change(async (tx) => {
+      const name = await this.lookouts.forget(tx, lookoutId);
+      await this.events.tell(tx, { topic: 'reach', id: 'lookouts' });
+      await this.ledger.append(tx, { kind: 'reach.lookout-gone', actor: actorOf(who), detail: { name } });
+    });
   }
 
   @Get('probe.js')
@@ -414,11 +462,40 @@ export class ReachController {
   }
 }
 
+const bearerOf = (authorization: string | undefined): string | null =>
+  /^Bearer ([\w-]{43})$/.exec(authorization ?? '')?.[1] ?? null;
+
 /** The page that proves the way in. Open to everybody: what it tells is nothing without the nonce. */
 @ApiPart('reach')
 @Controller('reach/probe')
 export class ProofController {
-  constructor(private readonly proofs: ProofsService) {}
+  constructor(
+    private readonly proofs: ProofsService,
+    private readonly lookouts: LookoutsService,
+  ) {}
+
+  @Post('pair')
+  @For('anyone')
+  @HttpCode(200)
+  @Operation('Another office takes a code that was made here', lookoutPairSchema)
+  pair(
+    @Req() req: Request,
+    @Headers('authorization') authorization: string | undefined,
+    @Body(valid(lookoutPairSchema)) asked: LookoutPair,
+  ): Promise<{ name: string }> {
+    return this.lookouts.pair(bearerOf(authorization), asked, clientAddress(req));
+  }
+
+  @Post('look')
+  @For('anyone')
+  @HttpCode(200)
+  @Operation('Another office has this one look whether its way in works', lookoutAskSchema)
+  look(
+    @Headers('authorization') authorization: string | undefined,
+    @Body(valid(lookoutAskSchema)) asked: LookoutAsk,
+  ): Promise<Measured> {
+    return this.lookouts.lookFor(bearerOf(authorization), asked);
+  }
 
   @Get()
   @For('anyone')

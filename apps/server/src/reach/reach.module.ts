@@ -8,6 +8,8 @@ import { Gateway } from './gateway.js';
 import { Pinholes } from './pinholes.js';
 import { ExposureService } from './exposure.service.js';
 import { NameProofs } from './name-proofs.service.js';
+import { LookoutsService } from './lookouts.service.js';
+import { VantagesService } from './vantages.service.js';
 import { OrdersService } from './orders.service.js';
 import { OtherNamesService } from './other-names.service.js';
 import { NameServersService } from './name-servers.service.js';
@@ -35,6 +37,8 @@ import { UpkeepService } from './upkeep.service.js';
     StepsService,
     OrdersService,
     ProofsService,
+    LookoutsService,
+    VantagesService,
     CheckService,
     RemediesService,
     UpkeepService,

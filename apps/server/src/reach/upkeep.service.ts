@@ -25,6 +25,7 @@ import { CertificatesService, type KeptCertificate } from './certificates.servic
 import { CheckService } from './check.service.js';
 import { Dialler } from '../platform/dialler.js';
 import { OwnNetwork } from '../platform/own-network.js';
+import { LookoutsService } from './lookouts.service.js';
 import { ProofsService } from './proofs.service.js';
 import { loadAddresses, type AddressRecord } from './reach.queries.js';
 import { RelayLines } from './relay-lines.js';
@@ -54,11 +55,13 @@ export class UpkeepService {
     private readonly zone: ZoneService,
     private readonly network: OwnNetwork,
     proofs: ProofsService,
+    lookouts: LookoutsService,
     housekeeping: Housekeeping,
     jobs: Jobs,
     @Inject(CONFIG) private readonly config: Config,
   ) {
     housekeeping.add('old proofs', () => proofs.tidy());
+    housekeeping.add('codes that nobody took', () => lookouts.tidy());
     if (config.reach.checkEveryMinutes === 0) return;
     jobs.define(
       'ways-in',

@@ -78,6 +78,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'reach.name-update-gone': () => 'forgot where the name is changed',
   'reach.relay': (d) => `accepted the invitation of the relay ${d['host']}, as ${d['office']}`,
   'reach.relay-left': () => 'left the relay',
+  'reach.lookout': (d) => `exchanged a code with ${d['name']}: each looks at the other from outside`,
+  'reach.lookout-gone': (d) => `ended that ${d['name']} and this office look at each other`,
   'reach.network': (d) => `said of the network: ${d['what']} ${d['value']}`,
   'reach.binding': (d) => `stored that ${d['authority']} knows the office as ${d['id']}`,
   'reach.key': (d) => `stored the key of the ${d['network']} name server`,

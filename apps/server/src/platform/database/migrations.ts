@@ -272,7 +272,7 @@ export class Six1766100000000 implements MigrationInterface {
       ALTER TABLE port_mapping DROP CONSTRAINT port_mapping_pkey, DROP COLUMN family, DROP COLUMN inside,
         DROP COLUMN pinhole, ADD PRIMARY KEY (address_id, external_port);
       ALTER TABLE address DROP COLUMN recorded;
-      DROP TABLE network_setting`);
+      DROP TABLE network_setting, lookout`);
   }
 }
 

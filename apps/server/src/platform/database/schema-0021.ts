@@ -18,4 +18,23 @@ CREATE TABLE network_setting (
   name   text PRIMARY KEY CHECK (name IN ('gateway', 'insideAddress', 'insideAddress6', 'resolvers', 'stun', 'authority')),
   value  text[] NOT NULL CHECK (cardinality(value) > 0)
 );
+
+-- Other offices that look at this one from outside when they are asked, and for which this one looks.
+CREATE TABLE lookout (
+  id                 uuid PRIMARY KEY,
+  name               text NOT NULL,
+  -- Where it is called; null: it cannot be yet.
+  url                text,
+  -- By which it knows this office.
+  our_secret_sealed  bytea,
+  -- By which this office knows it; before, the code that was made for it.
+  their_hash         bytea NOT NULL UNIQUE,
+  code_ends_at       timestamptz,
+  since              timestamptz,
+  answered_at        timestamptz,
+  asked_at           timestamptz,
+  failure            text,
+  CHECK ((since IS NULL) = (code_ends_at IS NOT NULL)),
+  CHECK (since IS NULL OR our_secret_sealed IS NOT NULL)
+);
 `;

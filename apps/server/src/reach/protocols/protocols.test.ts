@@ -7,7 +7,7 @@ import { execFileSync } from 'node:child_process';
 import fc from 'fast-check';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Dialler } from '../../platform/dialler.js';
-import { readMeasured } from '../check.service.js';
+import { readMeasured } from '../measured.js';
 import { decodeUpdateAnswer, encodeUpdate, type RecordChange, type TsigKey } from './dns-update.js';
 import { decodeDescription, decodeSearchAnswer, encodeAction, valueOf } from './gateway-device.js';
 import {

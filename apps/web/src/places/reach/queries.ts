@@ -5,6 +5,7 @@ import type {
   AffectedLink,
   ChangeAddress,
   ExposureAnswer,
+  LookoutCode,
   NameServerSettings,
   NameUpdate,
   NetworkValue,
@@ -97,6 +98,13 @@ export const useNetworkSaid = () =>
   );
 export const useNetworkFound = () =>
   useReachMutation((name: NetworkValue) => api<undefined>('DELETE', `/api/reach/network/${name}`));
+export const useLookoutCode = () => useReachMutation(() => api<LookoutCode>('POST', '/api/reach/lookouts/code'));
+export const useTakeLookout = () =>
+  useReachMutation((asked: { code: string }) => api<undefined>('POST', '/api/reach/lookouts', asked), {
+    inForm: true,
+  });
+export const useForgetLookout = () =>
+  useReachMutation((id: string) => api<undefined>('DELETE', `/api/reach/lookouts/${id}`));
 export const useAcceptInvitation = () =>
   useReachMutation((asked: { code: string }) => api<undefined>('PUT', '/api/reach/relay', asked), { inForm: true });
 export const useLeaveRelay = () => useReachMutation(() => api<undefined>('DELETE', '/api/reach/relay'));

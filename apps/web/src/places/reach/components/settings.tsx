@@ -7,6 +7,7 @@ import { useChangeAddress, useRemoveAddress } from '../queries';
 import { WAY_WORDS } from '../words';
 import { readAddress } from './add-address';
 import { AuthorityAccount, NameServers, OwnCertificate } from './keys';
+import { Lookouts } from './lookouts';
 import { NameUpdateSettings } from './name-update';
 import { OwnNetwork } from './own-network';
 import { Relay } from './relay';
@@ -75,6 +76,7 @@ export function Settings({ address }: { address: AddressSheet }) {
       {outward && <Switches address={address} />}
       {outward && <OwnNetwork />}
       {outward && <Relay />}
+      {outward && <Lookouts />}
       {outward && <NameServers host={address.host} />}
       {outward && <NameUpdateSettings host={address.host} />}
       {outward && <AuthorityAccount />}

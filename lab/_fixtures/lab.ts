@@ -1,8 +1,10 @@
 import type { ReachConfig } from '../../apps/server/src/platform/config.js';
-import type { Running } from './net.js';
+import type { Machine, Running } from './net.js';
 import {
   CABLE,
   FIREWALL,
+  GUESTS,
+  OFFICE,
   openNetwork,
   speaking,
   WORLD,
@@ -34,6 +36,8 @@ export interface LabWanted {
   /** What stands in the zone already. */
   records?: string[];
   reach?: Partial<ReachConfig>;
+  /** Somebody looks from every vantage; a machine of the office stands for what is at the end of a tunnel. */
+  everywhere?: boolean;
 }
 
 /** A resolver of the world, and the one of the router, which asks it. */
@@ -57,7 +61,14 @@ export class Lab {
     private readonly roots: readonly string[],
   ) {}
 
-  static async open({ router: speaks, line, authority: strict, records, reach }: LabWanted): Promise<Lab> {
+  static async open({
+    router: speaks,
+    line,
+    authority: strict,
+    records,
+    reach,
+    everywhere = false,
+  }: LabWanted): Promise<Lab> {
     const network = await openNetwork(line);
     try {
       const [probe, router, resolvers] = await Promise.all([
@@ -66,10 +77,17 @@ export class Lab {
         startNames(network, records).then(() => startResolvers(network)),
         startStun(network),
       ]);
+      const probes = {
+        outside: probe,
+        ...(everywhere && {
+          guest: await startProbe(network.guest, GUESTS.guest),
+          tunnel: await startProbe(network.desk, OFFICE.desk),
+        }),
+      };
       const authority = strict ? await startAuthority(network, strict) : null;
       const said = {
         // Router, own address, doors and name servers are found: no file says them.
-        probes: { outside: probe },
+        probes,
         ...(authority && { acmeDirectory: authority.directory, roots: authority.roots }),
         ...reach,
       };
@@ -112,8 +130,18 @@ export class Lab {
     at: string | null = WORLD.line,
     host = HOST,
   ): Promise<{ status: number; wrong: number }> {
-    const roots = this.network.world.file('roots.pem', [...(this.authority?.roots ?? []), ...this.roots].join('\n'));
-    const { out } = await this.network.world.ask(
+    return this.seenFrom(this.network.world, port, at, host);
+  }
+
+  /** The same, found by curl on any machine. */
+  async seenFrom(
+    machine: Machine,
+    port = 443,
+    at: string | null = null,
+    host = HOST,
+  ): Promise<{ status: number; wrong: number }> {
+    const roots = machine.file('roots.pem', [...(this.authority?.roots ?? []), ...this.roots].join('\n'));
+    const { out } = await machine.ask(
       'curl',
       ...['-sm', '5', '-o', '/dev/null', '-w', '%{http_code} %{ssl_verify_result}'],
       ...(port === 80 ? [] : this.authority || this.roots.length > 0 ? ['--cacert', roots] : ['-k']),

@@ -73,6 +73,8 @@ table inet filter {
     iifname { "lan", "guests" } oifname "wan" accept
     # A switch is none of a firewall's business, and this kernel makes it so.
     iifname "lan" oifname "lan" accept
+    # Guests are asked, and ask nobody in the office.
+    iifname "lan" oifname "guests" accept
     ct status dnat accept
     jump miniupnpd
   }

@@ -73,7 +73,7 @@ export interface OtherPort {
 export function startOther(on: Machine, ports: readonly OtherPort[], address: string = OFFICE.desk): Promise<Running> {
   const servers = ports.map(
     ({ port, certificate, says = "return 200 'another server';", tls = '' }) => `server {
-      listen ${address}:${port}${certificate ? ' ssl' : ''};
+      listen ${address.includes(':') ? `[${address}]` : address}:${port}${certificate ? ' ssl' : ''};
       ${certificate ? `ssl_certificate ${certificate.chain}; ssl_certificate_key ${certificate.key}; ${tls}` : ''}
       location / { ${says} }
     }`,

@@ -75,9 +75,23 @@ describe('the guide, on a network of daemons', () => {
     expect(new Set([first, second, await lab.serial()]).size).toBe(3);
     expect(await lab.fromOutside(443)).toEqual({ status: 200, wrong: 0 });
   });
-  it('comes back within a minute or so when the router was started anew', async () => {
+  it('comes back by itself when the router was started anew, which says so', { timeout: 120_000 }, async () => {
+    const began = performance.now();
     await lab.restartRouter();
-    expect(await lab.fromOutside(443)).toMatchObject({ status: 0 });
     await until(async () => expect(await lab.fromOutside(443)).toEqual({ status: 200, wrong: 0 }), 90_000);
-  }, 120_000);
+    // The figures that are asked for; how long it may take is not this test's business.
+    console.log(`without a way in after a restart of the router: ${((performance.now() - began) / 1000).toFixed(1)} s`);
+  });
+  it('follows the line to another address', { timeout: 150_000 }, async () => {
+    const { router } = lab.network;
+    const moved = '44.128.24.77';
+    await router.must('ip', 'addr', 'del', `${WORLD.line}/24`, 'dev', 'wan');
+    await router.must('ip', 'addr', 'add', `${moved}/24`, 'dev', 'wan');
+    await router.must('ip', 'route', 'replace', 'default', 'via', WORLD.isp);
+    const began = performance.now();
+    await until(() => expect(lookedUp(lab.network.world, WORLD.names, HOST)).toBe(moved), 120_000);
+    console.log(`until the record follows the line: ${((performance.now() - began) / 1000).toFixed(1)} s`);
+    await lab.forgetNames();
+    await until(async () => expect(await lab.fromOutside(443, null)).toEqual({ status: 200, wrong: 0 }), 60_000);
+  });
 });

@@ -17,6 +17,7 @@ import { ProofsService } from './proofs.service.js';
 import { ProofController, ReachController } from './reach.controller.js';
 import { RelayLines } from './relay-lines.js';
 import { RemediesService } from './remedies.service.js';
+import { RouterNews } from './router-news.js';
 import { RouterService } from './router.service.js';
 import { StepsService } from './steps.service.js';
 import { ZoneService } from './zone.service.js';
@@ -42,6 +43,7 @@ import { UpkeepService } from './upkeep.service.js';
     CheckService,
     RemediesService,
     UpkeepService,
+    RouterNews,
     AddressesService,
     ExposureService,
     RelayLines,

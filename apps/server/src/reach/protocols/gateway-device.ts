@@ -30,6 +30,16 @@ export function decodeSearchAnswer(bytes: Buffer): string | null {
   return location && /^http:\/\//.test(location) && URL.canParse(location) ? location : null;
 }
 
+/** Whether a gateway says that it is there, or begins anew (UPnP Device Architecture 1.1 §1.2.2). */
+export function decodeNews(bytes: Buffer): boolean {
+  const text = bytes.toString('latin1', 0, 4000);
+  return (
+    /^NOTIFY \* HTTP\/1\.[01]\r\n/.test(text) &&
+    /^nts:\s*ssdp:(alive|update)\s*$/im.test(text) &&
+    /^nt:\s*urn:schemas-upnp-org:device:InternetGatewayDevice:\d\s*$/im.test(text)
+  );
+}
+
 /** Where a service of a device takes actions, and what it is called. */
 export interface DeviceService {
   controlUrl: string;

@@ -9,7 +9,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { Dialler } from '../../platform/dialler.js';
 import { readMeasured } from '../measured.js';
 import { decodeUpdateAnswer, encodeUpdate, type RecordChange, type TsigKey } from './dns-update.js';
-import { decodeDescription, decodeSearchAnswer, encodeAction, valueOf } from './gateway-device.js';
+import { decodeDescription, decodeNews, decodeSearchAnswer, encodeAction, valueOf } from './gateway-device.js';
 import {
   decodePcpMap,
   decodePmpAddress,
@@ -120,6 +120,15 @@ describe('the gateway device', () => {
       'HTTP/1.1 404\r\n\r\n',
     ])
       expect(decodeSearchAnswer(Buffer.from(bad))).toBeNull();
+  });
+  it('is heard when it begins anew (UPnP Device Architecture 1.1 §1.2.2)', () => {
+    const said = (nt: string, nts: string) =>
+      decodeNews(Buffer.from(`NOTIFY * HTTP/1.1\r\nHOST:239.255.255.250:1900\r\nNT: ${nt}\r\nNTS: ${nts}\r\n\r\n`));
+    const gateway = 'urn:schemas-upnp-org:device:InternetGatewayDevice:2';
+    expect([said(gateway, 'ssdp:alive'), said(gateway, 'ssdp:update')]).toEqual([true, true]);
+    expect([said(gateway, 'ssdp:byebye'), said('upnp:rootdevice', 'ssdp:alive'), decodeNews(Buffer.alloc(0))]).toEqual([
+      ...[false, false, false],
+    ]);
   });
   it('says where it takes actions, relative to its own place', () => {
     const xml =

@@ -1,5 +1,6 @@
 // The ways in, measured: through the router stand-in and the relay with encryption, against the plain path beside them.
 import { execFileSync } from 'node:child_process';
+import { readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { pathToFileURL } from 'node:url';
 import { ROOT } from './lib/install.mjs';
@@ -7,7 +8,8 @@ import { ROOT } from './lib/install.mjs';
 const SIZE = 256 * 1024 * 1024;
 
 /** Takes the office that is measured, and what measures and tells. */
-export async function measureReach({ quay, ports, work, root, rounds, report, seconds, say, writeRandom }) {
+export async function measureReach({ quay, ports, work, root, rounds, report, seconds, say, writeRandom, pid }) {
+  await measureUpkeep(pid, say);
   const source = join(work, 'reach-source');
   writeRandom(source, SIZE);
   const { id } = JSON.parse(quay.curl(`/api/folders/${root}/files?name=reach.bin`, '-T', source));
@@ -69,6 +71,26 @@ export async function measureReach({ quay, ports, work, root, rounds, report, se
   const check = await quay.json('POST', `/api/reach/addresses/${address.id}/check`);
   say(`full check of four vantages, nothing answers: ${(check.tookMs / 1000).toFixed(1)} s (goal under 5)`);
   say(`traces in the core: ${await tracesPerSecond()} per second`);
+}
+
+const UPKEEP_MINUTES = 4;
+const DAY_MINUTES = 1440;
+
+/** What looking after the ways in takes of a server that has nothing else to do: processor, and memory that stays. */
+async function measureUpkeep(pid, say) {
+  const spent = () => {
+    // Linux proc(5): user and system time are the 14th and 15th field, in hundredths of a second.
+    const fields = readFileSync(`/proc/${pid}/stat`, 'utf8').replace(/^.*\) /, '').split(' ');
+    return (Number(fields[11]) + Number(fields[12])) / 100;
+  };
+  const held = () => Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1]) / 1000;
+  const [before, heldBefore] = [spent(), held()];
+  await new Promise((resolve) => setTimeout(resolve, UPKEEP_MINUTES * 60_000));
+  const took = spent() - before;
+  const aDay = (took * DAY_MINUTES) / UPKEEP_MINUTES;
+  say(
+    `upkeep for ${UPKEEP_MINUTES} minutes: ${took.toFixed(1)} s of processor, ${(aDay / 60).toFixed(1)} min a day at that rate; memory ${heldBefore.toFixed(0)} MB before, ${held().toFixed(0)} MB after`,
+  );
 }
 
 /** The core's trace of facts as they were just measured, on one thread. */

@@ -108,7 +108,7 @@ async function measure(stops) {
   };
   const tools = {
     ...{ quay, work, root, rounds: ROUNDS, databaseUrl: database.url('quay'), ports, nginxPort },
-    ...{ report, median, seconds, say, peak, writeRandom },
+    ...{ report, median, seconds, say, peak, writeRandom, pid: server.child.pid },
   };
   if (parts.includes('transfers')) await measureTransfers(tools);
   if (parts.includes('stores')) await measureStores(tools);

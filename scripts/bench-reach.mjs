@@ -80,7 +80,9 @@ const DAY_MINUTES = 1440;
 async function measureUpkeep(pid, say) {
   const spent = () => {
     // Linux proc(5): user and system time are the 14th and 15th field, in hundredths of a second.
-    const fields = readFileSync(`/proc/${pid}/stat`, 'utf8').replace(/^.*\) /, '').split(' ');
+    const fields = readFileSync(`/proc/${pid}/stat`, 'utf8')
+      .replace(/^.*\) /, '')
+      .split(' ');
     return (Number(fields[11]) + Number(fields[12])) / 100;
   };
   const held = () => Number(/VmRSS:\s+(\d+)/.exec(readFileSync(`/proc/${pid}/status`, 'utf8'))?.[1]) / 1000;

@@ -208,7 +208,11 @@ export class World {
           wanted[`${prefix}.${name}`] ?? (typeof value === 'number' ? 0 : false),
         ]),
       ) as T;
+    const isRestart = Boolean(wanted['router.restarted']) && !this.router.state.faults.restarted;
     this.names.faults = part('names', this.names.faults);
+    // Those of networks keep what others told them.
+    for (const server of [this.officeNames, this.guestNames])
+      server.faults = { ...server.faults, caches: this.names.faults.caches };
     this.places.publicAddress = wanted['line.changed'] ? OTHER_PUBLIC_ADDRESS : PUBLIC_ADDRESS;
     this.router.state = {
       ...this.router.state,
@@ -217,6 +221,7 @@ export class World {
     };
     this.authority.faults = part('authority', this.authority.faults);
     this.router.state = withPortTaken(this.router.state);
+    if (isRestart) this.router.beginAnew();
     this.stun.silent = Boolean(wanted['stun.silent']);
     this.relay.down = Boolean(wanted['relay.down']);
     if (this.relay.down) this.relay.hangUp();

@@ -6,11 +6,14 @@ import { refuseTsig, signAnswer, verifyTsig, type TsigKeys } from './tsig.js';
 
 /** RFC 1035 §4.2.1: what fits into a datagram when the asker says nothing else. */
 const DATAGRAM_MOST = 512;
+const MOST_KEPT_SECONDS = 86_400;
+const MOST_KEPT = 10_000;
 
 /** A name server on loopback: authoritative for its zones over UDP and TCP, updated by whoever holds its key. */
 export class NameServer {
   zones: readonly Zone[];
-  faults: NameFaults = { silent: false, failing: false };
+  faults: NameFaults = { silent: false, failing: false, caches: false };
+  private kept = new Map<string, { answer: Message; until: number }>();
   private udp: Socket | null = null;
   private tcp: Server | null = null;
   private readonly open = new Set<TcpSocket>();
@@ -92,9 +95,24 @@ export class NameServer {
       this.zones = zones;
       return answer;
     }
-    return message.opcode === OPCODE.QUERY
-      ? answerQuery(this.upstream ? overlaid(this.upstream(), this.zones) : this.zones, message)
-      : { ...replyTo(message), rcode: RCODE.NOTIMP };
+    if (message.opcode !== OPCODE.QUERY) return { ...replyTo(message), rcode: RCODE.NOTIMP };
+    if (!this.upstream) return answerQuery(this.zones, message);
+    return this.remembered(message, () => answerQuery(overlaid(this.upstream?.() ?? [], this.zones), message));
+  }
+
+  private remembered(message: Message, ask: () => Message): Message {
+    if (!this.faults.caches) {
+      this.kept.clear();
+      return ask();
+    }
+    const [question] = message.questions;
+    const key = `${question?.name} ${question?.type}`;
+    const held = this.kept.get(key);
+    if (held && held.until > this.nowSeconds()) return { ...held.answer, id: message.id };
+    const answer = ask();
+    const ttl = Math.min(...[...answer.answers, ...answer.authorities].map((r) => r.ttl), MOST_KEPT_SECONDS);
+    if (this.kept.size < MOST_KEPT) this.kept.set(key, { answer, until: this.nowSeconds() + ttl });
+    return answer;
   }
 
   /** RFC 1035 §4.2.2: two bytes of length before each message. */

@@ -22,6 +22,8 @@ export interface NameFaults {
   silent: boolean;
   /** Answers SERVFAIL. */
   failing: boolean;
+  /** Keeps what others told it for as long as they said (RFC 1034 §5.3.3), that there is nothing too (RFC 2308). */
+  caches: boolean;
 }
 
 /** A zone with its SOA and NS records. */

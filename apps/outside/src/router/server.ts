@@ -53,7 +53,7 @@ export interface Wiring {
 /** A router on loopback: NAT-PMP, PCP and UPnP inside; on its public side it really forwards TCP. */
 export class Router {
   state: RouterState;
-  private readonly began: number;
+  private began: number;
   private udp: Socket | null = null;
   private http: HttpServer | null = null;
   private ssdp: Socket | null = null;
@@ -126,6 +126,12 @@ export class Router {
       false,
     ).state;
     await this.follow();
+  }
+
+  /** Switched off and on: what it mapped is gone, and it counts its age from now on (RFC 6886 §3.6). */
+  beginAnew(): void {
+    this.began = this.now();
+    this.state = { ...this.state, mappings: this.state.mappings.filter((m) => m.description === 'by hand') };
   }
 
   private async datagram(bytes: Buffer, from: RemoteInfo): Promise<Buffer | null> {
@@ -257,6 +263,7 @@ export class Router {
       case 'AddPortMapping': {
         if (!action.internalAddress || !isPort(action.externalPort) || !isPort(action.internalPort))
           return { fault: 'invalid-args' };
+        if (this.state.faults.permanentOnly && action.leaseSeconds > 0) return { fault: 'permanent-only' };
         const granted = map(
           this.state,
           {

@@ -24,6 +24,10 @@ export interface RouterFaults {
   noLoopback: boolean;
   /** Another device inside has the port for pages already. */
   portTaken: boolean;
+  /** Mappings by UPnP are for good or not at all (error 725). */
+  permanentOnly: boolean;
+  /** It was switched off and on, and knows nothing of what it mapped: when this is set, once. */
+  restarted: boolean;
   /** The firewall lets nothing in, whatever is mapped. */
   firewall: boolean;
   /** Added to every connection, in milliseconds. */
@@ -39,6 +43,8 @@ export const NO_FAULTS: RouterFaults = {
   doubleNat: false,
   noLoopback: false,
   portTaken: false,
+  permanentOnly: false,
+  restarted: false,
   firewall: false,
   slowMs: 0,
   lossPercent: 0,

@@ -24,6 +24,7 @@ export const UPNP_ERROR = {
   'no-such-entry': [714, 'NoSuchEntryInArray'],
   'out-of-range': [713, 'SpecifiedArrayIndexInvalid'],
   conflict: [718, 'ConflictInMappingEntry'],
+  'permanent-only': [725, 'OnlyPermanentLeasesSupported'],
 } as const;
 
 export function rootDescription(udn: string): string {

@@ -137,3 +137,43 @@ it('a failed renewal leaves the old certificate serving, and says so', async () 
   await outside.faults({});
   await reach.backToday();
 }, 90_000);
+
+it('a router that gives mappings for good only is asked that way, and asked to end them', async () => {
+  await outside.faults({
+    'router.noPcp': true,
+    'router.noPmp': true,
+    'router.permanentOnly': true,
+    'router.restarted': true,
+  });
+  expect(found(await reach.check(), 'outside', 'router')).toMatchObject({ mark: 'fail', value: 'no mapping' });
+  const { body } = await reach.remedy('map-port');
+  expect(found(body, 'outside', 'router')).toMatchObject({ mark: 'ok', note: '' });
+  const mapped = async () => (await outside.state()).mappings.map((m) => m.external).sort((a, b) => a - b);
+  expect(await mapped()).toEqual([80, 443]);
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'fixed' });
+  expect(await mapped()).toEqual([]);
+  await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
+  await outside.faults({});
+  await reach.remedy('map-port');
+}, 40_000);
+
+it('a router that was switched off and on counts from the beginning, which tells what it forgot', async () => {
+  office.clock.advance(3_600_000);
+  await outside.faults({ 'router.noUpnp': true, 'router.restarted': true });
+  expect(found(await reach.check(), 'outside', 'router')).toMatchObject({ mark: 'fail', value: 'no mapping' });
+  await reach.round();
+  expect(found(await reach.check(), 'outside', 'router').mark).toBe('ok');
+  await outside.faults({});
+}, 40_000);
+
+it('a name server that remembers says for a while what is not so any more', async () => {
+  const at = async () => found(await reach.check(), 'guest', 'name').value;
+  await outside.faults({ 'names.caches': true });
+  const before = await at();
+  await outside.faults({ 'names.caches': true, 'line.changed': true });
+  await reach.remedy('update-record');
+  expect(found(await reach.check(), 'outside', 'name').value).toBe('198.51.100.77');
+  expect(await at()).toBe(before);
+  await outside.faults({});
+  await reach.remedy('update-record');
+}, 40_000);

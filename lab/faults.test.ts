@@ -9,7 +9,12 @@ import { changed, HOST } from './_fixtures/services.js';
 // compared with what curl finds there, and the stage with the one at which the fault was made.
 let lab: Lab;
 beforeAll(async () => {
-  lab = await Lab.open({ router: { upnp: true, pcp: true }, authority: { nonceReject: 0, sleepSeconds: null } });
+  lab = await Lab.open({
+    router: { upnp: true, pcp: true },
+    authority: { nonceReject: 0, sleepSeconds: null },
+    // Nothing is mended while it is looked at.
+    reach: { checkEveryMinutes: 0 },
+  });
   await lab.tellNameServer();
   await lab.address.does('update-record');
   await lab.forgetNames();

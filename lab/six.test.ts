@@ -1,4 +1,4 @@
-import type { ReachNetwork } from '@quay/contract';
+import type { ExposureAnswer, ReachNetwork } from '@quay/contract';
 import { outsideMark } from '@quay/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { found } from '../apps/server/src/_fixtures/reach.js';
@@ -63,9 +63,24 @@ describe('an office with both families', () => {
     expect(found(check, 'outside', 'port').remedies[0]?.act).toBe('map-port');
     expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 200 }, { status: 0 }]);
   });
+  it(
+    'what the firewall leaves open over IPv6 is seen, and said to be open only there',
+    { timeout: 60_000 },
+    async () => {
+      const { server, router } = lab.network;
+      const exposed = async () =>
+        (
+          await lab.office.iris.ask<ExposureAnswer>('GET', `/api/reach/addresses/${lab.address.row.id}/exposure`)
+        ).body.rows.find((row) => row.port === 5432);
+      expect(await exposed()).toMatchObject({ answers: false, verdict: 'as-it-should' });
+      const database = await server.start('socat', ['TCP6-LISTEN:5432,fork,reuseaddr', 'OPEN:/dev/null']);
+      await router.must('nft', 'insert', 'rule', 'inet', 'filter', 'forward', 'tcp', 'dport', '5432', 'accept');
+      expect(await exposed()).toMatchObject({ verdict: 'open-but-should-not', found: 'connected over IPv6' });
+      await database.end();
+    },
+  );
   it('a router that was started anew is asked for both again', { timeout: 120_000 }, async () => {
     await lab.restartRouter();
-    expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 0 }, { status: 0 }]);
     await until(async () => {
       expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 200 }, { status: 200 }]);
     }, 100_000);

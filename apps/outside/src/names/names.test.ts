@@ -121,13 +121,13 @@ describe('the name server', () => {
     expect(await dig('extra.saltmarsh.example', '+short')).toBe('203.0.113.9\n');
   });
   it('can be silent or failing when told to', async () => {
-    server.faults = { silent: false, failing: true };
+    server.faults = { silent: false, failing: true, caches: false };
     expect(await dig('files.saltmarsh.example')).toMatch(/SERVFAIL/);
-    server.faults = { silent: true, failing: false };
+    server.faults = { silent: true, failing: false, caches: false };
     expect(
       (await run('dig', ['@127.0.0.1', '-p', String(port), '+tries=1', '+time=1', 'files.saltmarsh.example'])).status,
     ).toBe(9);
-    server.faults = { silent: false, failing: false };
+    server.faults = { silent: false, failing: false, caches: false };
   });
 });
 

@@ -5,6 +5,7 @@ import type { Measured, ProbeAsk } from '@quay/probe';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { log } from '../platform/log/log.js';
+import { OwnNetwork } from '../platform/own-network.js';
 import { Problem } from '../platform/problems/problem.js';
 import { VantagesService } from './vantages.service.js';
 import { type AddressRecord } from './reach.queries.js';
@@ -15,6 +16,7 @@ export class ExposureService {
   constructor(
     private readonly clock: Clock,
     private readonly stands: VantagesService,
+    private readonly network: OwnNetwork,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -24,6 +26,7 @@ export class ExposureService {
       return { at, rows: [], unavailable: 'No probe stands outside, so nobody can see what answers there.' };
     if (address.wayIn === 'office') return { at, rows: [], unavailable: 'This address is for the office only.' };
     const main = portOf(address);
+    const insideAddress6 = address.wayIn === 'relay' ? null : this.network.insideAddress6;
     const ports = [
       { port: main, what: 'pages' },
       { port: 80, what: 'redirect to the encrypted address' },
@@ -31,13 +34,20 @@ export class ExposureService {
     ].filter((p, i, all) => all.findIndex((q) => q.port === p.port) === i);
     const rows = await Promise.all([
       ...ports.map(async ({ port, what }): Promise<Exposed> => {
-        const { connect } = await this.ask({ url: `http://${hostText(address.host)}:${port}`, path: '/' });
+        const ask = { url: `http://${hostText(address.host)}:${port}`, path: '/' };
+        // Over IPv6 a firewall alone stands before this machine: what it leaves open answers, whatever the name says.
+        const [named, six] = await Promise.all([
+          this.ask(ask),
+          insideAddress6 === null ? null : this.ask({ ...ask, address: insideAddress6 }),
+        ]);
+        const isOpen = named.connect?.outcome === 'connected';
+        const isOpenBySix = six?.connect?.outcome === 'connected';
         return {
           what,
           port,
           path: '',
-          answers: connect?.outcome === 'connected',
-          found: connect?.outcome ?? 'no address',
+          answers: isOpen || isOpenBySix,
+          found: !isOpen && isOpenBySix ? 'connected over IPv6' : (named.connect?.outcome ?? 'no address'),
         };
       }),
       ...WATCHED_PATHS.map(async ({ path, what }): Promise<Exposed> => {

@@ -113,6 +113,19 @@ describe('becoming reachable', () => {
     await iris.sees('none', '.facts');
   }, 60_000);
 
+  it('a code for another office is made, and what is no code is refused with words', async () => {
+    await iris.page.evaluate(() =>
+      [...document.querySelectorAll('summary')].find((s) => s.textContent?.includes('Another Lockfast Quay'))?.click(),
+    );
+    await iris.press('Make a code');
+    await iris.sees('look1.');
+    await iris.sees('It counts once');
+    await iris.fill('#lookout-code', 'relay1.something-else');
+    await iris.press('Take it');
+    await iris.sees('That is no code of another Lockfast Quay');
+    await iris.isAccessible();
+  }, 60_000);
+
   it('a share is built on it, and the lamp says that it works from outside', async () => {
     const { id } = (
       await (await office.signedIn('iris')).upload(office.roots.projects, 'Levels.csv', Buffer.from('1,2\n'))

@@ -113,7 +113,9 @@ export async function openNetwork({ six = false, shared = false }: Line = {}): P
     const [server, desk] = [net.machine('server', OFFICE.router), net.machine('desk', OFFICE.router)];
     const guest = net.machine('guest', GUESTS.router);
     net.link([world, 'wan'], [router, 'wan']);
-    world.run('ip', 'addr', 'add', `${WORLD.isp}/24`, 'dev', 'wan');
+    // The provider's own machine shares no network with the lines that it gives out.
+    world.run('ip', 'addr', 'add', `${WORLD.isp}/32`, 'dev', 'wan');
+    world.run('ip', 'route', 'add', '44.128.24.0/24', 'dev', 'wan');
     for (const [place, address] of Object.entries(WORLD))
       if (place !== 'isp' && place !== 'line') world.run('ip', 'addr', 'add', `${address}/32`, 'dev', 'lo');
     const { isp, line } = shared ? SHARED : WORLD;

@@ -230,7 +230,7 @@ export class Dialler {
     body: string | null,
     timeoutMs: number,
     most = 1_000_000,
-    via?: { address: string; from: string },
+    via?: { address: string; from?: string },
   ): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
     const { hostname, port, protocol, pathname, search, host } = new URL(url);
     if (protocol !== 'http:' && protocol !== 'https:')

@@ -54,6 +54,15 @@ it('whoever shares its network over IPv6 is inside', () => {
   ).toEqual([...[false, true, false, true]]);
 });
 
+it('machines on its own networks are near, and so is the site over IPv6', () => {
+  const network = networkOf({ insideAddress6: '2001:db8:20::10' });
+  expect(
+    ['127.0.0.9', '2001:db8:20::50', '2001:db8:20:7::50', '2001:db8:21::50', '203.0.113.7', 'a name'].map((a) =>
+      network.isNear(a),
+    ),
+  ).toEqual([true, true, true, false, false, false]);
+});
+
 it('says what the file says, and asks the machine for the rest only where it may', () => {
   const told = (part: Partial<Config['reach']>) => {
     const network = networkOf(part);

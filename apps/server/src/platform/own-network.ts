@@ -1,6 +1,6 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { NETWORK_VALUES, type NetworkValue, type Whence } from '@quay/contract';
-import { comesFromOutside } from '@quay/core';
+import { addressBytes, comesFromOutside } from '@quay/core';
 import { readFileSync } from 'node:fs';
 import { networkInterfaces } from 'node:os';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -124,10 +124,36 @@ export class OwnNetwork implements OnModuleInit {
     return this.toldOf('authority').value[0] ?? null;
   }
 
+  /**
+   * Whether an address is of a machine on one of this machine's own networks, or of the site that the provider gave over
+   * IPv6 (48 bits at the most, RFC 6177): such may be behind the same firewall, public or not.
+   */
+  isNear(address: string): boolean {
+    const bytes = addressBytes(address);
+    const own6 = addressBytes(this.insideAddress6 ?? '');
+    if (bytes === null) return false;
+    if (bytes.length === 16 && own6 && sharesBits(bytes, own6, SITE_BITS_6)) return true;
+    return Object.values(networkInterfaces())
+      .flatMap((on) => on ?? [])
+      .some(({ address: mine, cidr }) => {
+        const here = addressBytes(mine.replace(/%.*$/, ''));
+        const bits = Number(cidr?.split('/')[1] ?? 128);
+        return here?.length === bytes.length && sharesBits(bytes, here, bits);
+      });
+  }
+
   /** Whether somebody comes from outside the office, by their address. */
   isOutside(address: string): boolean {
     return comesFromOutside(address, address.includes(':') ? this.insideAddress6 : null);
   }
+}
+
+const SITE_BITS_6 = 48;
+
+/** Whether two addresses of one length begin with the same bits. */
+function sharesBits(one: readonly number[], other: readonly number[], bits: number): boolean {
+  const text = (bytes: readonly number[]) => bytes.map((b) => b.toString(2).padStart(8, '0')).join('');
+  return text(one).slice(0, bits) === text(other).slice(0, bits);
 }
 
 const bracketed = (address: string): string => (address.includes(':') ? `[${address}]` : address);

@@ -3,6 +3,7 @@ import type { LookoutAsk, LookoutPair, LookoutState } from '@quay/contract';
 import { addressText, comesFromOutside, SYSTEM_ACTOR } from '@quay/core';
 import { measure, type At, type Measured } from '@quay/probe';
 import { randomBytes } from 'node:crypto';
+import { lookup } from 'node:dns/promises';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
@@ -30,6 +31,7 @@ interface LookoutRow {
   name: string;
   url: string | null;
   secretSealed: Buffer;
+  isTold: boolean;
 }
 
 /**
@@ -158,7 +160,7 @@ export class LookoutsService {
       );
     await this.events.change(async (tx) => {
       const taken = (await tx.query(
-        `UPDATE lookout SET name = $2, url = $3, our_secret_sealed = $4, since = $5, code_ends_at = NULL
+        `UPDATE lookout SET name = $2, url = $3, is_told = true, our_secret_sealed = $4, since = $5, code_ends_at = NULL
           WHERE id = $1 AND since IS NULL`,
         [code.id, name, url, seal(this.config.sealingKey, theirs), this.clock.date()],
       )) as [unknown[], number];
@@ -195,16 +197,14 @@ export class LookoutsService {
     );
     if (!asking) throw unknown();
     await this.attempts.take(`lookout ${asking.id}`, ASKED.perLookout, ASKED.windowMs);
-    await this.db.query('UPDATE lookout SET asked_at = $2, url = $3 WHERE id = $1', [
-      asking.id,
-      this.clock.date(),
-      url,
-    ]);
+    await this.db.query(
+      'UPDATE lookout SET asked_at = $2, url = CASE WHEN is_told THEN $3 ELSE url END WHERE id = $1',
+      [asking.id, this.clock.date(), url],
+    );
     const way = this.dialler.way(null);
     const found = await measure(ask, {
       ...way,
-      place: (address, port) =>
-        comesFromOutside(address) && this.network.isOutside(address) ? way.place(address, port) : null,
+      place: (address, port) => (this.isElsewhere(address) ? way.place(address, port) : null),
     });
     return { ...found, ...onlyProof(found), others: found.others.map(onlyProof) };
   }
@@ -218,11 +218,11 @@ export class LookoutsService {
   async ask(ask: ProbeAsk): Promise<Measured> {
     const own = await this.ownUrl();
     let failure = 'no other office is known';
-    for (const { id, name, url, secretSealed } of await this.known()) {
+    for (const { id, name, url, secretSealed, isTold } of await this.known()) {
       try {
         const told: LookoutAsk = { url: own, ask };
         const secret = unseal(this.config.sealingKey, secretSealed);
-        const { status, text } = await this.post(`${url}/reach/probe/look`, secret, told, PROBE_MS);
+        const { status, text } = await this.post(`${url}/reach/probe/look`, secret, told, PROBE_MS, isTold);
         if (status === 401) throw new Error('it does not know this office any more');
         const found = measuredIn(status, text);
         await this.note(id, null);
@@ -237,7 +237,7 @@ export class LookoutsService {
 
   private known(): Promise<LookoutRow[]> {
     return this.db.query<LookoutRow[]>(
-      `SELECT id, name, url, our_secret_sealed AS "secretSealed" FROM lookout
+      `SELECT id, name, url, our_secret_sealed AS "secretSealed", is_told AS "isTold" FROM lookout
         WHERE since IS NOT NULL AND url IS NOT NULL ORDER BY failure IS NOT NULL, answered_at DESC NULLS LAST, id`,
     );
   }
@@ -249,9 +249,24 @@ export class LookoutsService {
     );
   }
 
-  private post(url: string, secret: string, body: object, timeoutMs: number) {
+  /** @param elsewhere only where the world is: nobody who is not of this office has it call a machine inside */
+  private async post(url: string, secret: string, body: object, timeoutMs: number, elsewhere = false) {
     const headers = { authorization: `Bearer ${secret}`, 'content-type': 'application/json' };
-    return this.dialler.http('POST', url, headers, JSON.stringify(body), timeoutMs, MEASURED_MOST);
+    const via = elsewhere ? { address: await this.addressElsewhere(new URL(url).hostname) } : undefined;
+    return this.dialler.http('POST', url, headers, JSON.stringify(body), timeoutMs, MEASURED_MOST, via);
+  }
+
+  /** @throws Error when a name leads to no such address */
+  private async addressElsewhere(host: string): Promise<string> {
+    const found = await lookup(host.replace(/^\[|\]$/g, ''), { all: true, order: 'ipv4first' });
+    const address = found.map((f) => f.address).find((a) => this.isElsewhere(a));
+    if (!address) throw new Error(`${host} leads to no public address`);
+    return address;
+  }
+
+  /** Whether an address is public, and not near this machine. */
+  private isElsewhere(address: string): boolean {
+    return comesFromOutside(address) && !this.network.isNear(address);
   }
 
   /** Where others call this office; null: nowhere. */

@@ -1,5 +1,5 @@
 import { addressScope, isSharedLine, type LineAddresses } from './special.js';
-import type { WayIn } from './trace.js';
+import type { WayIn } from './facts.js';
 
 /** What is known of the office's network before anything is asked. */
 export interface OwnNetworkFacts extends LineAddresses {

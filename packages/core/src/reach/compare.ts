@@ -1,4 +1,5 @@
-import { traceReach, traceVerdict, type ReachFacts, type Remedy, type WayIn } from './trace.js';
+import type { ReachFacts, Remedy, WayIn } from './facts.js';
+import { traceReach, traceVerdict } from './trace.js';
 
 /** What somebody knows of a line before anything is bought or set up. */
 export interface PlannedLine {

@@ -1,5 +1,5 @@
 import { portOf, type Address } from '../link/link.js';
-import type { WayIn } from './trace.js';
+import type { WayIn } from './facts.js';
 
 /** One thing that was tried from outside: a port, or a path on it. */
 export interface Exposed {

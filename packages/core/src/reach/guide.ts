@@ -1,5 +1,5 @@
 import { addressText, portOf, type Address } from '../link/link.js';
-import type { WayIn } from './trace.js';
+import type { WayIn } from './facts.js';
 
 /** The steps of setting up a way in, in the order in which each needs the one before. */
 export const GUIDE_STEPS = ['record', 'mapping', 'relay', 'certificate', 'redirect', 'closed'] as const;

@@ -1,13 +1,7 @@
 import type { Instant } from '../text/when.js';
-import {
-  judgeCertificate,
-  judgeLine,
-  judgeRouter,
-  leaseWords,
-  STAGES,
-  type ReachFacts,
-  type StageResult,
-} from './trace.js';
+import { STAGES, type ReachFacts, type StageResult } from './facts.js';
+import { judgeCertificate } from './judge-page.js';
+import { judgeLine, judgeRouter, leaseWords } from './judge-way.js';
 
 /** That somebody came all the way in from outside, as the server itself saw. */
 export interface SeenFromOutside {

@@ -5,7 +5,10 @@ import { mkdtempSync, rmSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
-import { coversName, leaseWords, STAGES, traceReach, traceVerdict, type ReachFacts, type Stage } from './trace.js';
+import { STAGES, type ReachFacts, type Stage } from './facts.js';
+import { coversName } from './judge-page.js';
+import { leaseWords } from './judge-way.js';
+import { traceReach, traceVerdict } from './trace.js';
 
 const AT = Date.parse('2026-11-25T10:00:00Z');
 const DAY = 86_400_000;

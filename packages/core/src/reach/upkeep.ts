@@ -1,6 +1,6 @@
 import type { Instant } from '../text/when.js';
 import type { ReachMark } from './verdict.js';
-import type { WayIn } from './trace.js';
+import type { WayIn } from './facts.js';
 
 const MINUTE_MS = 60_000;
 const HOUR_MS = 60 * MINUTE_MS;

@@ -3,7 +3,7 @@ import { compareWays, type PlannedLine } from './compare.js';
 import { answeringAddress, judgeExposure, mayAnswer, WATCHED_PATHS } from './exposure.js';
 import { guideOf, type GuideFacts } from './guide.js';
 import { outsideMark, reachMark, reachSentence, reachTrouble, type VantageTrace } from './verdict.js';
-import type { StageMark, StageResult, Vantage } from './trace.js';
+import type { StageMark, StageResult, Vantage } from './facts.js';
 
 const traceOf = (mark: StageMark): StageResult[] => [
   { stage: 'name', mark: 'ok', value: '', note: '', reason: '', remedies: [] },

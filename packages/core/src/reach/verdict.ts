@@ -1,4 +1,5 @@
-import { STAGE_WORDS, traceVerdict, VANTAGES, type StageResult, type Vantage, type WayIn } from './trace.js';
+import { STAGE_WORDS, VANTAGES, type StageResult, type Vantage, type WayIn } from './facts.js';
+import { traceVerdict } from './trace.js';
 
 /** What was found from one vantage; `trace` is null when nobody stands there who could look. */
 export interface VantageTrace {

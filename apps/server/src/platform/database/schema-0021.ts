@@ -25,6 +25,8 @@ CREATE TABLE lookout (
   name               text NOT NULL,
   -- Where it is called; null: it cannot be yet.
   url                text,
+  -- Whether that is what the other office says of itself, and nobody here.
+  is_told            boolean NOT NULL DEFAULT false,
   -- By which it knows this office.
   our_secret_sealed  bytea,
   -- By which this office knows it; before, the code that was made for it.

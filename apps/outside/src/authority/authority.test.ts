@@ -114,6 +114,12 @@ describe('the certificate authority', () => {
     await expect(order(['localhost'])).rejects.toThrow(/not a name/);
     await expect(order(['192.0.2.1'])).rejects.toThrow(/not a name/);
   });
+  it('takes an update of an account that says what it changes, and no other', async () => {
+    const known = await client();
+    await known.createAccount({ termsOfServiceAgreed: true });
+    expect((await known.updateAccount({ contact: ['mailto:iris@saltmarsh.example'] })).status).toBe('valid');
+    await expect(known.updateAccount({})).rejects.toThrow(/names what it changes/);
+  });
   it('fails as real ones do: limits, validation, a forgotten nonce, out of order', async () => {
     authority.faults = { ...NO_FAULTS, rateLimited: true };
     await expect(order(['files.saltmarsh.example'])).rejects.toThrow(/Try again tomorrow/);

@@ -140,7 +140,12 @@ export class Authority {
     if (!account) throw problem('accountDoesNotExist', 'That needs an account.', 400);
     const [, kind, id = '', more] = path.split('/');
     if (path === '/order') return this.newOrder(account, signed.payload, res);
-    if (kind === 'accounts') return this.answer(res, 200, { status: 'valid', contact: account.contact });
+    if (kind === 'accounts') {
+      // Strict ones take no update that changes nothing (RFC 8555 §7.3.2).
+      if (id !== account.id || (signed.payload && !('contact' in signed.payload) && !('status' in signed.payload)))
+        throw problem('malformed', 'An update names what it changes.', 400);
+      return this.answer(res, 200, { status: 'valid', contact: account.contact });
+    }
     if (kind === 'orders') {
       const order = this.orders.get(id);
       if (order?.accountId !== account.id) throw problem('malformed', 'There is no such order.', 404);

@@ -3,7 +3,7 @@ import { outsideMark } from '@quay/core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { found } from '../apps/server/src/_fixtures/reach.js';
 import { Lab } from './_fixtures/lab.js';
-import { FAR_CABLE, WORLD } from './_fixtures/network.js';
+import { newCable, WORLD } from './_fixtures/network.js';
 import { OfficeAddress, openLabOffice, type LabOffice } from './_fixtures/office.js';
 import { FAR } from './_fixtures/services.js';
 
@@ -28,7 +28,7 @@ beforeAll(async () => {
       tls: { host: WORLD.far, port: 443 },
       plain: { host: WORLD.far, port: 80 },
     },
-    { server: lab.network.world, cable: FAR_CABLE },
+    { server: lab.network.world, cable: newCable() },
   );
   north = await OfficeAddress.add(far.iris, FAR, { wayIn: 'fixed' });
   await north.does('get-certificate');

@@ -1,9 +1,9 @@
 import type { ReachConfig } from '../../apps/server/src/platform/config.js';
 import type { Machine, Running } from './net.js';
 import {
-  CABLE,
   FIREWALL,
   GUESTS,
+  newCable,
   OFFICE,
   openNetwork,
   speaking,
@@ -91,7 +91,7 @@ export class Lab {
         ...(authority && { acmeDirectory: authority.directory, roots: authority.roots }),
         ...reach,
       };
-      const office = await openLabOffice(network, said, { server: network.server, cable: CABLE });
+      const office = await openLabOffice(network, said, { server: network.server, cable: newCable() });
       const address = await OfficeAddress.add(office.iris, HOST);
       return new Lab(network, office, address, authority, router, speaks, resolvers, reach?.roots ?? []);
     } catch (error) {

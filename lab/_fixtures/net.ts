@@ -120,6 +120,8 @@ let links = 0;
 /** All machines of one laboratory. */
 export class Net {
   private readonly machines: Machine[] = [];
+  /** Ends of cables that are in this process's own network. */
+  private readonly here: string[] = [];
   private constructor(private readonly folder: string) {}
 
   static open(): Net {
@@ -148,7 +150,10 @@ export class Net {
     for (const [i, [machine, name]] of [one, other].entries()) {
       const end = ends[i] as string;
       if (machine) execFileSync('ip', ['link', 'set', end, 'netns', machine.namespace, 'name', name]);
-      else execFileSync('ip', ['link', 'set', end, 'name', name]);
+      else {
+        execFileSync('ip', ['link', 'set', end, 'name', name]);
+        this.here.push(name);
+      }
       if (machine) machine.run('ip', 'link', 'set', name, 'up');
       else execFileSync('ip', ['link', 'set', name, 'up']);
     }
@@ -156,6 +161,7 @@ export class Net {
 
   async close(): Promise<void> {
     await Promise.all(this.machines.map((machine) => machine.end()));
+    for (const name of this.here) spawnSync('ip', ['link', 'del', name], { stdio: 'ignore' });
     for (const { namespace } of this.machines) {
       spawnSync('ip', ['netns', 'del', namespace], { stdio: 'ignore' });
       rmSync(`/etc/netns/${namespace}`, { recursive: true, force: true });

@@ -41,15 +41,17 @@ export interface Cable {
   here: string;
   server: string;
 }
-/** Laboratories that run at the same time have one each: four addresses by the number of the process. */
-const cable = (name: string, net: number): Cable => {
+let cables = 0;
+/**
+ * One of its own for each server, by the number of this process and of the cable: the kernel takes its time to remove
+ * those of before.
+ */
+export function newCable(): Cable {
+  cables += 1;
   const block = (process.pid % 16_000) * 4;
-  const at = (n: number): string => `10.${net}.${(block + n) >> 8}.${(block + n) & 255}`;
-  return { name: `${name}${process.pid}`, here: at(1), server: at(2) };
-};
-export const CABLE = cable('qlab', 254);
-/** The same for an office elsewhere, in the world. */
-export const FAR_CABLE = cable('qfar', 253);
+  const at = (n: number): string => `10.${200 + (cables % 55)}.${(block + n) >> 8}.${(block + n) & 255}`;
+  return { name: `qc${process.pid % 100_000}x${cables}`, here: at(1), server: at(2) };
+}
 
 export interface Network {
   net: Net;

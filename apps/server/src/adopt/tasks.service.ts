@@ -103,7 +103,7 @@ export class TasksService implements OnApplicationShutdown {
 
   async list(): Promise<Task[]> {
     const rows = await this.db.query<TaskRow[]>(
-      `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC
+      `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by ORDER BY t.created_at DESC, t.id DESC
         LIMIT 50`,
     );
     return rows.map((r) => this.shown(r));
@@ -116,7 +116,7 @@ export class TasksService implements OnApplicationShutdown {
   ): Promise<{ task: Task; detail: Record<string, string> }[]> {
     const rows = await m.query<TaskRow[]>(
       `SELECT t.*, p.name AS asker FROM task t LEFT JOIN person p ON p.id = t.asked_by
-        WHERE t.state IN ('waiting', 'running') AND t.kind = ANY($1) ORDER BY t.created_at`,
+        WHERE t.state IN ('waiting', 'running') AND t.kind = ANY($1) ORDER BY t.created_at, t.id`,
       [kinds],
     );
     return rows.map((r) => ({ task: this.shown(r), detail: r.detail }));
@@ -172,7 +172,7 @@ export class TasksService implements OnApplicationShutdown {
         `WITH dead AS (SELECT now() - $1::int * interval '1 millisecond' AS since)
          UPDATE task t SET state = 'running', beat_at = now(), claim = $2 WHERE id = (
            SELECT id FROM task, dead WHERE state = 'waiting' OR (state = 'running' AND beat_at < since)
-             ORDER BY created_at LIMIT 1)
+             ORDER BY created_at, id LIMIT 1)
            AND NOT EXISTS (SELECT 1 FROM task r, dead WHERE r.state = 'running' AND r.beat_at >= since)
          RETURNING t.*, (SELECT name FROM person p WHERE p.id = t.asked_by) AS asker`,
         [DEAD_MS, claim],

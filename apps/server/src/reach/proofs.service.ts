@@ -86,7 +86,7 @@ export class ProofsService {
   async telephone(addressId: string): Promise<TelephoneProof['seen']> {
     const [row] = await this.db.query<{ seenAt: Date; seen: SeenRequest }[]>(
       `SELECT seen_at AS "seenAt", seen FROM reach_nonce WHERE address_id = $1 AND purpose = 'telephone'
-        AND seen_at IS NOT NULL ORDER BY seen_at DESC LIMIT 1`,
+        AND seen_at IS NOT NULL ORDER BY seen_at DESC, made_at DESC LIMIT 1`,
       [addressId],
     );
     if (!row) return null;

@@ -132,10 +132,10 @@ export class LookoutsService {
       throw invalidField('code', 'lookout.silent', `${host} could not be called: ${(error as Error).message}.`);
     }
     const said = jsonOf(answer.text);
-    if (answer.status === 200 && typeof said['name'] === 'string') return said['name'].slice(0, 200);
+    if (answer.status === 200 && typeof said['name'] === 'string') return oneLine(said['name'], 200);
     const why =
       typeof said['detail'] === 'string'
-        ? said['detail'].slice(0, 300)
+        ? oneLine(said['detail'], 300)
         : `it answers with the status ${answer.status}.`;
     throw invalidField('code', 'lookout.refused', `${host} refuses: ${why}`);
   }
@@ -282,6 +282,9 @@ function onlyProof<T extends At>(at: T): T {
   const proof = /quay-proof [\w-]{43}/.exec(at.page?.body ?? '')?.[0] ?? '';
   return { ...at, page: at.page && { ...at.page, body: proof } };
 }
+
+/** What another office says, without what no text of one line has. */
+const oneLine = (text: string, most: number): string => text.replace(/\p{C}/gu, ' ').slice(0, most);
 
 function jsonOf(text: string): Record<string, unknown> {
   try {

@@ -44,6 +44,15 @@ describe('an office with both families', () => {
     // Only what is meant is open: what the office signs in at is not.
     expect(await by(lab, SIX.server, 4180)).toMatchObject({ status: 0 });
   });
+  it('asks a name server over IPv6, when it is told so', { timeout: 30_000 }, async () => {
+    const at = '/api/reach/network/resolvers';
+    expect((await lab.office.iris.ask('PUT', at, { value: [SIX.router] })).status).toBe(204);
+    expect(found(await lab.address.check(), 'office', 'name')).toMatchObject({ mark: 'ok' });
+    // Where nobody answers over IPv6 the name is not found: it was asked there indeed.
+    await lab.office.iris.ask('PUT', at, { value: ['2001:db8:20::99'] });
+    expect(found(await lab.address.check(), 'office', 'name')).toMatchObject({ mark: 'fail' });
+    expect((await lab.office.iris.ask('DELETE', at)).status).toBe(204);
+  });
   it('a hole that somebody closes is a warning, and curl agrees', { timeout: 60_000 }, async () => {
     await lab.network.router.must('nft', 'flush', 'chain', 'inet', 'filter', 'miniupnpd');
     await lab.network.router.must(

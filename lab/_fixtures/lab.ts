@@ -5,6 +5,7 @@ import {
   GUESTS,
   newCable,
   OFFICE,
+  SIX,
   openNetwork,
   speaking,
   WORLD,
@@ -72,7 +73,8 @@ export class Lab {
     const network = await openNetwork(line);
     try {
       const [probe, router, resolvers] = await Promise.all([
-        startProbe(network.world, WORLD.elsewhere),
+        // An office without an IPv4 address of its own asks its probe over IPv6.
+        startProbe(network.world, line?.shared ? SIX.elsewhere : WORLD.elsewhere),
         speaks && speaking(network, speaks),
         startNames(network, records).then(() => startResolvers(network)),
         startStun(network),

@@ -236,5 +236,5 @@ export async function startProbe(on: Machine, address: string): Promise<Standing
     [resolve(PROJECT, 'packages/probe/dist/probe.js'), '--serve', '8099', '--host', address],
     { env: { QUAY_PROBE_TOKEN: token }, ready: /8099/ },
   );
-  return { url: `http://${address}:8099/`, token };
+  return { url: `http://${address.includes(':') ? `[${address}]` : address}:8099/`, token };
 }

@@ -108,6 +108,14 @@ describe('requests', () => {
     await expect(get(1)).rejects.toThrow(/ECONNREFUSED/);
     await expect(plain.http('GET', 'ftp://127.0.0.1/', {}, null, 100)).rejects.toThrow(/neither http nor https/);
   });
+  it('go to an address of IPv6 too, which a URL writes in brackets (RFC 3986 §3.2.2)', async () => {
+    const server = createHttp((req, res) => res.end(req.headers.host));
+    await new Promise<void>((done) => server.listen(0, '::1', done));
+    const { port } = server.address() as { port: number };
+    const answer = await plain.http('GET', `http://[::1]:${port}/`, {}, null, 1000);
+    expect(answer.text).toBe(`[::1]:${port}`);
+    server.close();
+  });
   it('over HTTPS want a certificate that holds', async () => {
     const folder = mkdtempSync(join(tmpdir(), 'dialler-'));
     execFileSync(

@@ -232,7 +232,8 @@ export class Dialler {
     most = 1_000_000,
     via?: { address: string; from?: string },
   ): Promise<{ status: number; headers: IncomingMessage['headers']; text: string }> {
-    const { hostname, port, protocol, pathname, search, host } = new URL(url);
+    const { hostname: written, port, protocol, pathname, search, host } = new URL(url);
+    const hostname = written.replace(/^\[|\]$/g, '');
     if (protocol !== 'http:' && protocol !== 'https:')
       throw new Problem('invalid', 'reach.not-http', `${url} is neither http nor https.`);
     const ends = Date.now() + timeoutMs;

@@ -130,7 +130,7 @@ export class OwnNetwork implements OnModuleInit {
    */
   isNear(address: string): boolean {
     const bytes = addressBytes(address);
-    const own6 = addressBytes(this.insideAddress6 ?? '');
+    const own6 = addressBytes(this.certain6() ?? '');
     if (bytes === null) return false;
     if (bytes.length === 16 && own6 && sharesBits(bytes, own6, SITE_BITS_6)) return true;
     return Object.values(networkInterfaces())
@@ -142,9 +142,17 @@ export class OwnNetwork implements OnModuleInit {
       });
   }
 
+  /**
+   * The own address over IPv6 as the file or the machine says it. What was typed in counts for the way in alone: whoever
+   * looks after that must not be able to say who is inside.
+   */
+  private certain6(): string | null {
+    return this.inFile('insideAddress6')?.[0] ?? (this.config.reach.findsNetwork ? FOUND.insideAddress6() : null);
+  }
+
   /** Whether somebody comes from outside the office, by their address. */
   isOutside(address: string): boolean {
-    return comesFromOutside(address, address.includes(':') ? this.insideAddress6 : null);
+    return comesFromOutside(address, address.includes(':') ? this.certain6() : null);
   }
 }
 

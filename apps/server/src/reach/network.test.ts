@@ -2,6 +2,7 @@ import type { ReachNetwork } from '@quay/contract';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { openOutside, type Outside } from '../_fixtures/outside.js';
+import { OwnNetwork } from '../platform/own-network.js';
 
 // What is typed in of the network, where the file does not say it: here the file says nothing of router, STUN and authority.
 let outside: Outside;
@@ -87,6 +88,12 @@ describe('what the server goes by in its network', () => {
     const tomas = await office.signedIn('tomas');
     expect((await tomas.ask('PUT', '/api/reach/network/stun', { value: ['203.0.113.9'] })).status).toBe(403);
     expect((await network()).own.stun.value).toEqual(['203.0.113.34:3478']);
+  });
+  it('says nothing of who is inside: whoever looks after the way in cannot let themselves in', async () => {
+    expect((await say('insideAddress6', '2001:db8:20::10')).status).toBe(204);
+    const own = office.app.get(OwnNetwork);
+    expect([own.insideAddress6, own.isOutside('2001:db8:20::50')]).toEqual(['2001:db8:20::10', true]);
+    await iris.ask('DELETE', '/api/reach/network/insideAddress6');
   });
   it('is in the ledger, in words', async () => {
     const { body } = await iris.ask<{ entries: { words: string }[] }>('GET', '/api/ledger');

@@ -8,6 +8,7 @@ import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Dialler } from '../platform/dialler.js';
@@ -146,7 +147,7 @@ export class LookoutsService {
     { name, url, secret: theirs }: LookoutPair,
     from: string,
   ): Promise<{ name: string }> {
-    await this.attempts.take(`lookout from ${from}`, ASKED.pairsPerSource);
+    await this.attempts.take(`lookout from ${sourceOf(from)}`, ASKED.pairsPerSource);
     const [code] = await this.db.query<{ id: string }[]>(
       'SELECT id FROM lookout WHERE their_hash = $1 AND since IS NULL AND code_ends_at > $2',
       [secretHash(secret ?? ''), this.clock.date()],

@@ -117,33 +117,35 @@ function SayValue({ name, told, done }: { name: NetworkValue; told: Told; done: 
     }
   });
   return (
-    <Form className="key-form" noValidate onSubmit={(event) => void submit(event)}>
-      <p className="small quiet mb-0 w-100">{HINT[name]}</p>
-      <Field
-        {...{ form, name: 'text', id: `say-${name}`, label: NETWORK_VALUE_WORDS[name], className: 'mono' }}
-        autoFocus
-        required
-      />
-      <FormFault form={form} />
-      <div className="d-flex gap-2">
-        <Button type="submit" variant="plain" disabled={say.isPending} onMouseDown={keepFocus}>
-          Go by it
-        </Button>
-        {told.from === 'settings' && (
-          <Button
-            variant="plain"
-            disabled={find.isPending}
-            onMouseDown={keepFocus}
-            onClick={() => find.mutate(name, { onSuccess: done })}
-          >
-            Go by what is found
+    <>
+      <p className="small quiet mb-1">{HINT[name]}</p>
+      <Form className="key-form" noValidate onSubmit={(event) => void submit(event)}>
+        <Field
+          {...{ form, name: 'text', id: `say-${name}`, label: NETWORK_VALUE_WORDS[name], className: 'mono' }}
+          autoFocus
+          required
+        />
+        <FormFault form={form} />
+        <div className="d-flex gap-2">
+          <Button type="submit" variant="plain" disabled={say.isPending} onMouseDown={keepFocus}>
+            Go by it
           </Button>
-        )}
-        <Button variant="plain" onMouseDown={keepFocus} onClick={done}>
-          Leave it
-        </Button>
-      </div>
-    </Form>
+          {told.from === 'settings' && (
+            <Button
+              variant="plain"
+              disabled={find.isPending}
+              onMouseDown={keepFocus}
+              onClick={() => find.mutate(name, { onSuccess: done })}
+            >
+              Go by what is found
+            </Button>
+          )}
+          <Button variant="plain" onMouseDown={keepFocus} onClick={done}>
+            Leave it
+          </Button>
+        </div>
+      </Form>
+    </>
   );
 }
 

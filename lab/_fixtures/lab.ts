@@ -21,11 +21,13 @@ import {
   startNames,
   startProbe,
   startResolver,
+  startSecondNames,
   startStun,
   TSIG,
   ZONE,
   type Authority,
   type Strictness,
+  type Zone,
 } from './services.js';
 
 export interface LabWanted {
@@ -33,17 +35,19 @@ export interface LabWanted {
   router: RouterSpeaks | null;
   line?: Line;
   /** None is there without. */
-  authority?: Strictness;
+  authority?: Strictness | null;
   /** What stands in the zone already. */
   records?: string[];
+  /** A second name server knows the zone, and hears of changes late. */
+  secondNames?: boolean;
   reach?: Partial<ReachConfig>;
   /** Somebody looks from every vantage; a machine of the office stands for what is at the end of a tunnel. */
   everywhere?: boolean;
 }
 
 /** A resolver of the world, and the one of the router, which asks it. */
-const startResolvers = async (network: Network): Promise<Running[]> => [
-  await startResolver(network),
+const startResolvers = async (network: Network, isDouble: boolean): Promise<Running[]> => [
+  await startResolver(network, isDouble),
   await startForwarder(network),
 ];
 
@@ -54,10 +58,14 @@ export class Lab {
     readonly office: LabOffice,
     /** https://files.saltmarsh.example, by a mapping on the router, for visitors. */
     readonly address: OfficeAddress,
-    readonly authority: Authority | null,
+    private theAuthority: Authority | null,
+    private readonly strict: Strictness | null,
     private router: Running | null,
     private readonly speaks: RouterSpeaks | null,
+    private readonly zone: Required<Zone>,
+    private names: Running,
     private resolvers: Running[],
+    private stun: Running,
     /** Trusted besides the authority's, by the product and by curl. */
     private readonly roots: readonly string[],
   ) {}
@@ -65,20 +73,24 @@ export class Lab {
   static async open({
     router: speaks,
     line,
-    authority: strict,
-    records,
+    authority: strict = null,
+    records = [],
+    secondNames: isDouble = false,
     reach,
     everywhere = false,
   }: LabWanted): Promise<Lab> {
     const network = await openNetwork(line);
     try {
-      const [probe, router, resolvers] = await Promise.all([
+      const zone = { records, isDouble };
+      const [probe, router, names, stun] = await Promise.all([
         // An office without an IPv4 address of its own asks its probe over IPv6.
         startProbe(network.world, line?.shared ? SIX.elsewhere : WORLD.elsewhere),
         speaks && speaking(network, speaks),
-        startNames(network, records).then(() => startResolvers(network)),
+        startNames(network, zone),
         startStun(network),
       ]);
+      if (isDouble) await startSecondNames(network);
+      const resolvers = await startResolvers(network, isDouble);
       const probes = {
         outside: probe,
         ...(everywhere && {
@@ -95,7 +107,8 @@ export class Lab {
       };
       const office = await openLabOffice(network, said, { server: network.server, cable: newCable() });
       const address = await OfficeAddress.add(office.iris, HOST);
-      return new Lab(network, office, address, authority, router, speaks, resolvers, reach?.roots ?? []);
+      const theirs = [authority, strict, router, speaks, zone, names, resolvers, stun] as const;
+      return new Lab(network, office, address, ...theirs, reach?.roots ?? []);
     } catch (error) {
       await network.close();
       throw error;
@@ -112,7 +125,28 @@ export class Lab {
   /** What resolvers remember is forgotten, as after its time. */
   async forgetNames(): Promise<void> {
     await Promise.all(this.resolvers.map((running) => running.end()));
-    this.resolvers = await startResolvers(this.network);
+    this.resolvers = await startResolvers(this.network, this.zone.isDouble);
+  }
+
+  get authority(): Authority | null {
+    return this.theAuthority;
+  }
+
+  /** The name server ends and begins again, with the zone as its file has it. */
+  async restartNames(): Promise<void> {
+    await this.names.end('SIGKILL');
+    this.names = await startNames(this.network, this.zone);
+  }
+
+  /** An authority of the same name, which knows nobody and has other roots. */
+  async restartAuthority(): Promise<void> {
+    await this.theAuthority?.running.end('SIGKILL');
+    this.theAuthority = this.strict && (await startAuthority(this.network, this.strict));
+  }
+
+  async restartStun(): Promise<void> {
+    await this.stun.end('SIGKILL');
+    this.stun = await startStun(this.network);
   }
 
   /** The name server of the zone, and the key by which the office may change it. */

@@ -14,6 +14,7 @@ export const WORLD = {
   relay: '44.128.113.40',
   far: '44.128.113.60',
   names: '44.128.113.53',
+  names2: '44.128.113.54',
   elsewhere: '44.128.113.200',
 } as const;
 

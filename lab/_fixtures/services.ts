@@ -1,6 +1,6 @@
 import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
-import { mkdirSync, readFileSync } from 'node:fs';
+import { existsSync, mkdirSync, readFileSync } from 'node:fs';
 import { resolve } from 'node:path';
 import { WORLD, OFFICE, type Network } from './network.js';
 import type { Machine, Running } from './net.js';
@@ -20,53 +20,94 @@ const PROJECT = resolve(import.meta.dirname, '../..');
 /** The key by which the office may change its zone (RFC 8945). */
 export const TSIG = { name: 'quay.saltmarsh.example', secret: randomBytes(32).toString('base64') } as const;
 
-/** Debian's Knot: the zone of the office, which it may change with its key. */
-export function startNames({ world }: Network, records: string[] = []): Promise<Running> {
+/** Debian's Knot: the zone of the office, which it may change with its key. What it is told is gone when it ends. */
+export function startNames({ world }: Network, { records = [], isDouble = false }: Zone = {}): Promise<Running> {
   const zone = world.file(
     `${ZONE}.zone`,
     [
       `$ORIGIN ${ZONE}.`,
       '$TTL 60',
-      '@ SOA ns1 hostmaster 1 3600 600 604800 5',
+      // Whoever begins it again has a later number, so that others take it over.
+      `@ SOA ns1 hostmaster ${Math.floor(Date.now() / 1000)} ${SECOND_LATE_S} ${SECOND_LATE_S} 604800 5`,
       '@ NS ns1',
       `ns1 A ${WORLD.names}`,
+      ...(isDouble ? ['@ NS ns2', `ns2 A ${WORLD.names2}`] : []),
       ...records,
       '',
     ].join('\n'),
   );
-  mkdirSync(`${world.folder}/knot`, { recursive: true });
+  return startKnot(world, WORLD.names, {
+    key: `
+  - id: ${TSIG.name}
+    algorithm: hmac-sha256
+    secret: ${TSIG.secret}`,
+    acl: `
+  - id: office
+    key: ${TSIG.name}
+    action: update
+  - id: second
+    address: ${WORLD.names2}
+    action: transfer`,
+    zone: `
+    file: ${zone}
+    acl: [office, second]
+    journal-content: none
+    zonefile-sync: -1`,
+  });
+}
+
+/** What the zone of the office holds to begin with. */
+export interface Zone {
+  records?: string[];
+  /** It says that a second name server knows it, too. */
+  isDouble?: boolean;
+}
+
+/** So late is the second name server, which nobody tells of changes. */
+const SECOND_LATE_S = 8;
+
+/** A second name server of the zone, which asks the first one now and then. */
+export const startSecondNames = ({ world }: Network): Promise<Running> =>
+  startKnot(world, WORLD.names2, {
+    remote: `
+  - id: first
+    address: ${WORLD.names}
+    via: ${WORLD.names2}`,
+    zone: `
+    master: first
+    zonefile-sync: -1`,
+  });
+
+/** @param parts sections of its configuration; of the zone what is said of it */
+function startKnot(world: Machine, address: string, { zone, ...parts }: { zone: string } & Record<string, string>) {
+  const folder = `${world.folder}/knot-${address}`;
+  mkdirSync(folder, { recursive: true });
   const config = world.file(
-    'knot.conf',
+    `knot-${address}.conf`,
     `server:
-  listen: ${WORLD.names}@53
-  rundir: ${world.folder}/knot
+  listen: ${address}@53
+  rundir: ${folder}
 log:
   - target: stdout
     any: info
 database:
-  storage: ${world.folder}/knot
-key:
-  - id: ${TSIG.name}
-    algorithm: hmac-sha256
-    secret: ${TSIG.secret}
-acl:
-  - id: office
-    key: ${TSIG.name}
-    action: update
-zone:
+  storage: ${folder}
+${Object.entries(parts)
+  .map(([section, text]) => `${section}:${text}\n`)
+  .join('')}zone:
   - domain: ${ZONE}
-    file: ${zone}
-    storage: ${world.folder}/knot
-    acl: office
-    journal-content: none
-    zonefile-sync: -1
+    storage: ${folder}${zone}
 `,
   );
-  return world.start('knotd', ['-c', config], { ready: () => world.must('dig', ...digs(WORLD.names, ZONE, 'SOA')) });
+  return world.start('knotd', ['-c', config], {
+    ready: async () => {
+      if (!(await world.must('dig', ...digs(address, ZONE, 'SOA')))) throw new Error('it does not know the zone');
+    },
+  });
 }
 
 /** Debian's unbound: a resolver of the world, which keeps what it was told for as long as it was told. */
-export function startResolver({ world }: Network): Promise<Running> {
+export function startResolver({ world }: Network, isDouble = false): Promise<Running> {
   const config = world.file(
     'unbound.conf',
     `server:
@@ -95,7 +136,7 @@ remote-control:
 stub-zone:
   name: "${ZONE}"
   stub-addr: ${WORLD.names}
-`,
+${isDouble ? `  stub-addr: ${WORLD.names2}\n` : ''}`,
   );
   return world.start('unbound', ['-d', '-c', config], {
     ready: () => world.must('dig', ...digs(WORLD.resolver, AUTHORITY_NAME, 'A')),
@@ -208,18 +249,19 @@ export async function startAuthority(
   };
 }
 
-/** A certificate of its own for the authority's door, by OpenSSL. */
+/** A certificate of its own for the authority's door, by OpenSSL: the same for whoever begins it again. */
 function madeCertificate(world: Machine): { certificate: string; key: string } {
   const [certificate, key] = [`${world.folder}/door.pem`, `${world.folder}/door.key`];
-  execFileSync(
-    'openssl',
-    [
-      ...['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-days', '30'],
-      ...['-subj', `/CN=${AUTHORITY_NAME}`, '-addext', `subjectAltName=DNS:${AUTHORITY_NAME}`],
-      ...['-keyout', key, '-out', certificate],
-    ],
-    { stdio: 'ignore' },
-  );
+  if (!existsSync(certificate))
+    execFileSync(
+      'openssl',
+      [
+        ...['req', '-x509', '-newkey', 'ec', '-pkeyopt', 'ec_paramgen_curve:prime256v1', '-nodes', '-days', '30'],
+        ...['-subj', `/CN=${AUTHORITY_NAME}`, '-addext', `subjectAltName=DNS:${AUTHORITY_NAME}`],
+        ...['-keyout', key, '-out', certificate],
+      ],
+      { stdio: 'ignore' },
+    );
   return { certificate, key };
 }
 

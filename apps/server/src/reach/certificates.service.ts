@@ -117,7 +117,7 @@ export class CertificatesService {
       host,
       notBefore: new Date(leaf.validFrom),
       notAfter: new Date(leaf.validTo),
-      issuer: /(?:^|\n)O=(.*)/.exec(leaf.issuer)?.[1] ?? /(?:^|\n)CN=(.*)/.exec(leaf.issuer)?.[1] ?? leaf.issuer,
+      issuer: issuerOf(leaf),
       renewAt: null,
       askAgainAt: null,
     };
@@ -165,3 +165,7 @@ export class CertificatesService {
     });
   }
 }
+
+/** Who has signed a certificate, by the name that people know. */
+export const issuerOf = ({ issuer }: X509Certificate): string =>
+  /(?:^|\n)O=(.*)/.exec(issuer)?.[1] ?? /(?:^|\n)CN=(.*)/.exec(issuer)?.[1] ?? issuer;

@@ -10,6 +10,7 @@ import {
   type OrderStep,
   type ProofKind,
 } from '@quay/core';
+import { X509Certificate } from 'node:crypto';
 import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -22,7 +23,8 @@ import { Office } from '../platform/office.js';
 import { Problem } from '../platform/problems/problem.js';
 import { AccountsService } from './accounts.service.js';
 import { authorityClient, insideOf, isAccountUnknown, type Directory } from './authority.js';
-import { CertificatesService, type KeptCertificate } from './certificates.service.js';
+import { isTrustedChain } from './chain-trust.js';
+import { CertificatesService, issuerOf, type KeptCertificate } from './certificates.service.js';
 import { CheckService } from './check.service.js';
 import { NameProofs } from './name-proofs.service.js';
 import { orderCertificate } from './order.js';
@@ -217,6 +219,7 @@ export class OrdersService {
         await this.proofs.of(address, () => say(...last)),
         say,
       );
+      await this.requireNoWorse(before, chain);
       return await this.certificates.keep(address.host, chain, key.toString());
     } catch (error) {
       // An authority that began anew knows nobody: the key is good for another account there.
@@ -226,6 +229,17 @@ export class OrdersService {
     } finally {
       if (!account.url) await this.accounts.keepUrl(directory, accountUrlOf(client));
     }
+  }
+
+  /** What visitors trust goes on serving. @throws Error where nobody would trust what would take its place */
+  private async requireNoWorse(before: KeptCertificate | null, chain: string): Promise<void> {
+    const { roots } = this.config.reach;
+    if (!before || before.notAfter.getTime() <= this.clock.now() || isTrustedChain(chain, roots)) return;
+    if (!isTrustedChain(await this.certificates.chain(before.id), roots)) return;
+    const issuer = issuerOf(new X509Certificate(chain));
+    throw new Error(
+      `what it gave is signed by ${issuer}, which nobody trusts yet. The one that is served now stays. If the authority has a new root, name it under "roots"`,
+    );
   }
 
   /** @throws Error where the zone says that others give certificates for the name (RFC 8659) */

@@ -216,7 +216,7 @@ export class UpkeepService {
     return address.recorded.some((a) => a.includes(':') && a !== six?.address && leads(a));
   }
 
-  /** Where the name leads by the word of its own name servers; null: they could not be asked, or do not know it. */
+  /** Where the name leads by the word of its own name servers; null: they could not be asked, or will not say. */
   private async toldNow(address: AddressRecord): Promise<string[] | null> {
     const [server] = await this.db.query<{ address: string; port: number }[]>(
       `SELECT address, port FROM name_server WHERE network = 'public'`,
@@ -226,6 +226,7 @@ export class UpkeepService {
       { url: `http://${address.host}`, path: '/', address: '0.0.0.0' },
       { ...this.dialler.way([server.address], server.port), place: () => null },
     );
+    if (found.lookup?.outcome === 'no-such-name' || found.lookup?.outcome === 'no-address') return [];
     return found.lookup?.outcome === 'answered' ? found.lookup.addresses : null;
   }
 }

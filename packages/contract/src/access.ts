@@ -109,16 +109,25 @@ export const changeFolderAccessSchema = Joi.object<ChangeFolderAccess>({
 
 export interface ExplainQuery {
   personId?: string;
+  /** What whoever joins this group gets by that alone. */
+  groupId?: string;
   at?: string;
 }
-export const explainQuerySchema = Joi.object<ExplainQuery>({ personId: idSchema, at: timeSchema });
+export const explainQuerySchema = Joi.object<ExplainQuery>({
+  personId: idSchema,
+  groupId: idSchema,
+  at: timeSchema,
+}).oxor('personId', 'groupId');
 /** What somebody could do in a folder at a moment, and why, or why not. */
 export interface Explanation {
+  /** Of the person, or of the group. */
   personId: string;
   name: string;
   at: string;
   level: AccessLevel | null;
   why: string[];
+  /** By which of them, for whoever may change that. */
+  grants: GrantRow[];
 }
 
 /** Whom something can be granted. */

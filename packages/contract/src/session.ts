@@ -11,7 +11,8 @@ export interface SignIn {
 /** What is typed as a code of a second factor; what it is, core says (`readFactorCode`). */
 const factorCode = Joi.string().trim().max(40);
 export const signInSchema = Joi.object<SignIn>({
-  signInName: Joi.string().trim().lowercase().max(100).required(),
+  // The name, or the mail address.
+  signInName: Joi.string().trim().lowercase().max(254).required(),
   password: Joi.string().max(200).required(),
   code: factorCode,
 });

@@ -50,14 +50,14 @@ export const emailSchema = Joi.string()
   .max(254)
   .email({ tlds: false, minDomainSegments: 1 })
   .messages({ 'string.email': 'That is no mail address.' });
+export const signInNameSchema = Joi.string()
+  .trim()
+  .lowercase()
+  .pattern(SIGN_IN_NAME)
+  .messages({ 'string.pattern.base': 'Use 2 to 40 letters, digits, dots or hyphens, as in mary.ann.' });
 export const setupYouSchema = Joi.object<SetupYou>({
   name: lineSchema.min(1).max(80).required(),
-  signInName: Joi.string()
-    .trim()
-    .lowercase()
-    .pattern(SIGN_IN_NAME)
-    .required()
-    .messages({ 'string.pattern.base': 'Use 2 to 40 letters, digits, dots or hyphens, as in mary.ann.' }),
+  signInName: signInNameSchema.required(),
   email: emailSchema.required(),
   password: Joi.string()
     .min(SIGN_IN_PASSWORD_MIN)

@@ -7,6 +7,7 @@ export * from './access/explain.js';
 export * from './access/reach-of.js';
 export * from './access/period.js';
 export * from './access/subjects.js';
+export * from './access/table.js';
 export * from './admission/admission.js';
 export * from './archive/tar.js';
 export * from './archive/zip.js';

@@ -14,6 +14,7 @@ export interface Things {
   /** A file in the trash. */
   trashed: string;
   person: string;
+  group: string;
   /** Of that person, on the folder; in a home there can be none, and this is one that has ended. */
   grant: string;
   address: string;
@@ -82,6 +83,46 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'PUT /api/settings/office': () => ({
     path: '/api/settings/office',
     body: { name: 'Saltmarsh Survey', zone: 'Europe/London', homes: true, words: '' },
+  }),
+  'GET /api/people': () => ({ path: '/api/people' }),
+  'POST /api/people': () => ({
+    path: '/api/people',
+    body: { name: 'Zoe', signInName: `z${randomUUID().slice(0, 8)}`, email: 'z@brookline.example', mail: false },
+  }),
+  'POST /api/people/acts': (t) => ({ path: '/api/people/acts', body: { act: 'enable', personIds: [t.person] } }),
+  'GET /api/people/:id': (t) => ({ path: `/api/people/${t.person}` }),
+  'PATCH /api/people/:id': (t) => ({ path: `/api/people/${t.person}`, body: { name: 'Somebody else' } }),
+  'POST /api/people/:id/invitation': (t) => ({
+    path: `/api/people/${t.person}/invitation`,
+    body: { mail: false },
+    also: [409],
+  }),
+  'DELETE /api/people/:id/factor': (t) => ({ path: `/api/people/${t.person}/factor`, also: [409] }),
+  // Into a folder that they may manage; who has the duty learns nothing of others.
+  'POST /api/guests': () => ({
+    path: '/api/guests',
+    body: { name: 'Zoe', email: 'z@brookline.example', folderId: randomUUID(), level: 'view', mail: false },
+    also: [404],
+  }),
+  'GET /api/groups': () => ({ path: '/api/groups' }),
+  'POST /api/groups': () => ({ path: '/api/groups', body: { name: randomUUID().slice(0, 8) } }),
+  'PATCH /api/groups/:id': (t) => ({ path: `/api/groups/${t.group}`, body: { name: t.group } }),
+  'DELETE /api/groups/:id': (t) => ({ path: `/api/groups/${t.group}` }),
+  'PUT /api/groups/:id/managers': (t) => ({ path: `/api/groups/${t.group}/managers`, body: { personIds: [] } }),
+  'POST /api/groups/:id/members': (t) => ({
+    path: `/api/groups/${t.group}/members`,
+    body: { kind: 'person', id: t.person },
+  }),
+  'DELETE /api/groups/:id/members/:kind/:memberId': (t) => ({
+    path: `/api/groups/${t.group}/members/person/${t.person}`,
+  }),
+  'GET /api/access/table': () => ({ path: '/api/access/table' }),
+  'GET /api/access/moments': () => ({ path: '/api/access/moments' }),
+  'GET /api/access/shifts': () => ({ path: '/api/access/shifts?since=2026-01-02T00:00:00Z' }),
+  'POST /api/access/trials': (t) => ({
+    path: '/api/access/trials',
+    body: { end: { grantId: t.grant } },
+    also: [404, 409, 410],
   }),
   'GET /api/backups': () => ({ path: '/api/backups' }),
   'POST /api/backups': (t) => ({
@@ -394,7 +435,14 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`),
     office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),
   ]);
-  const [tag, task, grant, place] = [randomUUID(), randomUUID(), randomUUID(), randomUUID()];
+  const [tag, task, grant, place, group] = Array.from({ length: 5 }, () => randomUUID()) as [
+    string,
+    string,
+    string,
+    string,
+    string,
+  ];
+  await office.db.query('INSERT INTO people_group (id, name, since) VALUES ($1, $2, $3)', [group, group, new Date(0)]);
   const [home] = await office.db.query<unknown[]>(
     `SELECT 1 FROM node n JOIN store s ON s.id = n.store_id WHERE n.id = $1 AND s.kind = 'home'`,
     [inner],
@@ -428,6 +476,7 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     place,
     emptyFolder: join(dirname(office.config.blobRoot), `backups-${place}`),
     grant,
+    group,
     share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
     upload: await takenUpload(by, inner, 'text.txt'),
     at,

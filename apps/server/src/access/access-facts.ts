@@ -1,5 +1,6 @@
 import {
   chainOf,
+  groupAsker,
   groupsOf,
   type AccessLevel,
   type Asker,
@@ -75,6 +76,39 @@ export async function loadRoots(m: EntityManager, only: number[] | null = null):
   return withFacts(m, folders);
 }
 
+/**
+ * Folders where something stood at a moment that access depended on, with all of it, as the tree lay then. Stores' own
+ * folders are among them.
+ */
+export async function loadRootsAt(m: EntityManager, at: Date): Promise<Map<string, RootFolder>> {
+  const folders = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
+    `WITH RECURSIVE root AS (
+       SELECT p.node_id, p.parent_id FROM node_past p
+        WHERE p.since <= $1 AND (p.until IS NULL OR p.until > $1) AND NOT p.trashed
+          AND p.node_id IN (
+            SELECT node_id FROM access_grant WHERE since <= $1 AND coalesce(least(until, ended_at), 'infinity') > $1
+            UNION SELECT node_id FROM node_past
+                   WHERE (NOT inherits OR others_rule IS NOT NULL) AND since <= $1 AND (until IS NULL OR until > $1)
+            UNION SELECT n.id FROM node n JOIN store s ON s.id = n.store_id WHERE n.parent_id IS NULL)
+     ), up AS (
+       SELECT root.node_id AS id, root.parent_id, false AS trashed, 1 AS height FROM root
+       UNION ALL
+       SELECT up.id, above.parent_id, up.trashed OR above.trashed, up.height + 1 FROM up CROSS JOIN LATERAL (
+           SELECT p.parent_id, p.trashed FROM node_past p
+            WHERE p.node_id = up.parent_id AND p.since <= $1 AND (p.until IS NULL OR p.until > $1) OFFSET 0) above
+         WHERE up.parent_id NOT IN (SELECT node_id FROM root)
+     )
+     SELECT top.id, top.above, top."storeId", top.kind FROM (
+     SELECT DISTINCT ON (up.id) up.id, up.trashed, CASE WHEN r.node_id IS NULL THEN NULL ELSE up.parent_id END AS above,
+            s.id AS "storeId", s.kind
+       FROM up JOIN node n ON n.id = up.id JOIN store s ON s.id = n.store_id
+       LEFT JOIN root r ON r.node_id = up.parent_id
+      ORDER BY up.id, up.height DESC) top WHERE NOT top.trashed`,
+    [at],
+  );
+  return withFacts(m, folders);
+}
+
 /** Folders with their facts. One question after the other, because it is asked within transactions too. */
 async function withFacts(
   m: EntityManager,
@@ -141,32 +175,61 @@ const subjectOf = ({ kind, subjectId }: GrantRow): GrantSubject =>
 /** People as access sees them; null: everybody who ever had an account. */
 export async function loadAskers(m: EntityManager, personIds: string[] | null): Promise<Asker[]> {
   const people = await m.query<(Dated & { personId: string; role: Role; usable: boolean })[]>(
-    `SELECT person_id AS "personId", role, usable, since, until FROM person_past
-        WHERE $1::uuid[] IS NULL OR person_id = ANY($1) ORDER BY person_id, since`,
+    // An account that ends by itself cannot be used after that, whether or not it was written down by then.
+    `SELECT t.person_id AS "personId", t.role, t.usable, t.since,
+            CASE WHEN t.until IS NULL AND t.usable AND p.ends_at IS NOT NULL
+              THEN greatest(t.since, p.ends_at) ELSE t.until END AS until
+       FROM person_past t JOIN person p ON p.id = t.person_id
+      WHERE $1::uuid[] IS NULL OR t.person_id = ANY($1) ORDER BY t.person_id, t.since`,
     [personIds],
   );
-  const memberships = await m.query<
-    (Dated & { groupId: string; personId: string | null; memberGroupId: string | null })[]
-  >(
-    `SELECT group_id AS "groupId", person_id AS "personId", member_group_id AS "memberGroupId", since, ended_at AS until
-         FROM membership WHERE $1::uuid[] IS NULL OR person_id IS NULL OR person_id = ANY($1)`,
-    [personIds],
-  );
-  const groups = await m.query<(Dated & { id: string; name: string })[]>(
-    'SELECT id, name, since, ended_at AS until FROM people_group',
-  );
-  const inGroups: Membership[] = memberships.map((row) => ({
-    groupId: row.groupId,
-    member:
-      row.personId === null ? { kind: 'group', id: row.memberGroupId as string } : { kind: 'person', id: row.personId },
-    ...period(row),
-  }));
-  const known: GroupFact[] = groups.map((g) => ({ id: g.id, name: g.name, ...period(g) }));
+  const { memberships, groups } = await loadGroups(m, personIds);
   return [...grouped(people, (p) => p.personId)].map(([personId, past]) => ({
     personId,
     guest: past.at(-1)?.role === 'guest',
     account: past.filter((p) => p.usable).map(period),
     admin: past.filter((p) => p.role === 'admin').map(period),
-    groups: groupsOf(personId, inGroups, known),
+    groups: groupsOf({ kind: 'person', id: personId }, memberships, groups),
   }));
+}
+
+/** Groups as if they asked: what whoever joins one gets by that alone; null: every group there ever was. */
+export async function loadGroupAskers(
+  m: EntityManager,
+  groupIds: string[] | null,
+): Promise<{ asker: Asker; name: string; since: number; until: number | null }[]> {
+  // No person's memberships are needed.
+  const { memberships, groups } = await loadGroups(m, []);
+  const wanted = groups.filter((g) => groupIds === null || groupIds.includes(g.id));
+  return wanted.map(({ id, name, since, until }) => {
+    const itself = { groupId: id, through: [id], since, until };
+    const above = groupsOf({ kind: 'group', id }, memberships, groups);
+    const through = above.map((g) => ({ ...g, through: [id, ...g.through] }));
+    return { asker: groupAsker(id, [itself, ...through]), name, since, until };
+  });
+}
+
+async function loadGroups(
+  m: EntityManager,
+  personIds: string[] | null,
+): Promise<{ memberships: Membership[]; groups: GroupFact[] }> {
+  const rows = await m.query<(Dated & { groupId: string; personId: string | null; memberGroupId: string | null })[]>(
+    `SELECT group_id AS "groupId", person_id AS "personId", member_group_id AS "memberGroupId", since, ended_at AS until
+         FROM membership WHERE $1::uuid[] IS NULL OR person_id IS NULL OR person_id = ANY($1)`,
+    [personIds],
+  );
+  const groups = await m.query<(Dated & { id: string; name: string })[]>(
+    'SELECT id, name, since, ended_at AS until FROM people_group ORDER BY name',
+  );
+  return {
+    memberships: rows.map((row) => ({
+      groupId: row.groupId,
+      member:
+        row.personId === null
+          ? { kind: 'group' as const, id: row.memberGroupId as string }
+          : { kind: 'person' as const, id: row.personId },
+      ...period(row),
+    })),
+    groups: groups.map((g) => ({ id: g.id, name: g.name, ...period(g) })),
+  };
 }

@@ -9,12 +9,14 @@ import {
   othersRuleAt,
   whoCanReach,
   type AccessLevel,
+  type Asker,
   type EffectiveAccess,
   type Names,
   type OthersRule,
   type RootFolder,
 } from '@quay/core';
 import type {
+  AccessTrial,
   ChangeFolderAccess,
   ExplainQuery,
   Explanation,
@@ -26,12 +28,12 @@ import type {
   ReplaceGrant,
 } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
-import { loadAskers, loadChain, loadChainAt } from './access-facts.js';
+import { loadAskers, loadChain, loadChainAt, loadGroupAskers } from './access-facts.js';
 import { lockAccess } from './access-lock.js';
 import { seenFolders } from './access.queries.js';
 import { AccessService, type Account, type AccessFolder } from './access.service.js';
@@ -99,24 +101,41 @@ export class GrantsService {
   /** What somebody could do there at a moment, and why, or why not. Of others, whoever says who reaches it may ask. */
   async explain(who: Account, folderId: string, query: ExplainQuery): Promise<Explanation> {
     const m = this.db.manager;
-    const personId = query.personId ?? who.personId;
+    const personId = query.personId ?? query.groupId ?? who.personId;
     const act = personId === who.personId ? 'see' : 'manage';
     const folder = await this.access.requireAccessOf(who, folderId, act, m);
     const at = query.at === undefined ? this.clock.now() : Date.parse(query.at);
     const chain = query.at === undefined ? await loadChain(m, folderId) : await loadChainAt(m, folderId, new Date(at));
-    const [[asker], [person]] = [await loadAskers(m, [personId]), await peopleByIds(m, [personId])];
-    if (!asker || !person) throw notFound('This person');
+    const { asker, name } = await this.askerOf(personId, query.groupId !== undefined);
     if (chain.length === 0) throw invalidField('at', 'access.no-folder', 'The folder was not there at that moment.');
     const names = await this.names(who, chain, folder, folder.acts.includes('manage'));
     const store = (chain.at(-1) as RootFolder).store;
     const access = effectiveAccess(chain, store, asker, at);
+    const manages = folder.acts.includes('manage');
+    const grants = await grantsByIds(
+      m,
+      access.because.flatMap((r) => (r.grantId === null ? [] : [r.grantId])),
+    );
     return {
       personId,
-      name: person.name,
+      name,
       at: new Date(at).toISOString(),
       level: levelOf(access),
       why: explainAccess(chain, store, asker, at, names),
+      grants: manages ? grants.map((g) => grantRow(g, at, names.seen.get(g.folderId) ?? null)) : [],
     };
+  }
+
+  private async askerOf(id: string, isGroup: boolean): Promise<{ asker: Asker; name: string }> {
+    const m = this.db.manager;
+    if (isGroup) {
+      const [group] = await loadGroupAskers(m, [id]);
+      if (!group) throw notFound('This group');
+      return group;
+    }
+    const [[asker], [person]] = [await loadAskers(m, [id]), await peopleByIds(m, [id])];
+    if (!asker || !person) throw notFound('This person');
+    return { asker, name: person.name };
   }
 
   /** Whom something can be granted. */
@@ -125,35 +144,57 @@ export class GrantsService {
   }
 
   async grant(who: Account, folderId: string, asked: NewGrant): Promise<FolderAccess> {
+    await this.change(who, folderId, this.granting(who, asked));
+    return this.ofFolder(who, folderId);
+  }
+
+  /** The same within a transaction that does more; asked with the access lock held alone. */
+  grantIn(tx: EntityManager, who: Account, folderId: string, asked: NewGrant): Promise<NewEntry[]> {
+    return this.changeIn(tx, who, folderId, this.granting(who, asked));
+  }
+
+  private granting(who: Account, asked: NewGrant): Work {
     const now = this.clock.date();
     const since = asked.since === undefined ? now : new Date(asked.since);
     const until = untilOf(asked.until, since, now);
-    await this.change(who, folderId, async (tx, folder) => {
+    return async (tx, folder) => {
       const subject = await grantSubject(tx, asked.subject, now);
       if (!subject) throw invalidField('subject', 'grant.nobody', 'There is no such person or group any more.');
       const { here } = await this.present(tx, folder);
       if (here.some((g) => g.subject.kind === subject.kind && g.subject.id === subject.id))
         throw new Problem('conflict', 'grant.present', `${subject.name} has a grant here already. Change that one.`);
-      await insertGrant(tx, { folderId, subject, level: asked.level, since, until, by: who.personId });
+      await insertGrant(tx, { folderId: folder.id, subject, level: asked.level, since, until, by: who.personId });
       return {
         kind: 'access.granted',
         detail: { ...said(asked.level, until, now, await this.zone()), to: subject.name },
       };
-    });
-    return this.ofFolder(who, folderId);
+    };
   }
 
   /** Another level or another end: the grant that is there ends, and a new one begins at that moment. */
   async replace(who: Account, grantId: string, asked: ReplaceGrant): Promise<FolderAccess> {
-    const now = this.clock.date();
     const { folderId } = await this.live(who, grantId);
-    await this.change(who, folderId, async (tx, folder) => {
+    await this.change(who, folderId, this.replacing(who, grantId, asked));
+    return this.ofFolder(who, folderId);
+  }
+
+  /** @param asked without an end: that of the old one */
+  private replacing(who: Account, grantId: string, asked: { level: AccessLevel; until?: string | null }): Work {
+    const now = this.clock.date();
+    return async (tx, folder) => {
       const old = (await this.present(tx, folder)).here.find((g) => g.id === grantId);
       if (!old) throw grantOver();
       const since = old.since > now ? old.since : now;
-      const until = untilOf(asked.until, since, now);
+      const until = asked.until === undefined ? old.until : untilOf(asked.until, since, now);
       await endGrant(tx, grantId, now, who.personId);
-      await insertGrant(tx, { folderId, subject: old.subject, level: asked.level, since, until, by: who.personId });
+      await insertGrant(tx, {
+        folderId: folder.id,
+        subject: old.subject,
+        level: asked.level,
+        since,
+        until,
+        by: who.personId,
+      });
       return {
         kind: 'access.regranted',
         detail: {
@@ -162,19 +203,37 @@ export class GrantsService {
           was: LEVEL_WORDS[old.level],
         },
       };
-    });
-    return this.ofFolder(who, folderId);
+    };
   }
 
   async end(who: Account, grantId: string): Promise<FolderAccess> {
     const { folderId } = await this.live(who, grantId);
-    await this.change(who, folderId, async (tx, folder) => {
+    await this.change(who, folderId, this.ending(who, grantId));
+    return this.ofFolder(who, folderId);
+  }
+
+  private ending(who: Account, grantId: string): Work {
+    return async (tx, folder) => {
       const old = (await this.present(tx, folder)).here.find((g) => g.id === grantId);
       if (!old) throw grantOver();
       await endGrant(tx, grantId, this.clock.date(), who.personId);
       return { kind: 'access.ended', detail: { to: old.subject.name, level: LEVEL_WORDS[old.level] } };
-    });
-    return this.ofFolder(who, folderId);
+    };
+  }
+
+  /** Makes a change within a transaction that somebody may take back: only of grants and what a folder takes over. */
+  async tryIn(tx: EntityManager, who: Account, trial: AccessTrial): Promise<void> {
+    if ('grant' in trial)
+      await this.changeIn(tx, who, trial.grant.folderId, this.granting(who, { ...trial.grant, until: null }));
+    else if ('inherits' in trial) {
+      const { folderId, inherits } = trial.inherits;
+      await this.changeIn(tx, who, folderId, (inner, folder) => this.setInherits(inner, who, folder, { inherits }));
+    } else if ('replace' in trial || 'end' in trial) {
+      const { grantId } = 'replace' in trial ? trial.replace : trial.end;
+      const { folderId } = await this.live(who, grantId, tx);
+      const work = 'replace' in trial ? this.replacing(who, grantId, trial.replace) : this.ending(who, grantId);
+      await this.changeIn(tx, who, folderId, work);
+    }
   }
 
   /** Whether a folder takes over what is granted above it, and its rule for those who may add files. */
@@ -248,38 +307,37 @@ export class GrantsService {
    * One change of who may what in a folder: alone with the access lock, by somebody who may say so at that moment,
    * never in a home; told to everybody, and written down.
    */
-  private async change(
-    who: Account,
-    folderId: string,
-    work: (tx: EntityManager, folder: AccessFolder) => Promise<Told | null>,
-  ): Promise<void> {
-    await this.events.change(async (tx) => {
-      await lockAccess(tx, 'alone');
-      await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
-      const folder = await this.access.requireAccessOf(who, folderId, 'manage', tx);
-      if (folder.storeKind === 'home')
-        throw new Problem(
-          'conflict',
-          'home.no-grants',
-          'A home is its owner’s alone. Move it to a store to give it to others.',
-        );
-      const told = await work(tx, folder);
-      if (!told) return;
-      await this.events.tell(tx, { topic: 'access', id: 'changed' });
-      await this.ledger.append(tx, {
-        kind: told.kind,
-        actor: { kind: who.role === 'guest' ? 'guest' : 'person', id: who.personId, name: who.name },
-        nodeId: folderId,
-        detail: { folder: folder.name, ...told.detail },
-      });
-    });
+  private async change(who: Account, folderId: string, work: Work): Promise<void> {
+    await this.events.change(async (tx) => this.ledger.append(tx, ...(await this.changeIn(tx, who, folderId, work))));
+  }
+
+  /** @returns what is to be written down of it, which comes last in a transaction */
+  private async changeIn(tx: EntityManager, who: Account, folderId: string, work: Work): Promise<NewEntry[]> {
+    await lockAccess(tx, 'alone');
+    await tx.query('SELECT 1 FROM node WHERE id = $1 FOR UPDATE', [folderId]);
+    const folder = await this.access.requireAccessOf(who, folderId, 'manage', tx);
+    if (folder.storeKind === 'home')
+      throw new Problem(
+        'conflict',
+        'home.no-grants',
+        'A home is its owner’s alone. Move it to a store to give it to others.',
+      );
+    const told = await work(tx, folder);
+    if (!told) return [];
+    await this.events.tell(tx, { topic: 'access', id: 'changed' });
+    const actor = {
+      kind: who.role === 'guest' ? ('guest' as const) : ('person' as const),
+      id: who.personId,
+      name: who.name,
+    };
+    return [{ kind: told.kind, actor, nodeId: folderId, detail: { folder: folder.name, ...told.detail } }];
   }
 
   /** The folder of a grant that has not ended, for whoever may say so there. @throws Problem not-found, grant.over */
-  private async live(who: Account, grantId: string): Promise<{ folderId: string }> {
-    const [grant] = await grantsByIds(this.db.manager, [grantId]);
+  private async live(who: Account, grantId: string, m = this.db.manager): Promise<{ folderId: string }> {
+    const [grant] = await grantsByIds(m, [grantId]);
     if (!grant) throw notFound('This grant');
-    await this.access.requireAccessOf(who, grant.folderId, 'manage', this.db.manager);
+    await this.access.requireAccessOf(who, grant.folderId, 'manage', m);
     if (grant.endedAt !== null) throw grantOver();
     return grant;
   }
@@ -351,6 +409,9 @@ export class GrantsService {
     return (await this.office.settings()).zone;
   }
 }
+
+/** What is changed in a folder, and what is told of it; null: nothing had to be. */
+type Work = (tx: EntityManager, folder: AccessFolder) => Promise<Told | null>;
 
 interface Told {
   kind: string;

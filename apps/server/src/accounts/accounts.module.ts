@@ -7,6 +7,10 @@ import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AccountsService } from './accounts.service.js';
+import { GuestsService } from './guests.service.js';
+import { InvitationsService } from './invitations.service.js';
+import { GuestsController, PeopleController } from './people.controller.js';
+import { PeopleService } from './people.service.js';
 
 const token = valid<string>(Joi.string().alphanum().max(64).required());
 
@@ -35,5 +39,9 @@ class PasswordLinksController {
   }
 }
 
-@Module({ controllers: [PasswordLinksController], providers: [AccountsService], exports: [AccountsService] })
+@Module({
+  controllers: [PasswordLinksController, PeopleController, GuestsController],
+  providers: [AccountsService, GuestsService, PeopleService, InvitationsService],
+  exports: [AccountsService],
+})
 export class AccountsModule {}

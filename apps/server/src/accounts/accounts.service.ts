@@ -15,6 +15,7 @@ import {
   setPassword,
   type Account,
 } from '../people/people.queries.js';
+import { insertPasswordLink } from './password-links.queries.js';
 import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
@@ -25,6 +26,7 @@ import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { requireStrong } from '../platform/strength.js';
 import { makeStore } from '../stores/make-store.js';
+import { unusablePassword } from './unusable-password.js';
 
 /** A link is carried to somebody who is waiting for it. */
 const LINK_MS = 24 * 3600_000;
@@ -52,8 +54,7 @@ export class AccountsService {
    * @returns whether the account is new
    */
   async makeAdmin(signInName: string, fresh: { name: string; email: string } | null): Promise<{ added: boolean }> {
-    // A hash of what nobody knows: until a link is used, nobody signs in.
-    const passwordHash = await hashPassword(randomBytes(32).toString('base64url'));
+    const passwordHash = await unusablePassword();
     const { homes } = await this.office.settings();
     return this.events.change(async (tx) => {
       await lockAccess(tx, 'alone');
@@ -85,13 +86,7 @@ export class AccountsService {
     const endsAt = new Date(now.getTime() + LINK_MS);
     return this.events.change(async (tx) => {
       const person = await this.requireAccount(tx, signInName);
-      await tx.query('DELETE FROM password_link WHERE person_id = $1 OR ends_at < $2', [person.id, now]);
-      await tx.query('INSERT INTO password_link (token_hash, person_id, made_at, ends_at) VALUES ($1, $2, $3, $4)', [
-        secretHash(token),
-        person.id,
-        now,
-        endsAt,
-      ]);
+      await insertPasswordLink(tx, { token, personId: person.id, at: now, endsAt });
       await this.told(tx, 'person.password-link', { name: person.name });
       return { token, name: person.name, endsAt };
     });

@@ -15,6 +15,7 @@ const TABLES: Record<string, string[]> = {
     'access_reach_state',
     'people_group',
     'membership',
+    'group_manager',
   ],
   people: ['person', 'person_past', 'actor', 'session', 'second_factor', 'recovery_code'],
   stores: [

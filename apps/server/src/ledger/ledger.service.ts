@@ -51,7 +51,10 @@ export class LedgerService {
     await this.events.tell(tx, ...events);
   }
 
-  /** Newest first. `concerning` leaves only what a person did, or what happened to their shares. */
+  /**
+   * Newest first. `concerning` leaves only what a person did, or what happened to their shares; `actorId` only what
+   * they did.
+   */
   async page(query: {
     before?: number;
     limit: number;
@@ -59,14 +62,16 @@ export class LedgerService {
     find?: string;
     shareId?: string;
     concerning?: string;
+    actorId?: string;
   }): Promise<LedgerPage> {
     const where = `($1::bigint IS NULL OR seq < $1) AND ($2::text IS NULL OR kind LIKE $2 || '.%')
       AND ($3::text IS NULL OR actor_name ILIKE $3 OR detail::text ILIKE $3) AND ($4::uuid IS NULL OR share_id = $4)
-      AND ($5::uuid IS NULL OR actor_id = $5 OR share_id IN (SELECT id FROM share WHERE created_by = $5))`;
+      AND ($5::uuid IS NULL OR actor_id = $5 OR share_id IN (SELECT id FROM share WHERE created_by = $5))
+      AND ($6::uuid IS NULL OR actor_id = $6)`;
     const find = query.find ? `%${query.find.replace(/[\\%_]/g, '\\$&')}%` : null;
-    const bound = [query.kind ?? null, find, query.shareId ?? null, query.concerning ?? null];
+    const bound = [query.kind ?? null, find, query.shareId ?? null, query.concerning ?? null, query.actorId ?? null];
     const rows = await this.db.query<{ seq: string }[]>(
-      `SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $6`,
+      `SELECT seq FROM ledger_entry WHERE ${where} ORDER BY seq DESC LIMIT $7`,
       [query.before ?? null, ...bound, query.limit],
     );
     const [count] = await this.db.query<{ n: string }[]>(`SELECT count(*) AS n FROM ledger_entry WHERE ${where}`, [
@@ -86,6 +91,15 @@ export class LedgerService {
       total: Number(count?.n ?? 0),
       next: rows.length === query.limit ? (found.at(-1)?.seq ?? null) : null,
     };
+  }
+
+  /** Who did such things after a moment, up to another, and how often; who did most first. */
+  actorsBetween(kinds: readonly string[], from: Date, to: Date): Promise<{ name: string; times: number }[]> {
+    return this.db.query(
+      `SELECT actor_name AS name, count(*)::int AS times FROM ledger_entry
+        WHERE kind = ANY($1) AND at > $2 AND at <= $3 GROUP BY actor_id, actor_name ORDER BY times DESC, name LIMIT 20`,
+      [kinds, from, to],
+    );
   }
 
   /** Walks the whole chain from the first entry, a thousand at a time. */

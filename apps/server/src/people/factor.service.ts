@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { factorIsWanted, readFactorCode, recoveryCodesFrom, SYSTEM_ACTOR } from '@quay/core';
+import { factorIsWanted, readFactorCode, recoveryCodesFrom, SYSTEM_ACTOR, type Actor } from '@quay/core';
 import type { FactorBegun, RecoveryCodes, SecondFactor } from '@quay/contract';
 import { createHmac, hkdfSync, randomBytes } from 'node:crypto';
 import { DataSource, IsNull, Not, type EntityManager } from 'typeorm';
@@ -168,14 +168,18 @@ export class FactorService {
     });
   }
 
-  /** Switches off what somebody lost, for whoever has the machine. @returns whether there was one */
-  async switchOff(tx: EntityManager, person: Pick<Person, 'id' | 'name' | 'email'>): Promise<boolean> {
+  /** Switches off what somebody lost. @param by left out: whoever has the machine @returns whether there was one */
+  async switchOff(
+    tx: EntityManager,
+    person: Pick<Person, 'id' | 'name' | 'email'>,
+    by: Actor = { ...SYSTEM_ACTOR, name: 'Whoever has the machine' },
+  ): Promise<boolean> {
     const { affected } = await tx.delete(SecondFactorRow, { personId: person.id });
     if (!affected) return false;
     await this.events.tell(tx, { topic: 'session', id: person.id });
     await this.ledger.append(tx, {
       kind: 'person.factor-lost',
-      actor: { ...SYSTEM_ACTOR, name: 'Whoever has the machine' },
+      actor: by,
       detail: { name: person.name },
     });
     await this.notice(tx, person, 'person.factor-off');

@@ -13,6 +13,8 @@ export class Person {
   @Column('text', { name: 'password_hash' }) passwordHash!: string;
   @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
   @Column('timestamptz', { name: 'disabled_at', nullable: true }) disabledAt!: Date | null;
+  @Column({ type: 'timestamptz', name: 'seen_at', nullable: true, insert: false }) seenAt!: Date | null;
+  @Column({ type: 'timestamptz', name: 'ends_at', nullable: true, insert: false }) endsAt!: Date | null;
   @Column('timestamptz', { name: 'factor_declined_at', nullable: true }) factorDeclinedAt!: Date | null;
   @Column({ type: 'text', array: true, insert: false }) notices!: NoticeKind[];
 }

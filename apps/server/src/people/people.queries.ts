@@ -1,4 +1,4 @@
-import type { Duty, Role } from '@quay/core';
+import { signInNameFor, type Duty, type Role } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 
@@ -9,15 +9,25 @@ export interface NewPerson {
   initials: string;
   role: Role;
   passwordHash: string;
+  /** Until they have set a password of their own. */
+  invitedAt?: Date;
+  /** Of a guest. */
+  sponsorId?: string;
+  endsAt?: Date | null;
+  quietDays?: number | null;
 }
 
 /** Gives somebody an account, with the duties that its kind begins with. @returns its id */
 export async function addPerson(tx: EntityManager, person: NewPerson, at: Date): Promise<string> {
   const id = uuidv7();
   await tx.query(
-    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
-      VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-    [id, person.signInName, person.email, person.name, person.initials, person.role, person.passwordHash, at],
+    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, invited_at,
+                         sponsor_id, ends_at, quiet_days)
+      VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+    [
+      ...[id, person.signInName, person.email, person.name, person.initials, person.role, person.passwordHash, at],
+      ...[person.invitedAt ?? null, person.sponsorId ?? null, person.endsAt ?? null, person.quietDays ?? null],
+    ],
   );
   return id;
 }
@@ -67,7 +77,7 @@ export async function makeAdmin(tx: EntityManager, personId: string, duties: rea
 }
 
 export async function setPassword(tx: EntityManager, personId: string, passwordHash: string): Promise<void> {
-  await tx.query('UPDATE person SET password_hash = $2 WHERE id = $1', [personId, passwordHash]);
+  await tx.query('UPDATE person SET password_hash = $2, invited_at = NULL WHERE id = $1', [personId, passwordHash]);
 }
 
 /** @returns how many there were */
@@ -130,4 +140,135 @@ export async function sessionsLast(tx: EntityManager, days: number, now: Date): 
     number,
   ];
   return [...new Set(ended.map(({ id }) => id))];
+}
+
+/** An account with everything that those see who look after people. */
+export interface AccountRecord {
+  id: string;
+  name: string;
+  signInName: string;
+  email: string;
+  role: Role;
+  duties: Duty[];
+  createdAt: Date;
+  disabledAt: Date | null;
+  invitedAt: Date | null;
+  seenAt: Date | null;
+  factor: boolean;
+  sponsorId: string | null;
+  sponsorName: string | null;
+  endsAt: Date | null;
+  quietDays: number | null;
+}
+
+/** These accounts, or every one there ever was, by name. */
+export function accountRecords(m: EntityManager, ids: string[] | null): Promise<AccountRecord[]> {
+  return m.query(
+    `SELECT p.id, p.name, p.sign_in_name AS "signInName", p.email, p.role, p.duties, p.created_at AS "createdAt",
+            p.disabled_at AS "disabledAt", p.invited_at AS "invitedAt", p.seen_at AS "seenAt",
+            f.person_id IS NOT NULL AS factor, p.sponsor_id AS "sponsorId", s.name AS "sponsorName",
+            p.ends_at AS "endsAt", p.quiet_days AS "quietDays"
+       FROM person p LEFT JOIN second_factor f ON f.person_id = p.id AND f.since IS NOT NULL
+       LEFT JOIN person s ON s.id = p.sponsor_id
+      WHERE $1::uuid[] IS NULL OR p.id = ANY($1) ORDER BY p.name, p.id`,
+    [ids],
+  );
+}
+
+/** One account, held until the transaction ends. */
+export async function heldAccount(tx: EntityManager, id: string): Promise<AccountRecord | null> {
+  const held = await tx.query<unknown[]>('SELECT 1 FROM person WHERE id = $1 FOR UPDATE', [id]);
+  return held.length === 0 ? null : ((await accountRecords(tx, [id]))[0] ?? null);
+}
+
+/** Whether somebody signs in by that name. */
+export async function isNameTaken(m: EntityManager, signInName: string, butFor: string | null): Promise<boolean> {
+  const rows = await m.query<unknown[]>('SELECT 1 FROM person WHERE sign_in_name = $1 AND id IS DISTINCT FROM $2', [
+    signInName,
+    butFor,
+  ]);
+  return rows.length > 0;
+}
+
+/** A name to sign in by that nobody has yet, made of somebody's own. */
+export async function freeSignInName(tx: EntityManager, name: string): Promise<string> {
+  const wish = signInNameFor(name) || 'guest';
+  for (let n = 1; ; n += 1) {
+    const tried = n === 1 ? wish : `${wish.slice(0, 34)}${n}`;
+    if (!(await isNameTaken(tx, tried, null))) return tried;
+  }
+}
+
+/** Who can be reached at a mail address and has an account that can be used, or had one. */
+export function accountsAt(m: EntityManager, email: string): Promise<{ id: string; name: string; left: boolean }[]> {
+  return m.query(
+    `SELECT id, name, disabled_at IS NOT NULL AS left FROM person WHERE lower(email) = lower($1) ORDER BY disabled_at`,
+    [email],
+  );
+}
+
+/** What can be changed of an account, apart from whether it can be used. */
+export interface AccountChange {
+  name: string;
+  initials: string;
+  signInName: string;
+  email: string;
+  role: Role;
+  duties: readonly Duty[];
+  sponsorId: string | null;
+  endsAt: Date | null;
+  quietDays: number | null;
+}
+
+/** Asked with the access lock held alone. */
+export async function changeAccount(tx: EntityManager, id: string, to: AccountChange): Promise<void> {
+  await tx.query(
+    `UPDATE person SET name = $2, initials = $3, sign_in_name = $4, email = $5, role = $6, duties = $7, sponsor_id = $8,
+            ends_at = $9, quiet_days = $10, end_told = CASE WHEN ends_at IS DISTINCT FROM $9 THEN NULL ELSE end_told END
+      WHERE id = $1`,
+    [
+      ...[id, to.name, to.initials, to.signInName, to.email, to.role, to.duties],
+      ...[to.sponsorId, to.endsAt, to.quietDays],
+    ],
+  );
+}
+
+/** From now on nobody signs in by it; asked with the access lock held alone. @param at null: it can be used again */
+export async function setDisabled(tx: EntityManager, id: string, at: Date | null): Promise<void> {
+  await tx.query('UPDATE person SET disabled_at = $2 WHERE id = $1', [id, at]);
+}
+
+/** Everybody's duties, as far as they matter to who could run the server. */
+export function dutiesOfAll(m: EntityManager): Promise<{ personId: string; usable: boolean; duties: Duty[] }[]> {
+  return m.query('SELECT id AS "personId", disabled_at IS NULL AS usable, duties FROM person');
+}
+
+/** Guests whose account ends by itself now: their day has come, or they were not here for as long as was said. */
+export function guestsEnding(m: EntityManager, now: Date): Promise<{ id: string; name: string }[]> {
+  return m.query(
+    `SELECT id, name FROM person WHERE role = 'guest' AND disabled_at IS NULL
+        AND (ends_at <= $1 OR coalesce(seen_at, created_at) + make_interval(days => quiet_days) <= $1)`,
+    [now],
+  );
+}
+
+/** Guests who end before a moment and were not told of that end yet. */
+export function guestsToWarn(
+  m: EntityManager,
+  now: Date,
+  before: Date,
+): Promise<{ id: string; name: string; email: string; sponsorEmail: string | null; endsAt: Date }[]> {
+  return m.query(
+    `SELECT p.id, p.name, p.email, s.email AS "sponsorEmail", e.at AS "endsAt"
+       FROM person p LEFT JOIN person s ON s.id = p.sponsor_id AND s.disabled_at IS NULL
+       CROSS JOIN LATERAL (
+         SELECT least(p.ends_at, coalesce(p.seen_at, p.created_at) + make_interval(days => p.quiet_days)) AS at) e
+      WHERE p.role = 'guest' AND p.disabled_at IS NULL AND e.at > $1 AND e.at <= $2
+        AND (p.end_told IS NULL OR p.end_told < e.at - interval '1 day')`,
+    [now, before],
+  );
+}
+
+export async function guestWarned(tx: EntityManager, id: string, endsAt: Date): Promise<void> {
+  await tx.query('UPDATE person SET end_told = $2 WHERE id = $1', [id, endsAt]);
 }

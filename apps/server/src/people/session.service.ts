@@ -20,6 +20,7 @@ import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
 import { FactorService } from './factor.service.js';
 import { Person, Session } from './people.entity.js';
+import { accountsAt } from './people.queries.js';
 import type { Held, Hindrance, Who } from './who.js';
 
 const DAY_MS = 24 * 3600 * 1000;
@@ -81,7 +82,9 @@ export class SessionService {
     { fromAddress, agent }: SignedInFrom,
     device: string | null,
   ): Promise<{ secret: string; device: string }> {
-    const person = await this.db.getRepository(Person).findOneBy({ signInName: asked.signInName });
+    const person = await this.named(asked.signInName);
+    // Whoever is known by two names is guessed at as one.
+    const named = person?.signInName ?? asked.signInName;
     const known = this.devices.known(device, person);
     const source = sourceOf(fromAddress);
     // Guessing is slowed by name and source together. Whoever guesses from elsewhere slows strangers, not those whose
@@ -90,12 +93,12 @@ export class SessionService {
       ? { [`sign-in device ${known}`]: SIGN_IN_TRIES.perDevice }
       : {
           [`sign-in from ${source}`]: SIGN_IN_TRIES.perSource,
-          [`sign-in ${asked.signInName} from ${source}`]: SIGN_IN_TRIES.perNameAndSource,
-          [`sign-in name ${asked.signInName}`]: SIGN_IN_TRIES.perName,
+          [`sign-in ${named} from ${source}`]: SIGN_IN_TRIES.perNameAndSource,
+          [`sign-in name ${named}`]: SIGN_IN_TRIES.perName,
         };
     const keys = Object.keys(limits);
     for (const key of keys) await this.attempts.take(key, limits[key] as number);
-    const active = person !== null && person.disabledAt === null;
+    const active = person !== null && canBeUsed(person, this.clock.date());
     if (!(await passwordMatches(active ? person.passwordHash : null, asked.password)) || !active) {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
@@ -122,6 +125,16 @@ export class SessionService {
     return signedIn;
   }
 
+  /** Who signs in by a name, or by a mail address that one person alone has. */
+  private async named(typed: string): Promise<Person | null> {
+    const people = this.db.getRepository(Person);
+    if (!typed.includes('@')) return people.findOneBy({ signInName: typed });
+    const at = await accountsAt(this.db.manager, typed);
+    const usable = at.filter((p) => !p.left);
+    const [only] = usable.length === 1 ? usable : [];
+    return only ? people.findOneBy({ id: only.id }) : null;
+  }
+
   /** @throws Problem sign-in.outside */
   private async requireMaySignIn(fromAddress: string, factor: boolean): Promise<void> {
     const { signInOutside } = await this.office.security();
@@ -142,6 +155,7 @@ export class SessionService {
   ): Promise<{ secret: string; device: string }> {
     const { sessionDays } = await securityOf(tx);
     const secret = randomBytes(32).toString('base64url');
+    await tx.update(Person, { id: person.id }, { seenAt: now });
     await tx.insert(Session, {
       tokenHash: secretHash(secret),
       personId: person.id,
@@ -179,7 +193,8 @@ export class SessionService {
               o.factor_wanted AS "factorWanted", o.sign_in_outside AS "signInOutside",
               EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
          FROM session s JOIN person p ON p.id = s.person_id CROSS JOIN office o
-        WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL`,
+        WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL
+          AND (p.ends_at IS NULL OR p.ends_at > $2)`,
       [hash, now],
     );
     if (!row) return null;
@@ -187,6 +202,7 @@ export class SessionService {
       const { sessionDays } = await this.office.security();
       const expiresAt = new Date(now.getTime() + sessionDays * DAY_MS);
       await this.db.getRepository(Session).update({ tokenHash: hash }, { seenAt: now, expiresAt });
+      await this.db.getRepository(Person).update({ id: row.id }, { seenAt: now });
     }
     // Worked out here, before any transaction of theirs holds something that others wait for.
     if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
@@ -196,9 +212,9 @@ export class SessionService {
     };
   }
 
-  /** Where somebody is signed in, the newest use first. */
-  async list(who: Who, secret: string): Promise<SessionRow[]> {
-    const here = secretHash(secret);
+  /** Where somebody is signed in, the newest use first. @param secret of the session that asks, if it is theirs */
+  async list(who: Pick<Who, 'personId'>, secret: string | null): Promise<SessionRow[]> {
+    const here = secret === null ? null : secretHash(secret);
     const rows = await this.db.getRepository(Session).find({
       where: { personId: who.personId, expiresAt: MoreThan(this.clock.date()) },
       order: { seenAt: 'DESC' },
@@ -209,7 +225,7 @@ export class SessionService {
       from: row.fromAddress,
       since: row.createdAt.toISOString(),
       lastSeen: row.seenAt.toISOString(),
-      here: row.tokenHash.equals(here),
+      here: here !== null && row.tokenHash.equals(here),
     }));
   }
 
@@ -264,3 +280,7 @@ export class SessionService {
     this.mail.hurry();
   }
 }
+
+/** Whether somebody may sign in by an account: it was not ended, and has not ended by itself. */
+const canBeUsed = ({ disabledAt, endsAt }: Person, now: Date): boolean =>
+  disabledAt === null && (endsAt === null || endsAt > now);

@@ -7,6 +7,7 @@ import type { Act, Duty } from '@quay/core';
  * compares. - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit
  * lasts - `before-factor`: everybody with an account, also while a second factor is
  * wanted of them - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
+ * - `group-manager`: whoever looks after people, or manages the group that the request names
  * - a duty: whoever has it; `run-server-there`: who also runs the store that the request names
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
  * - an act: whoever may do that with what the request names; to `publish` takes the duty to publish outside, too
@@ -24,6 +25,7 @@ export type Allowed =
   | 'staff'
   | 'mine'
   | 'publisher'
+  | 'group-manager'
   | Duty
   | 'run-server-there'
   | Act

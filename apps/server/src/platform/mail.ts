@@ -36,6 +36,11 @@ export class Mail {
     );
   }
 
+  /** Whether there is anybody to hand mail to. */
+  canSend(m: EntityManager): Promise<boolean> {
+    return hasMailWay(m, this.config);
+  }
+
   /** Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept. */
   async handIn(tx: EntityManager, { to, subject, text }: Notice): Promise<void> {
     if (!(await hasMailWay(tx, this.config))) return;

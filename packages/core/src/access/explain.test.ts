@@ -29,7 +29,7 @@ const tomas: Asker = {
   account: [always],
   admin: [],
   groups: groupsOf(
-    'tomas',
+    { kind: 'person', id: 'tomas' },
     [
       { groupId: 'drones', member: { kind: 'person', id: 'tomas' }, ...always },
       { groupId: 'field', member: { kind: 'group', id: 'drones' }, ...always },

@@ -1,10 +1,11 @@
 import fc from 'fast-check';
 import { describe, expect, it } from 'vitest';
-import { ACTS, type Act, type OthersRule } from './acts.js';
+import { ACTS, actsOfBits, type Act, type OthersRule } from './acts.js';
 import { ACCESS_LEVELS, type AccessLevel } from './access.js';
 import { effectiveAccess, type FolderFact, type GrantSubject, type StoreFact } from './effective.js';
 import { chainOf, whatCanReach, whoCanReach, type RootFolder } from './reach-of.js';
 import { holdsAt, type Period } from './period.js';
+import { accessTable, tableShifts, type AccessTable, type Cell } from './table.js';
 import { groupsOf, makesCircle, type Asker, type GroupFact, type Membership } from './subjects.js';
 
 // Invented offices of a few people, nested groups and folders that move, asked two ways: by the rule, and by a model that
@@ -141,7 +142,7 @@ function naive(of: Office, path: number[], who: string, at: number): { acts: Act
 }
 
 const askers = (of: Office): Asker[] =>
-  of.people.map((p) => ({ ...p, groups: groupsOf(p.personId, of.memberships, of.groups) }));
+  of.people.map((p) => ({ ...p, groups: groupsOf({ kind: 'person', id: p.personId }, of.memberships, of.groups) }));
 
 const rootsAt = (of: Office, at: number): Map<string, RootFolder> =>
   new Map(
@@ -168,6 +169,52 @@ describe('access, against a model that walks everything', () => {
           }
       }),
       { numRuns: 4000 },
+    );
+  }, 120_000);
+  it('the table of everybody in every folder is the same once more', () => {
+    fc.assert(
+      fc.property(office, moment, (of, at) => {
+        const { folders, rows } = accessTable(rootsAt(of, at), askers(of), at);
+        for (const { personId } of of.people)
+          for (const [i, cell] of (rows.get(personId) ?? []).entries()) {
+            const n = of.folders.findIndex((f) => f.id === folders[i]);
+            const { acts, own } = naive(of, pathAt(of, n, at), personId, at);
+            expect([actsOfBits(cell.acts), actsOfBits(cell.own)]).toEqual([acts, own]);
+          }
+      }),
+      { numRuns: 3000 },
+    );
+  }, 120_000);
+  it('what shifts between two moments is told where it begins, and nothing is left out', () => {
+    fc.assert(
+      fc.property(office, moment, moment, (of, early, late) => {
+        // The tree stands still: what differs is who may what.
+        const roots = rootsAt(of, late);
+        const [before, after] = [early, late].map((at) => accessTable(roots, askers(of), at)) as [
+          AccessTable,
+          AccessTable,
+        ];
+        const above = (id: string) => roots.get(id)?.above ?? null;
+        const shifts = tableShifts(before, after, above);
+        const differ = of.people.flatMap(({ personId }) =>
+          before.folders.filter((_, i) => {
+            const [was, is] = [before, after].map((t) => t.rows.get(personId)?.[i] as Cell) as [Cell, Cell];
+            return was.acts !== is.acts || was.own !== is.own;
+          }),
+        );
+        expect(shifts.reduce((sum, s) => sum + 1 + s.below, 0)).toBe(differ.length);
+        for (const { personId, folderId, was, is } of shifts) {
+          const over = above(folderId);
+          const upper = shifts.find((s) => s.personId === personId && s.folderId === over);
+          expect(
+            upper?.was.own === was.own &&
+              upper.was.acts === was.acts &&
+              upper.is.acts === is.acts &&
+              upper.is.own === is.own,
+          ).toBe(false);
+        }
+      }),
+      { numRuns: 1000 },
     );
   }, 120_000);
   it('who can reach a folder, and what somebody can reach, are the same question', () => {

@@ -30,12 +30,12 @@ export interface Asker {
 }
 
 /**
- * Every way in which a person is in a group, directly or through groups in groups. A way holds while every step of it
+ * Every way in which a person, or a group, is in a group, directly or through groups in groups. A way holds while every step of it
  * does and none of its groups has ended. Circles are refused where groups are put together; one that was there all the
  * same ends at the first group that comes twice.
  */
 export function groupsOf(
-  personId: string,
+  member: Membership['member'],
   memberships: readonly Membership[],
   groups: readonly GroupFact[],
 ): InGroup[] {
@@ -57,20 +57,33 @@ export function groupsOf(
       walk(memberKey({ kind: 'group', id: m.groupId }), held, path);
     }
   };
-  walk(memberKey({ kind: 'person', id: personId }), { since: -Infinity, until: null }, []);
+  walk(memberKey(member), { since: -Infinity, until: null }, []);
   return found;
 }
 
 /** Whether a group would be within itself if `member` were put into it. */
-export function makesCircle(groupId: string, member: string, memberships: readonly Membership[]): boolean {
+export const makesCircle = (groupId: string, member: string, memberships: readonly Membership[]): boolean =>
+  circleThrough(groupId, member, memberships) !== null;
+
+/**
+ * The way round if `member` were put into a group: from the group through `member` and those in it back to the group;
+ * null when there would be none. @returns ids, the first and the last the same
+ */
+export function circleThrough(groupId: string, member: string, memberships: readonly Membership[]): string[] | null {
   const seen = new Set<string>();
-  const within = (id: string): boolean => {
-    if (id === groupId) return true;
-    if (seen.has(id)) return false;
+  const within = (id: string): string[] | null => {
+    if (id === groupId) return [id];
+    if (seen.has(id)) return null;
     seen.add(id);
-    return memberships.some((m) => m.groupId === id && m.member.kind === 'group' && within(m.member.id));
+    for (const m of memberships) {
+      const way = m.groupId === id && m.member.kind === 'group' ? within(m.member.id) : null;
+      if (way) return [...way, id];
+    }
+    return null;
   };
-  return within(member);
+  const way = within(member);
+  // Each is in the one after it.
+  return way && [...way, groupId];
 }
 
 const memberKey = (member: Membership['member']): string => `${member.kind} ${member.id}`;

@@ -20,6 +20,7 @@ import { SETTLED_SCHEMA } from './schema-0018.js';
 import { ROUTER_AGE_SCHEMA } from './schema-0019.js';
 import { ORDERS_SCHEMA } from './schema-0020.js';
 import { SIX_SCHEMA } from './schema-0021.js';
+import { PEOPLE_SCHEMA } from './schema-0022.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -276,6 +277,16 @@ export class Six1766100000000 implements MigrationInterface {
   }
 }
 
+export class People1766200000000 implements MigrationInterface {
+  name = 'People1766200000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(PEOPLE_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who answers for whom is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -299,6 +310,7 @@ export const MIGRATIONS = [
   RouterAge1765900000000,
   Orders1766000000000,
   Six1766100000000,
+  People1766200000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -324,4 +336,5 @@ export const SCHEMAS = [
   ROUTER_AGE_SCHEMA,
   ORDERS_SCHEMA,
   SIX_SCHEMA,
+  PEOPLE_SCHEMA,
 ];

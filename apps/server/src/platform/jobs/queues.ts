@@ -16,6 +16,7 @@ export interface QueueHow {
 
 /** Every kind of job. Made when the database is, so that whoever hands one in finds its queue. */
 export const QUEUES = {
+  guests: { retryLimit: 0, retryDelay: 0, expireInSeconds: 300 },
   'share-moment': { retryLimit: 10, retryDelay: 5, expireInSeconds: 60 },
   mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
   /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */

@@ -1,0 +1,95 @@
+import type { PersonSheet, ReachedFolder } from '@quay/contract';
+import {
+  actBits,
+  chainOf,
+  explainAccess,
+  holdsAt,
+  levelOfCell,
+  onlyManages,
+  whatCanReach,
+  type Asker,
+  type RootFolder,
+  type WhatIsReached,
+} from '@quay/core';
+import { Injectable } from '@nestjs/common';
+import { DataSource } from 'typeorm';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { Office } from '../platform/office.js';
+import { loadAskers, loadRoots } from './access-facts.js';
+import { reachedPlaces } from './access.queries.js';
+import { AccessService } from './access.service.js';
+import { groupNames } from './groups.queries.js';
+import { folderNames } from './table.queries.js';
+
+const MAY_KNOW = actBits(['see', 'manage']);
+
+/** What one person reaches, and why, as far as whoever asks may know of it. */
+@Injectable()
+export class ReachedService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly access: AccessService,
+    private readonly office: Office,
+  ) {}
+
+  async of(who: Who, personId: string): Promise<Pick<PersonSheet, 'through' | 'reaches' | 'hidden'>> {
+    const m = this.db.manager;
+    const now = this.clock.date();
+    await this.access.ensure(who);
+    const roots = await loadRoots(m);
+    const [asker] = await loadAskers(m, [personId]);
+    if (!asker) return { through: [], reaches: [], hidden: 0 };
+    const groups = await groupNames(m);
+    const reached = whatCanReach(roots, asker, now.getTime()).filter(({ access }) => access.own.length > 0);
+    const ids = [...new Set(reached.flatMap(({ folderId }) => chainOf(roots, folderId).map((f) => f.id)))];
+    const { places } = await reachedPlaces(m, who.personId, ids, now);
+    const known = new Set(places.filter((p) => p.live && (p.bits & MAY_KNOW) !== 0).map((p) => p.id));
+    const names = new Map((await folderNames(m, ids, null)).map((f) => [f.id, f.name]));
+    const { zone } = await this.office.settings();
+    const say: Saying = {
+      roots,
+      asker,
+      at: now.getTime(),
+      names: {
+        folder: (id) => (known.has(id) ? (names.get(id) ?? '') : 'a folder above'),
+        group: (id) => groups.get(id) ?? 'a group',
+        zone,
+      },
+    };
+    const shown = reached.filter(({ folderId }) => known.has(folderId));
+    const chosen = asker.groups.filter((g) => g.through.length > 1 && holdsAt(g, now.getTime()));
+    const named = (id: string) => ({ id, name: groups.get(id) ?? '' });
+    return {
+      through: chosen.map((g) => ({ group: named(g.groupId), through: g.through.slice(0, -1).map(named) })),
+      reaches: shown
+        .map((one) => reachedRow(one, say))
+        .sort((a, b) => a.path.join('/').localeCompare(b.path.join('/'))),
+      // A home is its owner's, and no matter of anybody's.
+      hidden: reached.filter(({ folderId }) => !known.has(folderId) && roots.get(folderId)?.store.kind === 'common')
+        .length,
+    };
+  }
+}
+
+interface Saying {
+  roots: Map<string, RootFolder>;
+  asker: Asker;
+  at: number;
+  names: Parameters<typeof explainAccess>[4];
+}
+
+function reachedRow({ folderId, access }: WhatIsReached, { roots, asker, at, names }: Saying): ReachedFolder {
+  const chain = chainOf(roots, folderId);
+  const { store } = roots.get(folderId) as RootFolder;
+  const cell = { acts: actBits(access.acts), own: actBits(access.own) };
+  return {
+    folderId,
+    path: [...chain].reverse().map((f) => names.folder(f.id)),
+    level: levelOfCell(cell),
+    onlyManages: onlyManages(cell),
+    until: access.validUntil === null ? null : new Date(access.validUntil).toISOString(),
+    why: explainAccess(chain, store, asker, at, names),
+  };
+}

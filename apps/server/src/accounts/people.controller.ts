@@ -1,0 +1,103 @@
+import { Body, Controller, Delete, Get, Param, Patch, Post, UseGuards } from '@nestjs/common';
+import {
+  actOnPeopleSchema,
+  changePersonSchema,
+  idSchema,
+  inviteSchema,
+  newGuestSchema,
+  newPersonSchema,
+  type ActOnPeople,
+  type ChangePerson,
+  type Invitation,
+  type NewGuest,
+  type NewPerson,
+  type People,
+  type PersonSheet,
+} from '@quay/contract';
+import { SignedInGuard } from '../people/signed-in.guard.js';
+import { Me, type Who } from '../people/who.js';
+import { For } from '../platform/for.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { GuestsService } from './guests.service.js';
+import { PeopleService } from './people.service.js';
+
+const id = valid<string>(idSchema.required());
+
+@ApiPart('people')
+@UseGuards(SignedInGuard)
+@Controller('api/people')
+export class PeopleController {
+  constructor(private readonly people: PeopleService) {}
+
+  @Get()
+  @For('run-people')
+  @Operation('Every account, every group, and what somebody kept after leaving one')
+  list(@Me() who: Who): Promise<People> {
+    return this.people.list(who);
+  }
+
+  @Post()
+  @For('run-people')
+  @Operation('Give somebody of the office an account, which they begin with by a link', newPersonSchema)
+  add(@Me() who: Who, @Body(valid(newPersonSchema)) asked: NewPerson): Promise<Invitation> {
+    return this.people.add(who, asked);
+  }
+
+  @Post('acts')
+  @For('run-people')
+  @Operation('Disable or enable accounts, or sign people out everywhere: all of them or none', actOnPeopleSchema)
+  act(@Me() who: Who, @Body(valid(actOnPeopleSchema)) asked: ActOnPeople): Promise<People> {
+    return this.people.act(who, asked);
+  }
+
+  @Get(':id')
+  @For('run-people')
+  @Operation('Everything about one account')
+  sheet(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
+    return this.people.sheet(who, personId);
+  }
+
+  @Patch(':id')
+  @For('run-people')
+  @Operation('Change an account', changePersonSchema)
+  change(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Body(valid(changePersonSchema)) asked: ChangePerson,
+  ): Promise<PersonSheet> {
+    return this.people.change(who, personId, asked);
+  }
+
+  @Post(':id/invitation')
+  @For('run-people')
+  @Operation('Another link by which they set a password; those before are void', inviteSchema)
+  invite(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Body(valid(inviteSchema)) { mail }: { mail: boolean },
+  ): Promise<Invitation> {
+    return this.people.invite(who, personId, mail);
+  }
+
+  @Delete(':id/factor')
+  @For('run-people')
+  @Operation('Switch off a second factor that somebody lost')
+  factorOff(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
+    return this.people.factorOff(who, personId);
+  }
+}
+
+@ApiPart('people')
+@UseGuards(SignedInGuard)
+@Controller('api/guests')
+export class GuestsController {
+  constructor(private readonly guests: GuestsService) {}
+
+  @Post()
+  @For('invite-guests')
+  @Operation('Let somebody from outside into a folder, with an account of their own', newGuestSchema)
+  invite(@Me() who: Who, @Body(valid(newGuestSchema)) asked: NewGuest): Promise<Invitation> {
+    return this.guests.invite(who, asked);
+  }
+}

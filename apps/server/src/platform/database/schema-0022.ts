@@ -1,0 +1,49 @@
+/** Accounts as a place of their own: invitations, guests who end by themselves, groups with managers. */
+export const PEOPLE_SCHEMA = `
+ALTER TABLE person
+  -- When they last used the server; sessions do not stay.
+  ADD COLUMN seen_at timestamptz,
+  -- While they have set no password of their own yet.
+  ADD COLUMN invited_at timestamptz,
+  -- Of a guest: who answers for them, and when the account ends by itself: on a day, or after days without use.
+  ADD COLUMN sponsor_id uuid REFERENCES person,
+  ADD COLUMN ends_at timestamptz,
+  ADD COLUMN quiet_days integer CHECK (quiet_days BETWEEN 1 AND 3650),
+  -- The end that they and their sponsor were told of.
+  ADD COLUMN end_told timestamptz,
+  ADD CHECK (role = 'guest' OR (sponsor_id IS NULL AND ends_at IS NULL AND quiet_days IS NULL));
+UPDATE person p SET seen_at = (SELECT max(s.seen_at) FROM session s WHERE s.person_id = p.id);
+
+-- An account that ends by itself ended then, however late that was written down.
+CREATE OR REPLACE FUNCTION person_remember() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE moment timestamptz := quay_now();
+BEGIN
+  IF TG_OP = 'INSERT' THEN
+    moment := NEW.created_at;
+  ELSIF (NEW.role, NEW.disabled_at IS NULL) = (OLD.role, OLD.disabled_at IS NULL) THEN
+    RETURN NULL;
+  ELSE
+    IF NEW.disabled_at IS NOT NULL AND OLD.disabled_at IS NULL THEN
+      moment := least(moment, NEW.ends_at);
+    END IF;
+    UPDATE person_past SET until = greatest(since, moment) WHERE person_id = NEW.id AND until IS NULL
+      RETURNING until INTO moment;
+  END IF;
+  INSERT INTO person_past (person_id, role, usable, since)
+    VALUES (NEW.id, NEW.role, NEW.disabled_at IS NULL, coalesce(moment, quay_now()));
+  RETURN NULL;
+END $$;
+CREATE TRIGGER ends_change_access AFTER UPDATE OF ends_at ON person FOR EACH ROW
+  WHEN (NEW.ends_at IS DISTINCT FROM OLD.ends_at) EXECUTE FUNCTION access_changes();
+
+-- Who may put people into a group and take them out, beside those who look after people.
+CREATE TABLE group_manager (
+  group_id   uuid NOT NULL REFERENCES people_group,
+  person_id  uuid NOT NULL REFERENCES person,
+  since      timestamptz NOT NULL,
+  ended_at   timestamptz CHECK (ended_at >= since)
+);
+CREATE UNIQUE INDEX group_manager_present ON group_manager (group_id, person_id) WHERE ended_at IS NULL;
+CREATE INDEX group_manager_person ON group_manager (person_id) WHERE ended_at IS NULL;
+ALTER TABLE membership ADD COLUMN added_by uuid REFERENCES person, ADD COLUMN ended_by uuid REFERENCES person;
+`;

@@ -1,0 +1,305 @@
+import { ACCESS_LEVELS, DUTIES, type AccessLevel, type Duty, type Role } from '@quay/core';
+import Joi from 'joi';
+import { idSchema, lineSchema, timeSchema } from './common.js';
+import type { GrantFor } from './access.js';
+import type { LedgerRow } from './ledger.js';
+import { emailSchema, signInNameSchema } from './setup.js';
+import type { SessionRow } from './session.js';
+
+/** `invited`: they have set no password yet; `disabled`: nobody signs in by it, and all it did stays. */
+export const PERSON_STATES = ['usable', 'invited', 'disabled'] as const;
+export type PersonState = (typeof PERSON_STATES)[number];
+
+interface Named {
+  id: string;
+  name: string;
+}
+
+/** An account, as those see it who look after people. Times are RFC 3339. */
+export interface PersonRow {
+  id: string;
+  name: string;
+  signInName: string;
+  email: string;
+  role: Role;
+  state: PersonState;
+  duties: Duty[];
+  /** The groups that they are in themselves. */
+  groups: Named[];
+  /** Null: never. */
+  lastSeenAt: string | null;
+  /** They have a second factor. */
+  factor: boolean;
+  /** Of a guest: who answers for them, when the account ends by itself, and after how many days without use. */
+  sponsor: Named | null;
+  endsAt: string | null;
+  quietDays: number | null;
+}
+
+/** Whoever is in a group. */
+export interface GroupMember {
+  kind: 'person' | 'group';
+  id: string;
+  name: string;
+  since: string;
+}
+
+export interface GroupRow {
+  id: string;
+  name: string;
+  members: GroupMember[];
+  /** How many people are in it, through groups in it too. */
+  people: number;
+  /** Who may put people into it and take them out, beside those who look after people. */
+  managers: Named[];
+}
+
+/** Something granted to somebody who has left a group that reaches the same by itself. */
+export interface KeptGrant {
+  person: Named;
+  folder: Named;
+  group: Named;
+  grantId: string;
+  level: AccessLevel;
+  leftAt: string;
+}
+
+export interface People {
+  people: PersonRow[];
+  groups: GroupRow[];
+  kept: KeptGrant[];
+}
+
+/** What somebody reaches from a folder on: where their access begins, is more, or ends. */
+export interface ReachedFolder {
+  folderId: string;
+  /** From the store down; of closed folders only those that who asks may know of. */
+  path: string[];
+  level: AccessLevel | null;
+  /** They only say who reaches it. */
+  onlyManages: boolean;
+  until: string | null;
+  /** Sentences without a subject, the one that decides first. */
+  why: string[];
+}
+
+/** Everything about one account. */
+export interface PersonSheet extends PersonRow {
+  since: string;
+  sessions: Omit<SessionRow, 'here'>[];
+  /** Groups, also through other groups. */
+  through: { group: Named; through: Named[] }[];
+  reaches: ReachedFolder[];
+  /** How many folders they reach are not shown here, because who asks may not say who reaches them. */
+  hidden: number;
+  acts: LedgerRow[];
+}
+
+export interface NewPerson {
+  name: string;
+  signInName: string;
+  email: string;
+  role: 'admin' | 'staff';
+  groupIds: string[];
+  /** They get a mail with the link. */
+  mail: boolean;
+}
+const personName = lineSchema.min(1).max(80);
+export const newPersonSchema = Joi.object<NewPerson>({
+  name: personName.required(),
+  signInName: signInNameSchema.required(),
+  email: emailSchema.required(),
+  role: Joi.string().valid('admin', 'staff').default('staff'),
+  groupIds: Joi.array().items(idSchema).max(100).unique().default([]),
+  mail: Joi.boolean().default(true),
+});
+
+/** A link by which somebody sets a password, or signs in with the one that they have; and how it was handed over. */
+export interface Invitation {
+  personId: string;
+  name: string;
+  /**
+   * On the address of the office; it is shown this once. Null: it went to them alone, because whoever uses it is them
+   * from then on, and who asked is no admin.
+   */
+  link: string | null;
+  /** Null: it has no end, because they have a password already. */
+  endsAt: string | null;
+  /** The mail address that it was sent to; null: nobody sent it. */
+  mailedTo: string | null;
+}
+
+export interface ChangePerson {
+  name?: string;
+  signInName?: string;
+  email?: string;
+  role?: Role;
+  duties?: Duty[];
+  /** Of a guest. */
+  sponsorId?: string;
+  endsAt?: string | null;
+  quietDays?: number | null;
+}
+const quietDays = Joi.number().integer().min(1).max(3650);
+/** Whether another link goes to them by mail. */
+export const inviteSchema = Joi.object<{ mail: boolean }>({ mail: Joi.boolean().default(true) });
+export const changePersonSchema = Joi.object<ChangePerson>({
+  name: personName,
+  signInName: signInNameSchema,
+  email: emailSchema,
+  role: Joi.string().valid('admin', 'staff', 'guest'),
+  duties: Joi.array()
+    .items(Joi.string().valid(...DUTIES))
+    .unique(),
+  sponsorId: idSchema,
+  endsAt: timeSchema.allow(null),
+  quietDays: quietDays.allow(null),
+}).min(1);
+
+/** What is done to several accounts at once. */
+export const PEOPLE_ACTS = ['disable', 'enable', 'sign-out'] as const;
+export type PeopleAct = (typeof PEOPLE_ACTS)[number];
+export interface ActOnPeople {
+  act: PeopleAct;
+  personIds: string[];
+}
+export const actOnPeopleSchema = Joi.object<ActOnPeople>({
+  act: Joi.string()
+    .valid(...PEOPLE_ACTS)
+    .required(),
+  personIds: Joi.array().items(idSchema).min(1).max(500).unique().required(),
+});
+
+/** A person from outside who gets an account, and something to do with it. */
+export interface NewGuest {
+  name: string;
+  email: string;
+  /** What they get, where. */
+  folderId: string;
+  level: AccessLevel;
+  endsAt: string | null;
+  quietDays: number | null;
+  /** They get a mail with the link by which they set a password; otherwise the link is shown. */
+  mail: boolean;
+}
+export const newGuestSchema = Joi.object<NewGuest>({
+  name: personName.required(),
+  email: emailSchema.required(),
+  folderId: idSchema.required(),
+  level: Joi.string()
+    .valid(...ACCESS_LEVELS.filter((level) => level !== 'manage'))
+    .required(),
+  endsAt: timeSchema.allow(null).default(null),
+  quietDays: quietDays.allow(null).default(90),
+  mail: Joi.boolean().default(true),
+});
+
+const groupName = lineSchema.min(1).max(80);
+export const groupNameSchema = Joi.object<{ name: string }>({ name: groupName.required() });
+export interface MemberAsked {
+  kind: 'person' | 'group';
+  id: string;
+}
+export const memberSchema = Joi.object<MemberAsked>({
+  kind: Joi.string().valid('person', 'group').required(),
+  id: idSchema.required(),
+});
+export const managersSchema = Joi.object<{ personIds: string[] }>({
+  personIds: Joi.array().items(idSchema).max(20).unique().required(),
+});
+
+/** A folder of the table of who reaches what. */
+export interface TableFolder {
+  id: string;
+  name: string;
+  storeId: string;
+  storeName: string;
+  /** The nearest folder above it that is in the table; null: a store's own. */
+  above: string | null;
+  /** It takes nothing over from above. */
+  closed: boolean;
+}
+
+/** Somebody, or a group, of the table. */
+export interface TableRow {
+  kind: 'group' | 'person' | 'guest' | 'staff';
+  id: string;
+  name: string;
+  /**
+   * A character for each folder: `.` nothing; v, d, c, e, m: the level, taken over from above or by a group above; as a
+   * capital: granted on this very folder; `k`: only says who reaches it.
+   */
+  cells: string;
+}
+
+/** Who reaches what at a moment. */
+export interface AccessTableAnswer {
+  at: string;
+  folders: TableFolder[];
+  rows: TableRow[];
+}
+export const momentSchema = Joi.object<{ at?: string }>({ at: timeSchema });
+
+/** One change of who may what, as it can be tried before it is done. */
+export type AccessTrial =
+  | { grant: { folderId: string; subject: { kind: GrantFor['kind']; id?: string }; level: AccessLevel } }
+  | { replace: { grantId: string; level: AccessLevel } }
+  | { end: { grantId: string } }
+  | { inherits: { folderId: string; inherits: boolean } }
+  | { join: { groupId: string; member: MemberAsked } }
+  | { leave: { groupId: string; member: MemberAsked } };
+const level = Joi.string()
+  .valid(...ACCESS_LEVELS)
+  .required();
+const membership = Joi.object({ groupId: idSchema.required(), member: memberSchema.required() });
+export const accessTrialSchema = Joi.object({
+  grant: Joi.object({
+    folderId: idSchema.required(),
+    subject: Joi.object({
+      kind: Joi.string().valid('person', 'group', 'staff').required(),
+      id: Joi.when('kind', { is: 'staff', then: Joi.forbidden(), otherwise: idSchema.required() }),
+    }).required(),
+    level,
+  }),
+  replace: Joi.object({ grantId: idSchema.required(), level }),
+  end: Joi.object({ grantId: idSchema.required() }),
+  inherits: Joi.object({ folderId: idSchema.required(), inherits: Joi.boolean().required() }),
+  join: membership,
+  leave: membership,
+}).xor('grant', 'replace', 'end', 'inherits', 'join', 'leave');
+
+/** Another level somewhere than before. */
+export interface ShiftRow {
+  person: Named;
+  guest: boolean;
+  folder: Named;
+  was: AccessLevel | null;
+  is: AccessLevel | null;
+  /** Folders in it for which the same holds. */
+  below: number;
+}
+
+/** What a change would do, or has done between two moments. */
+export interface AccessShifts {
+  /** In words: "4 people gain, 1 loses". */
+  words: string;
+  shifts: ShiftRow[];
+  /** How many there are beside those that are listed. */
+  more: number;
+}
+export interface ShiftsBetween extends AccessShifts {
+  since: string;
+  until: string;
+  /** Who changed who may what meanwhile, and how often. */
+  by: { name: string; times: number }[];
+}
+export const betweenSchema = Joi.object<{ since: string; until?: string }>({
+  since: timeSchema.required(),
+  until: timeSchema,
+});
+
+/** When something changed of who may what. */
+export interface AccessMoments {
+  /** RFC 3339, in order; several changes of one hour are one. */
+  moments: { at: string; changes: number }[];
+}

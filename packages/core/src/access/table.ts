@@ -1,0 +1,204 @@
+import type { Instant } from '../text/when.js';
+import { ACCESS_LEVELS, type AccessLevel } from './access.js';
+import { actBits, actsOf, actsOfBits, ARCHIVED_ACTS, levelOfActs, type LevelActs } from './acts.js';
+import { countedOf, isArchived, othersRuleAt } from './effective.js';
+import { holdsAt } from './period.js';
+import { chainOf, type RootFolder } from './reach-of.js';
+import type { Asker } from './subjects.js';
+
+/** Acts as bits: on everything, and on what somebody has brought themselves. */
+export interface Cell {
+  acts: number;
+  own: number;
+  /** Something was granted on this very folder that is theirs. */
+  here: boolean;
+}
+
+/** What everybody may do in every folder that has facts of its own, at one moment. */
+export interface AccessTable {
+  /** Ids of the folders, in the order of each row. */
+  folders: string[];
+  /** By the id of whoever asks. */
+  rows: Map<string, Cell[]>;
+}
+
+const EVERYTHING: Gives = bitsOf(actsOf('manage', 'read'));
+const NOTHING: Cell = { acts: 0, own: 0, here: false };
+const STAFF = 'staff';
+
+interface Gives {
+  acts: number;
+  own: number;
+}
+
+/** A folder at one moment: what it gives to whom, whoever that may be. */
+interface Giving {
+  /** By the key of a subject; `here`: granted on this very folder. */
+  to: Map<string, Cell>;
+  admin: Gives;
+  owners: ReadonlySet<string>;
+  /** What is left of everything. */
+  mask: number;
+}
+
+/**
+ * What `effectiveAccess` says of everybody in every folder at one moment, without reasons: each folder's
+ * grants are put together once, and not once for each person. A test compares the two.
+ */
+export function accessTable(
+  roots: ReadonlyMap<string, RootFolder>,
+  askers: readonly Asker[],
+  at: Instant,
+): AccessTable {
+  const folders = [...roots.keys()];
+  const givings = folders.map((id) => givingOf(roots, id, at));
+  const rows = askers.map((asker): [string, Cell[]] => {
+    if (!asker.account.some((s) => holdsAt(s, at))) return [asker.personId, folders.map(() => NOTHING)];
+    const keys = keysOf(asker, at);
+    const isAdmin = asker.admin.some((s) => holdsAt(s, at));
+    return [asker.personId, givings.map((giving) => cellOf(giving, asker.personId, keys, isAdmin))];
+  });
+  return { folders, rows: new Map(rows) };
+}
+
+function bitsOf({ all, own }: LevelActs): Gives {
+  const acts = actBits(all);
+  return { acts, own: acts | actBits(own) };
+}
+
+/** By what somebody may be granted something at that moment. */
+function keysOf(asker: Asker, at: Instant): string[] {
+  const groups = new Set(asker.groups.filter((g) => holdsAt(g, at)).map((g) => g.groupId));
+  return [asker.personId, ...groups, ...(asker.guest ? [] : [STAFF])];
+}
+
+function cellOf(giving: Giving, personId: string, keys: readonly string[], isAdmin: boolean): Cell {
+  const { to, admin, owners, mask } = giving;
+  const given = keys.map((key) => to.get(key)).filter((cell): cell is Cell => cell !== undefined);
+  const standing = owners.has(personId) ? EVERYTHING : isAdmin ? admin : NOTHING;
+  const sum = (part: 'acts' | 'own') => [standing, ...given].reduce((bits, cell) => bits | cell[part], 0) & mask;
+  return { acts: sum('acts'), own: sum('own'), here: given.some((cell) => cell.here) };
+}
+
+function givingOf(roots: ReadonlyMap<string, RootFolder>, id: string, at: Instant): Giving {
+  const chain = chainOf(roots, id);
+  const { store } = roots.get(id) as RootFolder;
+  const mask = isArchived(store, at) ? actBits(ARCHIVED_ACTS) : EVERYTHING.acts;
+  const isHome = store.kind === 'home';
+  const owners = new Set(isHome ? store.owners.filter((o) => holdsAt(o, at)).map((o) => o.personId) : []);
+  const counted = countedOf(chain, at);
+  const manageOnly = actBits(['manage']);
+  const admin =
+    store.kind !== 'common'
+      ? NOTHING
+      : counted.length === chain.length
+        ? EVERYTHING
+        : { acts: manageOnly, own: manageOnly };
+  const to = new Map<string, Cell>();
+  if (isHome) return { to, admin, owners, mask };
+  const others = othersRuleAt(chain, at);
+  for (const folder of counted)
+    for (const grant of folder.grants) {
+      if (!holdsAt(grant, at)) continue;
+      const key = grant.subject.kind === 'staff' ? STAFF : grant.subject.id;
+      const { acts, own } = bitsOf(actsOf(grant.level, others));
+      const before = to.get(key) ?? NOTHING;
+      const here = before.here || folder.id === id;
+      to.set(key, { acts: before.acts | acts, own: before.own | own, here });
+    }
+  return { to, admin, owners, mask };
+}
+
+/** The level that says best what a cell is; null: nothing that shows. */
+export const levelOfCell = ({ acts, own }: Pick<Cell, 'acts' | 'own'>): AccessLevel | null =>
+  levelOfActs(actsOfBits(acts)) ?? (actsOfBits(own).includes('add') ? 'contribute' : null);
+
+/** Past a folder that takes nothing over, the admin says who reaches it and does nothing else in it. */
+export const onlyManages = ({ acts }: Pick<Cell, 'acts'>): boolean => acts === actBits(['manage']);
+
+/** Another level somewhere than before. */
+export interface AccessShift {
+  personId: string;
+  folderId: string;
+  was: Cell;
+  is: Cell;
+  /** How many folders in it shift alike. */
+  below: number;
+}
+
+/**
+ * What differs between two tables, told where it begins: a folder that shifts as the one it lies in is counted there.
+ * @param above the nearest folder with facts above each, as the second table has it
+ */
+export function tableShifts(
+  before: AccessTable,
+  after: AccessTable,
+  above: (folderId: string) => string | null,
+): AccessShift[] {
+  const [placeBefore, placeAfter] = [before, after].map((t) => new Map(t.folders.map((id, i) => [id, i])));
+  const folders = [...new Set([...after.folders, ...before.folders])];
+  const cell = (table: AccessTable, place: Map<string, number> | undefined, personId: string, id: string): Cell =>
+    table.rows.get(personId)?.[place?.get(id) ?? -1] ?? NOTHING;
+  const people = new Set([...before.rows.keys(), ...after.rows.keys()]);
+  return [...people].flatMap((personId) => {
+    const shifts = new Map<string, AccessShift>();
+    for (const folderId of folders) {
+      // What was or is no folder with facts of its own fares there as the one above it.
+      const known = (table: AccessTable, place: Map<string, number> | undefined): Cell => {
+        let id: string | null = folderId;
+        while (id !== null && place?.get(id) === undefined) id = above(id);
+        return id === null ? NOTHING : cell(table, place, personId, id);
+      };
+      const [was, is] = [known(before, placeBefore), known(after, placeAfter)];
+      if (was.acts !== is.acts || was.own !== is.own) shifts.set(folderId, { personId, folderId, was, is, below: 0 });
+    }
+    return beginnings(shifts, above);
+  });
+}
+
+function beginnings(shifts: ReadonlyMap<string, AccessShift>, above: (id: string) => string | null): AccessShift[] {
+  const begins = (shift: AccessShift): AccessShift => {
+    const over = above(shift.folderId);
+    const upper = over === null ? undefined : shifts.get(over);
+    return upper && sameShift(upper, shift) ? begins(upper) : shift;
+  };
+  const found = new Map<string, AccessShift>();
+  for (const shift of shifts.values()) {
+    const first = begins(shift);
+    const known = found.get(first.folderId) ?? { ...first };
+    if (first !== shift) known.below += 1;
+    found.set(first.folderId, known);
+  }
+  return [...found.values()];
+}
+
+const sameShift = (a: AccessShift, b: AccessShift): boolean =>
+  a.was.acts === b.was.acts && a.was.own === b.was.own && a.is.acts === b.is.acts && a.is.own === b.is.own;
+
+/** A group as if it asked: what whoever joins it gets by that alone. */
+export const groupAsker = (id: string, over: Asker['groups']): Asker => ({
+  personId: id,
+  // What is granted to all staff is nobody's by a group.
+  guest: true,
+  account: [{ since: -Infinity, until: null }],
+  admin: [],
+  groups: over,
+});
+
+/** What shifts come to, in one sentence: how many people may more, and how many less. */
+export function shiftWords(
+  shifts: readonly { person: { id: string }; was: AccessLevel | null; is: AccessLevel | null }[],
+): string {
+  const rank = (level: AccessLevel | null) => (level === null ? -1 : ACCESS_LEVELS.indexOf(level));
+  const who = (which: (was: number, is: number) => boolean) =>
+    new Set(shifts.filter((s) => which(rank(s.was), rank(s.is))).map((s) => s.person.id)).size;
+  const gain = who((was, is) => is > was);
+  const lose = who((was, is) => is < was);
+  if (gain + lose === 0) return shifts.length === 0 ? 'Nothing changes for anybody.' : 'Nobody gets another level.';
+  const part = (count: number, one: string, many: string) =>
+    count === 1 ? `1 person ${one}` : `${count} people ${many}`;
+  return [gain > 0 ? part(gain, 'gains', 'gain') : '', lose > 0 ? part(lose, 'loses', 'lose') : '']
+    .filter(Boolean)
+    .join(', ')
+    .concat('.');
+}

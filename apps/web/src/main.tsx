@@ -15,6 +15,7 @@ import { Failure, SkeletonRows } from './ui/states';
 const Begin = lazy(() => import('./places/begin').then((m) => ({ default: m.Begin })));
 const Account = lazy(() => import('./places/account').then((m) => ({ default: m.Account })));
 const Ledger = lazy(() => import('./places/ledger').then((m) => ({ default: m.Ledger })));
+const PeoplePlace = lazy(() => import('./places/people').then((m) => ({ default: m.PeoplePlace })));
 const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reach })));
 const ReachPlan = lazy(() => import('./places/reach/plan').then((m) => ({ default: m.ReachPlan })));
 const Shares = lazy(() => import('./places/shares').then((m) => ({ default: m.Shares })));
@@ -115,6 +116,9 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/reach" element={<Reach />} />
             <Route path="/reach/plan" element={<ReachPlan />} />
             <Route path="/reach/addresses/:addressId" element={<Reach />} />
+            <Route path="/people" element={<PeoplePlace />} />
+            <Route path="/people/:view" element={<PeoplePlace />} />
+            <Route path="/people/:view/:id" element={<PeoplePlace />} />
             <Route path="/ledger" element={<Ledger />} />
             <Route path="/account" element={<Account />} />
             <Route path="/settings" element={<Navigate to="/settings/office" replace />} />

@@ -12,6 +12,8 @@ export const APP_PAGES = [
   '/reach',
   '/reach/plan',
   '/reach/addresses/*rest',
+  '/people',
+  '/people/*rest',
   '/ledger',
   '/account',
   '/work',

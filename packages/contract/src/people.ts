@@ -200,8 +200,9 @@ export interface MemberAsked {
   kind: 'person' | 'group';
   id: string;
 }
+export const memberKindSchema = Joi.string<MemberAsked['kind']>().valid('person', 'group').required();
 export const memberSchema = Joi.object<MemberAsked>({
-  kind: Joi.string().valid('person', 'group').required(),
+  kind: memberKindSchema,
   id: idSchema.required(),
 });
 export const managersSchema = Joi.object<{ personIds: string[] }>({

@@ -5,6 +5,7 @@ export * from './access/duty.js';
 export * from './access/effective.js';
 export * from './access/explain.js';
 export * from './access/reach-of.js';
+export * from './access/people-words.js';
 export * from './access/period.js';
 export * from './access/subjects.js';
 export * from './access/table.js';

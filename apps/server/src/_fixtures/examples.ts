@@ -101,7 +101,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Into a folder that they may manage; who has the duty learns nothing of others.
   'POST /api/guests': () => ({
     path: '/api/guests',
-    body: { name: 'Zoe', email: 'z@brookline.example', folderId: randomUUID(), level: 'view', mail: false },
+    body: { name: 'Marek', email: 'm@brookline.example', folderId: randomUUID(), level: 'view', mail: false },
     also: [404],
   }),
   'GET /api/groups': () => ({ path: '/api/groups' }),
@@ -429,8 +429,15 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
   await by.upload(inner, 'text.txt', Buffer.from('text'));
   await by.ask('POST', '/api/trash', { nodeIds: [trashed] });
   const text = (await by.ask<{ items: { id: string; name: string }[] }>('GET', `/api/folders/${inner}`)).body.items;
+  // Somebody for whom and to whom things are done, and who asks nothing.
+  await office.db.query(
+    `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at)
+     VALUES ($1, 'example', 'example@saltmarsh.example', 'Example', 'EX', 'staff', '', '2026-01-01')
+      ON CONFLICT (sign_in_name) DO NOTHING`,
+    [randomUUID()],
+  );
   const [person, stranger, addressRow] = await Promise.all([
-    office.db.query<{ id: string }[]>('SELECT id FROM person LIMIT 1'),
+    office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'example'`),
     // Somebody who asks nothing in these tests.
     office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`),
     office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),

@@ -3,11 +3,11 @@ import {
   groupNameSchema,
   idSchema,
   managersSchema,
+  memberKindSchema,
   memberSchema,
   type GroupRow,
   type MemberAsked,
 } from '@quay/contract';
-import Joi from 'joi';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
@@ -16,7 +16,6 @@ import { valid } from '../platform/problems/valid.pipe.js';
 import { GroupsService } from './groups.service.js';
 
 const id = valid<string>(idSchema.required());
-const kind = valid<MemberAsked['kind']>(Joi.string<MemberAsked['kind']>().valid('person', 'group').required());
 
 @ApiPart('people')
 @UseGuards(SignedInGuard)
@@ -84,7 +83,7 @@ export class GroupsController {
   leave(
     @Me() who: Who,
     @Param('id', id) groupId: string,
-    @Param('kind', kind) of: MemberAsked['kind'],
+    @Param('kind', valid(memberKindSchema)) of: MemberAsked['kind'],
     @Param('memberId', id) memberId: string,
   ): Promise<GroupRow[]> {
     return this.groups.leave(who, groupId, { kind: of, id: memberId });

@@ -147,6 +147,15 @@ export async function managesGroup(m: EntityManager, groupId: string, personId: 
   return rows.length > 0;
 }
 
+export async function managesAny(m: EntityManager, personId: string): Promise<boolean> {
+  const rows = await m.query<unknown[]>(
+    `SELECT 1 FROM group_manager gm JOIN people_group g ON g.id = gm.group_id AND g.ended_at IS NULL
+      WHERE gm.person_id = $1 AND gm.ended_at IS NULL LIMIT 1`,
+    [personId],
+  );
+  return rows.length > 0;
+}
+
 /** From here on these manage the group, and nobody else. */
 export async function setManagers(
   tx: EntityManager,

@@ -131,7 +131,10 @@ export class PeopleService {
     const after = { personId: person.id, usable: person.disabledAt === null, duties };
     if (leavesNobodyToRun(await dutiesOfAll(tx), after)) throw lastToRun(person.name);
     const isGuest = role === 'guest';
-    if (!isGuest && (asked.sponsorId !== undefined || asked.endsAt != null || asked.quietDays != null))
+    if (
+      !isGuest &&
+      [asked.sponsorId, asked.endsAt, asked.quietDays].some((value) => value !== undefined && value !== null)
+    )
       throw invalidField('endsAt', 'person.no-guest', 'Only accounts of guests end by themselves.');
     const sponsorId = isGuest ? await this.sponsorOf(tx, asked.sponsorId ?? person.sponsorId) : null;
     const name = asked.name ?? person.name;

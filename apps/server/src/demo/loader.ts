@@ -17,6 +17,9 @@ import {
   GROUPS,
   GROUPS_IN_GROUPS,
   PASSWORDS,
+  GROUP_MANAGERS,
+  GUESTS,
+  LEFT_GROUPS,
   PEOPLE,
   PINS,
   SHARES,
@@ -81,6 +84,7 @@ export async function loadDemo(
     ]);
     if (outside) await loadReach(loading, outside);
     await loadPeople(loading);
+    await loadGuests(loading);
     await loadStores(loading);
     const files = demoFiles(random, now);
     for (const file of files) await loadFile(loading, file);
@@ -149,8 +153,9 @@ async function loadPeople(l: Loading): Promise<void> {
     const hash = await hashPassword(PASSWORDS[person.key] ?? randomBytes(24).toString('hex'));
     await l.tx.query(
       // A second factor was offered to all, and declined: the demo is entered with a password alone.
-      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, factor_declined_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)`,
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, factor_declined_at,
+                           seen_at)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9)`,
       [
         id,
         person.key,
@@ -160,6 +165,7 @@ async function loadPeople(l: Loading): Promise<void> {
         person.role,
         hash,
         new Date(l.now - 120 * DAY_MS),
+        new Date(l.now - (PEOPLE.indexOf(person) * 0.31 + 0.05) * DAY_MS),
       ],
     );
     for (const group of person.groups)
@@ -168,6 +174,18 @@ async function loadPeople(l: Loading): Promise<void> {
         [l.random.uuid(l.now - 120 * DAY_MS), groups.get(group), id, new Date(l.now - 120 * DAY_MS)],
       );
   }
+  for (const [person, group, since, left] of LEFT_GROUPS)
+    await l.tx.query(
+      `INSERT INTO membership (id, group_id, person_id, source, since, ended_at) VALUES ($1, $2, $3, 'hand', $4, $5)`,
+      [
+        ...[l.random.uuid(l.now), groups.get(group), l.people.get(person)],
+        ...[since, left].map((days) => new Date(l.now + days * DAY_MS)),
+      ],
+    );
+  for (const [group, person] of GROUP_MANAGERS)
+    await l.tx.query('INSERT INTO group_manager (group_id, person_id, since) VALUES ($1, $2, $3)', [
+      ...[groups.get(group), l.people.get(person), new Date(l.now - 90 * DAY_MS)],
+    ]);
   for (const store of STORES) {
     await addStore(l, 'common', store.name, null);
     for (const [group, level] of store.grants)
@@ -183,6 +201,33 @@ async function loadPeople(l: Loading): Promise<void> {
           l.people.get('iris'),
         ],
       );
+  }
+}
+
+/** People from outside. They have no place of their own, and no demo password. */
+async function loadGuests(l: Loading): Promise<void> {
+  for (const guest of GUESTS) {
+    const at = (days: number | null) => (days === null ? null : new Date(l.now + days * DAY_MS));
+    const id = l.random.uuid(l.now + guest.made * DAY_MS);
+    l.people.set(guest.key, id);
+    await l.tx.query(
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, invited_at, seen_at,
+                           sponsor_id, ends_at, quiet_days)
+        VALUES ($1, $2, $3, $4, $5, 'guest', $6, $7, $8, $9, $10, $11, $12)`,
+      [
+        ...[id, guest.key, guest.email, guest.name, guest.initials],
+        ...[
+          await hashPassword(randomBytes(24).toString('hex')),
+          at(guest.made),
+          guest.seen === null ? at(guest.made) : null,
+        ],
+        ...[at(guest.seen), l.people.get(guest.sponsor), at(guest.ends), guest.quietDays],
+      ],
+    );
+    l.ledger.push({
+      at: l.now + guest.made * DAY_MS,
+      entry: { kind: 'guest.invited', actor: actor(l, guest.sponsor), detail: { name: guest.name } },
+    });
   }
 }
 
@@ -218,7 +263,7 @@ async function loadAccess(l: Loading): Promise<void> {
         l.people.get(by),
       ],
     );
-    const name = group ?? (PEOPLE.find((p) => p.key === person)?.name as string);
+    const name = group ?? ([...PEOPLE, ...GUESTS].find((p) => p.key === person)?.name as string);
     const end = until === undefined ? null : momentInWords(at(until), at(since), ZONE);
     told(at(since), 'access.granted', by, path, { to: name, level: LEVEL_WORDS[level], until: end });
     if (ended === undefined) continue;

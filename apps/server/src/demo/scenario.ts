@@ -12,7 +12,7 @@ export const PEOPLE: DemoPerson[] = [
   { key: 'iris', name: 'Iris Ward', initials: 'IW', role: 'admin', groups: ['Office'] },
   { key: 'tomas', name: 'Tomas Osei', initials: 'TO', role: 'staff', groups: ['Site crew'] },
   { key: 'rosa', name: 'Rosa Quill', initials: 'RQ', role: 'staff', groups: ['Site crew', 'Drawing office'] },
-  { key: 'ada', name: 'Ada Birch', initials: 'AB', role: 'staff', groups: ['Office'] },
+  { key: 'ada', name: 'Ada Birch', initials: 'AB', role: 'staff', groups: ['Office', 'Payroll team'] },
   { key: 'noel', name: 'Noel Farrow', initials: 'NF', role: 'staff', groups: ['Partners', 'Drawing office'] },
   { key: 'priya', name: 'Priya Lockett', initials: 'PL', role: 'staff', groups: ['Partners'] },
   { key: 'sam', name: 'Sam Teasel', initials: 'ST', role: 'staff', groups: ['Site crew'] },
@@ -24,11 +24,52 @@ export const PEOPLE: DemoPerson[] = [
 
 export const PASSWORDS: Record<string, string> = { iris: 'weir-lantern-copper-tide', tomas: 'gravel-heron-silent-oar' };
 
-export const GROUPS = ['Office', 'Site crew', 'Drawing office', 'Partners', 'Surveyors'];
+export const GROUPS = ['Office', 'Site crew', 'Drawing office', 'Partners', 'Payroll team', 'Surveyors'];
 /** Groups in groups: those who survey are the crew on site and those who draw. */
 export const GROUPS_IN_GROUPS: [inner: string, outer: string][] = [
   ['Site crew', 'Surveyors'],
   ['Drawing office', 'Surveyors'],
+];
+
+/** Who was in a group for a while, by days from now. */
+export const LEFT_GROUPS: [person: string, group: string, since: number, left: number][] = [
+  ['bram', 'Payroll team', -56, -26],
+];
+/** Who says who is in a group, beside those who look after people. */
+export const GROUP_MANAGERS: [group: string, person: string][] = [
+  ['Site crew', 'tomas'],
+  ['Drawing office', 'noel'],
+];
+
+/** People from outside with an account, by days from now. */
+export const GUESTS: {
+  key: string;
+  name: string;
+  initials: string;
+  email: string;
+  sponsor: string;
+  made: number;
+  /** Null: never; they have set no password yet. */
+  seen: number | null;
+  ends: number | null;
+  quietDays: number;
+}[] = [
+  {
+    ...{ key: 'zoe', name: 'Zoe Calder', initials: 'ZC', email: 'zoe@calder.example', sponsor: 'tomas' },
+    ...{ made: -21, seen: -0.4, ends: 5.4, quietDays: 30 },
+  },
+  {
+    ...{ key: 'brookline', name: 'Brookline Surveys', initials: 'BS', email: 'office@brookline.example' },
+    ...{ sponsor: 'iris', made: -48, seen: -2.2, ends: 2.3, quietDays: 60 },
+  },
+  {
+    ...{ key: 'marek', name: 'Marek Hale', initials: 'MH', email: 'm.hale@fenway.example', sponsor: 'priya' },
+    ...{ made: -3, seen: null, ends: null, quietDays: 90 },
+  },
+  {
+    ...{ key: 'ottoline', name: 'Ottoline Reed', initials: 'OR', email: 'reed@quarry.example', sponsor: 'noel' },
+    ...{ made: -70, seen: -11, ends: 48, quietDays: 60 },
+  },
 ];
 
 /** Grants on folders, by days from now; `ended` is when somebody ended one. */
@@ -46,6 +87,12 @@ export const FOLDER_GRANTS: {
   { path: 'Office/Templates', to: { group: 'Drawing office' }, level: 'edit', by: 'priya', since: -30 },
   { path: 'Office/Personnel', to: { group: 'Partners' }, level: 'manage', by: 'priya', since: -58 },
   { path: 'Office/Personnel', to: 'ada', level: 'contribute', by: 'priya', since: -58 },
+  { path: 'Office/Personnel', to: { group: 'Payroll team' }, level: 'edit', by: 'priya', since: -57 },
+  { path: 'Office/Personnel', to: 'bram', level: 'download', by: 'priya', since: -55 },
+  { path: 'Projects/2026/Mill Lane', to: 'zoe', level: 'contribute', by: 'iris', since: -21 },
+  { path: 'Projects/2026/Weir House', to: 'brookline', level: 'download', by: 'iris', since: -48 },
+  { path: 'Tenders/Pack 3', to: 'marek', level: 'view', by: 'priya', since: -3 },
+  { path: 'Projects/2026/Quarry access', to: 'ottoline', level: 'edit', by: 'noel', since: -70 },
 ];
 /** Folders that take nothing over from above, since so many days ago. */
 export const CLOSED_FOLDERS: [path: string, daysAgo: number, by: string][] = [['Office/Personnel', 58, 'priya']];

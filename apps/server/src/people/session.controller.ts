@@ -93,6 +93,7 @@ export class SessionController {
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
       lacksFactor: factor.wanted && !factor.on,
+      managesGroups: await this.sessions.managesGroups(who),
       now: this.clock.date().toISOString(),
     };
   }

@@ -5,6 +5,7 @@ import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm';
 import { ensureReach } from '../access/access-reach.js';
 import { reachStands } from '../access/access.queries.js';
+import { managesAny } from '../access/groups.queries.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
 import { OwnNetwork } from '../platform/own-network.js';
@@ -246,6 +247,11 @@ export class SessionService {
       });
     });
     return this.list(who, secret);
+  }
+
+  /** Whether somebody may put people into a group and take them out. */
+  managesGroups(who: Who): Promise<boolean> {
+    return managesAny(this.db.manager, who.personId);
   }
 
   person(who: Who): Promise<Person> {

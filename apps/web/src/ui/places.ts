@@ -5,6 +5,7 @@ const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = 
   ['/stores', 'Stores', () => true],
   ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
   ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],
+  ['/people', 'People', (me) => me.duties.includes('run-people') || me.managesGroups],
   ['/ledger', 'Ledger', (me) => me.role !== 'guest'],
 ];
 

@@ -33,6 +33,7 @@ const KEPT = [
   'notices',
   'backups',
   'password-link',
+  'people',
 ] as const;
 export type Kept = (typeof KEPT)[number];
 export type StateKey = readonly [Kept, ...unknown[]];
@@ -78,8 +79,9 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
 /** What a change that was made here makes stale, before any event tells of it. */
 export const STALE_AFTER_CHANGE = {
   items: [['folder'], ['sizes'], ['trash'], ['marks'], ['info'], ['find'], ['past'], ['stores']],
-  access: [['access'], ['folder'], ['sizes'], ['stores'], ['find'], ['marks']],
+  access: [['access'], ['people'], ['folder'], ['sizes'], ['stores'], ['find'], ['marks']],
   shares: [['shares'], ['marks']],
+  people: [['people'], ['access'], ['colleagues']],
   tags: [['tags']],
   tasks: [['tasks']],
   backups: [['backups'], ['tasks'], ['left']],

@@ -10,7 +10,7 @@ import type { Asker } from './subjects.js';
 export interface Cell {
   acts: number;
   own: number;
-  /** Something was granted on this very folder that is theirs. */
+  /** Something was granted on this very folder to them, and not to a group that they are in. */
   here: boolean;
 }
 
@@ -77,7 +77,7 @@ function cellOf(giving: Giving, personId: string, keys: readonly string[], isAdm
   const given = keys.map((key) => to.get(key)).filter((cell): cell is Cell => cell !== undefined);
   const standing = owners.has(personId) ? EVERYTHING : isAdmin ? admin : NOTHING;
   const sum = (part: 'acts' | 'own') => [standing, ...given].reduce((bits, cell) => bits | cell[part], 0) & mask;
-  return { acts: sum('acts'), own: sum('own'), here: given.some((cell) => cell.here) };
+  return { acts: sum('acts'), own: sum('own'), here: to.get(personId)?.here ?? false };
 }
 
 function givingOf(roots: ReadonlyMap<string, RootFolder>, id: string, at: Instant): Giving {

@@ -6,7 +6,9 @@ import { Button } from 'react-bootstrap';
 import { SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { AccessDialog } from '../../ui/access/access-dialog';
+import { InviteGuest } from '../../ui/access/invite-guest';
 import { accessQuery } from '../../ui/access/queries';
+import { useMe } from '../../ui/session';
 import { sharesOfQuery } from './queries';
 import './who-reaches.scss';
 
@@ -24,6 +26,8 @@ export function WhoReaches({ folderId, itemId = folderId }: WhoProps) {
   const { data: access, error } = useQuery(accessQuery(folderId));
   const [changing, setChanging] = useState<string | null>(null);
   const [all, setAll] = useState(false);
+  const [inviting, setInviting] = useState(false);
+  const me = useMe();
   if (error) return null;
   if (!access) return <SkeletonRows count={2} />;
   const shown = all ? access.people : access.people.slice(0, SHOWN_FIRST);
@@ -33,9 +37,16 @@ export function WhoReaches({ folderId, itemId = folderId }: WhoProps) {
       <div className="section-line">
         <h3 id="who-reaches">Who reaches it</h3>
         {access.manages && !access.home && (
-          <Button variant="plain" size="sm" onClick={() => setChanging(folderId)}>
-            Change
-          </Button>
+          <span className="d-flex gap-2">
+            {me.duties.includes('invite-guests') && (
+              <Button variant="plain" size="sm" onClick={() => setInviting(true)}>
+                Invite a guest
+              </Button>
+            )}
+            <Button variant="plain" size="sm" onClick={() => setChanging(folderId)}>
+              Change
+            </Button>
+          </span>
         )}
       </div>
       <p className="quiet small mb-1">{standing(access, itemId !== folderId)}</p>
@@ -58,6 +69,7 @@ export function WhoReaches({ folderId, itemId = folderId }: WhoProps) {
           </Button>
         </p>
       ))}
+      {inviting && <InviteGuest folder={access} close={() => setInviting(false)} />}
       {changing && <AccessDialog folderId={changing} close={() => setChanging(null)} />}
     </section>
   );

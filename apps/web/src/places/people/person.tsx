@@ -1,0 +1,271 @@
+import type { PersonSheet } from '@quay/contract';
+import { countOf, DUTIES, DUTY_WORDS, LEVEL_WORDS, READY_DUTIES, type Duty } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
+import { Button, Form } from 'react-bootstrap';
+import { Link } from 'react-router';
+import { tellFailure } from '../../ui/notices';
+import { useMe } from '../../ui/session';
+import { Failure, SkeletonRows } from '../../ui/states';
+import { When } from '../../ui/words';
+import { EditPerson } from './edit-person';
+import { InvitationNote } from '../../ui/access/invitation-note';
+import { peopleQuery, personQuery } from './queries';
+import { useGroupVerbs, usePeopleVerbs } from './verbs';
+
+/** Everything about one account, and what can be done with it. */
+export function PersonPanel({ id, close }: { id: string; close: () => void }) {
+  const { data: person, error, refetch } = useQuery(personQuery(id));
+  const [editing, setEditing] = useState(false);
+  return (
+    <aside className="people-sheet" aria-labelledby="person-title">
+      <div className="sheet-head">
+        <h2 id="person-title">{person?.name ?? 'Somebody'}</h2>
+        <Button variant="plain" size="sm" onClick={close}>
+          Close
+        </Button>
+      </div>
+      {error && <Failure error={error} again={() => void refetch()} />}
+      {!person && !error && <SkeletonRows count={6} />}
+      {person && (
+        <>
+          {editing ? (
+            <EditPerson person={person} done={() => setEditing(false)} />
+          ) : (
+            <Facts person={person} edit={() => setEditing(true)} />
+          )}
+          <Groups person={person} />
+          <Reaches person={person} />
+          {person.role !== 'guest' && <Duties person={person} />}
+          <Sessions person={person} />
+          <Acts person={person} />
+        </>
+      )}
+    </aside>
+  );
+}
+
+function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
+  const verbs = usePeopleVerbs();
+  const me = useMe();
+  const isOver = person.state === 'disabled';
+  return (
+    <>
+      <dl className="facts">
+        <dt>Account</dt>
+        <dd>
+          {person.role}, {person.state === 'usable' ? 'since' : `${person.state}, made`}{' '}
+          <When at={person.since} brief />
+        </dd>
+        <dt>Signs in as</dt>
+        <dd>{person.signInName}</dd>
+        <dt>Mail</dt>
+        <dd>{person.email}</dd>
+        <dt>Last here</dt>
+        <dd>{person.lastSeenAt ? <When at={person.lastSeenAt} /> : 'never'}</dd>
+        <dt>Second factor</dt>
+        <dd>{person.factor ? 'yes' : 'none'}</dd>
+        {person.role === 'guest' && <GuestFacts person={person} />}
+      </dl>
+      <div className="verbs">
+        <Button variant="plain" size="sm" onClick={edit}>
+          Change
+        </Button>
+        {!isOver && (
+          <Button
+            variant="plain"
+            size="sm"
+            disabled={verbs.invite.isPending}
+            onClick={() => verbs.invite.mutate({ id: person.id, mail: true })}
+          >
+            {person.state === 'invited' ? 'Send the link again' : 'Link for a new password'}
+          </Button>
+        )}
+        {person.factor && (
+          <Button variant="plain" size="sm" onClick={() => verbs.factorOff.mutate(person.id)}>
+            Second factor was lost
+          </Button>
+        )}
+        {person.id !== me.id && (
+          <Button
+            variant={isOver ? 'plain' : 'outline-danger'}
+            size="sm"
+            onClick={() => verbs.act.mutate({ act: isOver ? 'enable' : 'disable', people: [person] })}
+          >
+            {isOver ? 'Enable' : 'Disable'}
+          </Button>
+        )}
+      </div>
+      {verbs.invite.data && <InvitationNote of={verbs.invite.data} />}
+    </>
+  );
+}
+
+function GuestFacts({ person: { sponsor, endsAt, quietDays } }: { person: PersonSheet }) {
+  return (
+    <>
+      <dt>Guest of</dt>
+      <dd>{sponsor?.name ?? 'nobody'}</dd>
+      <dt>Ends</dt>
+      <dd>
+        {endsAt ? <When at={endsAt} brief /> : quietDays ? '' : 'not by itself'}
+        {quietDays !== null && `${endsAt ? ', or ' : ''}after ${countOf(quietDays, 'day')} without a visit`}
+      </dd>
+    </>
+  );
+}
+
+function Groups({ person }: { person: PersonSheet }) {
+  const { data } = useQuery(peopleQuery);
+  const verbs = useGroupVerbs();
+  const member = { kind: 'person' as const, id: person.id, name: person.name };
+  const mine = new Set(person.groups.map((g) => g.id));
+  const groups = data?.groups ?? [];
+  const free = groups.filter((g) => !mine.has(g.id));
+  const find = (id: string) => groups.find((g) => g.id === id);
+  return (
+    <section>
+      <h3>Groups</h3>
+      <ul>
+        {person.groups.map(({ id, name }) => {
+          const group = find(id);
+          return (
+            <li key={id} className="d-flex align-items-center gap-2">
+              {name}
+              {group && (
+                <button type="button" className="link small" onClick={() => verbs.leave.mutate({ group, member })}>
+                  Take out<span className="visually-hidden"> of {name}</span>
+                </button>
+              )}
+            </li>
+          );
+        })}
+        {person.through.map(({ group, through }) => (
+          <li key={`${group.id} ${through.map((t) => t.id).join()}`} className="quiet">
+            {group.name}, through {through.map((t) => t.name).join(' and ')}
+          </li>
+        ))}
+      </ul>
+      {person.groups.length === 0 && <p className="quiet mb-1">In no group.</p>}
+      {free.length > 0 && (
+        <Form.Select
+          size="sm"
+          aria-label="Put into a group"
+          value=""
+          onChange={(e) => {
+            const group = find(e.target.value);
+            if (group) verbs.join.mutate({ group, member });
+          }}
+        >
+          <option value="">Put into a group</option>
+          {free.map((g) => (
+            <option key={g.id} value={g.id}>
+              {g.name}
+            </option>
+          ))}
+        </Form.Select>
+      )}
+    </section>
+  );
+}
+
+function Reaches({ person: { reaches, hidden, id } }: { person: PersonSheet }) {
+  return (
+    <section>
+      <h3>What they reach</h3>
+      {reaches.length === 0 && <p className="quiet mb-1">Nothing that belongs to the office.</p>}
+      <ul>
+        {reaches.map((folder) => (
+          <li key={folder.folderId}>
+            <Link to={`/people?cell=${id}+${folder.folderId}`}>{folder.path.join(' / ')}</Link>:{' '}
+            {folder.level ? LEVEL_WORDS[folder.level] : 'only says who reaches it'}
+            {folder.until && (
+              <>
+                {' '}
+                until <When at={folder.until} brief />
+              </>
+            )}
+            {folder.why.map((why) => (
+              <span key={why} className="d-block quiet small">
+                {why}
+              </span>
+            ))}
+          </li>
+        ))}
+      </ul>
+      {hidden > 0 && <p className="quiet mb-0">And {countOf(hidden, 'folder')} that you have no part in.</p>}
+    </section>
+  );
+}
+
+/** What they may do beside files. Only an admin changes it. */
+function Duties({ person }: { person: PersonSheet }) {
+  const me = useMe();
+  const { change } = usePeopleVerbs();
+  const set = (duties: Duty[]) => change.mutate({ id: person.id, asked: { duties } }, { onError: tellFailure });
+  const isReady = person.duties.join() === DUTIES.filter((d) => READY_DUTIES[person.role].includes(d)).join();
+  return (
+    <section>
+      <h3>Duties</h3>
+      {DUTIES.map((duty) => (
+        <Form.Check
+          key={duty}
+          id={`duty-${duty}`}
+          label={DUTY_WORDS[duty]}
+          checked={person.duties.includes(duty)}
+          disabled={me.role !== 'admin' || change.isPending}
+          onChange={(e) => set(DUTIES.filter((d) => (d === duty ? e.target.checked : person.duties.includes(d))))}
+        />
+      ))}
+      {!isReady && me.role === 'admin' && (
+        <button type="button" className="link small" onClick={() => set([...READY_DUTIES[person.role]])}>
+          As {person.role} usually has
+        </button>
+      )}
+    </section>
+  );
+}
+
+function Sessions({ person }: { person: PersonSheet }) {
+  const { act } = usePeopleVerbs();
+  return (
+    <section>
+      <h3>Signed in</h3>
+      {person.sessions.length === 0 && <p className="quiet mb-0">Nowhere.</p>}
+      <ul>
+        {person.sessions.map((s) => (
+          <li key={s.id}>
+            {s.browser} <span className="quiet">from {s.from}, last used</span> <When at={s.lastSeen} brief />
+          </li>
+        ))}
+      </ul>
+      {person.sessions.length > 0 && (
+        <Button
+          variant="plain"
+          size="sm"
+          className="mt-1"
+          disabled={act.isPending}
+          onClick={() => act.mutate({ act: 'sign-out', people: [person] })}
+        >
+          Sign out everywhere
+        </Button>
+      )}
+    </section>
+  );
+}
+
+function Acts({ person: { acts } }: { person: PersonSheet }) {
+  if (acts.length === 0) return null;
+  return (
+    <section>
+      <h3>Last acts</h3>
+      <ul>
+        {acts.slice(0, 8).map((act) => (
+          <li key={act.seq}>
+            {act.words} <span className="quiet">·</span> <When at={act.at} brief />
+          </li>
+        ))}
+      </ul>
+    </section>
+  );
+}

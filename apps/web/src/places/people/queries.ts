@@ -1,0 +1,71 @@
+import type {
+  AccessMoments,
+  AccessShifts,
+  AccessTableAnswer,
+  AccessTrial,
+  Explanation,
+  GroupRow,
+  People,
+  PersonSheet,
+  ShiftsBetween,
+} from '@quay/contract';
+import { keepPreviousData, queryOptions } from '@tanstack/react-query';
+import { api } from '../../ui/api';
+
+export const peopleQuery = queryOptions({
+  queryKey: ['people', 'list'],
+  queryFn: () => api<People>('GET', '/api/people'),
+});
+
+/** For those who manage groups and do not look after people. */
+export const ownGroupsQuery = queryOptions({
+  queryKey: ['people', 'groups'],
+  queryFn: () => api<GroupRow[]>('GET', '/api/groups'),
+});
+
+export const personQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['people', 'sheet', id],
+    queryFn: () => api<PersonSheet>('GET', `/api/people/${id}`),
+    retry: false,
+  });
+
+/** @param at RFC 3339; null: now */
+export const tableQuery = (at: string | null) =>
+  queryOptions({
+    queryKey: ['people', 'table', at],
+    queryFn: () => api<AccessTableAnswer>('GET', `/api/access/table${at ? `?at=${encodeURIComponent(at)}` : ''}`),
+    // Another moment takes the place of the one that is shown.
+    placeholderData: keepPreviousData,
+  });
+
+export const momentsQuery = queryOptions({
+  queryKey: ['people', 'moments'],
+  queryFn: () => api<AccessMoments>('GET', '/api/access/moments'),
+});
+
+export const shiftsQuery = (since: string) =>
+  queryOptions({
+    queryKey: ['people', 'shifts', since],
+    queryFn: () => api<ShiftsBetween>('GET', `/api/access/shifts?since=${encodeURIComponent(since)}`),
+  });
+
+/** Why somebody, or a group, has what they have in a folder. */
+export const explainQuery = (folderId: string, who: { personId?: string; groupId?: string }, at: string | null) =>
+  queryOptions({
+    queryKey: ['people', 'explain', folderId, who, at],
+    queryFn: () => {
+      const asked = new URLSearchParams({ ...who, ...(at && { at }) });
+      return api<Explanation>('GET', `/api/folders/${folderId}/access/explain?${asked.toString()}`);
+    },
+    retry: false,
+  });
+
+/** What a change would do. */
+export const trialQuery = (trial: AccessTrial) =>
+  queryOptions({
+    queryKey: ['people', 'trial', trial],
+    queryFn: () => api<AccessShifts>('POST', '/api/access/trials', trial),
+    staleTime: 0,
+    retry: false,
+  });

@@ -22,7 +22,7 @@ export function signOf(character: string): Sign {
 export function signWords({ level, here, onlyManages }: Sign): string {
   if (onlyManages) return 'only says who reaches it';
   if (!level) return 'nothing';
-  return `${LEVEL_WORDS[level]}, ${here ? 'granted here' : 'taken over'}`;
+  return `${LEVEL_WORDS[level]}, ${here ? 'granted here' : 'by a group or from above'}`;
 }
 
 /** A level as a gauge with its letter: the more somebody may, the fuller; framed where it was granted. */
@@ -52,7 +52,7 @@ export function Legend() {
         </span>
       ))}
       <span>
-        <Gauge sign={{ level: 'edit', here: false, onlyManages: false }} /> taken over
+        <Gauge sign={{ level: 'edit', here: false, onlyManages: false }} /> by a group or from above
       </span>
       <span>
         <Gauge sign={{ level: null, here: false, onlyManages: true }} /> only says who reaches it

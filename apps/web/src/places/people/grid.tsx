@@ -71,7 +71,7 @@ export function Grid({ table, rows, chosen, choose }: GridProps) {
         </div>
         {down.getVirtualItems().map(({ index, start }) => (
           <div
-            key={index}
+            key={keyOf(rows[index] as GridProps['rows'][number])}
             role="row"
             aria-rowindex={index + 2}
             className={'heading' in (rows[index] as object) ? 'grid-row is-heading' : 'grid-row'}
@@ -86,6 +86,8 @@ export function Grid({ table, rows, chosen, choose }: GridProps) {
     </div>
   );
 }
+
+const keyOf = (row: GridProps['rows'][number]): string => ('heading' in row ? row.heading : row.id);
 
 /** What is chosen stays in sight, and has the focus where the grid has it. */
 function useShown(

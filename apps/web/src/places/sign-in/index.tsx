@@ -46,7 +46,15 @@ export function SignIn() {
           <CodeField form={form} id="code" />
         ) : (
           <>
-            <Field form={form} name="signInName" id="name" label="Name" autoFocus autoComplete="username" required />
+            <Field
+              form={form}
+              name="signInName"
+              id="name"
+              label="Name or mail address"
+              autoFocus
+              autoComplete="username"
+              required
+            />
             <Field
               {...{ form, name: 'password', id: 'password', label: 'Password' }}
               type="password"

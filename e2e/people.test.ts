@@ -1,0 +1,137 @@
+import type { Browser } from 'puppeteer-core';
+import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { launch, Person } from './_fixtures/browser.js';
+
+// The job: see and steer who can do what with which folder, and be able to say so of last week.
+const PASSWORD = 'copper-weir-oar-lantern';
+let office: TestOffice;
+let browser: Browser;
+let iris: Person;
+
+beforeAll(async () => {
+  office = await openOffice();
+  browser = await launch();
+  iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', '/people');
+});
+afterAll(async () => {
+  await browser?.disconnect();
+  await office?.close();
+});
+
+/** What a cell says of itself. */
+async function cell(who: string, where: string): Promise<string | null> {
+  const found = await iris.page.waitForSelector(`[role=gridcell][aria-label^="${who}, ${where}:"]`);
+  return found?.evaluate((e) => e.getAttribute('aria-label')) ?? null;
+}
+const key = (name: string) => iris.page.keyboard.press(name as 'Enter');
+
+describe('people', () => {
+  it('somebody gets an account, begins by the link, and is in a group', async () => {
+    await iris.sees('3 staff, 0 guests.');
+    await iris.isAccessible();
+    await iris.press('Groups 0');
+    await iris.fill('#new-group', 'Site crew');
+    await key('Enter');
+    await iris.sees('Site crew', 'table');
+    await iris.press('Add a person');
+    await iris.fill('#add-name', 'Zoe Calder');
+    await iris.fill('#add-email', 'zoe@saltmarsh.example');
+    await iris.sees('Signs in as');
+    await iris.isAccessible();
+    await iris.press('Site crew', '.group-choice');
+    await iris.press('Send the link by mail', '.modal');
+    await iris.press('Make the account');
+    await iris.sees('Nobody has told Zoe Calder yet');
+    const link = await iris.page.$eval('.copy-line .value', (e) => e.textContent ?? '');
+    await iris.press('Done', '.modal');
+    const zoe = await Person.at(browser, office.origin);
+    await zoe.page.goto(`${office.origin}${new URL(link).pathname}`);
+    await zoe.fill('#new-password', PASSWORD);
+    await zoe.press('Set the password');
+    await zoe.fill('#name', 'zoe@saltmarsh.example');
+    await zoe.fill('#password', PASSWORD);
+    await zoe.press('Sign in', 'main');
+    await zoe.sees('Nothing is open.', 'main');
+    await zoe.leave();
+    await iris.sees('4 staff', 'h1');
+  });
+  it('the table is walked by keys, and a cell says why', async () => {
+    await iris.press('Who reaches what');
+    expect(await cell('Tomas Osei', 'Partners')).toBe('Tomas Osei, Partners: can view, granted here');
+    await iris.page.focus('[role=grid]');
+    for (const name of ['ArrowDown', 'ArrowDown', 'ArrowRight']) await key(name);
+    await iris.sees('All staff, Projects', '.people-sheet');
+    await key('End');
+    await key('ArrowDown');
+    await iris.sees('Iris Ward, Projects', '.people-sheet');
+    await iris.sees('Can manage: the admin does.', '.people-sheet');
+    await iris.isAccessible();
+  });
+  it('a change is seen before it is done, and is done at once', async () => {
+    await iris.page.click('[role=gridcell][aria-label^="Tomas Osei, Partners:"]');
+    await iris.sees('Can view: granted on Partners.', '.people-sheet');
+    await iris.page.select('[aria-label="Level of Tomas Osei on Partners"]', 'edit');
+    await iris.sees('1 person gains.', '.access-preview');
+    await iris.sees('Tomas Osei, Partners: view → edit', '.access-preview');
+    await iris.isAccessible();
+    expect(await cell('Tomas Osei', 'Partners')).toContain('can view');
+    await iris.press('Do it');
+    await iris.page.waitForSelector('[role=gridcell][aria-label="Tomas Osei, Partners: can edit, granted here"]');
+    await iris.press('Undo', '.notices');
+    await iris.page.waitForSelector('[role=gridcell][aria-label="Tomas Osei, Partners: can view, granted here"]');
+  });
+  it('the same at an earlier moment, and what has changed since and by whom', async () => {
+    const then = office.clock.date().toISOString();
+    office.clock.advance(2 * 3600_000);
+    const client = await office.signedIn('iris');
+    await client.ask('POST', `/api/folders/${office.roots.partners}/grants`, {
+      ...{ subject: { kind: 'staff' }, level: 'download', until: null },
+    });
+    await iris.page.goto(`${office.origin}/people?at=${encodeURIComponent(then)}`);
+    await iris.sees('Compare with now');
+    expect(await cell('Rosa Quill', 'Partners')).toBe('Rosa Quill, Partners: nothing');
+    await iris.press('Compare with now');
+    await iris.sees('3 people gain.', '.people-sheet');
+    await iris.sees('Changed by Iris Ward.', '.people-sheet');
+    await iris.isAccessible();
+    // To the hour in which Zoe came, and on to now.
+    for (const name of [']', ']']) await key(name);
+    await iris.page.waitForSelector(
+      '[role=gridcell][aria-label="Rosa Quill, Partners: can download, by a group or from above"]',
+    );
+  });
+  it('a guest is let into a folder, and looked at', async () => {
+    await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+    await iris.sees('Projects', 'main');
+    await key('i');
+    await iris.press('Invite a guest');
+    await iris.fill('#guest-name', 'Marek Hale');
+    await iris.fill('#guest-email', 'm.hale@fenway.example');
+    await iris.press('Send the link by mail', '.modal');
+    await iris.isAccessible();
+    await iris.press('Let them in');
+    await iris.sees('Marek Hale is let in');
+    await iris.press('Done', '.modal');
+    await iris.sees('Marek Hale', '.who-reaches');
+    await iris.page.goto(`${office.origin}/people/guests`);
+    await iris.press('Marek Hale', 'table');
+    await iris.sees('after 90 days without a visit', '.people-sheet');
+    await iris.sees('Can download: granted on Projects.', '.people-sheet');
+    await iris.isAccessible();
+    await iris.press('Disable', '.people-sheet');
+    await iris.sees('Marek Hale can no longer sign in.');
+    await iris.press('Undo', '.notices');
+    await iris.sees('1 guest', 'h1');
+  });
+});
+
+it.each(['', '/staff', '/guests', '/groups'])('/people%s fits on a telephone, 360 px wide', async (view) => {
+  await iris.page.setViewport({ width: 360, height: 740 });
+  await iris.page.goto(`${office.origin}/people${view}`);
+  await iris.sees('staff', 'h1');
+  await iris.isStyled();
+  expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
+  await iris.isAccessible();
+});

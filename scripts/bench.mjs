@@ -21,6 +21,7 @@ import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
 import { measureRelay } from './bench-relay.mjs';
 import { measureReach } from './bench-reach.mjs';
+import { measurePeople } from './bench-people.mjs';
 import { fillServer, measureStores } from './bench-stores.mjs';
 import { measureTls, measureTransfers } from './bench-transfers.mjs';
 import { demoReach, setUpWayIn, startOutside } from './lib/outside.mjs';
@@ -29,7 +30,7 @@ import { fail, say } from './lib/words.mjs';
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
 /** Which parts are measured. */
-let parts = ['transfers', 'stores', 'reach', 'relay'];
+let parts = ['transfers', 'stores', 'people', 'reach', 'relay'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
@@ -112,6 +113,7 @@ async function measure(stops) {
   };
   if (parts.includes('transfers')) await measureTransfers(tools);
   if (parts.includes('stores')) await measureStores(tools);
+  if (parts.includes('people')) await measurePeople(tools);
   const secured = parts.includes('reach') || parts.includes('transfers');
   if (secured) await setUpWayIn(`http://127.0.0.1:${port}`, `http://127.0.0.1:${ports.outside}`);
   if (parts.includes('transfers')) await measureTls(tools, (config) => startNginx(stops, config));

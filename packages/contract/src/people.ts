@@ -156,6 +156,48 @@ export const changePersonSchema = Joi.object<ChangePerson>({
   quietDays: quietDays.allow(null),
 }).min(1);
 
+/** What somebody who leaves leaves behind. */
+export interface Leaving {
+  sessions: number;
+  groups: Named[];
+  /** Groups that they manage. */
+  manages: Named[];
+  /** What was granted to them alone. */
+  grants: { folder: Named; level: AccessLevel }[];
+  /** Guests they answer for. */
+  guests: Named[];
+  /** Links of theirs that could still be opened, the first few. */
+  shares: { id: string; title: string; closesAt: string | null; fromHome: boolean }[];
+  moreShares: number;
+  home: { usedBytes: number } | null;
+  /** Who could take over. */
+  takers: Named[];
+  /** Null: they are still there. */
+  left: { at: string; by: string; homeUntil: string | null; canReturn: boolean } | null;
+}
+
+/** Who takes over what; null: what went out is withdrawn, guests have nobody, the home is kept. */
+export interface Leave {
+  sharesTo: string | null;
+  /** Shares that somebody else than that takes over. */
+  shares: { shareId: string; toPersonId: string | null }[];
+  guestsTo: string | null;
+  homeTo: string | null;
+  /** Days until the home is removed for good; null: never by itself. */
+  homeDays: number | null;
+}
+const taker = idSchema.allow(null).default(null);
+export const leaveSchema = Joi.object<Leave>({
+  sharesTo: taker,
+  shares: Joi.array()
+    .items(Joi.object({ shareId: idSchema.required(), toPersonId: idSchema.allow(null).required() }))
+    .max(500)
+    .default([]),
+  guestsTo: taker,
+  homeTo: taker,
+  homeDays: Joi.number().integer().min(1).max(3650).allow(null).default(90),
+});
+
 /** What is done to several accounts at once. */
 export const PEOPLE_ACTS = ['disable', 'enable', 'sign-out'] as const;
 export type PeopleAct = (typeof PEOPLE_ACTS)[number];

@@ -97,6 +97,9 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     body: { mail: false },
     also: [409],
   }),
+  'GET /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving` }),
+  'POST /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, body: {}, also: [409] }),
+  'DELETE /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, also: [404] }),
   'DELETE /api/people/:id/factor': (t) => ({ path: `/api/people/${t.person}/factor`, also: [409] }),
   // Into a folder that they may manage; who has the duty learns nothing of others.
   'POST /api/guests': () => ({

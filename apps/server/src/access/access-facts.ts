@@ -1,7 +1,7 @@
 import {
   chainOf,
   groupAsker,
-  groupsOf,
+  waysIn,
   type AccessLevel,
   type Asker,
   type FolderFact,
@@ -184,12 +184,13 @@ export async function loadAskers(m: EntityManager, personIds: string[] | null): 
     [personIds],
   );
   const { memberships, groups } = await loadGroups(m, personIds);
+  const ways = waysIn(memberships, groups);
   return [...grouped(people, (p) => p.personId)].map(([personId, past]) => ({
     personId,
     guest: past.at(-1)?.role === 'guest',
     account: past.filter((p) => p.usable).map(period),
     admin: past.filter((p) => p.role === 'admin').map(period),
-    groups: groupsOf({ kind: 'person', id: personId }, memberships, groups),
+    groups: ways({ kind: 'person', id: personId }),
   }));
 }
 
@@ -200,11 +201,11 @@ export async function loadGroupAskers(
 ): Promise<{ asker: Asker; name: string; since: number; until: number | null }[]> {
   // No person's memberships are needed.
   const { memberships, groups } = await loadGroups(m, []);
+  const ways = waysIn(memberships, groups);
   const wanted = groups.filter((g) => groupIds === null || groupIds.includes(g.id));
   return wanted.map(({ id, name, since, until }) => {
     const itself = { groupId: id, through: [id], since, until };
-    const above = groupsOf({ kind: 'group', id }, memberships, groups);
-    const through = above.map((g) => ({ ...g, through: [id, ...g.through] }));
+    const through = ways({ kind: 'group', id }).map((g) => ({ ...g, through: [id, ...g.through] }));
     return { asker: groupAsker(id, [itself, ...through]), name, since, until };
   });
 }

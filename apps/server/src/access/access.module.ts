@@ -14,6 +14,6 @@ import { TableService } from './table.service.js';
 @Module({
   controllers: [AccessController, GroupsController, TableController],
   providers: [AccessService, GrantsService, GroupsService, HomesService, ReachedService, TableService],
-  exports: [AccessService, GrantsService, GroupsService, ReachedService],
+  exports: [AccessService, GrantsService, GroupsService, HomesService, ReachedService],
 })
 export class AccessModule {}

@@ -154,3 +154,12 @@ export async function managersOf(m: EntityManager, folderIds: string[], at: Date
   const named = grouped(rows, (r) => r.folderId);
   return new Map([...named].map(([folderId, found]) => [folderId, found.map((r) => r.name)]));
 }
+
+/** What was granted to somebody alone and holds, or is to come. */
+export function grantsTo(m: EntityManager, personId: string, at: Date): Promise<StoredGrant[]> {
+  return m.query(
+    `${GRANTS} JOIN node n ON n.id = g.node_id AND n.purged_at IS NULL
+      WHERE g.person_id = $1 AND g.ended_at IS NULL AND (g.until IS NULL OR g.until > $2) ORDER BY g.since, g.id`,
+    [personId, at],
+  );
+}

@@ -43,6 +43,7 @@ import {
   grantable,
   grantsByIds,
   grantsEndedOn,
+  grantsTo,
   grantSubject,
   insertGrant,
   namesOfFolders,
@@ -219,6 +220,44 @@ export class GrantsService {
       await endGrant(tx, grantId, this.clock.date(), who.personId);
       return { kind: 'access.ended', detail: { to: old.subject.name, level: LEVEL_WORDS[old.level] } };
     };
+  }
+
+  /** What was granted to somebody alone, by the folders' names. */
+  async ownOf(m: EntityManager, personId: string, at: Date) {
+    const grants = await grantsTo(m, personId, at);
+    const names = await namesOfFolders(
+      m,
+      grants.map((g) => g.folderId),
+    );
+    return grants.map((g) => ({ ...g, folder: { id: g.folderId, name: names.get(g.folderId) ?? '' } }));
+  }
+
+  /** Ends all of it, for whoever leaves. Asked with the access lock held alone. */
+  async endAllIn(
+    tx: EntityManager,
+    { personId, by, at }: { personId: string; by: string; at: Date },
+  ): Promise<{ folderId: string; level: AccessLevel; until: string | null }[]> {
+    const grants = await grantsTo(tx, personId, at);
+    for (const g of grants) await endGrant(tx, g.id, at, by);
+    return grants.map((g) => ({ folderId: g.folderId, level: g.level, until: g.until?.toISOString() ?? null }));
+  }
+
+  /** Takes that back, as far as its time is not over by now. */
+  async grantAllIn(
+    tx: EntityManager,
+    of: {
+      personId: string;
+      grants: { folderId: string; level: AccessLevel; until: string | null }[];
+      by: string;
+      at: Date;
+    },
+  ): Promise<void> {
+    const subject = { kind: 'person' as const, id: of.personId };
+    for (const { folderId, level, until } of of.grants) {
+      const end = until === null ? null : new Date(until);
+      if (end === null || end > of.at)
+        await insertGrant(tx, { folderId, subject, level, since: of.at, until: end, by: of.by });
+    }
   }
 
   /** Makes a change within a transaction that somebody may take back: only of grants and what a folder takes over. */

@@ -122,21 +122,53 @@ export async function endMember(
   return ended > 0;
 }
 
-/** Ends every membership of somebody. @returns the groups that they were in */
-export async function endMembershipsOf(
+/** Ends every membership of somebody, and that they manage groups. @returns the groups */
+export async function endGroupsOf(
   tx: EntityManager,
-  { personId, by, at }: { personId: string; by: string | null; at: Date },
-): Promise<string[]> {
-  const [rows] = (await tx.query(
+  { personId, by, at }: { personId: string; by: string; at: Date },
+): Promise<{ groupIds: string[]; managedIds: string[] }> {
+  const [left] = (await tx.query(
     `UPDATE membership SET ended_at = greatest(since, $2), ended_by = $3
       WHERE person_id = $1 AND ended_at IS NULL RETURNING group_id AS id`,
     [personId, at, by],
   )) as [{ id: string }[], number];
-  await tx.query('UPDATE group_manager SET ended_at = greatest(since, $2) WHERE person_id = $1 AND ended_at IS NULL', [
+  const [managed] = (await tx.query(
+    `UPDATE group_manager SET ended_at = greatest(since, $2) WHERE person_id = $1 AND ended_at IS NULL
+      RETURNING group_id AS id`,
+    [personId, at],
+  )) as [{ id: string }[], number];
+  return { groupIds: left.map((r) => r.id), managedIds: managed.map((r) => r.id) };
+}
+
+/** Puts somebody into groups, as far as those have not ended and they are not in them. */
+export async function joinAgain(
+  tx: EntityManager,
+  {
     personId,
+    groupIds,
+    managedIds,
+    by,
     at,
-  ]);
-  return rows.map((r) => r.id);
+  }: {
+    personId: string;
+    groupIds: string[];
+    managedIds: string[];
+    by: string;
+    at: Date;
+  },
+): Promise<void> {
+  const there = `SELECT id FROM people_group WHERE id = ANY($2) AND ended_at IS NULL`;
+  await tx.query(
+    `INSERT INTO membership (id, group_id, person_id, source, since, added_by)
+      SELECT gen_random_uuid(), g.id, $1, 'hand', $3, $4 FROM (${there}) g
+      ON CONFLICT (group_id, coalesce(person_id, member_group_id)) WHERE ended_at IS NULL DO NOTHING`,
+    [personId, groupIds, at, by],
+  );
+  await tx.query(
+    `INSERT INTO group_manager (group_id, person_id, since) SELECT g.id, $1, $3 FROM (${there}) g
+      ON CONFLICT (group_id, person_id) WHERE ended_at IS NULL DO NOTHING`,
+    [personId, managedIds, at],
+  );
 }
 
 export async function managesGroup(m: EntityManager, groupId: string, personId: string): Promise<boolean> {

@@ -12,6 +12,7 @@ import { lockAccess } from './access-lock.js';
 import { grantSubject, peopleByIds } from './grants.queries.js';
 import {
   endGroup,
+  endGroupsOf,
   endMember,
   groupNames,
   groupsNow,
@@ -20,6 +21,7 @@ import {
   insertMember,
   isGroupNamed,
   isMember,
+  joinAgain,
   keptAfterLeaving,
   managesGroup,
   membershipsNow,
@@ -134,6 +136,16 @@ export class GroupsService {
     const names = await this.namesOf(tx, member);
     const left = await endMember(tx, { groupId, memberId: member.id, by: who.personId, at });
     return left ? this.entry(who, 'group.left', { group: group.name, member: names }) : null;
+  }
+
+  /** Ends all that somebody is in, who leaves. Asked with the access lock held alone. */
+  endAllIn(tx: EntityManager, of: { personId: string; by: string; at: Date }) {
+    return endGroupsOf(tx, of);
+  }
+
+  /** Takes that back. */
+  joinAllIn(tx: EntityManager, of: Parameters<typeof joinAgain>[1]): Promise<void> {
+    return joinAgain(tx, of);
   }
 
   private async namesOf(tx: EntityManager, { kind, id }: MemberAsked): Promise<string> {

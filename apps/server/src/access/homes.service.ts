@@ -1,7 +1,7 @@
 import { Injectable } from '@nestjs/common';
 import type { HomeRow } from '@quay/contract';
-import { DataSource } from 'typeorm';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { DataSource, type EntityManager } from 'typeorm';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
@@ -47,20 +47,54 @@ export class HomesService {
           'home.owner-there',
           `${home.name} still has an account. A home is handed over when somebody has left.`,
         );
-      const [to] = await tx.query<{ name: string }[]>(
-        `SELECT name FROM person WHERE id = $1 AND disabled_at IS NULL AND role <> 'guest' FOR SHARE`,
-        [toPersonId],
-      );
-      if (!to) throw invalidField('toPersonId', 'home.nobody', 'Choose somebody of the office who has an account.');
-      await tx.query('UPDATE store SET owner_id = $2 WHERE id = $1', [storeId, toPersonId]);
-      await this.events.tell(tx, { topic: 'access', id: 'changed' }, { topic: 'store', id: storeId });
-      await this.ledger.append(tx, {
-        kind: 'home.handed-over',
-        actor: { kind: 'person', id: who.personId, name: who.name },
-        nodeId: home.rootId,
-        detail: { from: home.name, to: to.name },
-      });
+      await this.ledger.append(tx, await this.giveIn(tx, who, { storeId, ...home }, toPersonId));
     });
     return this.list();
+  }
+
+  /** Gives a home to somebody, within a transaction that does more. @returns what is to be written down of it */
+  async giveIn(
+    tx: EntityManager,
+    who: Account,
+    home: { storeId: string; name: string; rootId: string },
+    toPersonId: string,
+  ): Promise<NewEntry> {
+    const [to] = await tx.query<{ name: string }[]>(
+      `SELECT name FROM person WHERE id = $1 AND disabled_at IS NULL AND role <> 'guest' FOR SHARE`,
+      [toPersonId],
+    );
+    if (!to) throw invalidField('toPersonId', 'home.nobody', 'Choose somebody of the office who has an account.');
+    await tx.query('UPDATE store SET owner_id = $2 WHERE id = $1', [home.storeId, toPersonId]);
+    await this.events.tell(tx, { topic: 'access', id: 'changed' }, { topic: 'store', id: home.storeId });
+    return {
+      kind: 'home.handed-over',
+      actor: { kind: 'person', id: who.personId, name: who.name },
+      nodeId: home.rootId,
+      detail: { from: home.name, to: to.name },
+    };
+  }
+
+  /** A home that was handed over is its owner's of before again, if whoever got it still has it. */
+  async giveBackIn(
+    tx: EntityManager,
+    { storeId, toPersonId }: { storeId: string; toPersonId: string },
+    ownerId: string,
+  ): Promise<void> {
+    await tx.query('UPDATE store SET owner_id = $3 WHERE id = $1 AND owner_id = $2', [storeId, toPersonId, ownerId]);
+    await this.events.tell(tx, { topic: 'store', id: storeId });
+  }
+
+  /** Somebody's home; null: they have none. */
+  async homeOf(
+    m: EntityManager,
+    personId: string,
+  ): Promise<{ storeId: string; name: string; rootId: string; usedBytes: number } | null> {
+    const [home] = await m.query<{ storeId: string; name: string; rootId: string; usedBytes: number }[]>(
+      `SELECT s.id AS "storeId", p.name, n.id AS "rootId", s.used_bytes::float8 AS "usedBytes"
+         FROM store s JOIN person p ON p.id = s.owner_id JOIN node n ON n.store_id = s.id AND n.parent_id IS NULL
+        WHERE s.owner_id = $1 AND s.kind = 'home' ORDER BY s.created_at LIMIT 1`,
+      [personId],
+    );
+    return home ?? null;
   }
 }

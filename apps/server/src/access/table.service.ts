@@ -11,6 +11,7 @@ import type {
 import {
   accessTable,
   actBits,
+  cellAt,
   holdsAt,
   levelOfCell,
   onlyManages,
@@ -100,9 +101,10 @@ export class TableService {
     const all = accessTable(roots, [...groups.map((g) => g.asker), STAFF, ...askers], at.getTime());
     const columns = all.folders.flatMap((id, i) => (shown.has(id) ? [{ id, i }] : []));
     const order = folders.map((f) => columns.find((c) => c.id === f.id)?.i as number);
+    const signs = new Map<number, string>();
     const row = (kind: TableRow['kind'], id: string, name: string): TableRow => ({
       ...{ kind, id, name },
-      cells: order.map((i) => signOf(all.rows.get(id)?.[i])).join(''),
+      cells: signsOf(all.rows.get(id) ?? new Uint16Array(), order, signs),
     });
     const guestsLast = [...people.filter((p) => !p.guest), ...people.filter((p) => p.guest)];
     return {
@@ -227,9 +229,20 @@ function inOrder(folders: TableFolder[]): TableFolder[] {
   return below(null);
 }
 
+/** A row as the contract writes it. @param known what was worked out already, because few cells differ */
+function signsOf(row: Uint16Array, order: readonly number[], known: Map<number, string>): string {
+  return order
+    .map((i) => {
+      const bits = row[i] ?? 0;
+      const sign = known.get(bits) ?? signOf(cellAt(row, i));
+      known.set(bits, sign);
+      return sign;
+    })
+    .join('');
+}
+
 /** As the contract writes cells. */
-function signOf(cell: Cell | undefined): string {
-  if (!cell) return '.';
+function signOf(cell: Cell): string {
   if (onlyManages(cell)) return 'k';
   const level = levelOfCell(cell);
   if (level === null) return '.';

@@ -6,10 +6,13 @@ import { clientAddress } from '../platform/client-address.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { SharesModule } from '../shares/shares.module.js';
+import { StoresModule } from '../stores/stores.module.js';
 import { AccountsService } from './accounts.service.js';
 import { GuestsService } from './guests.service.js';
 import { InvitationsService } from './invitations.service.js';
 import { GuestsController, PeopleController } from './people.controller.js';
+import { LeavingService } from './leaving.service.js';
 import { PeopleService } from './people.service.js';
 
 const token = valid<string>(Joi.string().alphanum().max(64).required());
@@ -40,8 +43,9 @@ class PasswordLinksController {
 }
 
 @Module({
+  imports: [SharesModule, StoresModule],
   controllers: [PasswordLinksController, PeopleController, GuestsController],
-  providers: [AccountsService, GuestsService, PeopleService, InvitationsService],
+  providers: [AccountsService, GuestsService, LeavingService, PeopleService, InvitationsService],
   exports: [AccountsService],
 })
 export class AccountsModule {}

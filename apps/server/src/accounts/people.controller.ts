@@ -4,11 +4,14 @@ import {
   changePersonSchema,
   idSchema,
   inviteSchema,
+  leaveSchema,
   newGuestSchema,
   newPersonSchema,
   type ActOnPeople,
   type ChangePerson,
   type Invitation,
+  type Leave,
+  type Leaving,
   type NewGuest,
   type NewPerson,
   type People,
@@ -20,6 +23,7 @@ import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { GuestsService } from './guests.service.js';
+import { LeavingService } from './leaving.service.js';
 import { PeopleService } from './people.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -28,7 +32,10 @@ const id = valid<string>(idSchema.required());
 @UseGuards(SignedInGuard)
 @Controller('api/people')
 export class PeopleController {
-  constructor(private readonly people: PeopleService) {}
+  constructor(
+    private readonly people: PeopleService,
+    private readonly left: LeavingService,
+  ) {}
 
   @Get()
   @For('run-people')
@@ -78,6 +85,31 @@ export class PeopleController {
     @Body(valid(inviteSchema)) { mail }: { mail: boolean },
   ): Promise<Invitation> {
     return this.people.invite(who, personId, mail);
+  }
+
+  @Get(':id/leaving')
+  @For('run-people')
+  @Operation('What somebody leaves behind, and who could take it over')
+  leaving(@Me() who: Who, @Param('id', id) personId: string): Promise<Leaving> {
+    return this.left.look(who, personId);
+  }
+
+  @Post(':id/leaving')
+  @For('run-people')
+  @Operation('See somebody off: account, sessions, groups, grants, shares, guests and home in one act', leaveSchema)
+  leave(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Body(valid(leaveSchema)) asked: Leave,
+  ): Promise<PersonSheet> {
+    return this.left.leave(who, personId, asked);
+  }
+
+  @Delete(':id/leaving')
+  @For('run-people')
+  @Operation('Take that back, until their home is gone')
+  comeBack(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
+    return this.left.comeBack(who, personId);
   }
 
   @Delete(':id/factor')

@@ -22,6 +22,7 @@ import { SessionService } from '../people/session.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { grouped } from '../platform/grouped.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { makeStore } from '../stores/make-store.js';
@@ -53,7 +54,8 @@ export class PeopleService {
       this.groups.list(who),
       this.groups.kept(),
     ]);
-    return { people: records.map((record) => rowOf(record, groups)), groups, kept };
+    const groupsOf = groupsByMember(groups);
+    return { people: records.map((record) => rowOf(record, groupsOf)), groups, kept };
   }
 
   async sheet(who: Who, personId: string): Promise<PersonSheet> {
@@ -66,7 +68,7 @@ export class PeopleService {
       this.ledger.page({ limit: ACTS_SHOWN, actorId: personId }),
     ]);
     return {
-      ...rowOf(record, groups),
+      ...rowOf(record, groupsByMember(groups)),
       since: record.createdAt.toISOString(),
       sessions: sessions.map(({ here: _, ...session }) => session),
       ...reached,
@@ -250,7 +252,7 @@ export class PeopleService {
 }
 
 /** @throws Problem person.admins-only: else whoever looks after people could make themselves more than they are */
-function requireAdmin(who: Who): void {
+export function requireAdmin(who: Who): void {
   if (who.role === 'admin') return;
   throw new Problem(
     'forbidden',
@@ -272,17 +274,23 @@ async function requireFreeName(tx: EntityManager, signInName: string, butFor: st
 const disabled = (name: string): Problem =>
   new Problem('conflict', 'person.disabled', `The account of ${name} is disabled. Enable it first.`);
 
-const lastToRun = (name: string): Problem =>
+export const lastToRun = (name: string): Problem =>
   new Problem('conflict', 'person.last-admin', `${name} is the last one who can run the server.`);
 
-function rowOf(record: AccountRecord, groups: People['groups']): PersonRow {
+/** The groups that people are in themselves, by their ids. */
+function groupsByMember(groups: People['groups']): Map<string, PersonRow['groups']> {
+  const members = groups.flatMap(({ id, name, members: inIt }) =>
+    inIt.map((m) => ({ memberId: m.id, group: { id, name } })),
+  );
+  return new Map([...grouped(members, (m) => m.memberId)].map(([id, found]) => [id, found.map((f) => f.group)]));
+}
+
+function rowOf(record: AccountRecord, groupsOf: ReadonlyMap<string, PersonRow['groups']>): PersonRow {
   const { id, name, signInName, email, role, duties, factor, quietDays } = record;
   return {
     ...{ id, name, signInName, email, role, duties, factor, quietDays },
     state: record.disabledAt ? 'disabled' : record.invitedAt ? 'invited' : 'usable',
-    groups: groups
-      .filter((g) => g.members.some((m) => m.kind === 'person' && m.id === id))
-      .map((g) => ({ id: g.id, name: g.name })),
+    groups: groupsOf.get(id) ?? [],
     lastSeenAt: record.seenAt?.toISOString() ?? null,
     sponsor: record.sponsorId ? { id: record.sponsorId, name: record.sponsorName ?? '' } : null,
     endsAt: record.endsAt?.toISOString() ?? null,

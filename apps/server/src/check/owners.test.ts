@@ -57,7 +57,7 @@ const TABLES: Record<string, string[]> = {
     'name_server',
   ],
   setup: ['setup'],
-  accounts: ['password_link'],
+  accounts: ['password_link', 'leaving'],
   platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [

@@ -39,7 +39,7 @@ describe('the demo office', () => {
   it('is of the size that it should be, with three months of ledger whose chain holds', async () => {
     expect(loaded.files).toBeGreaterThanOrEqual(390);
     expect(loaded.shares).toBe(40);
-    expect(await db.query('SELECT count(*)::int AS n FROM person')).toEqual([{ n: 11 }]);
+    expect(await db.query('SELECT count(*)::int AS n FROM person')).toEqual([{ n: 15 }]);
     const entries = await db.getRepository(LedgerEntry).find({ order: { seq: 'ASC' } });
     expect(verifyChain(entries.map((e) => ({ body: bodyOf(e), prevHash: e.prevHash, hash: e.hash })))).toBeNull();
     expect(NOW - (entries[0] as LedgerEntry).at.getTime()).toBeGreaterThan(80 * 86_400_000);

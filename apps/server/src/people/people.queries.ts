@@ -272,3 +272,15 @@ export function guestsToWarn(
 export async function guestWarned(tx: EntityManager, id: string, endsAt: Date): Promise<void> {
   await tx.query('UPDATE person SET end_told = $2 WHERE id = $1', [id, endsAt]);
 }
+
+/** The guests that somebody answers for, who have an account still. */
+export function guestsOf(m: EntityManager, sponsorId: string): Promise<{ id: string; name: string }[]> {
+  return m.query('SELECT id, name FROM person WHERE sponsor_id = $1 AND disabled_at IS NULL ORDER BY name', [
+    sponsorId,
+  ]);
+}
+
+/** @param sponsorId null: nobody answers for them */
+export async function setSponsor(tx: EntityManager, guestIds: string[], sponsorId: string | null): Promise<void> {
+  await tx.query(`UPDATE person SET sponsor_id = $2 WHERE id = ANY($1) AND role = 'guest'`, [guestIds, sponsorId]);
+}

@@ -15,7 +15,7 @@ import type { ChangeShare, CreateShare, ShareRow, ShareSheet, WindowText } from 
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -205,6 +205,62 @@ export class SharesService {
     });
     const record = await this.own(who, shareId);
     return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
+  }
+
+  /** What somebody has published that could still be opened, the earliest first. */
+  async standingOf(personId: string, m: EntityManager = this.db.manager): Promise<ShareRecord[]> {
+    const now = this.clock.date();
+    const rows = await m.query<{ id: string }[]>(
+      `SELECT id FROM share WHERE created_by = $1 AND withdrawn_at IS NULL AND (closes_at IS NULL OR closes_at > $2)`,
+      [personId, now],
+    );
+    const records = await sharesById(
+      m,
+      now,
+      rows.map((r) => r.id),
+    );
+    return records.filter((share) => couldBeOpened(share, now.getTime())).reverse();
+  }
+
+  /**
+   * Shares get another publisher, or are withdrawn where nobody takes them, within a transaction that does more.
+   * @returns what is to be written down of it
+   */
+  async passOnIn(
+    tx: EntityManager,
+    who: Who,
+    shares: readonly { id: string; title: string; toPersonId: string | null }[],
+    names: ReadonlyMap<string, string>,
+  ): Promise<NewEntry[]> {
+    const now = this.clock.date();
+    for (const { id, toPersonId } of shares) {
+      const change = toPersonId === null ? { withdrawnAt: now } : { createdBy: toPersonId };
+      await tx.update(Share, { id }, change);
+      await this.events.tell(tx, { topic: 'share', id });
+    }
+    return shares.map(({ id, title, toPersonId }): NewEntry => {
+      const by = { actor: actorOf(who), shareId: id };
+      return toPersonId === null
+        ? { ...by, kind: 'share.withdrawn', detail: { title } }
+        : { ...by, kind: 'share.passed-on', detail: { title, to: names.get(toPersonId) ?? '' } };
+    });
+  }
+
+  /** Takes that back: shares are somebody's again who had them, as far as whoever took them over still has them. */
+  async giveBackIn(
+    tx: EntityManager,
+    personId: string,
+    shares: readonly { id: string; toPersonId: string | null }[],
+  ): Promise<void> {
+    for (const { id, toPersonId } of shares) {
+      const share = await tx.findOne(Share, { where: { id }, lock: { mode: 'pessimistic_write' } });
+      if (!share) continue;
+      if (toPersonId === null) {
+        await tx.update(Share, { id, createdBy: personId }, { withdrawnAt: null });
+        await this.moments.plan(tx, share);
+      } else await tx.update(Share, { id, createdBy: toPersonId }, { createdBy: personId });
+      await this.events.tell(tx, { topic: 'share', id });
+    }
   }
 
   /** What must not be removed for good: items of shares that could still be opened. */

@@ -66,6 +66,28 @@ export class PurgeService {
     }
   }
 
+  /**
+   * Removes all that lies in a store, item after item, for the program itself. What is held stays, and is tried again.
+   * @returns how many files went, and whether anything is left
+   */
+  async empty(storeId: string): Promise<{ files: number; left: boolean }> {
+    const inIt = await this.db.query<{ id: string; storeId: string; name: string }[]>(
+      `SELECT c.id, c.store_id AS "storeId", c.name FROM node c JOIN node top ON top.id = c.parent_id
+        WHERE top.store_id = $1 AND top.parent_id IS NULL AND c.purged_at IS NULL ORDER BY c.id`,
+      [storeId],
+    );
+    let [files, left] = [0, false];
+    for (const item of inIt) {
+      const { files: gone, kept } = await this.events.change(async (tx) => {
+        await lockNodes(tx, [item.id]);
+        return this.remove(tx, [item], SYSTEM_ACTOR);
+      });
+      files += gone;
+      left ||= kept.length > 0;
+    }
+    return { files, left };
+  }
+
   private async purgeOne(node: { id: string; storeId: string; name: string }): Promise<number> {
     return this.events.change(async (tx) => {
       const [still] = await tx.query<unknown[]>(

@@ -5,7 +5,7 @@ import { ACCESS_LEVELS, type AccessLevel } from './access.js';
 import { effectiveAccess, type FolderFact, type GrantSubject, type StoreFact } from './effective.js';
 import { chainOf, whatCanReach, whoCanReach, type RootFolder } from './reach-of.js';
 import { holdsAt, type Period } from './period.js';
-import { accessTable, tableShifts, type AccessTable, type Cell } from './table.js';
+import { accessTable, cellAt, tableShifts, type AccessTable, type Cell } from './table.js';
 import { groupsOf, makesCircle, type Asker, type GroupFact, type Membership } from './subjects.js';
 
 // Invented offices of a few people, nested groups and folders that move, asked two ways: by the rule, and by a model that
@@ -176,8 +176,9 @@ describe('access, against a model that walks everything', () => {
       fc.property(office, moment, (of, at) => {
         const { folders, rows } = accessTable(rootsAt(of, at), askers(of), at);
         for (const { personId } of of.people)
-          for (const [i, cell] of (rows.get(personId) ?? []).entries()) {
-            const n = of.folders.findIndex((f) => f.id === folders[i]);
+          for (const [i, id] of folders.entries()) {
+            const cell = cellAt(rows.get(personId), i);
+            const n = of.folders.findIndex((f) => f.id === id);
             const { acts, own } = naive(of, pathAt(of, n, at), personId, at);
             expect([actsOfBits(cell.acts), actsOfBits(cell.own)]).toEqual([acts, own]);
           }
@@ -198,7 +199,7 @@ describe('access, against a model that walks everything', () => {
         const shifts = tableShifts(before, after, above);
         const differ = of.people.flatMap(({ personId }) =>
           before.folders.filter((_, i) => {
-            const [was, is] = [before, after].map((t) => t.rows.get(personId)?.[i] as Cell) as [Cell, Cell];
+            const [was, is] = [before, after].map((t) => cellAt(t.rows.get(personId), i)) as [Cell, Cell];
             return was.acts !== is.acts || was.own !== is.own;
           }),
         );

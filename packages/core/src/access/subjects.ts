@@ -30,23 +30,32 @@ export interface Asker {
 }
 
 /**
- * Every way in which a person, or a group, is in a group, directly or through groups in groups. A way holds while every step of it
- * does and none of its groups has ended. Circles are refused where groups are put together; one that was there all the
- * same ends at the first group that comes twice.
+ * Every way in which a person, or a group, is in a group, directly or through groups in groups. A way holds while every
+ * step of it does and none of its groups has ended. Circles are refused where groups are put together; one that was
+ * there all the same ends at the first group that comes twice.
  */
 export function groupsOf(
   member: Membership['member'],
   memberships: readonly Membership[],
   groups: readonly GroupFact[],
 ): InGroup[] {
+  return waysIn(memberships, groups)(member);
+}
+
+/** The same for many, who share most of their ways: what a group is in is worked out once. */
+export function waysIn(
+  memberships: readonly Membership[],
+  groups: readonly GroupFact[],
+): (member: Membership['member']) => InGroup[] {
   const known = new Map(groups.map((g) => [g.id, g]));
   const into = new Map<string, Membership[]>();
   for (const m of memberships) {
     const key = memberKey(m.member);
-    into.set(key, [...(into.get(key) ?? []), m]);
+    const there = into.get(key);
+    if (there) there.push(m);
+    else into.set(key, [m]);
   }
-  const found: InGroup[] = [];
-  const walk = (key: string, span: Period, through: string[]) => {
+  const walk = (key: string, span: Period, through: string[], found: InGroup[]): InGroup[] => {
     for (const m of into.get(key) ?? []) {
       const group = known.get(m.groupId);
       const step = group && !through.includes(m.groupId) ? overlap(m, group) : null;
@@ -54,11 +63,11 @@ export function groupsOf(
       if (!held) continue;
       const path = [...through, m.groupId];
       found.push({ groupId: m.groupId, through: path, ...held });
-      walk(memberKey({ kind: 'group', id: m.groupId }), held, path);
+      walk(memberKey({ kind: 'group', id: m.groupId }), held, path, found);
     }
+    return found;
   };
-  walk(memberKey(member), { since: -Infinity, until: null }, []);
-  return found;
+  return (member) => walk(memberKey(member), { since: -Infinity, until: null }, [], []);
 }
 
 /** Whether a group would be within itself if `member` were put into it. */

@@ -18,9 +18,13 @@ export interface Cell {
 export interface AccessTable {
   /** Ids of the folders, in the order of each row. */
   folders: string[];
-  /** By the id of whoever asks. */
-  rows: Map<string, Cell[]>;
+  /** By the id of whoever asks: for each folder the acts, seven bits higher the own ones, then whether it is here. */
+  rows: Map<string, Uint16Array>;
 }
+
+const OWN_SHIFT = 7;
+const HERE = 1 << 14;
+const ACT_BITS = (1 << OWN_SHIFT) - 1;
 
 const EVERYTHING: Gives = bitsOf(actsOf('manage', 'read'));
 const NOTHING: Cell = { acts: 0, own: 0, here: false };
@@ -42,8 +46,8 @@ interface Giving {
 }
 
 /**
- * What `effectiveAccess` says of everybody in every folder at one moment, without reasons: each folder's
- * grants are put together once, and not once for each person. A test compares the two.
+ * What `effectiveAccess` says of everybody in every folder at one moment, without reasons: each folder's grants are put
+ * together once, and handed on to whoever is meant. A test compares the two.
  */
 export function accessTable(
   roots: ReadonlyMap<string, RootFolder>,
@@ -51,14 +55,45 @@ export function accessTable(
   at: Instant,
 ): AccessTable {
   const folders = [...roots.keys()];
-  const givings = folders.map((id) => givingOf(roots, id, at));
-  const rows = askers.map((asker): [string, Cell[]] => {
-    if (!asker.account.some((s) => holdsAt(s, at))) return [asker.personId, folders.map(() => NOTHING)];
-    const keys = keysOf(asker, at);
-    const isAdmin = asker.admin.some((s) => holdsAt(s, at));
-    return [asker.personId, givings.map((giving) => cellOf(giving, asker.personId, keys, isAdmin))];
-  });
-  return { folders, rows: new Map(rows) };
+  const rows = new Map(askers.map((asker) => [asker.personId, new Uint16Array(folders.length)]));
+  const usable = askers.filter((asker) => asker.account.some((s) => holdsAt(s, at)));
+  const meant = new Map<string, Meant[]>();
+  for (const asker of usable)
+    for (const key of keysOf(asker, at)) {
+      const one = { row: rows.get(asker.personId) as Uint16Array, isItself: key === asker.personId };
+      const there = meant.get(key);
+      if (there) there.push(one);
+      else meant.set(key, [one]);
+    }
+  const admins = usable.filter((asker) => asker.admin.some((s) => holdsAt(s, at)));
+  for (const [i, id] of folders.entries()) {
+    const { to, admin, owners, mask } = givingOf(roots, id, at);
+    for (const [key, { acts, own, here }] of to)
+      for (const { row, isItself } of meant.get(key) ?? [])
+        row[i] = (row[i] ?? 0) | packed(acts & mask, own & mask) | (here && isItself ? HERE : 0);
+    const stand = (asker: Asker, gives: Gives) => {
+      const row = rows.get(asker.personId) as Uint16Array;
+      row[i] = (row[i] ?? 0) | packed(gives.acts & mask, gives.own & mask);
+    };
+    for (const asker of admins) stand(asker, admin);
+    if (owners.size > 0) for (const asker of usable) if (owners.has(asker.personId)) stand(asker, EVERYTHING);
+  }
+  return { folders, rows };
+}
+
+/** A row of the table, for whom a key stands. */
+interface Meant {
+  row: Uint16Array;
+  /** The key is theirs, and no group's. */
+  isItself: boolean;
+}
+
+const packed = (acts: number, own: number): number => acts | (own << OWN_SHIFT);
+
+/** What a row says of a folder. */
+export function cellAt(row: Uint16Array | undefined, i: number): Cell {
+  const bits = row?.[i] ?? 0;
+  return { acts: bits & ACT_BITS, own: (bits >> OWN_SHIFT) & ACT_BITS, here: (bits & HERE) !== 0 };
 }
 
 function bitsOf({ all, own }: LevelActs): Gives {
@@ -70,14 +105,6 @@ function bitsOf({ all, own }: LevelActs): Gives {
 function keysOf(asker: Asker, at: Instant): string[] {
   const groups = new Set(asker.groups.filter((g) => holdsAt(g, at)).map((g) => g.groupId));
   return [asker.personId, ...groups, ...(asker.guest ? [] : [STAFF])];
-}
-
-function cellOf(giving: Giving, personId: string, keys: readonly string[], isAdmin: boolean): Cell {
-  const { to, admin, owners, mask } = giving;
-  const given = keys.map((key) => to.get(key)).filter((cell): cell is Cell => cell !== undefined);
-  const standing = owners.has(personId) ? EVERYTHING : isAdmin ? admin : NOTHING;
-  const sum = (part: 'acts' | 'own') => [standing, ...given].reduce((bits, cell) => bits | cell[part], 0) & mask;
-  return { acts: sum('acts'), own: sum('own'), here: to.get(personId)?.here ?? false };
 }
 
 function givingOf(roots: ReadonlyMap<string, RootFolder>, id: string, at: Instant): Giving {
@@ -137,8 +164,6 @@ export function tableShifts(
 ): AccessShift[] {
   const [placeBefore, placeAfter] = [before, after].map((t) => new Map(t.folders.map((id, i) => [id, i])));
   const folders = [...new Set([...after.folders, ...before.folders])];
-  const cell = (table: AccessTable, place: Map<string, number> | undefined, personId: string, id: string): Cell =>
-    table.rows.get(personId)?.[place?.get(id) ?? -1] ?? NOTHING;
   const people = new Set([...before.rows.keys(), ...after.rows.keys()]);
   return [...people].flatMap((personId) => {
     const shifts = new Map<string, AccessShift>();
@@ -147,7 +172,7 @@ export function tableShifts(
       const known = (table: AccessTable, place: Map<string, number> | undefined): Cell => {
         let id: string | null = folderId;
         while (id !== null && place?.get(id) === undefined) id = above(id);
-        return id === null ? NOTHING : cell(table, place, personId, id);
+        return id === null ? NOTHING : cellAt(table.rows.get(personId), place?.get(id) ?? -1);
       };
       const [was, is] = [known(before, placeBefore), known(after, placeAfter)];
       if (was.acts !== is.acts || was.own !== is.own) shifts.set(folderId, { personId, folderId, was, is, below: 0 });

@@ -46,4 +46,28 @@ CREATE TABLE group_manager (
 CREATE UNIQUE INDEX group_manager_present ON group_manager (group_id, person_id) WHERE ended_at IS NULL;
 CREATE INDEX group_manager_person ON group_manager (person_id) WHERE ended_at IS NULL;
 ALTER TABLE membership ADD COLUMN added_by uuid REFERENCES person, ADD COLUMN ended_by uuid REFERENCES person;
+
+-- Another person publishes a share: what they may not publish stands against it.
+CREATE FUNCTION share_has_another_owner() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  PERFORM shares_ask_again(ARRAY[NEW.id]);
+  PERFORM shares_bar(ARRAY[NEW.id]);
+  RETURN NULL;
+END $$;
+CREATE TRIGGER share_owner_changed AFTER UPDATE OF created_by ON share FOR EACH ROW
+  WHEN (NEW.created_by IS DISTINCT FROM OLD.created_by) EXECUTE FUNCTION share_has_another_owner();
+
+-- Somebody has left: what that did, so that it can be taken back until their home is gone.
+CREATE TABLE leaving (
+  id              uuid PRIMARY KEY,
+  person_id       uuid NOT NULL REFERENCES person,
+  left_at         timestamptz NOT NULL,
+  left_by         uuid NOT NULL REFERENCES person,
+  done            jsonb NOT NULL,
+  -- When their home goes; null: it stays, or somebody has it.
+  home_until      timestamptz,
+  home_purged_at  timestamptz,
+  undone_at       timestamptz
+);
+CREATE UNIQUE INDEX leaving_present ON leaving (person_id) WHERE undone_at IS NULL;
 `;

@@ -196,6 +196,18 @@ it('what a store holds, its trash and its past read no table whole', async () =>
   expect(await wholeTables(get(`/api/folders/${place}/past?at=${office.clock.date().toISOString()}`))).toEqual([]);
 });
 
+it('who reaches what, now and at a moment, reads no table whole', async () => {
+  const then = encodeURIComponent(new Date(office.clock.now() - 1000).toISOString());
+  expect(await wholeTables(get('/api/access/table'))).toEqual([]);
+  expect(await wholeTables(get(`/api/access/table?at=${then}`))).toEqual([]);
+  expect(await wholeTables(get(`/api/access/shifts?since=${then}`))).toEqual([]);
+  expect(await wholeTables(get('/api/access/moments'))).toEqual([]);
+  expect(await wholeTables(get('/api/people'))).toEqual([]);
+  const [tomas] = await office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`);
+  expect(await wholeTables(get(`/api/people/${tomas?.id}`))).toEqual([]);
+  expect(await wholeTables(get(`/api/people/${tomas?.id}/leaving`))).toEqual([]);
+});
+
 it('a share of a few files, its door, its sheet and the list read no table whole', async () => {
   const { items } = (await iris.ask<FolderPage>('GET', `/api/folders/${place}`)).body;
   const share = await office.publish(iris, [items[1]?.id as string, items[2]?.id as string]);

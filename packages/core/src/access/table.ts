@@ -162,22 +162,28 @@ export function tableShifts(
   after: AccessTable,
   above: (folderId: string) => string | null,
 ): AccessShift[] {
-  const [placeBefore, placeAfter] = [before, after].map((t) => new Map(t.folders.map((id, i) => [id, i])));
   const folders = [...new Set([...after.folders, ...before.folders])];
+  const [then, now] = [placesIn(before, folders, above), placesIn(after, folders, above)];
   const people = new Set([...before.rows.keys(), ...after.rows.keys()]);
   return [...people].flatMap((personId) => {
+    const [was, is] = [before.rows.get(personId), after.rows.get(personId)];
     const shifts = new Map<string, AccessShift>();
-    for (const folderId of folders) {
-      // What was or is no folder with facts of its own fares there as the one above it.
-      const known = (table: AccessTable, place: Map<string, number> | undefined): Cell => {
-        let id: string | null = folderId;
-        while (id !== null && place?.get(id) === undefined) id = above(id);
-        return id === null ? NOTHING : cellAt(table.rows.get(personId), place?.get(id) ?? -1);
-      };
-      const [was, is] = [known(before, placeBefore), known(after, placeAfter)];
-      if (was.acts !== is.acts || was.own !== is.own) shifts.set(folderId, { personId, folderId, was, is, below: 0 });
+    for (const [n, folderId] of folders.entries()) {
+      const [i, j] = [then[n] as number, now[n] as number];
+      if (((was?.[i] ?? 0) & ~HERE) !== ((is?.[j] ?? 0) & ~HERE))
+        shifts.set(folderId, { personId, folderId, was: cellAt(was, i), is: cellAt(is, j), below: 0 });
     }
-    return beginnings(shifts, above);
+    return shifts.size === 0 ? [] : beginnings(shifts, above);
+  });
+}
+
+/** Where each folder stands in a table: what is no folder with facts of its own there fares as the one above it; else -1. */
+function placesIn(table: AccessTable, folders: readonly string[], above: (id: string) => string | null): number[] {
+  const place = new Map(table.folders.map((id, i) => [id, i]));
+  return folders.map((folderId) => {
+    let id: string | null = folderId;
+    while (id !== null && !place.has(id)) id = above(id);
+    return id === null ? -1 : (place.get(id) as number);
   });
 }
 

@@ -10,6 +10,7 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { EditPerson } from './edit-person';
 import { InvitationNote } from '../../ui/access/invitation-note';
+import { LeavingDialog, LeftNote } from './leaving';
 import { peopleQuery, personQuery } from './queries';
 import { useGroupVerbs, usePeopleVerbs } from './verbs';
 
@@ -48,6 +49,7 @@ export function PersonPanel({ id, close }: { id: string; close: () => void }) {
 function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
   const verbs = usePeopleVerbs();
   const me = useMe();
+  const [leaving, setLeaving] = useState(false);
   const isOver = person.state === 'disabled';
   return (
     <>
@@ -88,14 +90,21 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
         )}
         {person.id !== me.id && (
           <Button
-            variant={isOver ? 'plain' : 'outline-danger'}
+            variant="plain"
             size="sm"
             onClick={() => verbs.act.mutate({ act: isOver ? 'enable' : 'disable', people: [person] })}
           >
             {isOver ? 'Enable' : 'Disable'}
           </Button>
         )}
+        {person.id !== me.id && !isOver && (
+          <Button variant="outline-danger" size="sm" onClick={() => setLeaving(true)}>
+            Leaves
+          </Button>
+        )}
       </div>
+      {isOver && <LeftNote person={person} />}
+      {leaving && <LeavingDialog person={person} close={() => setLeaving(false)} />}
       {verbs.invite.data && <InvitationNote of={verbs.invite.data} />}
     </>
   );

@@ -5,6 +5,7 @@ import type {
   AccessTrial,
   Explanation,
   GroupRow,
+  Leaving,
   People,
   PersonSheet,
   ShiftsBetween,
@@ -28,6 +29,13 @@ export const personQuery = (id: string) =>
     queryKey: ['people', 'sheet', id],
     queryFn: () => api<PersonSheet>('GET', `/api/people/${id}`),
     retry: false,
+  });
+
+/** What somebody leaves behind, or has left. */
+export const leavingQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['people', 'leaving', id],
+    queryFn: () => api<Leaving>('GET', `/api/people/${id}/leaving`),
   });
 
 /** @param at RFC 3339; null: now */

@@ -1,4 +1,6 @@
-import type { Browser } from 'puppeteer-core';
+import { writeFileSync } from 'node:fs';
+import { join } from 'node:path';
+import type { Browser, ElementHandle } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { launch, Person } from './_fixtures/browser.js';
@@ -59,6 +61,7 @@ describe('people', () => {
   });
   it('the table is walked by keys, and a cell says why', async () => {
     await iris.press('Who reaches what');
+    await cell('Site crew', 'Projects');
     expect(await cell('Tomas Osei', 'Partners')).toBe('Tomas Osei, Partners: can view, granted here');
     await iris.page.focus('[role=grid]');
     for (const name of ['ArrowDown', 'ArrowDown', 'ArrowRight']) await key(name);
@@ -101,6 +104,53 @@ describe('people', () => {
     await iris.page.waitForSelector(
       '[role=gridcell][aria-label="Rosa Quill, Partners: can download, by a group or from above"]',
     );
+  });
+  it('a question is answered in a line, and the change that mends it is done', async () => {
+    await iris.page.goto(`${office.origin}/stores/${office.roots.partners}`);
+    await iris.sees('Partners', 'main');
+    await iris.page.keyboard.down('Control');
+    await key('k');
+    await iris.page.keyboard.up('Control');
+    await iris.page.waitForSelector('[role=combobox]');
+    await iris.page.keyboard.type("why can't Rosa upload here");
+    await iris.sees('question', '.command-list');
+    await key('Enter');
+    await iris.sees('Rosa Quill can download Partners, and for that they would need “can add files”.');
+    await iris.sees('1 person gains.', '.answer-mend');
+    await iris.isAccessible();
+    await iris.press('Do it');
+    await iris.sees('Rosa Quill can add files to Partners now.');
+  });
+  it('a list of people is looked at line by line before it is taken in', async () => {
+    const list = join(iris.downloads, 'people.csv');
+    writeFileSync(
+      list,
+      'Surname;First name;E-Mail;Team\nBirch;Ada;ada@saltmarsh.example;Site crew\n=1+1;;x@y.example;\n',
+    );
+    await iris.page.goto(`${office.origin}/people/staff`);
+    await iris.press('From a list');
+    const field = (await iris.page.waitForSelector('#import-file')) as ElementHandle<HTMLInputElement>;
+    await field.uploadFile(list);
+    await iris.sees('1 person would be added, 1 line cannot be taken.');
+    await iris.sees('begins as a formula of a spreadsheet does');
+    await iris.isAccessible();
+    await iris.press('Send everybody their link by mail', '.modal');
+    await iris.press('Add the 1 without faults');
+    await iris.sees('1 person added');
+    await iris.press('Done', '.modal');
+    await iris.sees('Ada Birch', 'table');
+  });
+  it('somebody leaves in one act, and comes back', async () => {
+    await iris.press('Tomas Osei', 'table');
+    await iris.press('Leaves', '.people-sheet');
+    await iris.sees('What was granted to them on Partners ends (can view).');
+    await iris.isAccessible();
+    await iris.press('See Tomas Osei off');
+    await iris.sees('Tomas Osei has left.');
+    await iris.sees('seen off by Iris Ward', '.people-sheet');
+    await iris.press('Take it back');
+    await iris.sees('Tomas Osei is back, with what they had.');
+    await iris.sees('Can view: granted on Partners.', '.people-sheet');
   });
   it('a guest is let into a folder, and looked at', async () => {
     await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);

@@ -156,6 +156,56 @@ export const changePersonSchema = Joi.object<ChangePerson>({
   quietDays: quietDays.allow(null),
 }).min(1);
 
+/** A person of a list that is taken in. */
+export interface ImportRow {
+  /** Of the file, so that a fault can be found there. */
+  line: number;
+  name: string;
+  email: string;
+  signInName: string;
+  /** By their names. */
+  groups: string[];
+}
+export interface ImportPeople {
+  rows: ImportRow[];
+  mail: boolean;
+  /** Whether groups that are not there yet are made. */
+  makeGroups: boolean;
+  /** False: it is only said what would happen. */
+  keep: boolean;
+}
+const cell = Joi.string().allow('').max(400).required();
+export const importPeopleSchema = Joi.object<ImportPeople>({
+  rows: Joi.array()
+    .items(
+      Joi.object({
+        line: Joi.number().integer().min(1).max(1_000_000).required(),
+        ...{ name: cell, email: cell, signInName: cell },
+        groups: Joi.array().items(Joi.string().max(400)).max(50).required(),
+      }),
+    )
+    .min(1)
+    .max(1000)
+    .required(),
+  mail: Joi.boolean().required(),
+  makeGroups: Joi.boolean().required(),
+  keep: Joi.boolean().required(),
+});
+
+/** What becomes of a line. `there`: somebody has that mail address or name already, and stays as they are. */
+export interface ImportLine {
+  line: number;
+  name: string;
+  outcome: 'added' | 'there' | 'fault';
+  words: string;
+}
+export interface ImportAnswer {
+  lines: ImportLine[];
+  newGroups: string[];
+  /** Only where it was kept. */
+  invitations: Invitation[];
+}
+
 /** What somebody who leaves leaves behind. */
 export interface Leaving {
   sessions: number;
@@ -345,4 +395,26 @@ export const betweenSchema = Joi.object<{ since: string; until?: string }>({
 export interface AccessMoments {
   /** RFC 3339, in order; several changes of one hour are one. */
   moments: { at: string; changes: number }[];
+}
+
+/** A question about who may what, as it is typed: "who can open Payroll". */
+export interface AskAccess {
+  text: string;
+  /** The folder that is looked at, for "here". */
+  here?: string;
+}
+export const askAccessSchema = Joi.object<AskAccess>({ text: lineSchema.min(1).max(200).required(), here: idSchema });
+
+/** What it comes to. */
+export interface AccessAnswer {
+  /** False: the question is none that is understood. */
+  understood: boolean;
+  /** The answer in a sentence. */
+  words: string;
+  /** Whatever there is beside it, a line each. */
+  lines: string[];
+  folder: Named | null;
+  person: Named | null;
+  /** The smallest change that would let them. */
+  mend: { words: string; folderId: string; trial: AccessTrial } | null;
 }

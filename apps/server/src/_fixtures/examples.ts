@@ -89,6 +89,13 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     path: '/api/people',
     body: { name: 'Zoe', signInName: `z${randomUUID().slice(0, 8)}`, email: 'z@brookline.example', mail: false },
   }),
+  'POST /api/people/import': () => ({
+    path: '/api/people/import',
+    body: {
+      rows: [{ line: 2, name: 'Bo', email: 'bo@saltmarsh.example', signInName: 'bo', groups: [] }],
+      ...{ mail: false, makeGroups: false, keep: false },
+    },
+  }),
   'POST /api/people/acts': (t) => ({ path: '/api/people/acts', body: { act: 'enable', personIds: [t.person] } }),
   'GET /api/people/:id': (t) => ({ path: `/api/people/${t.person}` }),
   'PATCH /api/people/:id': (t) => ({ path: `/api/people/${t.person}`, body: { name: 'Somebody else' } }),
@@ -122,6 +129,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/access/table': () => ({ path: '/api/access/table' }),
   'GET /api/access/moments': () => ({ path: '/api/access/moments' }),
   'GET /api/access/shifts': () => ({ path: '/api/access/shifts?since=2026-01-02T00:00:00Z' }),
+  'POST /api/access/questions': () => ({ path: '/api/access/questions', body: { text: 'what can Iris reach' } }),
   'POST /api/access/trials': (t) => ({
     path: '/api/access/trials',
     body: { end: { grantId: t.grant } },

@@ -82,14 +82,18 @@ export async function loadRoots(m: EntityManager, only: number[] | null = null):
  */
 export async function loadRootsAt(m: EntityManager, at: Date): Promise<Map<string, RootFolder>> {
   const folders = await m.query<{ id: string; above: string | null; storeId: string; kind: StoreFact['kind'] }[]>(
-    `WITH RECURSIVE root AS (
-       SELECT p.node_id, p.parent_id FROM node_past p
-        WHERE p.since <= $1 AND (p.until IS NULL OR p.until > $1) AND NOT p.trashed
-          AND p.node_id IN (
-            SELECT node_id FROM access_grant WHERE since <= $1 AND coalesce(least(until, ended_at), 'infinity') > $1
-            UNION SELECT node_id FROM node_past
-                   WHERE (NOT inherits OR others_rule IS NOT NULL) AND since <= $1 AND (until IS NULL OR until > $1)
-            UNION SELECT n.id FROM node n JOIN store s ON s.id = n.store_id WHERE n.parent_id IS NULL)
+    // From the few that can be meant to their rows of the past, never the other way round.
+    `WITH RECURSIVE meant AS MATERIALIZED (
+       SELECT node_id FROM access_grant WHERE since <= $1 AND coalesce(least(until, ended_at), 'infinity') > $1
+       UNION SELECT node_id FROM node_past
+              WHERE (NOT inherits OR others_rule IS NOT NULL) AND since <= $1 AND (until IS NULL OR until > $1)
+       UNION SELECT top.id FROM store s CROSS JOIN LATERAL (
+              SELECT n.id FROM node n WHERE n.store_id = s.id AND n.parent_id IS NULL OFFSET 0) top
+     ), root AS MATERIALIZED (
+       SELECT meant.node_id, here.parent_id FROM meant CROSS JOIN LATERAL (
+           SELECT p.parent_id FROM node_past p
+            WHERE p.node_id = meant.node_id AND p.since <= $1 AND (p.until IS NULL OR p.until > $1) AND NOT p.trashed
+           OFFSET 0) here
      ), up AS (
        SELECT root.node_id AS id, root.parent_id, false AS trashed, 1 AS height FROM root
        UNION ALL

@@ -5,6 +5,7 @@ import { GrantsService } from './grants.service.js';
 import { GroupsController } from './groups.controller.js';
 import { GroupsService } from './groups.service.js';
 import { HomesService } from './homes.service.js';
+import { QuestionsService } from './questions.service.js';
 import { ReachedService } from './reached.service.js';
 import { TableController } from './table.controller.js';
 import { TableService } from './table.service.js';
@@ -13,7 +14,15 @@ import { TableService } from './table.service.js';
 @Global()
 @Module({
   controllers: [AccessController, GroupsController, TableController],
-  providers: [AccessService, GrantsService, GroupsService, HomesService, ReachedService, TableService],
+  providers: [
+    AccessService,
+    GrantsService,
+    GroupsService,
+    HomesService,
+    QuestionsService,
+    ReachedService,
+    TableService,
+  ],
   exports: [AccessService, GrantsService, GroupsService, HomesService, ReachedService],
 })
 export class AccessModule {}

@@ -40,9 +40,9 @@ export class GroupsService {
   ) {}
 
   /** For those who look after people all groups; for others those that they manage. */
-  async list(who: Who): Promise<GroupRow[]> {
+  async list(who: Who, m: EntityManager = this.db.manager): Promise<GroupRow[]> {
     requireStaff(who);
-    const groups = await groupsNow(this.db.manager, this.clock.date());
+    const groups = await groupsNow(m, this.clock.date());
     return hasDuty(who, 'run-people') ? groups : groups.filter((g) => g.managers.some((p) => p.id === who.personId));
   }
 
@@ -65,6 +65,20 @@ export class GroupsService {
       return { kind: 'group.made', detail: { group: name } };
     });
     return this.list(who);
+  }
+
+  /** The groups of these names, made where they are not there; within a transaction that does more. */
+  async namedIn(
+    tx: EntityManager,
+    who: Who,
+    names: readonly string[],
+  ): Promise<{ ids: Map<string, string>; entries: NewEntry[] }> {
+    requireDuty(who, 'run-people');
+    await lockAccess(tx, 'alone');
+    const there = new Map((await groupsNow(tx, this.clock.date())).map((g) => [g.name, g.id]));
+    const missing = names.filter((name) => !there.has(name));
+    for (const name of missing) there.set(name, (await insertGroup(tx, name, this.clock.date())) as string);
+    return { ids: there, entries: missing.map((group) => this.entry(who, 'group.made', { group })) };
   }
 
   async rename(who: Who, groupId: string, name: string): Promise<GroupRow[]> {

@@ -1,12 +1,15 @@
 import { Body, Controller, Get, Post, Query, UseGuards } from '@nestjs/common';
 import {
   accessTrialSchema,
+  askAccessSchema,
   betweenSchema,
   momentSchema,
+  type AccessAnswer,
   type AccessMoments,
   type AccessShifts,
   type AccessTableAnswer,
   type AccessTrial,
+  type AskAccess,
   type ShiftsBetween,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -14,13 +17,17 @@ import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { QuestionsService } from './questions.service.js';
 import { TableService } from './table.service.js';
 
 @ApiPart('people')
 @UseGuards(SignedInGuard)
 @Controller('api/access')
 export class TableController {
-  constructor(private readonly tables: TableService) {}
+  constructor(
+    private readonly tables: TableService,
+    private readonly questions: QuestionsService,
+  ) {}
 
   @Get('table')
   @For('run-people')
@@ -34,6 +41,13 @@ export class TableController {
   @Operation('What a change would do, without doing it', accessTrialSchema)
   try(@Me() who: Who, @Body(valid(accessTrialSchema)) asked: AccessTrial): Promise<AccessShifts> {
     return this.tables.try(who, asked);
+  }
+
+  @Post('questions')
+  @For('run-people')
+  @Operation('Who can open a folder, what somebody reaches, why they cannot do something', askAccessSchema)
+  ask(@Me() who: Who, @Body(valid(askAccessSchema)) asked: AskAccess): Promise<AccessAnswer> {
+    return this.questions.ask(who, asked);
   }
 
   @Get('shifts')

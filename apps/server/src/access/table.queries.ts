@@ -1,3 +1,4 @@
+import { nameKey } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 
 /** What a folder of the table is called. */
@@ -47,5 +48,35 @@ export function accessMoments(m: EntityManager, since: Date): Promise<{ at: Date
        UNION ALL SELECT since FROM person_past
      ) happened WHERE at > $1 GROUP BY 1 ORDER BY 1`,
     [since],
+  );
+}
+
+export interface PersonNamed {
+  id: string;
+  name: string;
+  signInName: string;
+}
+
+/** Everybody whose account can be used, with the names that they go by. */
+export function peopleNamed(m: EntityManager, at: Date): Promise<PersonNamed[]> {
+  return m.query(
+    `SELECT id, name, sign_in_name AS "signInName" FROM person
+      WHERE disabled_at IS NULL AND (ends_at IS NULL OR ends_at > $1) ORDER BY name, id`,
+    [at],
+  );
+}
+
+/** Folders, and stores' own folders, that are called that, out of the trash, homes left out; a few at the most. */
+export function foldersNamed(m: EntityManager, name: string): Promise<{ id: string; name: string }[]> {
+  return m.query(
+    `SELECT n.id, CASE WHEN n.parent_id IS NULL THEN s.name ELSE n.name END AS name
+       FROM node n JOIN store s ON s.id = n.store_id AND s.kind = 'common'
+      WHERE n.kind = 'folder' AND n.trashed_at IS NULL AND n.id IN (
+              SELECT id FROM node WHERE name_key = $1 AND kind = 'folder' AND trashed_at IS NULL
+              UNION ALL SELECT top.id FROM store named CROSS JOIN LATERAL (
+                SELECT t.id FROM node t WHERE t.store_id = named.id AND t.parent_id IS NULL OFFSET 0) top
+               WHERE lower(named.name) = lower($2))
+      ORDER BY n.parent_id IS NOT NULL, n.id LIMIT 20`,
+    [nameKey(name), name],
   );
 }

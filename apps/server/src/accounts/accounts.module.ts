@@ -10,6 +10,7 @@ import { SharesModule } from '../shares/shares.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { AccountsService } from './accounts.service.js';
 import { GuestsService } from './guests.service.js';
+import { ImportService } from './import.service.js';
 import { InvitationsService } from './invitations.service.js';
 import { GuestsController, PeopleController } from './people.controller.js';
 import { LeavingService } from './leaving.service.js';
@@ -45,7 +46,7 @@ class PasswordLinksController {
 @Module({
   imports: [SharesModule, StoresModule],
   controllers: [PasswordLinksController, PeopleController, GuestsController],
-  providers: [AccountsService, GuestsService, LeavingService, PeopleService, InvitationsService],
+  providers: [AccountsService, GuestsService, ImportService, LeavingService, PeopleService, InvitationsService],
   exports: [AccountsService],
 })
 export class AccountsModule {}

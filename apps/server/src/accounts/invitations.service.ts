@@ -33,34 +33,57 @@ export class InvitationsService {
    * @param isMailed they get a mail; without a mail server nobody does, and the answer says so
    */
   async give(who: Who, isMailed: boolean, work: (tx: EntityManager) => Promise<Begun>): Promise<Invitation> {
+    const [given] = await this.giveAll(who, isMailed, async (tx) => [await work(tx)]);
+    return given as Invitation;
+  }
+
+  /** The same for several, all in one transaction. */
+  async giveAll(who: Who, isMailed: boolean, work: (tx: EntityManager) => Promise<Begun[]>): Promise<Invitation[]> {
+    const by = await this.giverFor(who);
+    const given = await this.events.change(async (tx) => {
+      const begun = await work(tx);
+      const invitations: Invitation[] = [];
+      for (const one of begun) invitations.push(await this.giveIn(tx, by, isMailed, one));
+      await this.ledger.append(tx, ...begun.flatMap((one) => one.entries));
+      return invitations;
+    });
+    if (given.some((invitation) => invitation.mailedTo)) this.mail.hurry();
+    return given;
+  }
+
+  private async giverFor(who: Who): Promise<Giver> {
     const [{ name: officeName, zone }, [address]] = await Promise.all([
       this.office.settings(),
       this.office.addresses(),
     ]);
     if (!address)
       throw new Problem('conflict', 'invitation.no-address', 'There is no address yet that a link can be built on.');
-    const given = await this.events.change(async (tx) => {
-      const { personId, entries, sets } = await work(tx);
-      const [person] = (await accountRecords(tx, [personId])) as [AccountRecord];
-      const { token, endsAt } = sets ? await this.link(tx, personId) : { token: null, endsAt: null };
-      // Whoever has the link of somebody who was here already could be them.
-      const isShown = token === null || who.role === 'admin' || person.invitedAt !== null;
-      const link = token === null ? address.text : `${address.text}/password/${token}`;
-      const mailed = (isMailed || !isShown) && (await this.mail.canSend(tx));
-      if (!mailed && !isShown) throw notHandedOver(person.name);
-      if (mailed) {
-        const until = endsAt && dayInWords(endsAt.getTime(), this.clock.now(), zone);
-        const letter = letterOf(person, { by: who.name, officeName, link, until });
-        await this.mail.handIn(tx, { to: person.email, ...letter });
-      }
-      await this.ledger.append(tx, ...entries);
-      return {
-        ...{ personId, name: person.name, link: isShown ? link : null, endsAt: endsAt?.toISOString() ?? null },
-        mailedTo: mailed ? person.email : null,
-      };
-    });
-    if (given.mailedTo) this.mail.hurry();
-    return given;
+    return { who, officeName, zone, base: address.text };
+  }
+
+  private async giveIn(
+    tx: EntityManager,
+    by: Giver,
+    isMailed: boolean,
+    { personId, sets }: Begun,
+  ): Promise<Invitation> {
+    const { who, officeName, zone, base } = by;
+    const [person] = (await accountRecords(tx, [personId])) as [AccountRecord];
+    const { token, endsAt } = sets ? await this.link(tx, personId) : { token: null, endsAt: null };
+    // Whoever has the link of somebody who was here already could be them.
+    const isShown = token === null || who.role === 'admin' || person.invitedAt !== null;
+    const link = token === null ? base : `${base}/password/${token}`;
+    const mailed = (isMailed || !isShown) && (await this.mail.canSend(tx));
+    if (!mailed && !isShown) throw notHandedOver(person.name);
+    if (mailed) {
+      const until = endsAt && dayInWords(endsAt.getTime(), this.clock.now(), zone);
+      const letter = letterOf(person, { by: who.name, officeName, link, until });
+      await this.mail.handIn(tx, { to: person.email, ...letter });
+    }
+    return {
+      ...{ personId, name: person.name, link: isShown ? link : null, endsAt: endsAt?.toISOString() ?? null },
+      mailedTo: mailed ? person.email : null,
+    };
   }
 
   private async link(tx: EntityManager, personId: string): Promise<{ token: string; endsAt: Date }> {
@@ -70,6 +93,14 @@ export class InvitationsService {
     await insertPasswordLink(tx, { token, personId, at, endsAt });
     return { token, endsAt };
   }
+}
+
+/** Whoever hands links over, and what those are built on. */
+interface Giver {
+  who: Who;
+  officeName: string;
+  zone: string;
+  base: string;
 }
 
 /** Somebody for whom a link is made, and what is written down of it. */

@@ -3,12 +3,15 @@ import {
   actOnPeopleSchema,
   changePersonSchema,
   idSchema,
+  importPeopleSchema,
   inviteSchema,
   leaveSchema,
   newGuestSchema,
   newPersonSchema,
   type ActOnPeople,
   type ChangePerson,
+  type ImportAnswer,
+  type ImportPeople,
   type Invitation,
   type Leave,
   type Leaving,
@@ -23,6 +26,7 @@ import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { GuestsService } from './guests.service.js';
+import { ImportService } from './import.service.js';
 import { LeavingService } from './leaving.service.js';
 import { PeopleService } from './people.service.js';
 
@@ -35,6 +39,7 @@ export class PeopleController {
   constructor(
     private readonly people: PeopleService,
     private readonly left: LeavingService,
+    private readonly imports: ImportService,
   ) {}
 
   @Get()
@@ -49,6 +54,13 @@ export class PeopleController {
   @Operation('Give somebody of the office an account, which they begin with by a link', newPersonSchema)
   add(@Me() who: Who, @Body(valid(newPersonSchema)) asked: NewPerson): Promise<Invitation> {
     return this.people.add(who, asked);
+  }
+
+  @Post('import')
+  @For('run-people')
+  @Operation('Take a list of people in, or say what would happen: faults by their lines', importPeopleSchema)
+  import(@Me() who: Who, @Body(valid(importPeopleSchema)) asked: ImportPeople): Promise<ImportAnswer> {
+    return this.imports.take(who, asked);
   }
 
   @Post('acts')

@@ -26,7 +26,7 @@ import { grouped } from '../platform/grouped.js';
 import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { makeStore } from '../stores/make-store.js';
-import { InvitationsService } from './invitations.service.js';
+import { InvitationsService, type Begun } from './invitations.service.js';
 import { unusablePassword } from './unusable-password.js';
 
 /** Entries of the ledger that a sheet shows. */
@@ -81,22 +81,30 @@ export class PeopleService {
     if (asked.role === 'admin') requireAdmin(who);
     const { homes } = await this.office.settings();
     const passwordHash = await unusablePassword();
-    return this.invitations.give(who, asked.mail, async (tx) => {
-      await lockAccess(tx, 'alone');
-      await requireFreeName(tx, asked.signInName, null);
-      const at = this.clock.date();
-      const { name, signInName, email, role } = asked;
-      const initials = initialsOf(name);
-      const id = await addPerson(tx, { name, signInName, email, initials, role, passwordHash, invitedAt: at }, at);
-      if (homes) await makeStore(tx, { kind: 'home', name, ownerId: id }, at);
-      const joined: NewEntry[] = [];
-      for (const groupId of asked.groupIds) {
-        const entry = await this.groups.joinIn(tx, who, groupId, { kind: 'person', id });
-        if (entry) joined.push(entry);
-      }
-      await this.events.tell(tx, { topic: 'access', id: 'changed' });
-      return { personId: id, entries: [this.entry(who, 'person.added', { name, role }), ...joined], sets: true };
-    });
+    return this.invitations.give(who, asked.mail, (tx) => this.addIn(tx, who, asked, { homes, passwordHash }));
+  }
+
+  /** The same within a transaction that does more. */
+  async addIn(
+    tx: EntityManager,
+    who: Who,
+    asked: Omit<NewPerson, 'mail'>,
+    { homes, passwordHash }: { homes: boolean; passwordHash: string },
+  ): Promise<Begun> {
+    await lockAccess(tx, 'alone');
+    await requireFreeName(tx, asked.signInName, null);
+    const at = this.clock.date();
+    const { name, signInName, email, role } = asked;
+    const initials = initialsOf(name);
+    const id = await addPerson(tx, { name, signInName, email, initials, role, passwordHash, invitedAt: at }, at);
+    if (homes) await makeStore(tx, { kind: 'home', name, ownerId: id }, at);
+    const joined: NewEntry[] = [];
+    for (const groupId of asked.groupIds) {
+      const entry = await this.groups.joinIn(tx, who, groupId, { kind: 'person', id });
+      if (entry) joined.push(entry);
+    }
+    await this.events.tell(tx, { topic: 'access', id: 'changed' });
+    return { personId: id, entries: [this.entry(who, 'person.added', { name, role }), ...joined], sets: true };
   }
 
   /** Another link for somebody who lost theirs, or their password. Those before are void. */

@@ -1,8 +1,10 @@
+import { readQuestion } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Form, Modal } from 'react-bootstrap';
-import { useNavigate } from 'react-router';
+import { useLocation, useNavigate } from 'react-router';
 import { useSlip } from '../slip/store';
+import { AnswerDialog } from './access/answer-dialog';
 import { useOffered } from './offered';
 import { placesOf } from './places';
 import { sharesNamedQuery, storesQuery } from './queries';
@@ -17,19 +19,29 @@ interface Command {
 
 /** Ctrl K: go to a place, find a store or share, do a thing. */
 export function CommandBox({ show, close }: { show: boolean; close: () => void }) {
+  const [question, setQuestion] = useState<string | null>(null);
+  const here = /^\/stores\/([0-9a-f-]{36})/.exec(useLocation().pathname)?.[1] ?? null;
   return (
-    <Modal show={show} onHide={close} aria-label="Find or do" restoreFocus>
-      <Modal.Body>{show && <CommandSearch close={close} />}</Modal.Body>
-    </Modal>
+    <>
+      <Modal show={show} onHide={close} aria-label="Find or do" restoreFocus>
+        <Modal.Body>{show && <CommandSearch close={close} ask={setQuestion} />}</Modal.Body>
+      </Modal>
+      {question !== null && <AnswerDialog question={{ text: question, here }} close={() => setQuestion(null)} />}
+    </>
   );
 }
 
-function CommandSearch({ close }: { close: () => void }) {
+function CommandSearch({ close, ask }: { close: () => void; ask: (question: string) => void }) {
   const [text, setText] = useState('');
   const [at, setAt] = useState(0);
   const navigate = useNavigate();
   const shares = useSharesNamed(text);
   const commands = [...useCommands().filter((c) => matches(c.words, text)), ...shares].slice(0, 11);
+  const me = useMe();
+  const isQuestion = me.duties.includes('run-people') && readQuestion(text) !== null;
+  const questions: Command[] = isQuestion
+    ? [{ words: text.trim(), kind: 'question', run: () => ask(text.trim()) }]
+    : [];
   const files: Command[] =
     text.trim() === ''
       ? []
@@ -40,7 +52,7 @@ function CommandSearch({ close }: { close: () => void }) {
             run: () => void navigate(`/stores/find?text=${encodeURIComponent(text.trim())}`),
           },
         ];
-  const found = [...commands, ...files];
+  const found = [...questions, ...commands, ...files];
   const run = (command: Command | undefined) => {
     if (!command) return;
     close();
@@ -55,7 +67,11 @@ function CommandSearch({ close }: { close: () => void }) {
         aria-controls="commands"
         aria-activedescendant={found.length ? `command-${at}` : undefined}
         aria-label="Find or do"
-        placeholder="A place, a store, a share, a file, or what to do"
+        placeholder={
+          me.duties.includes('run-people')
+            ? 'A place, a file, what to do, or “who can open …”'
+            : 'A place, a store, a share, a file, or what to do'
+        }
         value={text}
         onChange={(e) => {
           setText(e.target.value);

@@ -10,4 +10,8 @@ export const LEVEL_WORDS: Record<AccessLevel, string> = {
   manage: 'can manage',
 };
 
+/** A level with the folder that it is on: "can add files to Mill Lane". */
+export const levelOn = (level: AccessLevel, folder: string): string =>
+  `${LEVEL_WORDS[level]}${level === 'contribute' ? ' to' : ''} ${folder}`;
+
 export type StoreKind = 'home' | 'common' | 'sealed';

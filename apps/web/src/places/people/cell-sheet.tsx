@@ -8,7 +8,8 @@ import { useAccessVerbs } from '../../ui/access/access-verbs';
 import { AccessDialog } from '../../ui/access/access-dialog';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
-import { explainQuery, peopleQuery, trialQuery } from './queries';
+import { trialQuery } from '../../ui/access/queries';
+import { explainQuery, peopleQuery } from './queries';
 import { ShiftList } from './shifts';
 
 interface CellProps {

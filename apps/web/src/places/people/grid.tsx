@@ -20,10 +20,12 @@ interface GridProps {
   rows: (TableRow | { heading: string })[];
   chosen: CellAt | null;
   choose: (cell: CellAt) => void;
+  /** Goes on from the cell that is chosen then: keys may come faster than anything is drawn. */
+  move: (next: (from: CellAt | null) => CellAt) => void;
 }
 
 /** Everybody against every folder. Only what is in sight is drawn; arrows move from cell to cell. */
-export function Grid({ table, rows, chosen, choose }: GridProps) {
+export function Grid({ table, rows, chosen, choose, move }: GridProps) {
   const narrow = useNarrow();
   const scroll = useRef<HTMLDivElement>(null);
   const namePx = narrow ? 132 : 250;
@@ -52,7 +54,7 @@ export function Grid({ table, rows, chosen, choose }: GridProps) {
       aria-rowcount={rows.length + 1}
       aria-colcount={table.folders.length + 1}
       tabIndex={chosen ? -1 : 0}
-      onKeyDown={(e) => moveBy(e, { rows, columns: table.folders.length, chosen, choose })}
+      onKeyDown={(e) => moveBy(e, rows, table.folders.length, move)}
     >
       <div style={{ width: namePx + across.getTotalSize(), height: HEAD_PX + down.getTotalSize() }}>
         <div className="grid-head" role="row" aria-rowindex={1} style={{ height: HEAD_PX }}>
@@ -125,7 +127,7 @@ function Head({ folder, index, left, width }: { folder: TableFolder; index: numb
   );
 }
 
-interface RowProps extends Omit<GridProps, 'rows'> {
+interface RowProps extends Omit<GridProps, 'rows' | 'move'> {
   row: GridProps['rows'][number];
   index: number;
   across: Virtualizer<HTMLDivElement, Element>;
@@ -169,33 +171,27 @@ function RowCells({ table, row, index, across, namePx, chosen, choose }: RowProp
   );
 }
 
-interface Moving {
-  rows: GridProps['rows'];
-  columns: number;
-  chosen: CellAt | null;
-  choose: (cell: CellAt) => void;
-}
+/** Rows and columns that a key goes on by (WAI-ARIA, data grids); the ends of a row are far enough away. */
+const STEPS: Record<string, [rows: number, columns: number]> = {
+  ArrowDown: [1, 0],
+  ArrowUp: [-1, 0],
+  ArrowRight: [0, 1],
+  ArrowLeft: [0, -1],
+  PageDown: [10, 0],
+  PageUp: [-10, 0],
+  Home: [0, -Infinity],
+  End: [0, Infinity],
+};
 
-/** Arrows, Home and End, and the pages, as in any grid (WAI-ARIA, data grids). */
-function moveBy(event: KeyboardEvent, { rows, columns, chosen, choose }: Moving): void {
+function moveBy(event: KeyboardEvent, rows: GridProps['rows'], columns: number, move: GridProps['move']): void {
+  const step = STEPS[event.key];
   const real = rows.flatMap((row, i) => ('heading' in row ? [] : [i]));
-  if (real.length === 0 || columns === 0) return;
-  const at = chosen ? real.indexOf(chosen.row) : -1;
-  const column = chosen?.column ?? -1;
-  const within = (n: number, count: number) => Math.max(0, Math.min(count - 1, n));
-  const steps: Record<string, [number, number]> = {
-    ArrowDown: [at + 1, column],
-    ArrowUp: [at - 1, column],
-    ArrowRight: [at, column + 1],
-    ArrowLeft: [at, column - 1],
-    PageDown: [at + 10, column],
-    PageUp: [at - 10, column],
-    Home: [at, 0],
-    End: [at, columns - 1],
-  };
-  const step = steps[event.key];
-  if (!step || event.altKey || event.ctrlKey || event.metaKey) return;
+  if (!step || event.altKey || event.ctrlKey || event.metaKey || real.length === 0 || columns === 0) return;
   event.preventDefault();
   event.stopPropagation();
-  choose({ row: real[within(step[0], real.length)] as number, column: within(step[1], columns) });
+  const within = (n: number, count: number) => Math.max(0, Math.min(count - 1, n));
+  move((from) => ({
+    row: real[within((from ? real.indexOf(from.row) : -1) + step[0], real.length)] as number,
+    column: within((from?.column ?? -1) + step[1], columns),
+  }));
 }

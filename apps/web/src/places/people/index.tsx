@@ -10,6 +10,7 @@ import { now, useMe } from '../../ui/session';
 import { useTyped } from '../../ui/typed';
 import { AddPerson } from './add-person';
 import { GroupsView } from './groups';
+import { ImportPeopleDialog } from './import-people';
 import { PeopleView } from './list';
 import { OwnGroups } from './own-groups';
 import { peopleQuery } from './queries';
@@ -28,7 +29,7 @@ export function PeoplePlace() {
 function Everybody() {
   const { view = 'reach', id } = useParams();
   const { data } = useQuery(peopleQuery);
-  const [adding, setAdding] = useState(false);
+  const [adding, setAdding] = useState<'one' | 'list' | null>(null);
   const shown = VIEWS.find((v) => v === view);
   if (!shown) return <Navigate to="/people" replace />;
   return (
@@ -36,7 +37,10 @@ function Everybody() {
       <div className="title-line">
         <Title people={data} />
         <div className="tools">
-          <Button onClick={() => setAdding(true)}>Add a person</Button>
+          <Button variant="plain" onClick={() => setAdding('list')}>
+            From a list
+          </Button>
+          <Button onClick={() => setAdding('one')}>Add a person</Button>
         </div>
       </div>
       <div className="people-head">
@@ -46,7 +50,8 @@ function Everybody() {
       {shown === 'reach' && <ReachView />}
       {(shown === 'staff' || shown === 'guests') && <PeopleView key={shown} of={shown} chosen={id} />}
       {shown === 'groups' && <GroupsView chosen={id} />}
-      {adding && <AddPerson close={() => setAdding(false)} />}
+      {adding === 'one' && <AddPerson close={() => setAdding(null)} />}
+      {adding === 'list' && <ImportPeopleDialog close={() => setAdding(null)} />}
     </>
   );
 }

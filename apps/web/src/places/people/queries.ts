@@ -1,10 +1,10 @@
 import type {
   AccessMoments,
-  AccessShifts,
   AccessTableAnswer,
-  AccessTrial,
   Explanation,
   GroupRow,
+  ImportAnswer,
+  ImportPeople,
   Leaving,
   People,
   PersonSheet,
@@ -38,6 +38,15 @@ export const leavingQuery = (id: string) =>
     queryFn: () => api<Leaving>('GET', `/api/people/${id}/leaving`),
   });
 
+/** What would become of each line of a list. */
+export const importQuery = (asked: Omit<ImportPeople, 'keep'>) =>
+  queryOptions({
+    queryKey: ['people', 'import', asked],
+    queryFn: () => api<ImportAnswer>('POST', '/api/people/import', { ...asked, keep: false }),
+    staleTime: 0,
+    retry: false,
+  });
+
 /** @param at RFC 3339; null: now */
 export const tableQuery = (at: string | null) =>
   queryOptions({
@@ -66,14 +75,5 @@ export const explainQuery = (folderId: string, who: { personId?: string; groupId
       const asked = new URLSearchParams({ ...who, ...(at && { at }) });
       return api<Explanation>('GET', `/api/folders/${folderId}/access/explain?${asked.toString()}`);
     },
-    retry: false,
-  });
-
-/** What a change would do. */
-export const trialQuery = (trial: AccessTrial) =>
-  queryOptions({
-    queryKey: ['people', 'trial', trial],
-    queryFn: () => api<AccessShifts>('POST', '/api/access/trials', trial),
-    staleTime: 0,
     retry: false,
   });

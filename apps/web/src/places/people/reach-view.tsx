@@ -25,7 +25,10 @@ export function ReachView() {
   const { data: whole, error, refetch, isPlaceholderData } = useQuery(tableQuery(at));
   const { data: moments } = useQuery(momentsQuery);
   const show = (moment: string | null) => change({ at: moment, compare: null }, { replace: true });
-  const step = (later: boolean) => () => show(nextMoment(moments?.moments ?? [], at, later));
+  const step = (later: boolean) => () =>
+    change((now) => ({ at: nextMoment(moments?.moments ?? [], now.get('at'), later), compare: null }), {
+      replace: true,
+    });
   useKeys({
     '[': step(false),
     ']': step(true),
@@ -37,11 +40,12 @@ export function ReachView() {
   if (error && !table) return <Failure error={error} again={() => void refetch()} />;
   const comparing = at !== null && params.get('compare') === 'now';
   const cell = table ? cellIn(table, rows, params.get('cell')) : null;
-  const choose = ({ row, column }: CellAt) => {
-    const who = rows[row];
-    const folder = table?.folders[column];
-    if (who && !('heading' in who) && folder) change({ cell: `${who.id} ${folder.id}` }, { replace: true });
+  const textOf = ({ row, column }: CellAt): string | null => {
+    const [who, folder] = [rows[row], table?.folders[column]];
+    return who && !('heading' in who) && folder ? `${who.id} ${folder.id}` : null;
   };
+  const move = (next: (from: CellAt | null) => CellAt) =>
+    change((now) => ({ cell: textOf(next(table ? cellIn(table, rows, now.get('cell')) : null)) }), { replace: true });
   return (
     <>
       <MomentBar
@@ -54,7 +58,7 @@ export function ReachView() {
           {table && rows.length === 0 && <Empty>Nobody is called that, and no folder is.</Empty>}
           {table && rows.length > 0 && (
             <div aria-busy={isPlaceholderData}>
-              <Grid table={table} rows={rows} chosen={cell} choose={choose} />
+              <Grid table={table} rows={rows} chosen={cell} choose={(to) => move(() => to)} move={move} />
             </div>
           )}
           <Legend />

@@ -1,4 +1,4 @@
-import type { FolderAccess, Grantable } from '@quay/contract';
+import type { AccessAnswer, AccessShifts, AccessTrial, FolderAccess, Grantable } from '@quay/contract';
 import { queryOptions } from '@tanstack/react-query';
 import { api } from '../api';
 
@@ -12,3 +12,20 @@ export const grantableQuery = queryOptions({
   queryKey: ['access', 'grantable'],
   queryFn: () => api<Grantable>('GET', '/api/grantable'),
 });
+
+export const answerQuery = ({ text, here }: { text: string; here: string | null }) =>
+  queryOptions({
+    queryKey: ['people', 'answer', text, here],
+    queryFn: () => api<AccessAnswer>('POST', '/api/access/questions', { text, ...(here && { here }) }),
+    staleTime: 0,
+    retry: false,
+  });
+
+/** What a change would do. */
+export const trialQuery = (trial: AccessTrial) =>
+  queryOptions({
+    queryKey: ['people', 'trial', trial],
+    queryFn: () => api<AccessShifts>('POST', '/api/access/trials', trial),
+    staleTime: 0,
+    retry: false,
+  });

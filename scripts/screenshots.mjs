@@ -181,6 +181,11 @@ async function pictures(origin, stops, empty) {
     timeout: 180_000,
   });
   await shoot('settings');
+  await press('People', 'nav');
+  await page.waitForSelector('.access-grid .gauge');
+  await page.click('button.hand');
+  await page.waitForSelector('.kept-note');
+  await shoot('people');
   await press('Ledger', 'nav');
   await press('Verify the chain');
   await shoot('ledger');
@@ -214,22 +219,7 @@ async function storesPictures(page, origin, shoot, settle) {
   const ask = (path) => page.evaluate(async (p) => (await fetch(p)).json(), path);
   const found = async (name) => (await ask(`/api/find?text=${encodeURIComponent(name)}&kind=folder`)).items;
   const lane = (await found('Mill Lane')).find((i) => i.name === 'Mill Lane');
-  const photographs = (await found('Photographs')).find((i) => i.parentId === lane.id);
   const projects = (await ask('/api/stores')).find((s) => s.name === 'Projects');
-  await page.goto(`${origin}/stores/${photographs.id}`);
-  await page.waitForSelector('[aria-label="As tiles"]');
-  await page.click('[aria-label="As tiles"]');
-  // Every tile that is in sight shows its picture: one that is still being made is no part of what a person sees later.
-  await page.waitForFunction(
-    () => {
-      const bottom = document.documentElement.clientHeight;
-      const tiles = [...document.querySelectorAll('.tile')].filter((t) => t.getBoundingClientRect().top < bottom);
-      return tiles.length > 10 && tiles.every((t) => t.querySelector('img')?.naturalWidth > 0);
-    },
-    { timeout: 90_000 },
-  );
-  await shoot('tiles');
-  await page.click('[aria-label="As a table"]');
   await page.goto(`${origin}/stores/${lane.id}`);
   await page.waitForSelector('.row-grid.item:nth-child(7)');
   await page.click('.row-grid.item:nth-child(7)');

@@ -214,7 +214,7 @@ async function pictures(origin, stops, empty) {
   await shoot('visitor-files', visitor);
 }
 
-/** Tiles, details, the past, search and storage. */
+/** Details, the past, search and storage. */
 async function storesPictures(page, origin, shoot, settle) {
   const ask = (path) => page.evaluate(async (p) => (await fetch(p)).json(), path);
   const found = async (name) => (await ask(`/api/find?text=${encodeURIComponent(name)}&kind=folder`)).items;
@@ -243,7 +243,9 @@ async function storesPictures(page, origin, shoot, settle) {
   await page.waitForSelector('.row-grid.item');
   await page.keyboard.press('i');
   await page.waitForSelector('.who-reaches li');
-  await page.evaluate(() => [...document.querySelectorAll('.who-reaches button')].at(0)?.click());
+  await page.evaluate(() =>
+    [...document.querySelectorAll('.who-reaches button')].find((b) => b.textContent === 'Change')?.click(),
+  );
   await page.waitForSelector('.access-dialog table');
   await settle(800);
   await shoot('access');

@@ -7,7 +7,7 @@ import './styles/common.scss';
 import { ApiProblem } from './ui/api';
 import { Frame } from './ui/frame';
 import { followScheme } from './ui/scheme';
-import { MeContext, meQuery, tuneClock } from './ui/session';
+import { MeContext, meQuery, tuneClock, useMe } from './ui/session';
 import { forgetWhoLeaves } from './ui/session-end';
 import { Failure, SkeletonRows } from './ui/states';
 
@@ -68,6 +68,9 @@ function SignedIn({ children }: { children: ReactNode }) {
   return <MeContext value={me}>{children}</MeContext>;
 }
 
+/** Guests begin with what they were let into. */
+const StartPage = () => <Navigate to={useMe().role === 'guest' ? '/stores' : '/today'} replace />;
+
 createRoot(document.getElementById('root') as HTMLElement).render(
   <StrictMode>
     <QueryClientProvider client={client}>
@@ -124,7 +127,7 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/settings" element={<Navigate to="/settings/office" replace />} />
             <Route path="/settings/:subject" element={<Settings />} />
             <Route path="/work" element={<Work />} />
-            <Route path="*" element={<Navigate to="/today" replace />} />
+            <Route path="*" element={<StartPage />} />
           </Route>
         </Routes>
       </BrowserRouter>

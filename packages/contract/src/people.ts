@@ -315,7 +315,7 @@ export interface TableFolder {
 
 /** Somebody, or a group, of the table. */
 export interface TableRow {
-  kind: 'group' | 'person' | 'guest' | 'staff';
+  kind: 'group' | 'person' | 'guest' | 'staff' | 'links';
   id: string;
   name: string;
   /**

@@ -1,5 +1,6 @@
 import { NOTICES, type Duty, type NoticeKind, type ReachMark, type Role } from '@quay/core';
 import Joi from 'joi';
+import { lineSchema } from './common.js';
 
 export interface SignIn {
   signInName: string;
@@ -37,10 +38,14 @@ export interface PasswordLink {
   name: string;
   signInName: string;
   office: string;
+  /** They begin with their account by it, and may say what they are called. */
+  begins: boolean;
 }
 
 export interface SetPassword {
   password: string;
+  /** Of whoever begins with their account. */
+  name?: string;
 }
 export const setPasswordSchema = Joi.object<SetPassword>({
   password: Joi.string()
@@ -48,6 +53,7 @@ export const setPasswordSchema = Joi.object<SetPassword>({
     .max(200)
     .required()
     .messages({ 'string.min': `A password has at least ${SIGN_IN_PASSWORD_MIN} characters.` }),
+  name: lineSchema.min(1).max(80),
 });
 
 /** The own second factor. */

@@ -23,6 +23,6 @@ import { TableService } from './table.service.js';
     ReachedService,
     TableService,
   ],
-  exports: [AccessService, GrantsService, GroupsService, HomesService, ReachedService],
+  exports: [AccessService, GrantsService, GroupsService, HomesService, ReachedService, TableService],
 })
 export class AccessModule {}

@@ -75,6 +75,8 @@ class Tried extends Error {
 /** Who reaches what: now, at any moment, between two, and after a change that is only tried. */
 @Injectable()
 export class TableService {
+  private openByLinks: (m: EntityManager, at: Date) => Promise<ReadonlySet<string>> = () => Promise.resolve(new Set());
+
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
@@ -83,6 +85,11 @@ export class TableService {
     private readonly grants: GrantsService,
     private readonly groups: GroupsService,
   ) {}
+
+  /** Names folders in which something goes out by links that are open, for whoever holds one. */
+  tellOfLinks(ask: (m: EntityManager, at: Date) => Promise<ReadonlySet<string>>): void {
+    this.openByLinks = ask;
+  }
 
   /** @param moment RFC 3339; left out: now */
   async table(who: Who, moment: string | undefined): Promise<AccessTableAnswer> {
@@ -114,8 +121,16 @@ export class TableService {
         ...groups.map((g) => row('group', g.asker.personId, g.name)),
         row('staff', STAFF_ROW, 'All staff'),
         ...guestsLast.map((p) => row(p.guest ? 'guest' : 'person', p.id, p.name)),
+        // Links go by what is open now.
+        ...(moment === undefined ? [await this.linkRow(folders, at)] : []),
       ],
     };
+  }
+
+  private async linkRow(folders: readonly TableFolder[], at: Date): Promise<TableRow> {
+    const open = await this.openByLinks(this.db.manager, at);
+    const cells = folders.map((f) => (open.has(f.id) ? 'D' : '.')).join('');
+    return { kind: 'links', id: 'links', name: 'Anyone with a link', cells };
   }
 
   /** What a change would do, found by doing it and taking it back. @throws as the change itself */

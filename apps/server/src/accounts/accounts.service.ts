@@ -12,6 +12,7 @@ import {
   addPerson,
   endSessionsOf,
   makeAdmin,
+  setName,
   setPassword,
   type Account,
 } from '../people/people.queries.js';
@@ -115,11 +116,12 @@ export class AccountsService {
   async whose(token: string, fromAddress: string): Promise<PasswordLink> {
     await this.attempts.take(`password link from ${sourceOf(fromAddress)}`, TRIES);
     const person = await this.holder(this.db.manager, token);
-    return { name: person.name, signInName: person.signInName, office: (await this.office.settings()).name };
+    const { name: office } = await this.office.settings();
+    return { name: person.name, signInName: person.signInName, office, begins: person.invited };
   }
 
   /** Sets the password and ends all sessions of that person. @throws Problem link.over, password.weak */
-  async setPassword(token: string, { password }: SetPassword, fromAddress: string): Promise<void> {
+  async setPassword(token: string, { password, name: chosen }: SetPassword, fromAddress: string): Promise<void> {
     const { name, signInName, office } = await this.whose(token, fromAddress);
     const context = [name, signInName, ...office.toLowerCase().split(' '), 'quay'];
     await requireStrong('password', password, context, (await securityOf(this.db.manager)).leastStrength);
@@ -132,10 +134,12 @@ export class AccountsService {
         number,
       ];
       if (used === 0) throw over();
+      const called = person.invited && chosen !== undefined ? chosen : person.name;
+      if (called !== person.name) await setName(tx, person.id, called);
       await setPassword(tx, person.id, passwordHash);
       await endSessionsOf(tx, person.id);
       await this.events.tell(tx, { topic: 'session', id: person.id });
-      const actor = { kind: 'person' as const, id: person.id, name: person.name };
+      const actor = { kind: 'person' as const, id: person.id, name: called };
       await this.ledger.append(tx, { kind: 'person.password-set', actor, detail: {} });
     });
   }

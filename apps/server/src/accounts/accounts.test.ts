@@ -31,7 +31,7 @@ describe('a link for a password', () => {
     expect(name).toBe('Rosa Quill');
     expect((await last())?.words).toContain('gave out a link by which Rosa Quill sets a password');
     const { body } = await office.client().ask<PasswordLink>('GET', `/api/password-links/${token}`);
-    expect(body).toEqual({ name: 'Rosa Quill', signInName: 'rosa', office: 'Saltmarsh Survey' });
+    expect(body).toEqual({ name: 'Rosa Quill', signInName: 'rosa', office: 'Saltmarsh Survey', begins: false });
     expect((await set(token, 'password1234')).body.code).toBe('password.weak');
     expect((await set(token)).status).toBe(204);
     expect((await rosa.ask('GET', '/api/session')).status).toBe(401);

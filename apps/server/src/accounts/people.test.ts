@@ -24,9 +24,9 @@ const add = (part: object = {}, by = iris) =>
     ...part,
   });
 /** Uses a link as the person does. */
-async function begin(link: string, password = PASSWORD): Promise<number> {
+async function begin(link: string, password = PASSWORD, part: object = {}): Promise<number> {
   const token = link.split('/').at(-1) as string;
-  return (await office.client().ask('POST', `/api/password-links/${token}`, { password })).status;
+  return (await office.client().ask('POST', `/api/password-links/${token}`, { password, ...part })).status;
 }
 async function signIn(signInName: string, password = PASSWORD): Promise<{ client: Client; status: number }> {
   const client = office.client();
@@ -51,8 +51,15 @@ describe('an account of the office', () => {
     expect([status, body.mailedTo]).toEqual([201, null]);
     expect((await person('Zoe Calder')).state).toBe('invited');
     expect((await signIn('zoe')).status).toBe(401);
-    expect(await begin(body.link as string)).toBe(204);
+    expect(await begin(body.link as string, PASSWORD, { name: 'Zoë Calder' })).toBe(204);
     expect(await begin(body.link as string)).toBe(410);
+    // Only whoever begins says what they are called.
+    const { body: again } = await iris.ask<Invitation>('POST', `/api/people/${body.personId}/invitation`, {
+      mail: false,
+    });
+    await begin(again.link as string, PASSWORD, { name: 'Somebody else' });
+    expect(await person('Zoë Calder')).toMatchObject({ signInName: 'zoe' });
+    await iris.ask('PATCH', `/api/people/${body.personId}`, { name: 'Zoe Calder' });
     expect(await person('Zoe Calder')).toMatchObject({ state: 'usable', lastSeenAt: null, role: 'staff' });
     const { client, status: signedIn } = await signIn('zoe');
     expect(signedIn).toBe(204);

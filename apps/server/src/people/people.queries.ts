@@ -1,4 +1,4 @@
-import { signInNameFor, type Duty, type Role } from '@quay/core';
+import { initialsOf, signInNameFor, type Duty, type Role } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 
@@ -53,12 +53,15 @@ export interface Account {
   email: string;
   role: Role;
   left: boolean;
+  /** They have set no password of their own yet. */
+  invited: boolean;
   sessions: number;
   /** Whether they have a second factor. */
   factor: boolean;
 }
 
 const ACCOUNTS = `SELECT p.id, p.sign_in_name AS "signInName", p.name, p.email, p.role, p.disabled_at IS NOT NULL AS left,
+  p.invited_at IS NOT NULL AS invited,
   EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor,
   (SELECT count(*) FROM session s WHERE s.person_id = p.id)::int AS sessions FROM person p`;
 
@@ -74,6 +77,10 @@ export async function accountOf(m: EntityManager, signInName: string): Promise<A
 /** Asked with the access lock held alone. */
 export async function makeAdmin(tx: EntityManager, personId: string, duties: readonly Duty[]): Promise<void> {
   await tx.query(`UPDATE person SET role = 'admin', duties = $2 WHERE id = $1`, [personId, duties]);
+}
+
+export async function setName(tx: EntityManager, personId: string, name: string): Promise<void> {
+  await tx.query('UPDATE person SET name = $2, initials = $3 WHERE id = $1', [personId, name, initialsOf(name)]);
 }
 
 export async function setPassword(tx: EntityManager, personId: string, passwordHash: string): Promise<void> {

@@ -1,4 +1,5 @@
 import type { EntityManager } from 'typeorm';
+import { folderOf } from '../access/access.queries.js';
 
 // What the ways in ask of shares: the links that are built on an address.
 
@@ -50,4 +51,19 @@ export async function leaveAddress(tx: EntityManager, addressId: string): Promis
 
 export function sharesOn(m: EntityManager, addressId: string): Promise<{ id: string }[]> {
   return m.query('SELECT id FROM share WHERE address_id = $1', [addressId]);
+}
+
+/** The folders, of those with facts of their own, from which something goes out by a link that is open. */
+export async function foldersWithLinks(m: EntityManager, at: Date): Promise<Set<string>> {
+  const rows = await m.query<{ id: string }[]>(
+    `SELECT DISTINCT r.folder_id AS id
+       FROM share s JOIN share_item i ON i.share_id = s.id
+      CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = i.node_id OFFSET 0) n
+       JOIN folder_access f ON f.folder_id = ${folderOf('n')} JOIN access_root r ON r.id = f.root
+      WHERE s.withdrawn_at IS NULL AND coalesce(s.closes_at, 'infinity') > $1 AND (s.opens_at IS NULL OR s.opens_at <= $1)
+        AND (s.visit_limit IS NULL OR s.visits_used < s.visit_limit)
+        AND NOT EXISTS (SELECT 1 FROM share_fault x WHERE x.share_id = s.id)`,
+    [at],
+  );
+  return new Set(rows.map((r) => r.id));
 }

@@ -29,9 +29,11 @@ import { lockAccess } from '../access/access-lock.js';
 import { lockReach } from '../access/access-reach.js';
 import { lockWayUp } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
+import { TableService } from '../access/table.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { endVisits } from '../visits/visits.queries.js';
+import { foldersWithLinks } from './links.queries.js';
 import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
 import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
@@ -58,8 +60,10 @@ export class SharesService {
     private readonly moments: MomentsService,
     @Inject(CONFIG) private readonly config: Config,
     purger: PurgeService,
+    tables: TableService,
   ) {
     purger.guard((tx, nodeIds) => this.needed(tx, nodeIds));
+    tables.tellOfLinks(foldersWithLinks);
   }
 
   async sheet(who: Who, shareId: string): Promise<ShareSheet> {

@@ -1,7 +1,8 @@
 import type { Me } from '@quay/contract';
 
 const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = [
-  ['/today', 'Today', () => true],
+  // Guests publish nothing, and begin with what they were let into.
+  ['/today', 'Today', (me) => me.role !== 'guest'],
   ['/stores', 'Stores', () => true],
   ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
   ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],

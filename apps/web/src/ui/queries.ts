@@ -3,6 +3,7 @@ import type {
   Backups,
   ChangeShare,
   LedgerPage,
+  NodeShares,
   ShareList,
   ShareListQuery,
   ShareRow,
@@ -111,3 +112,7 @@ export const backupsQuery = queryOptions({
   queryKey: ['backups'],
   queryFn: () => api<Backups>('GET', '/api/backups'),
 });
+
+/** Shares that publish an item, by itself or with a folder above it. */
+export const sharesOfQuery = (id: string) =>
+  queryOptions({ queryKey: ['marks', 'of', id], queryFn: () => api<NodeShares>('GET', `/api/shares/of/${id}`) });

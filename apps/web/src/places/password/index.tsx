@@ -29,7 +29,10 @@ export function SetOwnPassword() {
 function PasswordForm({ link, token }: { link: PasswordLink; token: string }) {
   const navigate = useNavigate();
   const client = useQueryClient();
-  const form = useSchemaForm<SetPassword>(setPasswordSchema, { password: '' });
+  const form = useSchemaForm<SetPassword>(setPasswordSchema, {
+    password: '',
+    ...(link.begins && { name: link.name }),
+  });
   const submit = form.handleSubmit(async (asked) => {
     try {
       await api('POST', `/api/password-links/${token}`, asked);
@@ -43,8 +46,13 @@ function PasswordForm({ link, token }: { link: PasswordLink; token: string }) {
     <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
       <p>
         {link.name}, choose the password by which you sign in to {link.office} as <strong>{link.signInName}</strong>.
-        You are signed out wherever you are signed in now.
+        {link.begins
+          ? 'Your mail address can be typed in its place.'
+          : 'You are signed out wherever you are signed in now.'}
       </p>
+      {link.begins && (
+        <Field {...{ form, name: 'name', id: 'own-name', label: 'What you are called', maxLength: 80 }} />
+      )}
       <input type="hidden" name="username" autoComplete="username" value={link.signInName} readOnly />
       <Field
         {...{ form, name: 'password', id: 'new-password', type: 'password', autoComplete: 'new-password' }}

@@ -9,6 +9,7 @@ import { AccessDialog } from '../../ui/access/access-dialog';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { trialQuery } from '../../ui/access/queries';
+import { sharesOfQuery } from '../../ui/queries';
 import { explainQuery, peopleQuery } from './queries';
 import { ShiftList } from './shifts';
 
@@ -21,8 +22,9 @@ interface CellProps {
 
 /** Why somebody has what they have in a folder, and the smallest changes that there are, each tried before it is done. */
 export function CellSheet({ row, folder, at, close }: CellProps) {
+  const isAsked = row.kind !== 'staff' && row.kind !== 'links';
   const who = row.kind === 'group' ? { groupId: row.id } : { personId: row.id };
-  const { data, error, refetch } = useQuery({ ...explainQuery(folder.id, who, at), enabled: row.kind !== 'staff' });
+  const { data, error, refetch } = useQuery({ ...explainQuery(folder.id, who, at), enabled: isAsked });
   const [dialog, setDialog] = useState(false);
   const isPerson = row.kind === 'person' || row.kind === 'guest';
   return (
@@ -41,11 +43,12 @@ export function CellSheet({ row, folder, at, close }: CellProps) {
         </p>
       )}
       {error && <Failure error={error} again={() => void refetch()} />}
-      {row.kind !== 'staff' && !data && !error && <SkeletonRows count={3} />}
+      {isAsked && !data && !error && <SkeletonRows count={3} />}
       {data && <Why of={data} />}
       {row.kind === 'staff' && <p>What everybody of the office has here without any group.</p>}
+      {row.kind === 'links' && <LinksHere folderId={folder.id} />}
       {!at && <Kept personId={row.id} folderId={folder.id} />}
-      {!at && row.kind !== 'staff' && data && <Changes row={row} folder={folder} of={data} />}
+      {!at && isAsked && data && <Changes row={row} folder={folder} of={data} />}
       <div className="verbs">
         <Link className="btn btn-plain btn-sm" to={`/stores/${folder.id}`}>
           Open the folder
@@ -81,6 +84,25 @@ function Why({ of: { level, why } }: { of: Explanation }) {
       <ul className="why-list">
         {why.map((sentence) => (
           <li key={sentence}>{sentence}</li>
+        ))}
+      </ul>
+    </>
+  );
+}
+
+/** What is open there for whoever holds a link. */
+function LinksHere({ folderId }: { folderId: string }) {
+  const { data: shares } = useQuery(sharesOfQuery(folderId));
+  if (!shares) return <SkeletonRows count={2} />;
+  const open = shares.filter((s) => s.state === 'open');
+  return (
+    <>
+      <p className="mb-1">{open.length === 0 ? 'What is published lies deeper in it.' : 'Whoever holds the link of'}</p>
+      <ul>
+        {open.map((s) => (
+          <li key={s.id}>
+            <Link to={`/shares/${s.id}`}>{s.title}</Link>
+          </li>
         ))}
       </ul>
     </>

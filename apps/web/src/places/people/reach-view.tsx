@@ -15,7 +15,8 @@ const HEADINGS: Record<TableRow['kind'], string> = {
   group: 'Groups',
   staff: 'Groups',
   person: 'Staff',
-  guest: 'Guests',
+  guest: 'Guests and links',
+  links: 'Guests and links',
 };
 
 /** People and groups against stores and opened folders, now or at a moment. All of it stands in the address. */

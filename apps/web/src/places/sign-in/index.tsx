@@ -21,7 +21,7 @@ export function SignIn() {
   const [asksCode, setAsksCode] = useState(false);
   const form = useSchemaForm<Typed, SignInAsked>(signInSchema, { signInName: '', password: '', code: '' }, { ask });
   const busy = form.formState.isSubmitting;
-  if (me) return <Navigate to={(location.state as { from?: string } | null)?.from ?? '/today'} replace />;
+  if (me) return <Navigate to={(location.state as { from?: string } | null)?.from ?? '/'} replace />;
   const submit = form.handleSubmit(async (asked) => {
     try {
       await api('POST', '/api/session', asked);

@@ -8,7 +8,6 @@ import type {
   Litter,
   NodeInfo,
   NodeItem,
-  NodeShares,
   PastFolder,
   PersonQuota,
   PolicyEffect,
@@ -70,8 +69,6 @@ export const trashQuery = (storeId: string) =>
   });
 export const infoQuery = (id: string) =>
   queryOptions({ queryKey: ['info', id], queryFn: () => api<NodeInfo>('GET', `/api/nodes/${id}`) });
-export const sharesOfQuery = (id: string) =>
-  queryOptions({ queryKey: ['marks', 'of', id], queryFn: () => api<NodeShares>('GET', `/api/shares/of/${id}`) });
 export const versionsQuery = (id: string) =>
   queryOptions({
     queryKey: ['info', id, 'versions'],

@@ -9,7 +9,7 @@ import { AccessDialog } from '../../ui/access/access-dialog';
 import { InviteGuest } from '../../ui/access/invite-guest';
 import { accessQuery } from '../../ui/access/queries';
 import { useMe } from '../../ui/session';
-import { sharesOfQuery } from './queries';
+import { sharesOfQuery } from '../../ui/queries';
 import './who-reaches.scss';
 
 /** Rows that are shown before somebody asks for all. */

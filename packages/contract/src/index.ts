@@ -5,6 +5,7 @@ export * from './events.js';
 export * from './health.js';
 export * from './ledger.js';
 export * from './pages.js';
+export * from './passkeys.js';
 export * from './people.js';
 export * from './problem.js';
 export * from './reach.js';

@@ -174,6 +174,17 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'POST /api/session/factor/first-code': () => ({ path: '/api/session/factor/first-code', ...WRONG_CODE }),
   'POST /api/session/factor/recovery-codes': () => ({ path: '/api/session/factor/recovery-codes', ...WRONG_CODE }),
   'DELETE /api/session/factor': () => ({ path: '/api/session/factor', ...WRONG_CODE }),
+  'GET /api/session/passkeys': () => ({ path: '/api/session/passkeys' }),
+  // No device is at hand; a password that is wrong is told of.
+  'POST /api/session/passkeys/begin': () => ({
+    path: '/api/session/passkeys/begin',
+    body: { password: 'no' },
+    also: [400],
+  }),
+  'POST /api/session/passkeys': () => ({ path: '/api/session/passkeys', body: {}, also: [400] }),
+  'DELETE /api/session/passkeys/:id': () => ({ path: '/api/session/passkeys/bm9uZQ', also: [404] }),
+  'POST /api/session/passkeys/sign-in/begin': () => ({ path: '/api/session/passkeys/sign-in/begin', also: [409, 429] }),
+  'POST /api/session/passkeys/sign-in': () => ({ path: '/api/session/passkeys/sign-in', body: {}, also: [400] }),
   'GET /api/session/all': () => ({ path: '/api/session/all' }),
   // Nobody else is to be signed out by this.
   'DELETE /api/session/all/:id': () => ({ path: `/api/session/all/${randomUUID()}`, also: [404] }),

@@ -148,6 +148,22 @@ describe('who may do that', () => {
   });
 });
 
+describe('a device that was lost', () => {
+  it('opens nothing any more once an admin has said so', async () => {
+    const { id } = await person('Zoe Calder');
+    await office.db.query(
+      `INSERT INTO passkey (id, person_id, host, public_key, counter, transports, name, added_at)
+        VALUES ('\\x01', $1, 'localhost', '\\x02', 0, '{}', 'Telephone', now())`,
+      [id],
+    );
+    expect((await person('Zoe Calder')).factor).toBe(true);
+    expect((await tomas.ask('DELETE', `/api/people/${id}/factor`)).status).toBe(403);
+    expect((await iris.ask('DELETE', `/api/people/${id}/factor`)).status).toBe(200);
+    expect((await person('Zoe Calder')).factor).toBe(false);
+    expect((await iris.ask('DELETE', `/api/people/${id}/factor`)).body).toMatchObject({ code: 'factor.none' });
+  });
+});
+
 describe('groups', () => {
   it('are filled, nested and managed; what is granted to one is reached at once', async () => {
     const [crew, all] = [await group('Site crew'), await group('Surveyors')];

@@ -17,7 +17,16 @@ const TABLES: Record<string, string[]> = {
     'membership',
     'group_manager',
   ],
-  people: ['person', 'person_past', 'actor', 'session', 'second_factor', 'recovery_code'],
+  people: [
+    'person',
+    'person_past',
+    'actor',
+    'session',
+    'second_factor',
+    'recovery_code',
+    'passkey',
+    'passkey_challenge',
+  ],
   stores: [
     'node',
     'node_past',

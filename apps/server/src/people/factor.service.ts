@@ -13,6 +13,7 @@ import { Office } from '../platform/office.js';
 import { passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
+import { removePasskeysOf } from './passkeys.queries.js';
 import { Person, RecoveryCode, SecondFactorRow } from './people.entity.js';
 import { factorStepOf, factorUri, newFactorSecret } from './totp.js';
 import type { Who } from './who.js';
@@ -175,7 +176,9 @@ export class FactorService {
     by: Actor = { ...SYSTEM_ACTOR, name: 'Whoever has the machine' },
   ): Promise<boolean> {
     const { affected } = await tx.delete(SecondFactorRow, { personId: person.id });
-    if (!affected) return false;
+    // Whatever lay on the device that was lost.
+    const passkeys = await removePasskeysOf(tx, person.id);
+    if (!affected && passkeys === 0) return false;
     await this.events.tell(tx, { topic: 'session', id: person.id });
     await this.ledger.append(tx, {
       kind: 'person.factor-lost',

@@ -45,4 +45,5 @@ export class Session {
   @Column({ type: 'uuid', insert: false, default: () => 'gen_random_uuid()' }) id!: string;
   @Column('text', { name: 'from_address' }) fromAddress!: string;
   @Column('text') agent!: string;
+  @Column('boolean', { name: 'by_passkey' }) byPasskey!: boolean;
 }

@@ -3,6 +3,8 @@ import { DeviceMemory } from './device-memory.js';
 import { FactorController } from './factor.controller.js';
 import { FactorService } from './factor.service.js';
 import { NoticesService } from './notices.service.js';
+import { PasskeysController } from './passkeys.controller.js';
+import { PasskeysService } from './passkeys.service.js';
 import { SessionController } from './session.controller.js';
 import { SessionService } from './session.service.js';
 import { SignedInGuard } from './signed-in.guard.js';
@@ -10,8 +12,8 @@ import { SignedInGuard } from './signed-in.guard.js';
 /** Everybody needs to know who is asking, so the guard is there for all. */
 @Global()
 @Module({
-  controllers: [SessionController, FactorController],
-  providers: [SessionService, FactorService, NoticesService, SignedInGuard, DeviceMemory],
+  controllers: [SessionController, FactorController, PasskeysController],
+  providers: [SessionService, FactorService, NoticesService, PasskeysService, SignedInGuard, DeviceMemory],
   exports: [SessionService, FactorService, NoticesService, SignedInGuard],
 })
 export class PeopleModule {}

@@ -120,7 +120,7 @@ export interface BegunSession {
 
 export function sessionsBegun(m: EntityManager, now: Date): Promise<BegunSession[]> {
   return m.query(
-    `SELECT s.id, s.person_id AS "personId", s.from_address AS "fromAddress", f.person_id IS NOT NULL AS factor
+    `SELECT s.id, s.person_id AS "personId", s.from_address AS "fromAddress", f.person_id IS NOT NULL OR s.by_passkey AS factor
        FROM session s LEFT JOIN second_factor f ON f.person_id = s.person_id AND f.since IS NOT NULL
       WHERE s.expires_at > $1`,
     [now],
@@ -135,7 +135,8 @@ export async function endSessions(tx: EntityManager, ids: string[]): Promise<voi
 export function peopleWithoutFactor(m: EntityManager): Promise<{ role: Role }[]> {
   return m.query(
     `SELECT p.role FROM person p WHERE p.disabled_at IS NULL
-        AND NOT EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL)`,
+        AND NOT EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL)
+        AND NOT EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id)`,
   );
 }
 
@@ -173,7 +174,7 @@ export function accountRecords(m: EntityManager, ids: string[] | null): Promise<
   return m.query(
     `SELECT p.id, p.name, p.sign_in_name AS "signInName", p.email, p.role, p.duties, p.created_at AS "createdAt",
             p.disabled_at AS "disabledAt", p.invited_at AS "invitedAt", p.seen_at AS "seenAt",
-            f.person_id IS NOT NULL AS factor, p.sponsor_id AS "sponsorId", s.name AS "sponsorName",
+            f.person_id IS NOT NULL OR EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id) AS factor, p.sponsor_id AS "sponsorId", s.name AS "sponsorName",
             p.ends_at AS "endsAt", p.quiet_days AS "quietDays"
        FROM person p LEFT JOIN second_factor f ON f.person_id = p.id AND f.since IS NOT NULL
        LEFT JOIN person s ON s.id = p.sponsor_id

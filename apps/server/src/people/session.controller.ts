@@ -75,7 +75,7 @@ export class SessionController {
   @For('before-factor')
   @UseGuards(SignedInGuard)
   @Operation('Who is signed in')
-  async me(@Me() who: Who): Promise<MeAnswer> {
+  async me(@Me() who: Who, @Req() req: Request): Promise<MeAnswer> {
     const factor = await this.factor.state(who);
     const [person, office, addresses] = await Promise.all([
       this.sessions.person(who),
@@ -92,7 +92,8 @@ export class SessionController {
       office: { name: office.name, zone: office.zone },
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
-      lacksFactor: factor.wanted && !factor.on,
+      lacksFactor:
+        factor.wanted && !factor.on && !(await this.sessions.isByPasskey(sessionSecret(req.headers.cookie) ?? '')),
       managesGroups: await this.sessions.managesGroups(who),
       now: this.clock.date().toISOString(),
     };

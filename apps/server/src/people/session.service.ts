@@ -126,6 +126,36 @@ export class SessionService {
     return signedIn;
   }
 
+  /**
+   * Signs somebody in for whom a device has signed: it stands for the password and a second factor.
+   * @returns as {@link signIn}. @throws Problem passkey.refused, sign-in.outside
+   */
+  async signInByPasskey(
+    personId: string,
+    { fromAddress, agent }: SignedInFrom,
+  ): Promise<{ secret: string; device: string }> {
+    await this.requireMaySignIn(fromAddress, true);
+    return this.events.change(async (tx) => {
+      const now = this.clock.date();
+      const person = await tx.findOneBy(Person, { id: personId });
+      if (!person || !canBeUsed(person, now))
+        throw new Problem('unauthenticated', 'passkey.refused', 'The account of that passkey cannot be used any more.');
+      await tx.delete(Session, { expiresAt: LessThan(now) });
+      const session = await this.open(tx, person, now, { fromAddress, agent }, true);
+      await this.ledger.append(tx, {
+        kind: 'person.signed-in',
+        actor: { kind: person.role === 'guest' ? 'guest' : 'person', id: person.id, name: person.name },
+        detail: { from: fromAddress, by: 'passkey' },
+      });
+      return session;
+    });
+  }
+
+  /** Whether a session was begun by a passkey. */
+  isByPasskey(secret: string): Promise<boolean> {
+    return this.db.getRepository(Session).existsBy({ tokenHash: secretHash(secret), byPasskey: true });
+  }
+
   /** Who signs in by a name, or by a mail address that one person alone has. */
   private async named(typed: string): Promise<Person | null> {
     const people = this.db.getRepository(Person);
@@ -153,6 +183,7 @@ export class SessionService {
     person: Pick<Person, 'id' | 'passwordHash'>,
     now: Date,
     { fromAddress, agent }: SignedInFrom,
+    byPasskey = false,
   ): Promise<{ secret: string; device: string }> {
     const { sessionDays } = await securityOf(tx);
     const secret = randomBytes(32).toString('base64url');
@@ -165,6 +196,7 @@ export class SessionService {
       expiresAt: new Date(now.getTime() + sessionDays * DAY_MS),
       fromAddress,
       agent: agent.slice(0, 300),
+      byPasskey,
     });
     return { secret, device: this.devices.remember(person) };
   }
@@ -192,7 +224,8 @@ export class SessionService {
     const [row] = await this.db.query<(SessionHolder & { seen_at: Date; reach_stands: boolean })[]>(
       `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands,
               o.factor_wanted AS "factorWanted", o.sign_in_outside AS "signInOutside",
-              EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
+              s.by_passkey OR EXISTS (
+                SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
          FROM session s JOIN person p ON p.id = s.person_id CROSS JOIN office o
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL
           AND (p.ends_at IS NULL OR p.ends_at > $2)`,

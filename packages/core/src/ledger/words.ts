@@ -24,6 +24,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'person.factor-lost': (d) => `switched off the second factor of ${d['name']}`,
   'person.recovery-used': () => 'used a recovery code',
   'person.wrong-codes': () => 'typed ten wrong codes within an hour, with the right password',
+  'person.passkey-added': (d) => `added the passkey ${d['name']}`,
+  'person.passkey-removed': (d) => `removed the passkey ${d['name']}`,
   'person.signed-in': () => 'signed in',
   'person.password-changed': () => 'changed their password',
   'folder.created': (d) => `made the folder ${d['name']}`,

@@ -50,6 +50,30 @@ CREATE UNIQUE INDEX group_manager_present ON group_manager (group_id, person_id)
 CREATE INDEX group_manager_person ON group_manager (person_id) WHERE ended_at IS NULL;
 ALTER TABLE membership ADD COLUMN added_by uuid REFERENCES person, ADD COLUMN ended_by uuid REFERENCES person;
 
+-- Keys that a device signs in by, for whoever it belongs to (WebAuthn).
+CREATE TABLE passkey (
+  -- By which the device knows it.
+  id          bytea PRIMARY KEY CHECK (length(id) BETWEEN 1 AND 1023),
+  person_id   uuid NOT NULL REFERENCES person,
+  -- It is good for this name of the server alone.
+  host        text NOT NULL,
+  public_key  bytea NOT NULL,
+  counter     bigint NOT NULL,
+  transports  text[] NOT NULL,
+  name        text NOT NULL,
+  added_at    timestamptz NOT NULL,
+  used_at     timestamptz
+);
+CREATE INDEX passkey_person ON passkey (person_id);
+-- What a device is to sign, once, within minutes; without a person: by whoever signs in.
+CREATE TABLE passkey_challenge (
+  challenge_hash  bytea PRIMARY KEY CHECK (length(challenge_hash) = 32),
+  person_id       uuid REFERENCES person,
+  ends_at         timestamptz NOT NULL
+);
+-- It stands for a password and a second factor: the device asks who holds it.
+ALTER TABLE session ADD COLUMN by_passkey boolean NOT NULL DEFAULT false;
+
 -- Another person publishes a share: what they may not publish stands against it.
 CREATE FUNCTION share_has_another_owner() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN

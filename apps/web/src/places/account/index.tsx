@@ -5,6 +5,7 @@ import { api } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
+import { PasskeysSection } from '../../ui/passkeys';
 import { SecondFactorSection } from '../../ui/second-factor';
 import { useMe } from '../../ui/session';
 import { OwnNoticeChoices } from './notices';
@@ -33,6 +34,7 @@ export function Account() {
         <div>
           <ChangePasswordForm />
           <SecondFactorSection />
+          <PasskeysSection />
           <Sessions />
         </div>
         <section>

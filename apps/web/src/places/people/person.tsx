@@ -85,7 +85,7 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
         )}
         {person.factor && (
           <Button variant="plain" size="sm" onClick={() => verbs.factorOff.mutate(person.id)}>
-            Second factor was lost
+            Their device was lost
           </Button>
         )}
         {person.id !== me.id && (

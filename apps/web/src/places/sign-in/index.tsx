@@ -5,6 +5,7 @@ import { Button, Form } from 'react-bootstrap';
 import { Navigate, useLocation } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { SignInByPasskey } from '../../ui/passkeys/sign-in-by-passkey';
 import { CodeField } from '../../ui/second-factor/code-field';
 import { meQuery } from '../../ui/session';
 import './index.scss';
@@ -67,6 +68,7 @@ export function SignIn() {
         <Button type="submit" className="w-100 mt-2" disabled={busy}>
           {busy ? 'Signing in' : 'Sign in'}
         </Button>
+        {!asksCode && <SignInByPasskey done={() => void client.invalidateQueries({ queryKey: meQuery.queryKey })} />}
         {asksCode && (
           <button type="button" className="link" onClick={anew}>
             Sign in as somebody else

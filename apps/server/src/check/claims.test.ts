@@ -9,7 +9,7 @@ const proofs = [...claims.matchAll(/→ `([^`]+)` "([^"]+)"/g)].map(
 );
 
 it.each(proofs)('what docs/security.md claims is tested: %s, "%s"', (file, title) => {
-  const path = join(ROOT, file.startsWith('packages/') ? '' : 'apps/server/src', `${file}.test.ts`);
+  const path = join(ROOT, /^(packages|e2e)\//.test(file) ? '' : 'apps/server/src', `${file}.test.ts`);
   expect(existsSync(path) && readFileSync(path, 'utf8').includes(title)).toBe(true);
 });
 

@@ -172,7 +172,9 @@ describe('settings', () => {
   it('say who would be signed out before that is kept', async () => {
     const rosa = await Person.at(browser, office.origin);
     await rosa.signIn('rosa', '/account');
-    // A page that is open uses the session.
+    // A page that is open, or still asks, uses the session.
+    await rosa.sees('A passkey belongs to a name');
+    await rosa.sees('(here)', '.sessions');
     await rosa.page.goto('about:blank');
     await office.db.query(
       `UPDATE session SET seen_at = seen_at - interval '9 days' WHERE person_id = (SELECT id FROM person WHERE sign_in_name = 'rosa')`,

@@ -6,6 +6,7 @@ import type { EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { accountRecords, type AccountRecord } from '../people/people.queries.js';
 import type { Who } from '../people/who.js';
+import { Attempts } from '../platform/attempts.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
@@ -15,6 +16,11 @@ import { insertPasswordLink } from './password-links.queries.js';
 
 /** An invitation is for people who read their mail now and then (common practice, no source). */
 const LASTS_MS = 7 * 24 * 3600_000;
+/** A new password is waited for. */
+const RESET_LASTS_MS = 24 * 3600_000;
+/** Links that somebody who is no admin gives out in an hour: each may be a mail to a stranger. */
+const GIVEN_AN_HOUR = 60;
+const HOUR_MS = 3600_000;
 
 /** Links by which people begin with their account. */
 @Injectable()
@@ -25,6 +31,7 @@ export class InvitationsService {
     private readonly ledger: LedgerService,
     private readonly mail: Mail,
     private readonly office: Office,
+    private readonly attempts: Attempts,
   ) {}
 
   /**
@@ -52,6 +59,7 @@ export class InvitationsService {
   }
 
   private async giverFor(who: Who): Promise<Giver> {
+    if (who.role !== 'admin') await this.attempts.take(`links of ${who.personId}`, GIVEN_AN_HOUR, HOUR_MS);
     const [{ name: officeName, zone }, [address]] = await Promise.all([
       this.office.settings(),
       this.office.addresses(),
@@ -69,7 +77,7 @@ export class InvitationsService {
   ): Promise<Invitation> {
     const { who, officeName, zone, base } = by;
     const [person] = (await accountRecords(tx, [personId])) as [AccountRecord];
-    const { token, endsAt } = sets ? await this.link(tx, personId) : { token: null, endsAt: null };
+    const { token, endsAt } = sets ? await this.link(tx, person) : { token: null, endsAt: null };
     // Whoever has the link of somebody who was here already could be them.
     const isShown = token === null || who.role === 'admin' || person.invitedAt !== null;
     const link = token === null ? base : `${base}/password/${token}`;
@@ -86,11 +94,11 @@ export class InvitationsService {
     };
   }
 
-  private async link(tx: EntityManager, personId: string): Promise<{ token: string; endsAt: Date }> {
+  private async link(tx: EntityManager, person: AccountRecord): Promise<{ token: string; endsAt: Date }> {
     const token = tokenFromBytes(randomBytes(16));
     const at = this.clock.date();
-    const endsAt = new Date(at.getTime() + LASTS_MS);
-    await insertPasswordLink(tx, { token, personId, at, endsAt });
+    const endsAt = new Date(at.getTime() + (person.invitedAt ? LASTS_MS : RESET_LASTS_MS));
+    await insertPasswordLink(tx, { token, personId: person.id, at, endsAt });
     return { token, endsAt };
   }
 }

@@ -212,10 +212,12 @@ export class LeavingService {
 const canTakeOver = (p: AccountRecord, butFor: string): boolean =>
   p.id !== butFor && p.role !== 'guest' && p.disabledAt === null;
 
-const shareLeft = (share: ShareRecord, personId: string): Leaving['shares'][number] => ({
-  ...{ id: share.id, title: share.title, closesAt: share.closesAt?.toISOString() ?? null },
-  fromHome: share.homeOwners.includes(personId),
-});
+/** What goes out from a home is its owner's matter: of that it is only said that it is there. */
+function shareLeft(share: ShareRecord, personId: string): Leaving['shares'][number] {
+  const fromHome = share.homeOwners.includes(personId);
+  const title = fromHome ? 'A share from their home' : share.title;
+  return { id: share.id, title, closesAt: share.closesAt?.toISOString() ?? null, fromHome };
+}
 
 /** Each share goes to whom it was said to go to, or to whom all others go. What is in a home goes with that. */
 function passedOn(standing: readonly ShareRecord[], { sharesTo, shares, homeTo }: Leave) {

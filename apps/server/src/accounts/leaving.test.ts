@@ -41,9 +41,10 @@ describe('whoever leaves', () => {
       ...{ sessions: 1, groups: [{ name: 'Site crew' }], manages: [{ name: 'Site crew' }] },
       ...{ grants: [{ folder: { name: 'Partners' }, level: 'view' }], guests: [{ name: 'Marek Hale' }], left: null },
     });
+    // Nobody is told what goes out from a home.
     expect(left.shares.map((s) => [s.title, s.fromHome]).sort()).toEqual([
+      ['A share from their home', true],
       ['Draft', false],
-      ['From home', true],
       ['Plans', false],
     ]);
     expect(left.takers.map((p) => p.name)).toEqual(['Iris Ward', 'Rosa Quill']);

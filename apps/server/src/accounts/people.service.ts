@@ -6,6 +6,7 @@ import { lockAccess } from '../access/access-lock.js';
 import { GroupsService } from '../access/groups.service.js';
 import { ReachedService } from '../access/reached.service.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
+import { hasDuty } from '../people/duties.js';
 import { FactorService } from '../people/factor.service.js';
 import {
   accountRecords,
@@ -65,7 +66,8 @@ export class PeopleService {
       this.groups.list(who),
       this.sessions.list({ personId }, null),
       this.reached.of(who, personId),
-      this.ledger.page({ limit: ACTS_SHOWN, actorId: personId }),
+      // The ledger names what lies in homes, too: it is for those who see all of it.
+      hasDuty(who, 'see-ledger') ? this.ledger.page({ limit: ACTS_SHOWN, actorId: personId }) : { entries: [] },
     ]);
     return {
       ...rowOf(record, groupsByMember(groups)),

@@ -251,11 +251,15 @@ export function dutiesOfAll(m: EntityManager): Promise<{ personId: string; usabl
   return m.query('SELECT id AS "personId", disabled_at IS NULL AS usable, duties FROM person');
 }
 
+/** When the account of a guest `p` ends because it is not used; enabled again, it begins anew. */
+const QUIET_END = `greatest(p.seen_at, (SELECT t.since FROM person_past t WHERE t.person_id = p.id AND t.until IS NULL))
+  + make_interval(days => p.quiet_days)`;
+
 /** Guests whose account ends by itself now: their day has come, or they were not here for as long as was said. */
 export function guestsEnding(m: EntityManager, now: Date): Promise<{ id: string; name: string }[]> {
   return m.query(
-    `SELECT id, name FROM person WHERE role = 'guest' AND disabled_at IS NULL
-        AND (ends_at <= $1 OR coalesce(seen_at, created_at) + make_interval(days => quiet_days) <= $1)`,
+    `SELECT p.id, p.name FROM person p WHERE p.role = 'guest' AND p.disabled_at IS NULL
+        AND (p.ends_at <= $1 OR ${QUIET_END} <= $1)`,
     [now],
   );
 }
@@ -270,7 +274,7 @@ export function guestsToWarn(
     `SELECT p.id, p.name, p.email, s.email AS "sponsorEmail", e.at AS "endsAt"
        FROM person p LEFT JOIN person s ON s.id = p.sponsor_id AND s.disabled_at IS NULL
        CROSS JOIN LATERAL (
-         SELECT least(p.ends_at, coalesce(p.seen_at, p.created_at) + make_interval(days => p.quiet_days)) AS at) e
+         SELECT least(p.ends_at, ${QUIET_END}) AS at) e
       WHERE p.role = 'guest' AND p.disabled_at IS NULL AND e.at > $1 AND e.at <= $2
         AND (p.end_told IS NULL OR p.end_told < e.at - interval '1 day')`,
     [now, before],

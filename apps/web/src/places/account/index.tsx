@@ -35,7 +35,6 @@ export function Account() {
           <ChangePasswordForm />
           <SecondFactorSection />
           <PasskeysSection />
-          <Sessions />
         </div>
         <section>
           <h2 className="small-head">Appearance</h2>
@@ -53,6 +52,7 @@ export function Account() {
             ))}
           </div>
           <OwnNoticeChoices />
+          <Sessions />
           {me.duties.includes('run-server') && (
             <>
               <h2 className="small-head mt-4">The server</h2>

@@ -416,5 +416,11 @@ export interface AccessAnswer {
   folder: Named | null;
   person: Named | null;
   /** The smallest change that would let them. */
-  mend: { words: string; folderId: string; trial: AccessTrial } | null;
+  mend: {
+    words: string;
+    folderId: string;
+    trial: AccessTrial;
+    /** The end that what they have keeps. */
+    until: string | null;
+  } | null;
 }

@@ -149,7 +149,12 @@ export class QuestionsService {
     const trial: AccessTrial = held
       ? { replace: { grantId: held.id, level } }
       : { grant: { folderId: folder.id, subject: { kind: 'person', id: person.id }, level } };
-    return { words: `${person.name} ${levelOn(level, folder.name)}`, folderId: folder.id, trial };
+    return {
+      words: `${person.name} ${levelOn(level, folder.name)}`,
+      folderId: folder.id,
+      trial,
+      until: held?.until?.toISOString() ?? null,
+    };
   }
 
   private async manages(who: Who, folderId: string): Promise<boolean> {

@@ -171,6 +171,8 @@ export class LeavingService {
     // Before anything goes, so that nobody is brought back to half a home.
     const begun = await this.events.change(async (tx) => {
       await lockAccess(tx, 'alone');
+      // Never of somebody who is there.
+      if ((await heldAccount(tx, left.personId))?.disabledAt === null) return false;
       return homeGoing(tx, left.id, this.clock.date());
     });
     if (!begun) return;

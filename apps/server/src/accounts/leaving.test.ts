@@ -106,6 +106,9 @@ describe('whoever leaves', () => {
   it('whose home is kept comes back until its days are over, and then it is gone', async () => {
     iris = await office.signedIn('iris');
     await iris.ask('POST', `/api/people/${ids['tomas']}/leaving`, { sharesTo: ids['rosa'], homeDays: 30 });
+    // By no other way, or the home of somebody who is there would go.
+    const enabled = { act: 'enable', personIds: [ids['tomas']] };
+    expect((await iris.ask('POST', '/api/people/acts', enabled)).body).toMatchObject({ code: 'person.has-left' });
     office.clock.advance(29 * DAY_MS);
     await office.app.get(LeavingService).homesGo();
     const files = async () =>
@@ -125,5 +128,10 @@ describe('whoever leaves', () => {
     expect((await iris.ask('DELETE', `/api/people/${ids['tomas']}/leaving`)).body).toMatchObject({
       code: 'person.home-gone',
     });
+    // Without their home they can begin anew, and leave once more.
+    const again = { act: 'enable', personIds: [ids['tomas']] };
+    expect((await iris.ask('POST', '/api/people/acts', again)).status).toBe(201);
+    expect((await look()).left).toBeNull();
+    expect((await iris.ask('POST', `/api/people/${ids['tomas']}/leaving`, {})).status).toBe(201);
   });
 });

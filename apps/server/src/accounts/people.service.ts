@@ -28,6 +28,7 @@ import { Office } from '../platform/office.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { makeStore } from '../stores/make-store.js';
 import { InvitationsService, type Begun } from './invitations.service.js';
+import { leavingOf, leavingUndone } from './leaving.queries.js';
 import { unusablePassword } from './unusable-password.js';
 
 /** Entries of the ledger that a sheet shows. */
@@ -222,9 +223,18 @@ export class PeopleService {
         'person.over',
         `The account of ${person.name} has ended. Give it another end first.`,
       );
+    if (usable) await this.requireNotLeft(tx, person, now);
     await setDisabled(tx, person.id, usable ? null : now);
     if (!usable) await endSessionsOf(tx, person.id);
     return this.entry(who, usable ? 'person.enabled' : 'person.disabled', { name: person.name });
+  }
+
+  /** Whoever was seen off comes back with what they had, or their home would go all the same. */
+  private async requireNotLeft(tx: EntityManager, person: AccountRecord, now: Date): Promise<void> {
+    const left = await leavingOf(tx, person.id);
+    if (left && left.homePurgedAt === null)
+      throw new Problem('conflict', 'person.has-left', `${person.name} has left. Take that back in their sheet.`);
+    if (left) await leavingUndone(tx, left.id, now);
   }
 
   private async signOut(tx: EntityManager, who: Who, person: AccountRecord): Promise<NewEntry | null> {

@@ -106,7 +106,7 @@ function Others({ shifts }: { shifts: AccessShifts }) {
   return names.length > 1 ? <p className="quiet small mb-1">{names.join(', ')}</p> : null;
 }
 
-function mended({ folderId, trial }: NonNullable<AccessAnswer['mend']>): Promise<FolderAccess> {
+function mended({ folderId, trial, until }: NonNullable<AccessAnswer['mend']>): Promise<FolderAccess> {
   if ('grant' in trial) {
     const { subject, level } = trial.grant;
     return api<FolderAccess>('POST', `/api/folders/${folderId}/grants`, { subject, level, until: null });
@@ -114,7 +114,7 @@ function mended({ folderId, trial }: NonNullable<AccessAnswer['mend']>): Promise
   if ('replace' in trial)
     return api<FolderAccess>('PUT', `/api/grants/${trial.replace.grantId}`, {
       level: trial.replace.level,
-      until: null,
+      until,
     });
   throw new Error('That cannot be done from here.');
 }

@@ -81,7 +81,7 @@ export class GuestsService {
       // The folder says whether whoever asks may let somebody in there.
       const grant = { subject: { kind: 'person' as const, id: personId }, level: asked.level, until: null };
       entries.push(...(await this.grants.grantIn(tx, who, asked.folderId, grant)));
-      return { personId, entries, sets: there === null || there.invitedAt !== null };
+      return { personId, entries, sets: there === null || there.invitedAt !== null, isNew: there === null };
     });
   }
 

@@ -5,6 +5,7 @@ import { randomBytes } from 'node:crypto';
 import type { EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { accountRecords, type AccountRecord } from '../people/people.queries.js';
+import { hasDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 import { Attempts } from '../platform/attempts.js';
 import { Clock } from '../platform/clock.js';
@@ -73,13 +74,15 @@ export class InvitationsService {
     tx: EntityManager,
     by: Giver,
     isMailed: boolean,
-    { personId, sets }: Begun,
+    { personId, sets, isNew = false }: Begun,
   ): Promise<Invitation> {
     const { who, officeName, zone, base } = by;
     const [person] = (await accountRecords(tx, [personId])) as [AccountRecord];
     const { token, endsAt } = sets ? await this.link(tx, person) : { token: null, endsAt: null };
-    // Whoever has the link of somebody who was here already could be them.
-    const isShown = token === null || who.role === 'admin' || person.invitedAt !== null;
+    // Whoever has the link of somebody could be them, and have what others gave them: so it is for whoever makes the
+    // account, and for those who look after all of them until it is begun.
+    const mayBegin = isNew || (person.invitedAt !== null && hasDuty(who, 'run-people'));
+    const isShown = token === null || who.role === 'admin' || mayBegin;
     const link = token === null ? base : `${base}/password/${token}`;
     const mailed = (isMailed || !isShown) && (await this.mail.canSend(tx));
     if (!mailed && !isShown) throw notHandedOver(person.name);
@@ -117,6 +120,8 @@ export interface Begun {
   entries: NewEntry[];
   /** They set a password by it. */
   sets: boolean;
+  /** Nobody has given them anything before. */
+  isNew?: boolean;
 }
 
 function letterOf(

@@ -274,6 +274,19 @@ describe('guests', () => {
     expect((await invite({ email: 'x@fenway.example' }, rosa)).body).toMatchObject({ code: 'access.level' });
     expect((await people()).people.some((p) => p.email === 'x@fenway.example')).toBe(false);
   });
+  it('that have not begun yet are nobody else’s to begin as', async () => {
+    await invite({ name: 'Otto Reed', email: 'otto@quarry.example', folderId: office.roots.partners });
+    const rosa = await office.signedIn('rosa');
+    const { id } = await person('Rosa Quill');
+    const own = await folder(iris, office.roots.projects, 'Rosa looks after this');
+    await grantOn(office.db, own, id, 'manage');
+    const again = await invite({ name: 'Otto', email: 'otto@quarry.example', folderId: own }, rosa);
+    // Their link would open what Iris gave them: it goes to them by mail alone, and here is no mail server.
+    expect(again.body).toMatchObject({ code: 'invitation.no-mail' });
+    const fresh = await invite({ name: 'Pim', email: 'pim@quarry.example', folderId: own }, rosa);
+    expect(fresh.body.link).toMatch(/password/);
+    await act([(await person('Otto Reed')).id, (await person('Pim')).id], 'disable');
+  });
   it('end on their day, at that moment, whether or not anybody has written it down', async () => {
     const { id } = await person('Marek Hale');
     const endsAt = new Date(office.clock.now() + 2 * DAY_MS).toISOString();

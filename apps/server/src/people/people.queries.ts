@@ -210,7 +210,7 @@ export async function freeSignInName(tx: EntityManager, name: string): Promise<s
 /** Who can be reached at a mail address and has an account that can be used, or had one. */
 export function accountsAt(m: EntityManager, email: string): Promise<{ id: string; name: string; left: boolean }[]> {
   return m.query(
-    `SELECT id, name, disabled_at IS NOT NULL AS left FROM person WHERE lower(email) = lower($1) ORDER BY disabled_at`,
+    `SELECT id, name, disabled_at IS NOT NULL AS left FROM person WHERE lower(email) = lower($1) ORDER BY disabled_at NULLS FIRST`,
     [email],
   );
 }

@@ -194,13 +194,18 @@ export class Person {
 
   /** Chooses by its words what is offered in a list. */
   async choose(selector: string, words: string): Promise<void> {
-    await this.page.waitForSelector(`${selector} option:nth-child(2), ${selector} optgroup option`);
-    const value = await this.page.$$eval(
-      `${selector} option`,
-      (options, name) => (options as HTMLOptionElement[]).find((o) => o.textContent === name)?.value ?? '',
-      words,
-    );
-    await this.page.select(selector, value);
+    const found = await this.page
+      .waitForFunction(
+        (field: string, name: string) =>
+          [...document.querySelectorAll<HTMLOptionElement>(`${field} option`)].find((o) => o.textContent === name),
+        { timeout: 8000, polling: 50 },
+        selector,
+        words,
+      )
+      .catch(async () => {
+        throw new Error(`there is no "${words}" to choose in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
+      });
+    await this.page.select(selector, await (found as ElementHandle<HTMLOptionElement>).evaluate((o) => o.value));
   }
 
   /** What the QR code on the page says to a decoder of somebody else's (jsQR); null when it says nothing. */

@@ -4,6 +4,7 @@ import { AccessModule } from './access/access.module.js';
 import { AccountsModule } from './accounts/accounts.module.js';
 import { AdoptModule } from './adopt/adopt.module.js';
 import { BackupsModule } from './backups/backups.module.js';
+import { DirectoryModule, DirectorySignInModule } from './directory/directory.module.js';
 import { HealthModule } from './health/health.module.js';
 import { LedgerEntry } from './ledger/ledger.entity.js';
 import { LedgerModule } from './ledger/ledger.module.js';
@@ -52,6 +53,7 @@ export class AppModule {
         PlatformModule.with(config),
         AccessModule,
         LedgerModule,
+        DirectorySignInModule,
         PeopleModule,
         StoresModule,
         PreviewsModule,
@@ -66,6 +68,7 @@ export class AppModule {
         SetupModule,
         SettingsModule,
         AccountsModule,
+        DirectoryModule,
         HealthModule,
       ],
     };

@@ -1,6 +1,7 @@
 export * from './backups.js';
 export * from './access.js';
 export * from './common.js';
+export * from './directory.js';
 export * from './events.js';
 export * from './health.js';
 export * from './ledger.js';

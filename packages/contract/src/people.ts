@@ -30,6 +30,8 @@ export interface PersonRow {
   lastSeenAt: string | null;
   /** They have a second factor. */
   factor: boolean;
+  /** The directory says what they are called, and whether their password is right. */
+  directory: boolean;
   /** Of a guest: who answers for them, when the account ends by itself, and after how many days without use. */
   sponsor: Named | null;
   endsAt: string | null;
@@ -42,6 +44,8 @@ export interface GroupMember {
   id: string;
   name: string;
   since: string;
+  /** By whom: somebody here, or the directory, which alone takes them out again. */
+  by: 'hand' | 'directory';
 }
 
 export interface GroupRow {

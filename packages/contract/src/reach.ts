@@ -18,7 +18,7 @@ import { idSchema, lineSchema } from './common.js';
 
 const hostLabel = /^(?!-)[a-z0-9-]{1,63}(?<!-)$/;
 /** A host name in A-label form (RFC 1123 §2.1, RFC 5890) or an address. */
-const host = lineSchema
+export const hostSchema = lineSchema
   .lowercase()
   .max(253)
   .custom((value: string, helpers) => {
@@ -54,7 +54,7 @@ export interface NewAddress {
 const shape = {
   wayIn: Joi.string().valid('mapping', 'fixed', 'relay', 'office'),
   scheme: Joi.string().valid('http', 'https'),
-  host,
+  host: hostSchema,
   port: Joi.number().integer().min(1).max(65_535).allow(null),
   pathPrefix: prefix,
   uses: Joi.string().valid('visitors', 'sign-in', 'drive'),
@@ -97,10 +97,10 @@ export interface NameServerSettings {
 }
 export const nameServerSchema = Joi.object<NameServerSettings>({
   /** A name, or an address in any spelling. */
-  address: host.required(),
+  address: hostSchema.required(),
   port: Joi.number().integer().min(1).max(65_535).default(53),
-  zone: host.required(),
-  keyName: host.required(),
+  zone: hostSchema.required(),
+  keyName: hostSchema.required(),
   secret: secret.required(),
 });
 /** Where a name is changed that takes no signed updates: an address with places that are filled in. */
@@ -114,7 +114,7 @@ export interface NameUpdate {
   words: string[];
 }
 export const nameUpdateSchema = Joi.object<NameUpdate>({
-  name: host.required(),
+  name: hostSchema.required(),
   url: Joi.string()
     .max(1000)
     .pattern(/^https:\/\/[^\s{}/]+\/[^\s#]*$/)

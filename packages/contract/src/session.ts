@@ -114,6 +114,8 @@ export interface Me {
   addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];
   /** The office wants a second factor of them that they do not have: until then nothing else is open. */
   lacksFactor: boolean;
+  /** They have a password here; else the directory knows it, and it is changed there. */
+  passwordHere: boolean;
   /** They may put people into a group and take them out. */
   managesGroups: boolean;
   /** The server's time, so that the browser shows the same "now". */

@@ -64,3 +64,6 @@ export * from './version/retention.js';
 export * from './weight/weight.js';
 export * from './window/window.js';
 export * from './people/people-csv.js';
+export * from './directory/dn.js';
+export * from './directory/plan.js';
+export * from './directory/schema.js';

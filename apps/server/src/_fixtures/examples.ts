@@ -1,5 +1,6 @@
 import { invitationText } from '@quay/relay';
 import type { ShareSheet } from '@quay/contract';
+import { DIRECTORY_SCHEMAS } from '@quay/core';
 import { randomBytes, randomUUID } from 'node:crypto';
 import { dirname, join } from 'node:path';
 import { PNG } from 'pngjs';
@@ -55,6 +56,12 @@ const ELSEWHERE = [400, 404, 409, 503];
 /** Where nothing listens. */
 const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
 
+/** A directory where nothing answers. */
+const DIRECTORY = {
+  ...{ servers: [{ host: '127.0.0.1', port: 9 }], encryption: 'ldaps', roots: '', preset: 'person' },
+  ...{ bindDn: 'cn=quay,dc=saltmarsh,dc=example', bindPassword: 'weir', base: 'dc=saltmarsh,dc=example' },
+  ...{ schema: DIRECTORY_SCHEMAS.person, branches: [], awayDays: 0 },
+};
 const SECURITY = { sessionDays: 30, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
 /** A PNG of one pixel, in base64, as pngjs writes it. */
 const DOT_PNG = PNG.sync.write(new PNG({ width: 1, height: 1 })).toString('base64');
@@ -107,6 +114,16 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving` }),
   'POST /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, body: {}, also: [409] }),
   'DELETE /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, also: [404] }),
+  'GET /api/directory': () => ({ path: '/api/directory' }),
+  'PUT /api/directory': () => ({ path: '/api/directory', body: DIRECTORY }),
+  'DELETE /api/directory': () => ({ path: '/api/directory' }),
+  'DELETE /api/directory/people/:id': (t) => ({ path: `/api/directory/people/${t.person}`, also: [409] }),
+  'POST /api/directory/trial': () => ({ path: '/api/directory/trial', body: DIRECTORY }),
+  'POST /api/directory/find': () => ({ path: '/api/directory/find', body: {}, also: ELSEWHERE }),
+  'POST /api/directory/runs': () => ({ path: '/api/directory/runs', body: {}, also: ELSEWHERE }),
+  'GET /api/directory/runs/:id': (t) => ({ path: `/api/directory/runs/${t.person}`, also: [404] }),
+  'POST /api/directory/runs/:id': (t) => ({ path: `/api/directory/runs/${t.person}`, also: [404] }),
+  'DELETE /api/directory/runs/:id': (t) => ({ path: `/api/directory/runs/${t.person}`, also: [404] }),
   'DELETE /api/people/:id/factor': (t) => ({ path: `/api/people/${t.person}/factor`, also: [409] }),
   // Into a folder that they may manage; who has the duty learns nothing of others.
   'POST /api/guests': () => ({

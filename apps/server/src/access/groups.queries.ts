@@ -5,6 +5,9 @@ import { v7 as uuidv7 } from 'uuid';
 import { grouped } from '../platform/grouped.js';
 import { grantable } from './grants.queries.js';
 
+/** Who puts somebody into a group: a person, or the directory. */
+export type MemberSource = 'hand' | 'directory';
+
 interface MemberRecord extends Omit<GroupMember, 'since'> {
   groupId: string;
   since: Date;
@@ -15,7 +18,8 @@ export async function groupsNow(m: EntityManager, at: Date): Promise<GroupRow[]>
   const { groups } = await grantable(m, at);
   const members = await m.query<MemberRecord[]>(
     `SELECT m.group_id AS "groupId", CASE WHEN m.person_id IS NULL THEN 'group' ELSE 'person' END AS kind,
-            coalesce(p.id, g.id) AS id, coalesce(p.name, g.name) AS name, m.since
+            coalesce(p.id, g.id) AS id, coalesce(p.name, g.name) AS name, m.since,
+            m.source AS by
        FROM membership m LEFT JOIN person p ON p.id = m.person_id LEFT JOIN people_group g ON g.id = m.member_group_id
       WHERE m.ended_at IS NULL AND (g.id IS NULL OR g.ended_at IS NULL)
       ORDER BY m.person_id IS NOT NULL, coalesce(p.name, g.name)`,
@@ -28,7 +32,7 @@ export async function groupsNow(m: EntityManager, at: Date): Promise<GroupRow[]>
   return groups.map(({ id, name, people }) => ({
     ...{ id, name, people },
     members: (membersOf.get(id) ?? []).map((r) => ({
-      ...{ kind: r.kind, id: r.id, name: r.name },
+      ...{ kind: r.kind, id: r.id, name: r.name, by: r.by },
       since: r.since.toISOString(),
     })),
     managers: (managersOf.get(id) ?? []).map((r) => ({ id: r.id, name: r.name })),
@@ -91,21 +95,31 @@ export async function groupNames(m: EntityManager): Promise<Map<string, string>>
 
 const MEMBER = `group_id = $1 AND coalesce(person_id, member_group_id) = $2 AND ended_at IS NULL`;
 
-export async function isMember(tx: EntityManager, groupId: string, memberId: string): Promise<boolean> {
-  const rows = await tx.query<unknown[]>(`SELECT 1 FROM membership WHERE ${MEMBER}`, [groupId, memberId]);
-  return rows.length > 0;
+/** By whom somebody is in a group; null: they are not in it. */
+export async function memberBy(tx: EntityManager, groupId: string, memberId: string): Promise<MemberSource | null> {
+  const [row] = await tx.query<{ source: MemberSource }[]>(`SELECT source FROM membership WHERE ${MEMBER}`, [
+    groupId,
+    memberId,
+  ]);
+  return row?.source ?? null;
 }
 
 export async function insertMember(
   tx: EntityManager,
-  { groupId, member, by, at }: { groupId: string; member: MemberAsked; by: string | null; at: Date },
+  {
+    groupId,
+    member,
+    by,
+    at,
+    source = 'hand',
+  }: { groupId: string; member: MemberAsked; by: string | null; at: Date; source?: MemberSource },
 ): Promise<void> {
   await tx.query(
     `INSERT INTO membership (id, group_id, person_id, member_group_id, source, since, added_by)
-      VALUES ($1, $2, $3, $4, 'hand', $5, $6)`,
+      VALUES ($1, $2, $3, $4, $5, $6, $7)`,
     [
       ...[uuidv7(), groupId, member.kind === 'person' ? member.id : null],
-      ...[member.kind === 'group' ? member.id : null, at, by],
+      ...[member.kind === 'group' ? member.id : null, source, at, by],
     ],
   );
 }

@@ -20,10 +20,10 @@ import {
   insertGroup,
   insertMember,
   isGroupNamed,
-  isMember,
   joinAgain,
   keptAfterLeaving,
   managesGroup,
+  memberBy,
   membershipsNow,
   renameGroup,
   setManagers,
@@ -138,7 +138,7 @@ export class GroupsService {
       const way = circleThrough(groupId, member.id, await membershipsNow(tx));
       if (way) throw circle(way, await groupNames(tx));
     }
-    if (await isMember(tx, groupId, member.id)) return null;
+    if ((await memberBy(tx, groupId, member.id)) !== null) return null;
     await insertMember(tx, { groupId, member, by: who.personId, at });
     return this.entry(who, 'group.joined', { group: group.name, member: subject.name });
   }
@@ -148,8 +148,37 @@ export class GroupsService {
     const group = await this.requireMine(tx, who, groupId);
     const at = this.clock.date();
     const names = await this.namesOf(tx, member);
+    if ((await memberBy(tx, groupId, member.id)) === 'directory')
+      throw new Problem(
+        'conflict',
+        'group.by-directory',
+        `${names} is in ${group.name} by the directory, and leaves it there.`,
+      );
     const left = await endMember(tx, { groupId, memberId: member.id, by: who.personId, at });
     return left ? this.entry(who, 'group.left', { group: group.name, member: names }) : null;
+  }
+
+  /** A group that the directory has. Asked with the access lock held alone. @returns null: the name is taken */
+  makeOfDirectoryIn(tx: EntityManager, name: string): Promise<string | null> {
+    return insertGroup(tx, name, this.clock.date());
+  }
+
+  /** @returns false: the name is taken, or the group has ended */
+  async renameOfDirectoryIn(tx: EntityManager, groupId: string, name: string): Promise<boolean> {
+    if (!(await heldGroup(tx, groupId)) || (await isGroupNamed(tx, name))) return false;
+    await renameGroup(tx, groupId, name);
+    return true;
+  }
+
+  /** Puts somebody into a group, or takes them out, as the directory says; whom somebody put in stays. */
+  async memberOfDirectoryIn(tx: EntityManager, groupId: string, member: MemberAsked, isIn: boolean): Promise<boolean> {
+    const [by, at] = [await memberBy(tx, groupId, member.id), this.clock.date()];
+    if (!isIn) return by === 'directory' && endMember(tx, { groupId, memberId: member.id, by: null, at });
+    if (by !== null || !(await heldGroup(tx, groupId))) return false;
+    // Somebody may have put a group into another meanwhile.
+    if (member.kind === 'group' && circleThrough(groupId, member.id, await membershipsNow(tx))) return false;
+    await insertMember(tx, { groupId, member, by: null, at, source: 'directory' });
+    return true;
   }
 
   /** Ends all that somebody is in, who leaves. Asked with the access lock held alone. */

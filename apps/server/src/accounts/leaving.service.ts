@@ -35,7 +35,8 @@ import {
   type LeavingDone,
   type LeavingRecord,
 } from './leaving.queries.js';
-import { lastToRun, PeopleService, requireAdmin } from './people.service.js';
+import { requireAdmin } from '../people/duties.js';
+import { lastToRun, PeopleService } from './people.service.js';
 
 /** Shares that are listed; all of them are passed on. */
 const LISTED = 100;

@@ -5,8 +5,9 @@ import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
 import { GroupsService } from '../access/groups.service.js';
 import { ReachedService } from '../access/reached.service.js';
+import { DirectorySignIn } from '../directory/sign-in.service.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
-import { hasDuty } from '../people/duties.js';
+import { hasDuty, requireAdmin } from '../people/duties.js';
 import { FactorService } from '../people/factor.service.js';
 import {
   accountRecords,
@@ -48,22 +49,25 @@ export class PeopleService {
     private readonly sessions: SessionService,
     private readonly factor: FactorService,
     private readonly invitations: InvitationsService,
+    private readonly directory: DirectorySignIn,
   ) {}
 
   async list(who: Who): Promise<People> {
-    const [records, groups, kept] = await Promise.all([
+    const [records, linked, groups, kept] = await Promise.all([
       accountRecords(this.db.manager, null),
+      this.directory.linked('person'),
       this.groups.list(who),
       this.groups.kept(),
     ]);
     const groupsOf = groupsByMember(groups);
-    return { people: records.map((record) => rowOf(record, groupsOf)), groups, kept };
+    return { people: records.map((record) => rowOf(record, groupsOf, linked)), groups, kept };
   }
 
   async sheet(who: Who, personId: string): Promise<PersonSheet> {
     const [record] = await accountRecords(this.db.manager, [personId]);
     if (!record) throw notFound('This person');
-    const [groups, sessions, reached, acts] = await Promise.all([
+    const [linked, groups, sessions, reached, acts] = await Promise.all([
+      this.directory.linked('person'),
       this.groups.list(who),
       this.sessions.list({ personId }, null),
       this.reached.of(who, personId),
@@ -71,7 +75,7 @@ export class PeopleService {
       hasDuty(who, 'see-ledger') ? this.ledger.page({ limit: ACTS_SHOWN, actorId: personId }) : { entries: [] },
     ]);
     return {
-      ...rowOf(record, groupsByMember(groups)),
+      ...rowOf(record, groupsByMember(groups), linked),
       since: record.createdAt.toISOString(),
       sessions: sessions.map(({ here: _, ...session }) => session),
       ...reached,
@@ -115,6 +119,7 @@ export class PeopleService {
     return this.invitations.give(who, mail, async (tx) => {
       const person = await this.requireHeld(tx, personId);
       if (person.disabledAt) throw disabled(person.name);
+      await this.requireHere(person);
       if (person.role === 'admin') requireAdmin(who);
       const entries = [this.entry(who, 'person.password-link', { name: person.name })];
       return { personId, entries, sets: true };
@@ -140,6 +145,7 @@ export class PeopleService {
     // Whoever reads their mail could be them.
     if ((asked.email ?? asked.signInName) !== undefined) requireTheirs(who, person);
     if (isOther && (role === 'guest' || person.role === 'guest')) this.requireOtherKind(person, role);
+    if ((asked.name ?? asked.email ?? asked.signInName) !== undefined) await this.requireHere(person);
     if (asked.signInName !== undefined) await requireFreeName(tx, asked.signInName, person.id);
     const after = { personId: person.id, usable: person.disabledAt === null, duties };
     if (leavesNobodyToRun(await dutiesOfAll(tx), after)) throw lastToRun(person.name);
@@ -163,6 +169,16 @@ export class PeopleService {
       ...(isOther || asked.duties ? [this.entry(who, 'person.role', { name, role, duties: duties.join(', ') })] : []),
       ...(said.length > 0 ? [this.entry(who, 'person.changed', { name, what: said.join(', ') })] : []),
     ];
+  }
+
+  /** What the directory says of somebody is changed there. */
+  private async requireHere(person: AccountRecord): Promise<void> {
+    if (await this.directory.signsIn(person.id))
+      throw new Problem(
+        'conflict',
+        'person.of-directory',
+        `${person.name} is of the directory, which says what they are called and knows their password.`,
+      );
   }
 
   /** Guests become staff, and keep what they were given; staff do not become guests, because homes and shares are theirs. */
@@ -271,16 +287,6 @@ export class PeopleService {
   }
 }
 
-/** @throws Problem person.admins-only: else whoever looks after people could make themselves more than they are */
-export function requireAdmin(who: Who): void {
-  if (who.role === 'admin') return;
-  throw new Problem(
-    'forbidden',
-    'person.admins-only',
-    'Only an admin changes what an admin is, and who has which duty.',
-  );
-}
-
 /** By what somebody of the office signs in is theirs, and an admin's. */
 function requireTheirs(who: Who, person: AccountRecord): void {
   if (person.role !== 'guest' && person.invitedAt === null) requireAdmin(who);
@@ -305,11 +311,16 @@ function groupsByMember(groups: People['groups']): Map<string, PersonRow['groups
   return new Map([...grouped(members, (m) => m.memberId)].map(([id, found]) => [id, found.map((f) => f.group)]));
 }
 
-function rowOf(record: AccountRecord, groupsOf: ReadonlyMap<string, PersonRow['groups']>): PersonRow {
+function rowOf(
+  record: AccountRecord,
+  groupsOf: ReadonlyMap<string, PersonRow['groups']>,
+  linked: ReadonlySet<string>,
+): PersonRow {
   const { id, name, signInName, email, role, duties, factor, quietDays } = record;
   return {
     ...{ id, name, signInName, email, role, duties, factor, quietDays },
     state: record.disabledAt ? 'disabled' : record.invitedAt ? 'invited' : 'usable',
+    directory: linked.has(id),
     groups: groupsOf.get(id) ?? [],
     lastSeenAt: record.seenAt?.toISOString() ?? null,
     sponsor: record.sponsorId ? { id: record.sponsorId, name: record.sponsorName ?? '' } : null,

@@ -67,6 +67,7 @@ const TABLES: Record<string, string[]> = {
   ],
   setup: ['setup'],
   accounts: ['password_link', 'leaving'],
+  directory: ['directory', 'directory_entry', 'directory_run'],
   platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [
@@ -103,9 +104,11 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ],
   [
     'person',
-    ['access', 'adopt', 'backups', 'setup', 'shares', 'stores'],
+    ['access', 'adopt', 'backups', 'directory', 'setup', 'shares', 'stores'],
     'names beside what they did; whether anybody is there',
   ],
+  ['people_group', ['directory'], 'which groups there are beside those of the directory'],
+  ['membership', ['directory'], 'whom the directory put into which group'],
   ['person_past', ['access'], 'who had an account at a moment'],
   ['actor', ['stores'], 'names beside what they brought'],
   ['blob', ['adopt', 'backups', 'previews', 'stores'], 'sizes, and whether bytes are damaged'],

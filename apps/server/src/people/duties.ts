@@ -14,3 +14,13 @@ export function requireDuty(who: Pick<Who, 'duties'>, duty: Duty): void {
 export function requireStaff(who: Pick<Who, 'role'>): void {
   if (who.role === 'guest') throw new Problem('forbidden', 'staff.only', 'That is for people of the office.');
 }
+
+/** @throws Problem person.admins-only: else whoever looks after people could make themselves more than they are */
+export function requireAdmin(who: Pick<Who, 'role'>): void {
+  if (who.role === 'admin') return;
+  throw new Problem(
+    'forbidden',
+    'person.admins-only',
+    'Only an admin changes what an admin is, and who has which duty.',
+  );
+}

@@ -92,6 +92,7 @@ export class SessionController {
       office: { name: office.name, zone: office.zone },
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
+      passwordHere: !(await this.sessions.isOfDirectory(who)),
       lacksFactor:
         factor.wanted && !factor.on && !(await this.sessions.isByPasskey(sessionSecret(req.headers.cookie) ?? '')),
       managesGroups: await this.sessions.managesGroups(who),

@@ -6,6 +6,7 @@ import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm
 import { ensureReach } from '../access/access-reach.js';
 import { reachStands } from '../access/access.queries.js';
 import { managesAny } from '../access/groups.queries.js';
+import { DirectorySignIn } from '../directory/sign-in.service.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { Attempts } from '../platform/attempts.js';
 import { OwnNetwork } from '../platform/own-network.js';
@@ -71,6 +72,7 @@ export class SessionService {
     private readonly office: Office,
     private readonly factor: FactorService,
     private readonly network: OwnNetwork,
+    private readonly directory: DirectorySignIn,
   ) {}
 
   /**
@@ -100,7 +102,7 @@ export class SessionService {
     const keys = Object.keys(limits);
     for (const key of keys) await this.attempts.take(key, limits[key] as number);
     const active = person !== null && canBeUsed(person, this.clock.date());
-    if (!(await passwordMatches(active ? person.passwordHash : null, asked.password)) || !active) {
+    if (!(await this.isRight(active ? person : null, asked.password)) || !active) {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
@@ -156,14 +158,29 @@ export class SessionService {
     return this.db.getRepository(Session).existsBy({ tokenHash: secretHash(secret), byPasskey: true });
   }
 
-  /** Who signs in by a name, or by a mail address that one person alone has. */
+  /** Whether it is their password: by the directory, whose they are; else by what is kept here. */
+  private async isRight(person: Person | null, password: string): Promise<boolean> {
+    const byDirectory = person && (await this.directory.check(person.id, password));
+    return byDirectory ?? passwordMatches(person?.passwordHash ?? null, password);
+  }
+
+  /** Who signs in by a name, by a mail address that one person alone has, or by a name of the directory. */
   private async named(typed: string): Promise<Person | null> {
     const people = this.db.getRepository(Person);
-    if (!typed.includes('@')) return people.findOneBy({ signInName: typed });
-    const at = await accountsAt(this.db.manager, typed);
+    const here = typed.includes('@') ? await this.addressed(typed) : await people.findOneBy({ signInName: typed });
+    if (here) return here;
+    // What stands before a backslash is the directory's own name, as people are used to type it.
+    const name = typed.slice(typed.lastIndexOf('\\') + 1);
+    const inDirectory = (await this.directory.named(typed)) ?? (await this.directory.named(name));
+    if (inDirectory) return people.findOneBy({ id: inDirectory });
+    return name === typed ? null : people.findOneBy({ signInName: name });
+  }
+
+  private async addressed(email: string): Promise<Person | null> {
+    const at = await accountsAt(this.db.manager, email);
     const usable = at.filter((p) => !p.left);
     const [only] = usable.length === 1 ? usable : [];
-    return only ? people.findOneBy({ id: only.id }) : null;
+    return only ? this.db.getRepository(Person).findOneBy({ id: only.id }) : null;
   }
 
   /** @throws Problem sign-in.outside */
@@ -287,6 +304,11 @@ export class SessionService {
     return managesAny(this.db.manager, who.personId);
   }
 
+  /** Whether the directory knows their password, and nothing here does. */
+  isOfDirectory(who: Who): Promise<boolean> {
+    return this.directory.signsIn(who.personId);
+  }
+
   person(who: Who): Promise<Person> {
     return this.db.getRepository(Person).findOneByOrFail({ id: who.personId });
   }
@@ -294,6 +316,8 @@ export class SessionService {
   /** Changes the own password and ends all other sessions of that person. */
   async changePassword(who: Who, asked: ChangePassword, secret: string): Promise<void> {
     await this.attempts.take(`password of ${who.personId}`, SIGN_IN_TRIES.perDevice);
+    if (await this.directory.signsIn(who.personId))
+      throw new Problem('conflict', 'password.of-directory', 'Your password is the directory’s: change it there.');
     const person = await this.person(who);
     if (!(await passwordMatches(person.passwordHash, asked.current)))
       throw invalidField('current', 'password.wrong', 'That is not your present password.');

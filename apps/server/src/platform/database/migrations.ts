@@ -21,6 +21,7 @@ import { ROUTER_AGE_SCHEMA } from './schema-0019.js';
 import { ORDERS_SCHEMA } from './schema-0020.js';
 import { SIX_SCHEMA } from './schema-0021.js';
 import { PEOPLE_SCHEMA } from './schema-0022.js';
+import { DIRECTORY_SCHEMA } from './schema-0023.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -287,6 +288,16 @@ export class People1766200000000 implements MigrationInterface {
   }
 }
 
+class Directory1766300000000 implements MigrationInterface {
+  name = 'Directory1766300000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(DIRECTORY_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who comes from the directory is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -311,6 +322,7 @@ export const MIGRATIONS = [
   Orders1766000000000,
   Six1766100000000,
   People1766200000000,
+  Directory1766300000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -337,4 +349,5 @@ export const SCHEMAS = [
   ORDERS_SCHEMA,
   SIX_SCHEMA,
   PEOPLE_SCHEMA,
+  DIRECTORY_SCHEMA,
 ];

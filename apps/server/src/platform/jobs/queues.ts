@@ -29,6 +29,8 @@ export const QUEUES = {
   /** As long as authorities take; whose process ends is taken up within a minute or two (OrdersService). */
   certificates: { retryLimit: 0, retryDelay: 0, expireInSeconds: 1800 },
   weights: { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
+  /** Reads all of a directory, and makes what changes; whoever's process ends is taken up. */
+  directory: { retryLimit: 1, retryDelay: 30, expireInSeconds: 1800 },
   'ways-in': { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
 } as const satisfies Record<string, QueueHow>;
 export type QueueName = keyof typeof QUEUES;

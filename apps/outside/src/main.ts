@@ -35,6 +35,7 @@ const world = await World.open(
     pmp: number('OUTSIDE_PMP_PORT', 0),
     upnp: number('OUTSIDE_UPNP_PORT', 0),
     ssdp: 0,
+    directory: 0,
     relay: { line: 0, tls: 0, plain: 0 },
     probes: { outside: 0, guest: 0, tunnel: 0 },
   },
@@ -44,6 +45,7 @@ const world = await World.open(
       : randomBytes(32),
     probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'),
     relayKey: process.env['OUTSIDE_RELAY_KEY'] ? Buffer.from(process.env['OUTSIDE_RELAY_KEY'], 'hex') : randomBytes(32),
+    crowd: number('OUTSIDE_DIRECTORY_CROWD', 0),
     clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0,
   },
 ).catch((error: Error) => {
@@ -69,6 +71,7 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
   else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
   else if (path === '/api/wiring') send(200, 'application/json', JSON.stringify(world.wiring('office')));
   else if (path === '/api/root.pem') send(200, 'application/pem-certificate-chain', world.authority.rootPem);
+  else if (path === '/api/directory.pem') send(200, 'application/pem-certificate-chain', world.directory.certificate);
   else if (path === '/api/invitation') send(200, 'text/plain; charset=utf-8', world.invitation);
   else if (path === '/probes') send(200, html, await askProbe(new URL(req.url ?? '/', 'http://here').searchParams));
   else if (path === '/mail') send(200, html, listPage(mailbox.list()));

@@ -24,6 +24,7 @@ export const NETWORKS: Record<Vantage, { localAddress: string; resolver: string;
   guest: { localAddress: '127.0.40.77', resolver: '192.168.40.1', probe: '192.168.40.77' },
   tunnel: { localAddress: '127.0.20.200', resolver: GATEWAY_ADDRESS, probe: '192.168.20.200' },
 };
+export const DIRECTORY_ADDRESS = '192.168.20.15';
 export const UPNP_PORT = 5000;
 export const PROBE_PORT = 8099;
 
@@ -48,6 +49,8 @@ export interface Places {
   upnp: number;
   /** Where searches for the router are answered. */
   ssdp: number;
+  /** The office's directory, over TLS. */
+  directory: number;
   relay: { line: number; tls: number; plain: number };
   probes: Record<Exclude<Vantage, 'office'>, number>;
 }
@@ -101,6 +104,7 @@ export function routesFrom(vantage: Vantage, p: Places): Route[] {
     ...both(GATEWAY_ADDRESS, 53, p.officeNames),
     at('udp', GATEWAY_ADDRESS, 5351, p.pmp, p.gateway),
     at('tcp', GATEWAY_ADDRESS, UPNP_PORT, p.upnp, p.gateway),
+    at('tcp', DIRECTORY_ADDRESS, 636, p.directory),
     at('udp', '239.255.255.250', 1900, p.ssdp, p.gateway),
   ];
   if (vantage === 'tunnel') return [...everywhere, ...inside];

@@ -22,6 +22,9 @@ const FAULT_WORDS: Record<string, string> = {
   'authority.down': 'authority out of order',
   'stun.silent': 'STUN silent',
   'relay.down': 'relay out of order',
+  'directory.slowMs': 'directory slow, in ms',
+  'directory.onlyFirst': 'directory gives only so many entries',
+  'directory.silent': 'directory silent',
   'line.changed': 'line has another address',
 };
 
@@ -50,6 +53,11 @@ export function worldPage(world: World, mails: number): string {
       'Relay',
       `for visitors: 127.0.0.1 port ${places.relay.tls}; lines of servers: port ${places.relay.line}. ${relayed.names.length ? `Serves ${relayed.names.join(', ')}; ${relayed.bytes} bytes passed.` : 'Nobody keeps a line.'}`,
       'curl --connect-to',
+    ],
+    [
+      'Directory',
+      `127.0.0.1 port ${places.directory}, LDAPS; to the office 192.168.20.15 port 636; read as CN=Quay,OU=Services,dc=saltmarsh,dc=example with ferry-lamp-osier-71`,
+      'ldapsearch',
     ],
     ['STUN responder', `127.0.0.1 port ${places.stun}, UDP`, 'any STUN client'],
   ];

@@ -28,6 +28,7 @@ beforeAll(async () => {
       pmp: 0,
       upnp: 0,
       ssdp: 0,
+      directory: 0,
       relay: { line: 0, tls: 0, plain: 0 },
       probes: { outside: 0, guest: 0, tunnel: 0 },
     },

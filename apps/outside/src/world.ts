@@ -2,6 +2,8 @@ import { probeServer, type Way } from '@quay/probe';
 import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { Authority } from './authority/server.js';
+import { DirectoryServer } from './directory/server.js';
+import { crowdedDirectory, officeDirectory } from './directory/state.js';
 import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
 import { addressRecord, newZone, withRecord, type Zone } from './names/state.js';
@@ -43,6 +45,8 @@ export interface Secrets {
   relayKey: Buffer;
   /** How far the authority's clock is ahead of the machine's; for pictures. */
   clockAheadMs?: number;
+  /** So many people more in the directory; for tests. */
+  crowd?: number;
 }
 
 /** The services that an office stands in the middle of, wired to one another. */
@@ -57,6 +61,7 @@ export class World {
     readonly stun: StunResponder,
     readonly authority: Authority,
     readonly relay: Relay,
+    readonly directory: DirectoryServer,
     private readonly relaySecret: Buffer,
     readonly places: Places,
   ) {}
@@ -107,7 +112,13 @@ export class World {
     places.authority = await authority.listen('127.0.0.1', places.authority);
     const relay = openRelay(secrets.relayKey);
     places.relay = await relay.listen('127.0.0.1', places.relay);
-    const world = new World(names, officeNames, guestNames, router, stun, authority, relay, secrets.relayKey, places);
+    const directory = await DirectoryServer.create(secrets.crowd ? crowdedDirectory(secrets.crowd) : officeDirectory());
+    places.directory = await directory.listen('127.0.0.1', places.directory);
+    const world = new World(
+      ...([names, officeNames, guestNames, router, stun, authority, relay, directory] as const),
+      secrets.relayKey,
+      places,
+    );
     for (const vantage of VANTAGES) if (vantage !== 'office') await world.openProbe(vantage, secrets.probeToken);
     return world;
   }
@@ -132,6 +143,7 @@ export class World {
       this.stun.close(),
       this.authority.close(),
       this.relay.close(),
+      this.directory.close(),
     ]);
   }
 
@@ -187,6 +199,7 @@ export class World {
       authority: this.authority.faults,
       stun: { silent: this.stun.silent },
       relay: { down: this.relay.down },
+      directory: this.directory.faults,
       line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS },
     };
     return Object.fromEntries(
@@ -224,6 +237,7 @@ export class World {
     if (isRestart) this.router.beginAnew();
     this.stun.silent = Boolean(wanted['stun.silent']);
     this.relay.down = Boolean(wanted['relay.down']);
+    this.directory.faults = part('directory', this.directory.faults);
     if (this.relay.down) this.relay.hangUp();
   }
 }

@@ -9,6 +9,8 @@ import { freePort } from './free-port.js';
 /** The outside world as a program of its own, and how a server stands in it. */
 export interface Outside {
   reach: ReachConfig;
+  /** The certificate of the directory, which is at 192.168.20.15 port 636. */
+  directoryRoot: string;
   /** Base64: the key of the name servers. */
   updateSecret: string;
   /** Where the router's public side answers, on this machine. */
@@ -24,7 +26,8 @@ export interface Outside {
   close: () => Promise<void>;
 }
 
-export async function openOutside(): Promise<Outside> {
+/** @param more of its surroundings, as its program takes them */
+export async function openOutside(more: Record<string, string> = {}): Promise<Outside> {
   const [web, smtp, tls, plain, offset] = [
     await freePort(),
     await freePort(),
@@ -51,6 +54,7 @@ export async function openOutside(): Promise<Outside> {
       OUTSIDE_UPDATE_KEY: updateKey.toString('hex'),
       OUTSIDE_PROBE_TOKEN: probeToken,
       OUTSIDE_RELAY_KEY: relayKey,
+      ...more,
     },
     stdio: ['ignore', 'inherit', 'inherit', 'ipc'],
   });
@@ -76,6 +80,7 @@ export async function openOutside(): Promise<Outside> {
       relay: await (await fetch(`${origin}/api/invitation`)).text(),
       wiring,
     },
+    directoryRoot: await (await fetch(`${origin}/api/directory.pem`)).text(),
     updateSecret: updateKey.toString('base64'),
     publicSide: (port) => ({ host: gateway, port: port + offset }),
     faults: async (wanted) => {

@@ -13,6 +13,7 @@ const START_TLS = Buffer.concat([
   Buffer.from([0x30, 0x1d, 0x02, 0x01, 0x01, 0x77, 0x18, 0x80, 0x16]),
   Buffer.from('1.3.6.1.4.1.1466.20037', 'latin1'),
 ]);
+const SEQUENCE = 0x30;
 const EXTENDED_RESPONSE = 0x78;
 const MOST_ANSWER_BYTES = 4096;
 
@@ -62,7 +63,7 @@ async function startTls(socket: Socket, host: string): Promise<void> {
   for (;;) {
     const [piece] = (await once(socket, 'data', { signal: AbortSignal.timeout(CONNECT_MS) })) as [Buffer];
     held = Buffer.concat([held, piece]);
-    if (held.length > MOST_ANSWER_BYTES) throw refused('what it answers is no answer');
+    if (held[0] !== SEQUENCE || held.length > MOST_ANSWER_BYTES) throw refused('what it answers is no answer');
     const length = messageLength(held);
     if (length === null || held.length < length) continue;
     if (held.length > length) throw refused('it goes on talking in the clear');

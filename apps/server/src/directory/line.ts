@@ -2,7 +2,7 @@ import {
   attributesOf,
   entryId,
   groupOf,
-  idFilter,
+  idBytes,
   personOf,
   rangeOf,
   type DirectoryEntry,
@@ -10,7 +10,7 @@ import {
   type DirectorySeen,
 } from '@quay/core';
 import type { DirectoryServer, DirectorySettings } from '@quay/contract';
-import { Client, type Entry } from 'ldapts';
+import { AndFilter, Client, EqualityFilter, FilterParser, type Entry, type Filter } from 'ldapts';
 import type { Dialler } from '../platform/dialler.js';
 import { openEncrypted } from './encrypted.js';
 import { answerFault, DirectoryFault } from './fault.js';
@@ -87,7 +87,7 @@ export class DirectoryLine {
 
   /** The entries of a filter, page by page (RFC 2696). Referrals are not followed. @throws DirectoryFault */
   private async *pages(
-    filter: string,
+    filter: string | Filter,
     {
       scope = 'sub' as const,
       base = this.way.base,
@@ -109,7 +109,11 @@ export class DirectoryLine {
   }
 
   /** The first of what a filter finds. @throws DirectoryFault */
-  async first(filter: string, count: number, asked: Pick<Asked, 'scope' | 'base'> = {}): Promise<DirectoryEntry[]> {
+  async first(
+    filter: string | Filter,
+    count: number,
+    asked: Pick<Asked, 'scope' | 'base'> = {},
+  ): Promise<DirectoryEntry[]> {
     const attributes = ['objectClass', ...attributesOf(this.way.schema)];
     for await (const page of this.pages(filter, { ...asked, attributes, page: count })) return page.slice(0, count);
     return [];
@@ -138,7 +142,10 @@ export class DirectoryLine {
   /** Somebody by what never changes of them. @returns null: they are not there any more. @throws DirectoryFault */
   async person(id: string): Promise<DirectoryPerson | null> {
     const { schema } = this.way;
-    const [entry, another] = await this.first(`(&${schema.personFilter}${idFilter(id, schema)})`, 2);
+    // As bytes: ids need be no text, and are none where the library reads a filter.
+    const isIt = new EqualityFilter({ attribute: schema.idAttribute, value: Buffer.from(idBytes(id)) });
+    const filter = new AndFilter({ filters: [FilterParser.parseString(schema.personFilter), isIt] });
+    const [entry, another] = await this.first(filter, 2);
     if (!entry || another) return null;
     const found = personOf(entry, schema);
     return 'fault' in found ? null : found;

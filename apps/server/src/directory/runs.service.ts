@@ -31,7 +31,7 @@ import { runSheet } from './shown.js';
 
 const EVERY_QUARTER = '*/15 * * * *';
 /** Changes that are made in one transaction; others wait no longer for the access lock. */
-const AT_ONCE = 200;
+const AT_ONCE = 50;
 const STUCK_MS = 30 * 60_000;
 const KEPT_MS = 90 * 86_400_000;
 const NOTHING: LookAtDirectory = { chosen: [], taken: [] };

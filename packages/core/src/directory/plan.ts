@@ -452,15 +452,15 @@ function fieldsWords({ was, ...now }: Extract<DirectoryChange, { kind: 'person-c
 }
 
 const KINDS: [DirectoryChange['kind'][], (count: number) => string][] = [
-  [['person-new'], (n) => `${n} new`],
-  [['person-taken'], (n) => `${n} taken over`],
-  [['person-back'], (n) => `${n} back`],
-  [['person-changed'], (n) => `${n} changed`],
-  [['person-moved'], (n) => `${n} moved`],
-  [['person-left'], (n) => `${n} disabled`],
+  [['person-new'], (n) => countOf(n, 'new', 'new')],
+  [['person-taken'], (n) => countOf(n, 'taken over', 'taken over')],
+  [['person-back'], (n) => countOf(n, 'back', 'back')],
+  [['person-changed'], (n) => countOf(n, 'changed', 'changed')],
+  [['person-moved'], (n) => countOf(n, 'moved', 'moved')],
+  [['person-left'], (n) => countOf(n, 'disabled', 'disabled')],
   [['group-new', 'group-taken', 'group-renamed', 'group-left', 'group-back'], (n) => countOf(n, 'group')],
   [['joined'], (n) => `${countOf(n, 'person', 'people')} into groups`],
-  [['parted'], (n) => `${n} out of groups`],
+  [['parted'], (n) => countOf(n, 'out of groups', 'out of groups')],
 ];
 
 /** What a run does, in a line: "3 new, 1 disabled". */

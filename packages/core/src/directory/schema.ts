@@ -178,11 +178,11 @@ export function entryId(bytes: Uint8Array): string {
   return `#${[...bytes].map((byte) => byte.toString(16).padStart(2, '0')).join('')}`;
 }
 
-/** Finds the entry of an id, by bytes where it is of bytes (RFC 4515 §3). */
-export function idFilter(id: string, { idAttribute }: Pick<DirectorySchema, 'idAttribute'>): string {
-  const value = id.startsWith('#') ? id.slice(1).replace(/../g, (digits) => `\\${digits}`) : filterValue(id);
-  return `(${idAttribute}=${value})`;
-}
+/** The bytes by which the entry of an id is asked for. */
+export const idBytes = (id: string): Uint8Array =>
+  id.startsWith('#')
+    ? new Uint8Array((id.slice(1).match(/../g) ?? []).map((digits) => parseInt(digits, 16)))
+    : new TextEncoder().encode(id);
 
 /** The span of values that an attribute was given in: `member;range=0-1499`; null: all of them. Last is null at the end. */
 export function rangeOf(attribute: string): { name: string; first: number; last: number | null } | null {

@@ -203,7 +203,9 @@ export class Person {
         words,
       )
       .catch(async () => {
-        throw new Error(`there is no "${words}" to choose in ${selector}: ${(await this.text(selector)).slice(0, 600)}`);
+        throw new Error(
+          `there is no "${words}" to choose in ${selector}: ${(await this.text(selector)).slice(0, 600)}`,
+        );
       });
     await this.page.select(selector, await (found as ElementHandle<HTMLOptionElement>).evaluate((o) => o.value));
   }

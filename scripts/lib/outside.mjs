@@ -83,12 +83,14 @@ export async function setUpWayIn(origin, outside) {
   });
   if (signedIn.status !== 204) return;
   const cookie = signedIn.headers.getSetCookie()[0].split(';')[0];
-  const ask = (method, path, body) =>
-    fetch(`${origin}/api/reach/addresses${path}`, {
+  const send = (method, path, body) =>
+    fetch(`${origin}${path}`, {
       method,
       headers: { cookie, 'content-type': 'application/json' },
       body: body && JSON.stringify(body),
     });
+  const ask = (method, path, body) => send(method, `/api/reach/addresses${path}`, body);
+  await connectDirectory(send, outside);
   const addresses = await (await ask('GET', '')).json();
   for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
     for (const step of ['record', 'mapping', 'certificate', 'redirect'])
@@ -105,4 +107,24 @@ export async function setUpWayIn(origin, outside) {
   });
   await Promise.all(addresses.map((a) => ask('POST', `/${a.id}/check`)));
   await fetch(`${origin}/api/session`, { method: 'DELETE', headers: { cookie } });
+}
+
+/** The directory has another certificate with every start of the outside world; the rest stays as somebody left it. */
+async function connectDirectory(send, outside) {
+  const { settings } = await (await send('GET', '/api/directory')).json();
+  const { DIRECTORY_SCHEMAS } = await import('@quay/core');
+  await send('PUT', '/api/directory', {
+    ...(settings ?? {
+      servers: [{ host: '192.168.20.15', port: 636 }],
+      encryption: 'ldaps',
+      bindDn: 'CN=Quay,OU=Services,dc=saltmarsh,dc=example',
+      base: 'dc=saltmarsh,dc=example',
+      preset: 'domain',
+      schema: DIRECTORY_SCHEMAS.domain,
+      branches: [],
+      awayDays: 3,
+    }),
+    roots: await (await fetch(`${outside}/api/directory.pem`)).text(),
+    bindPassword: 'ferry-lamp-osier-71',
+  });
 }

@@ -79,7 +79,7 @@ export class DirectoryService {
   async try(who: Who, asked: KeepDirectory): Promise<DirectoryTrial> {
     requireAdmin(who);
     await this.attempts.take(`directory trial of ${who.personId}`, TRIALS);
-    return tryDirectory(this.dialler, await this.withPassword(this.db.manager, asked));
+    return tryDirectory(this.dialler, await this.withPassword(this.db.manager, asked), this.clock.now());
   }
 
   async keep(who: Who, asked: KeepDirectory): Promise<Directory> {
@@ -209,6 +209,16 @@ function foundOf(entry: DirectoryEntry, schema: DirectorySchema, known: Readonly
   const has = (...names: string[]) => names.some((name) => classes.includes(name));
   if (has('organizationalunit', 'organization', 'container', 'domain', 'builtindomain', 'locality') && !has('person'))
     return { ...there, entryId: null, state: 'free', kind: 'branch', name: lastName(dn), more: '' };
+  if (id === '')
+    return {
+      ...there,
+      entryId: null,
+      state: 'fault',
+      kind: 'person',
+      name: lastName(dn),
+      more: '',
+      words: 'It has no id.',
+    };
   const hasMembers = schema.memberAttributes.some((a) => entry.attributes.has(a.toLowerCase()));
   const isGroup = hasMembers || has('group', 'groupofnames', 'groupofuniquenames', 'posixgroup');
   const read = isGroup ? groupOf(entry, schema) : personOf(entry, schema);
@@ -222,6 +232,11 @@ function foundOf(entry: DirectoryEntry, schema: DirectorySchema, known: Readonly
       words: read.fault,
     };
   if ('members' in read) return { ...there, kind: 'group', name: read.name, more: `${read.members.length} in it` };
-  const words = read.disabled ? 'Disabled there.' : '';
-  return { ...there, kind: 'person', name: read.name, more: `${read.email}, signs in as ${read.signInName}`, words };
+  const person = {
+    ...there,
+    kind: 'person' as const,
+    name: read.name,
+    more: `${read.email}, signs in as ${read.signInName}`,
+  };
+  return read.disabled && there.state === 'free' ? { ...person, state: 'fault', words: 'disabled there' } : person;
 }

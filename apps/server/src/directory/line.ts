@@ -7,6 +7,7 @@ import {
   rangeOf,
   type DirectoryEntry,
   type DirectoryPerson,
+  type DirectorySchema,
   type DirectorySeen,
 } from '@quay/core';
 import type { DirectoryServer, DirectorySettings } from '@quay/contract';
@@ -101,8 +102,7 @@ export class DirectoryLine {
         ...{ scope, filter, attributes, paged: { pageSize: page } },
         explicitBufferAttributes: [idAttribute],
       });
-      for await (const { searchEntries } of answers)
-        yield searchEntries.map((entry) => entryOf(entry, idAttribute)).filter((e) => e !== null);
+      for await (const { searchEntries } of answers) yield searchEntries.map((entry) => entryOf(entry, idAttribute));
     } catch (error) {
       throw answerFault(error, 'entries', base || 'the directory');
     }
@@ -129,7 +129,7 @@ export class DirectoryLine {
         for (const entry of page) {
           count += 1;
           if (count > MOST_ENTRIES) throw tooMany();
-          const found = of(await this.complete(entry));
+          const found = entry.id === '' ? { dn: entry.dn, fault: lacksId(schema) } : of(await this.complete(entry));
           if ('fault' in found) seen.faults.push(found);
           else into.push(found);
         }
@@ -198,6 +198,8 @@ interface Asked {
 }
 type Fault = { dn: string; fault: string };
 
+const lacksId = ({ idAttribute }: DirectorySchema): string => `It has no ${idAttribute}, by which it would be known.`;
+
 const tooMany = (): DirectoryFault =>
   new DirectoryFault(
     'entries',
@@ -205,8 +207,8 @@ const tooMany = (): DirectoryFault =>
     'Choose a base or filters that find fewer.',
   );
 
-/** @returns null: it has no id */
-function entryOf({ dn, ...rest }: Entry, idAttribute: string): DirectoryEntry | null {
+/** Branches need have no id: then it is empty. */
+function entryOf({ dn, ...rest }: Entry, idAttribute: string): DirectoryEntry {
   const attributes = new Map<string, string[]>();
   let id: Uint8Array | null = null;
   for (const [name, given] of Object.entries(rest)) {
@@ -215,5 +217,5 @@ function entryOf({ dn, ...rest }: Entry, idAttribute: string): DirectoryEntry | 
     if (key === idAttribute.toLowerCase()) id = values[0] === undefined ? id : Buffer.from(values[0]);
     else if (values.length > 0) attributes.set(key, values.map(String));
   }
-  return id && id.length > 0 ? { dn, id: entryId(id), attributes } : null;
+  return { dn, id: id && id.length > 0 ? entryId(id) : '', attributes };
 }

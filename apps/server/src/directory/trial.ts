@@ -1,4 +1,4 @@
-import { groupOf, personOf, type DirectorySchema } from '@quay/core';
+import { dayInWords, groupOf, personOf, type DirectorySchema } from '@quay/core';
 import { DIRECTORY_STEPS, type DirectoryServer, type DirectoryStep, type DirectoryTrial } from '@quay/contract';
 import { lookup } from 'node:dns/promises';
 import { isIP } from 'node:net';
@@ -14,12 +14,12 @@ const NAMED = 3;
 const OF_SERVERS = ['resolve', 'connect', 'certificate', 'bind'] as const satisfies DirectoryStep['step'][];
 
 /** Goes through to the directory step by step, with every server, and tells what each step showed. */
-export async function tryDirectory(dialler: Dialler, way: DirectoryWay): Promise<DirectoryTrial> {
+export async function tryDirectory(dialler: Dialler, way: DirectoryWay, now: number): Promise<DirectoryTrial> {
   const steps: DirectoryStep[] = [];
   let authority: DirectoryTrial['authority'] = null;
   let inside: DirectoryStep[] | null = null;
   for (const server of way.servers) {
-    const { taken, line, failed } = await throughTo(dialler, server, way);
+    const { taken, line, failed } = await throughTo(dialler, server, { ...way, now });
     steps.push(...taken);
     if (failed?.step === 'certificate' && authority === null)
       authority = await shownAuthority(dialler, server, way).catch(() => null);
@@ -38,7 +38,7 @@ export async function tryDirectory(dialler: Dialler, way: DirectoryWay): Promise
 async function throughTo(
   dialler: Dialler,
   server: DirectoryServer,
-  way: DirectoryWay,
+  way: DirectoryWay & { now: number },
 ): Promise<{ taken: DirectoryStep[]; line: DirectoryLine | null; failed: DirectoryFault | null }> {
   const at = `${server.host}:${server.port}`;
   const ok = (step: DirectoryStep['step'], words: string): DirectoryStep => ({
@@ -54,7 +54,10 @@ async function throughTo(
     encrypted.destroy();
     taken.push(ok('connect', `It answers at port ${server.port}.`));
     taken.push(
-      ok('certificate', `${protocol}; the certificate of ${String(subject.CN ?? server.host)} is good until ${until}.`),
+      ok(
+        'certificate',
+        `${protocol}; the certificate of ${String(subject.CN ?? server.host)} is good until ${dayInWords(Date.parse(until), way.now, 'UTC')}.`,
+      ),
     );
     const line = await DirectoryLine.open(dialler, server, way);
     taken.push(ok('bind', 'The name and the password are accepted.'));

@@ -10,10 +10,10 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
-import { passwordMatches } from '../platform/passwords.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
 import { removePasskeysOf } from './passkeys.queries.js';
+import { OwnPassword } from './own-password.js';
 import { Person, RecoveryCode, SecondFactorRow } from './people.entity.js';
 import { factorStepOf, factorUri, newFactorSecret } from './totp.js';
 import type { Who } from './who.js';
@@ -60,6 +60,7 @@ export class FactorService {
   private readonly key: Buffer;
 
   constructor(
+    private readonly password: OwnPassword,
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly attempts: Attempts,
@@ -109,7 +110,7 @@ export class FactorService {
   async begin(who: Who, password: string): Promise<FactorBegun> {
     await this.attempts.take(`password of ${who.personId}`, PASSWORD_TRIES);
     const person = await this.db.getRepository(Person).findOneByOrFail({ id: who.personId });
-    if (!(await passwordMatches(person.passwordHash, password)))
+    if (!(await this.password.isRight(person, password)))
       throw invalidField('password', 'password.wrong', 'That is not your password.');
     const secret = newFactorSecret();
     await this.db.transaction(async (tx) => {

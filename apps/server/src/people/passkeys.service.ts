@@ -17,9 +17,9 @@ import { Events } from '../platform/events/events.js';
 import { log } from '../platform/log/log.js';
 import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
-import { passwordMatches } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
+import { OwnPassword } from './own-password.js';
 import { Person } from './people.entity.js';
 import {
   insertChallenge,
@@ -51,6 +51,7 @@ export interface AskedAt {
 @Injectable()
 export class PasskeysService {
   constructor(
+    private readonly password: OwnPassword,
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
@@ -77,7 +78,7 @@ export class PasskeysService {
   async begin(who: Who, password: string, at: AskedAt) {
     await this.attempts.take(`password of ${who.personId}`, TRIES.password);
     const person = await this.db.getRepository(Person).findOneByOrFail({ id: who.personId });
-    if (!(await passwordMatches(person.passwordHash, password)))
+    if (!(await this.password.isRight(person, password)))
       throw invalidField('password', 'password.wrong', 'That is not your password.');
     const hindrance = hindranceAt(at);
     if (hindrance) throw new Problem('conflict', 'passkey.no-name', hindrance);

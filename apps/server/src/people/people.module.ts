@@ -2,6 +2,7 @@ import { Global, Module } from '@nestjs/common';
 import { DeviceMemory } from './device-memory.js';
 import { FactorController } from './factor.controller.js';
 import { FactorService } from './factor.service.js';
+import { OwnPassword } from './own-password.js';
 import { NoticesService } from './notices.service.js';
 import { PasskeysController } from './passkeys.controller.js';
 import { PasskeysService } from './passkeys.service.js';
@@ -13,7 +14,7 @@ import { SignedInGuard } from './signed-in.guard.js';
 @Global()
 @Module({
   controllers: [SessionController, FactorController, PasskeysController],
-  providers: [SessionService, FactorService, NoticesService, PasskeysService, SignedInGuard, DeviceMemory],
+  providers: [OwnPassword, SessionService, FactorService, NoticesService, PasskeysService, SignedInGuard, DeviceMemory],
   exports: [SessionService, FactorService, NoticesService, SignedInGuard],
 })
 export class PeopleModule {}

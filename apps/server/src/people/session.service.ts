@@ -15,12 +15,13 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
 import { Office, securityOf } from '../platform/office.js';
-import { hashPassword, passwordMatches } from '../platform/passwords.js';
+import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { requireStrong } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
 import { FactorService } from './factor.service.js';
+import { OwnPassword } from './own-password.js';
 import { Person, Session } from './people.entity.js';
 import { accountsAt } from './people.queries.js';
 import type { Held, Hindrance, Who } from './who.js';
@@ -73,6 +74,7 @@ export class SessionService {
     private readonly factor: FactorService,
     private readonly network: OwnNetwork,
     private readonly directory: DirectorySignIn,
+    private readonly password: OwnPassword,
   ) {}
 
   /**
@@ -102,7 +104,7 @@ export class SessionService {
     const keys = Object.keys(limits);
     for (const key of keys) await this.attempts.take(key, limits[key] as number);
     const active = person !== null && canBeUsed(person, this.clock.date());
-    if (!(await this.isRight(active ? person : null, asked.password)) || !active) {
+    if (!(await this.password.isRight(active ? person : null, asked.password)) || !active) {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
@@ -156,12 +158,6 @@ export class SessionService {
   /** Whether a session was begun by a passkey. */
   isByPasskey(secret: string): Promise<boolean> {
     return this.db.getRepository(Session).existsBy({ tokenHash: secretHash(secret), byPasskey: true });
-  }
-
-  /** Whether it is their password: by the directory, whose they are; else by what is kept here. */
-  private async isRight(person: Person | null, password: string): Promise<boolean> {
-    const byDirectory = person && (await this.directory.check(person.id, password));
-    return byDirectory ?? passwordMatches(person?.passwordHash ?? null, password);
   }
 
   /** Who signs in by a name, by a mail address that one person alone has, or by a name of the directory. */
@@ -319,7 +315,7 @@ export class SessionService {
     if (await this.directory.signsIn(who.personId))
       throw new Problem('conflict', 'password.of-directory', 'Your password is the directory’s: change it there.');
     const person = await this.person(who);
-    if (!(await passwordMatches(person.passwordHash, asked.current)))
+    if (!(await this.password.isRight(person, asked.current)))
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
     const { name: office } = await this.office.settings();
     const known = [person.name, person.signInName, ...office.toLowerCase().split(' '), 'quay'];

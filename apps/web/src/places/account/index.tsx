@@ -32,7 +32,11 @@ export function Account() {
       </div>
       <div className="two-columns">
         <div>
-          <ChangePasswordForm />
+          {me.passwordHere ? (
+            <ChangePasswordForm />
+          ) : (
+            <p>The directory of the office knows your password. It is changed there.</p>
+          )}
           <SecondFactorSection />
           <PasskeysSection />
         </div>

@@ -43,9 +43,14 @@ export function EditPerson({ person, done }: { person: PersonSheet; done: () => 
   const isGuest = person.role === 'guest';
   return (
     <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
-      <Field {...{ form, name: 'name', id: 'edit-name', label: 'Name', size: 'sm' }} />
-      <Field {...{ form, name: 'email', id: 'edit-email', label: 'Mail address', type: 'email', size: 'sm' }} />
-      <Field {...{ form, name: 'signInName', id: 'edit-sign-in', label: 'Signs in as', size: 'sm' }} />
+      {person.directory && <p className="quiet mb-0">Name, address and sign-in name are the directory’s.</p>}
+      {!person.directory && (
+        <>
+          <Field {...{ form, name: 'name', id: 'edit-name', label: 'Name', size: 'sm' }} />
+          <Field {...{ form, name: 'email', id: 'edit-email', label: 'Mail address', type: 'email', size: 'sm' }} />
+          <Field {...{ form, name: 'signInName', id: 'edit-sign-in', label: 'Signs in as', size: 'sm' }} />
+        </>
+      )}
       {me.role === 'admin' && (
         <Form.Group controlId="edit-role">
           <Form.Label>Account</Form.Label>

@@ -163,7 +163,7 @@ function choicesOf(group: GroupRow, all: People): Choice[] {
   ];
 }
 
-export type Choice = Omit<GroupMember, 'since'>;
+export type Choice = Omit<GroupMember, 'since' | 'by'>;
 
 export function Members({ group, choices }: { group: GroupRow; choices: Choice[] }) {
   const verbs = useGroupVerbs();
@@ -183,9 +183,13 @@ export function Members({ group, choices }: { group: GroupRow; choices: Choice[]
             <span className="quiet small">
               since <When at={m.since} brief />
             </span>{' '}
-            <button type="button" className="link small" onClick={() => verbs.leave.mutate({ group, member: m })}>
-              Take out<span className="visually-hidden"> {m.name}</span>
-            </button>
+            {m.by === 'directory' ? (
+              <span className="quiet small">by the directory</span>
+            ) : (
+              <button type="button" className="link small" onClick={() => verbs.leave.mutate({ group, member: m })}>
+                Take out<span className="visually-hidden"> {m.name}</span>
+              </button>
+            )}
           </li>
         ))}
       </ul>

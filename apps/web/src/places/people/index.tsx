@@ -9,6 +9,7 @@ import { useSearch } from '../../ui/search';
 import { now, useMe } from '../../ui/session';
 import { useTyped } from '../../ui/typed';
 import { AddPerson } from './add-person';
+import { DirectoryView } from './directory';
 import { GroupsView } from './groups';
 import { ImportPeopleDialog } from './import-people';
 import { PeopleView } from './list';
@@ -17,7 +18,7 @@ import { peopleQuery } from './queries';
 import { ReachView } from './reach-view';
 import './index.scss';
 
-const VIEWS = ['reach', 'staff', 'guests', 'groups'] as const;
+const VIEWS = ['reach', 'staff', 'guests', 'groups', 'directory'] as const;
 type View = (typeof VIEWS)[number];
 
 /** Who is there, what they reach, and who answers for them. Whoever only manages groups sees those. */
@@ -45,11 +46,12 @@ function Everybody() {
       </div>
       <div className="people-head">
         <Views people={data} />
-        {shown !== 'groups' && <Find key={shown} what={shown} />}
+        {shown !== 'groups' && shown !== 'directory' && <Find key={shown} what={shown} />}
       </div>
       {shown === 'reach' && <ReachView />}
       {(shown === 'staff' || shown === 'guests') && <PeopleView key={shown} of={shown} chosen={id} />}
       {shown === 'groups' && <GroupsView chosen={id} />}
+      {shown === 'directory' && <DirectoryView chosen={id} />}
       {adding === 'one' && <AddPerson close={() => setAdding(null)} />}
       {adding === 'list' && <ImportPeopleDialog close={() => setAdding(null)} />}
     </>
@@ -83,11 +85,13 @@ function Title({ people }: { people: People | undefined }) {
 
 function Views({ people }: { people: People | undefined }) {
   const count = (view: View): number | '' => {
-    if (!people || view === 'reach') return '';
+    if (!people || view === 'reach' || view === 'directory') return '';
     if (view === 'groups') return people.groups.length;
     return people.people.filter((p) => p.state !== 'disabled' && (p.role === 'guest') === (view === 'guests')).length;
   };
-  const names: Record<View, string> = { reach: 'Who reaches what', staff: 'Staff', guests: 'Guests', groups: 'Groups' };
+  const names: Record<View, string> = {
+    ...{ reach: 'Who reaches what', staff: 'Staff', guests: 'Guests', groups: 'Groups', directory: 'Directory' },
+  };
   return (
     <nav className="people-views" aria-label="Views of people">
       {VIEWS.map((view) => (
@@ -99,14 +103,14 @@ function Views({ people }: { people: People | undefined }) {
   );
 }
 
-const FIND_WORDS: Record<Exclude<View, 'groups'>, string> = {
+const FIND_WORDS: Record<Exclude<View, 'groups' | 'directory'>, string> = {
   reach: 'Person, group or folder',
   staff: 'Name, mail or group',
   guests: 'Name or mail',
 };
 
 /** What is looked for stands in the address. */
-function Find({ what }: { what: Exclude<View, 'groups'> }) {
+function Find({ what }: { what: Exclude<View, 'groups' | 'directory'> }) {
   const [params, change] = useSearch();
   const field = useRef<HTMLInputElement>(null);
   const [find, setFind] = useTyped(params.get('find') ?? '', (text) =>

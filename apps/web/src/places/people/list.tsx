@@ -20,6 +20,7 @@ const FILTERS: { key: string; words: string; matches: (p: PersonRow) => boolean 
   { key: 'invited', words: 'invited', matches: (p) => p.state === 'invited' },
   { key: 'no-factor', words: 'without a second factor', matches: (p) => p.state === 'usable' && !p.factor },
   { key: 'never', words: 'never here', matches: (p) => p.state !== 'disabled' && p.lastSeenAt === null },
+  { key: 'directory', words: 'of the directory', matches: (p) => p.state !== 'disabled' && p.directory },
   { key: 'disabled', words: 'disabled', matches: (p) => p.state === 'disabled' },
 ];
 

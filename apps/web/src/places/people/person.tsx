@@ -60,7 +60,10 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
           <When at={person.since} brief />
         </dd>
         <dt>Signs in as</dt>
-        <dd>{person.signInName}</dd>
+        <dd>
+          {person.signInName}
+          {person.directory && <span className="quiet">, by the directory</span>}
+        </dd>
         <dt>Mail</dt>
         <dd>{person.email}</dd>
         <dt>Last here</dt>
@@ -73,7 +76,12 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
         <Button variant="plain" size="sm" onClick={edit}>
           Change
         </Button>
-        {!isOver && (
+        {person.directory && me.role === 'admin' && (
+          <Button variant="plain" size="sm" onClick={() => verbs.detach.mutate(person)}>
+            Sign in apart from the directory
+          </Button>
+        )}
+        {!isOver && !person.directory && (
           <Button
             variant="plain"
             size="sm"

@@ -1,6 +1,10 @@
 import type {
   AccessMoments,
   AccessTableAnswer,
+  Directory,
+  DirectoryFind,
+  DirectoryFindAnswer,
+  DirectoryRunSheet,
   Explanation,
   GroupRow,
   ImportAnswer,
@@ -36,6 +40,28 @@ export const leavingQuery = (id: string) =>
   queryOptions({
     queryKey: ['people', 'leaving', id],
     queryFn: () => api<Leaving>('GET', `/api/people/${id}/leaving`),
+  });
+
+export const directoryQuery = queryOptions({
+  queryKey: ['people', 'directory'],
+  queryFn: () => api<Directory>('GET', '/api/directory'),
+});
+
+/** A look at the directory: what it would change, or has. */
+export const directoryRunQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['people', 'directory', 'run', id],
+    queryFn: () => api<DirectoryRunSheet>('GET', `/api/directory/runs/${id}`),
+  });
+
+export const directoryFindQuery = (asked: DirectoryFind) =>
+  queryOptions({
+    queryKey: ['people', 'directory', 'find', asked],
+    queryFn: () => api<DirectoryFindAnswer>('POST', '/api/directory/find', asked),
+    placeholderData: keepPreviousData,
+    // The directory of the office is asked when somebody looks, not with each change here.
+    staleTime: 60_000,
+    retry: false,
   });
 
 /** What would become of each line of a list. */

@@ -70,7 +70,15 @@ export function usePeopleVerbs() {
     },
     onError: tellFailure,
   });
-  return { act, change, add, invite, factorOff };
+  const detach = useMutation({
+    mutationFn: ({ id }: Pick<PersonRow, 'id' | 'name'>) => api<void>('DELETE', `/api/directory/people/${id}`),
+    onSuccess: (_, { name }) => {
+      changed('people');
+      show(`${name} signs in by a password of their own, once they have one: send them a link.`);
+    },
+    onError: tellFailure,
+  });
+  return { act, change, add, invite, factorOff, detach };
 }
 
 /** What can be done to groups, each with its way back. */

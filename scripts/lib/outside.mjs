@@ -91,6 +91,7 @@ export async function setUpWayIn(origin, outside) {
     });
   const ask = (method, path, body) => send(method, `/api/reach/addresses${path}`, body);
   await connectDirectory(send, outside);
+  await connectProvider(send, origin, outside);
   const addresses = await (await ask('GET', '')).json();
   for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
     for (const step of ['record', 'mapping', 'certificate', 'redirect'])
@@ -126,5 +127,24 @@ async function connectDirectory(send, outside) {
     }),
     roots: await (await fetch(`${outside}/api/directory.pem`)).text(),
     bindPassword: 'ferry-lamp-osier-71',
+  });
+}
+
+/** It answers at another port with every start. */
+async function connectProvider(send, origin, outside) {
+  const { settings } = await (await send('GET', '/api/settings/provider')).json();
+  const { places } = await (await fetch(`${outside}/api/world`)).json();
+  await send('PUT', '/api/settings/provider', {
+    ...(settings ?? {
+      name: 'Saltmarsh id',
+      clientId: 'lockfast-quay',
+      makesAccounts: false,
+      domains: [],
+      groupsClaim: '',
+      groups: [],
+    }),
+    issuer: `http://127.0.0.1:${places.identity}`,
+    clientSecret: 'osier-ferry-lamp-82',
+    origin,
   });
 }

@@ -36,6 +36,7 @@ const world = await World.open(
     upnp: number('OUTSIDE_UPNP_PORT', 0),
     ssdp: 0,
     directory: 0,
+    identity: 0,
     relay: { line: 0, tls: 0, plain: 0 },
     probes: { outside: 0, guest: 0, tunnel: 0 },
   },

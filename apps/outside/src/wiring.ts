@@ -51,6 +51,8 @@ export interface Places {
   ssdp: number;
   /** The office's directory, over TLS. */
   directory: number;
+  /** The identity provider. */
+  identity: number;
   relay: { line: number; tls: number; plain: number };
   probes: Record<Exclude<Vantage, 'office'>, number>;
 }

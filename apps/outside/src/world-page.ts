@@ -25,6 +25,7 @@ const FAULT_WORDS: Record<string, string> = {
   'directory.slowMs': 'directory slow, in ms',
   'directory.onlyFirst': 'directory gives only so many entries',
   'directory.silent': 'directory silent',
+  'identity.down': 'identity provider out of order',
   'line.changed': 'line has another address',
 };
 
@@ -58,6 +59,11 @@ export function worldPage(world: World, mails: number): string {
       'Directory',
       `127.0.0.1 port ${places.directory}, LDAPS; to the office 192.168.20.15 port 636; read as CN=Quay,OU=Services,dc=saltmarsh,dc=example with ferry-lamp-osier-71`,
       'ldapsearch',
+    ],
+    [
+      'Identity provider',
+      `http://127.0.0.1:${places.identity}, client lockfast-quay, secret osier-ferry-lamp-82`,
+      'a browser',
     ],
     ['STUN responder', `127.0.0.1 port ${places.stun}, UDP`, 'any STUN client'],
   ];

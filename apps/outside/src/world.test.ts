@@ -29,6 +29,7 @@ beforeAll(async () => {
       upnp: 0,
       ssdp: 0,
       directory: 0,
+      identity: 0,
       relay: { line: 0, tls: 0, plain: 0 },
       probes: { outside: 0, guest: 0, tunnel: 0 },
     },

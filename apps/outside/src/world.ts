@@ -4,6 +4,7 @@ import type { AddressInfo } from 'node:net';
 import { Authority } from './authority/server.js';
 import { DirectoryServer } from './directory/server.js';
 import { crowdedDirectory, officeDirectory } from './directory/state.js';
+import { IdentityServer } from './identity/server.js';
 import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
 import { addressRecord, newZone, withRecord, type Zone } from './names/state.js';
@@ -62,6 +63,7 @@ export class World {
     readonly authority: Authority,
     readonly relay: Relay,
     readonly directory: DirectoryServer,
+    readonly identity: IdentityServer,
     private readonly relaySecret: Buffer,
     readonly places: Places,
   ) {}
@@ -114,8 +116,10 @@ export class World {
     places.relay = await relay.listen('127.0.0.1', places.relay);
     const directory = await DirectoryServer.create(secrets.crowd ? crowdedDirectory(secrets.crowd) : officeDirectory());
     places.directory = await directory.listen('127.0.0.1', places.directory);
+    const identity = new IdentityServer();
+    places.identity = await identity.listen('127.0.0.1', places.identity);
     const world = new World(
-      ...([names, officeNames, guestNames, router, stun, authority, relay, directory] as const),
+      ...([names, officeNames, guestNames, router, stun, authority, relay, directory, identity] as const),
       secrets.relayKey,
       places,
     );
@@ -144,6 +148,7 @@ export class World {
       this.authority.close(),
       this.relay.close(),
       this.directory.close(),
+      this.identity.close(),
     ]);
   }
 
@@ -200,6 +205,7 @@ export class World {
       stun: { silent: this.stun.silent },
       relay: { down: this.relay.down },
       directory: this.directory.faults,
+      identity: { down: this.identity.down },
       line: { changed: this.places.publicAddress !== PUBLIC_ADDRESS },
     };
     return Object.fromEntries(
@@ -237,6 +243,7 @@ export class World {
     if (isRestart) this.router.beginAnew();
     this.stun.silent = Boolean(wanted['stun.silent']);
     this.relay.down = Boolean(wanted['relay.down']);
+    this.identity.down = Boolean(wanted['identity.down']);
     this.directory.faults = part('directory', this.directory.faults);
     if (this.relay.down) this.relay.hangUp();
   }

@@ -15,6 +15,7 @@ import type { Config } from './platform/config.js';
 import { dataSourceOptions } from './platform/database/database.js';
 import { PlatformModule } from './platform/platform.module.js';
 import { PreviewsModule } from './previews/previews.module.js';
+import { ProviderModule } from './provider/provider.module.js';
 import { ReachModule } from './reach/reach.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
 import { SettingsModule } from './settings/settings.module.js';
@@ -69,6 +70,7 @@ export class AppModule {
         SettingsModule,
         AccountsModule,
         DirectoryModule,
+        ProviderModule,
         HealthModule,
       ],
     };

@@ -9,6 +9,7 @@ export * from './pages.js';
 export * from './passkeys.js';
 export * from './people.js';
 export * from './problem.js';
+export * from './provider.js';
 export * from './reach.js';
 export * from './session.js';
 export * from './shares.js';

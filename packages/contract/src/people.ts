@@ -44,8 +44,8 @@ export interface GroupMember {
   id: string;
   name: string;
   since: string;
-  /** By whom: somebody here, or the directory, which alone takes them out again. */
-  by: 'hand' | 'directory';
+  /** By whom: somebody here, or the directory or the identity provider, which alone take them out again. */
+  by: 'hand' | 'directory' | 'provider';
 }
 
 export interface GroupRow {

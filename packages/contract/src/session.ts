@@ -122,6 +122,11 @@ export interface Me {
   now: string;
 }
 
+/** `byProvider`: they are signed in at the identity provider still, and sign out there by `/api/sign-in/provider/out`. */
+export interface SignedOut {
+  byProvider: boolean;
+}
+
 /** Somewhere where somebody is signed in. */
 export interface SessionRow {
   id: string;

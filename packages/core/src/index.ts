@@ -53,6 +53,7 @@ export * from './setup/left.js';
 export * from './setup/names.js';
 export * from './setup/place.js';
 export * from './sign-in/factor.js';
+export * from './sign-in/provider.js';
 export * from './share/findings.js';
 export * from './share/share.js';
 export * from './text/size.js';

@@ -62,6 +62,11 @@ const DIRECTORY = {
   ...{ bindDn: 'cn=quay,dc=saltmarsh,dc=example', bindPassword: 'weir', base: 'dc=saltmarsh,dc=example' },
   ...{ schema: DIRECTORY_SCHEMAS.person, branches: [], awayDays: 0 },
 };
+/** A provider that does not answer. */
+const PROVIDER = {
+  ...{ name: 'Saltmarsh', issuer: 'http://127.0.0.1:9', clientId: 'quay', clientSecret: 'weir' },
+  ...{ origin: 'https://files.saltmarsh.example', makesAccounts: false, domains: [], groupsClaim: '', groups: [] },
+};
 const SECURITY = { sessionDays: 30, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
 /** A PNG of one pixel, in base64, as pngjs writes it. */
 const DOT_PNG = PNG.sync.write(new PNG({ width: 1, height: 1 })).toString('base64');
@@ -114,6 +119,19 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving` }),
   'POST /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, body: {}, also: [409] }),
   'DELETE /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, also: [404] }),
+  'GET /api/sign-in': () => ({ path: '/api/sign-in' }),
+  'GET /api/sign-in/provider': () => ({ path: '/api/sign-in/provider', also: [302] }),
+  'GET /api/sign-in/provider/callback': () => ({ path: '/api/sign-in/provider/callback', also: [302] }),
+  'GET /api/sign-in/provider/out': () => ({ path: '/api/sign-in/provider/out', also: [302] }),
+  'POST /api/sign-in/provider/code': () => ({
+    path: '/api/sign-in/provider/code',
+    body: { code: '123456' },
+    also: [410],
+  }),
+  'GET /api/settings/provider': () => ({ path: '/api/settings/provider' }),
+  'PUT /api/settings/provider': () => ({ path: '/api/settings/provider', body: PROVIDER }),
+  'DELETE /api/settings/provider': () => ({ path: '/api/settings/provider' }),
+  'POST /api/settings/provider/trial': () => ({ path: '/api/settings/provider/trial', body: PROVIDER }),
   'GET /api/directory': () => ({ path: '/api/directory' }),
   'PUT /api/directory': () => ({ path: '/api/directory', body: DIRECTORY }),
   'DELETE /api/directory': () => ({ path: '/api/directory' }),

@@ -5,8 +5,8 @@ import { v7 as uuidv7 } from 'uuid';
 import { grouped } from '../platform/grouped.js';
 import { grantable } from './grants.queries.js';
 
-/** Who puts somebody into a group: a person, or the directory. */
-export type MemberSource = 'hand' | 'directory';
+/** Who puts somebody into a group: a person, the directory, or the identity provider. */
+export type MemberSource = 'hand' | 'directory' | 'provider';
 
 interface MemberRecord extends Omit<GroupMember, 'since'> {
   groupId: string;

@@ -1,5 +1,5 @@
 import type { GroupRow, KeptGrant, MemberAsked } from '@quay/contract';
-import { circleThrough, type AccessLevel } from '@quay/core';
+import { circleThrough, SYSTEM_ACTOR, type AccessLevel } from '@quay/core';
 import { Injectable } from '@nestjs/common';
 import { DataSource, type EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -23,6 +23,7 @@ import {
   joinAgain,
   keptAfterLeaving,
   managesGroup,
+  type MemberSource,
   memberBy,
   membershipsNow,
   renameGroup,
@@ -148,11 +149,12 @@ export class GroupsService {
     const group = await this.requireMine(tx, who, groupId);
     const at = this.clock.date();
     const names = await this.namesOf(tx, member);
-    if ((await memberBy(tx, groupId, member.id)) === 'directory')
+    const source = await memberBy(tx, groupId, member.id);
+    if (source === 'directory' || source === 'provider')
       throw new Problem(
         'conflict',
-        'group.by-directory',
-        `${names} is in ${group.name} by the directory, and leaves it there.`,
+        `group.by-${source}`,
+        `${names} is in ${group.name} by the ${source === 'directory' ? 'directory' : 'identity provider'}, and leaves it there.`,
       );
     const left = await endMember(tx, { groupId, memberId: member.id, by: who.personId, at });
     return left ? this.entry(who, 'group.left', { group: group.name, member: names }) : null;
@@ -170,15 +172,28 @@ export class GroupsService {
     return true;
   }
 
-  /** Puts somebody into a group, or takes them out, as the directory says; whom somebody put in stays. */
-  async memberOfDirectoryIn(tx: EntityManager, groupId: string, member: MemberAsked, isIn: boolean): Promise<boolean> {
+  /** Puts somebody into a group, or takes them out, as one outside says who knows; whom somebody else put in stays. */
+  async memberBySourceIn(
+    tx: EntityManager,
+    groupId: string,
+    member: MemberAsked,
+    { isIn, source }: { isIn: boolean; source: Exclude<MemberSource, 'hand'> },
+  ): Promise<boolean> {
     const [by, at] = [await memberBy(tx, groupId, member.id), this.clock.date()];
-    if (!isIn) return by === 'directory' && endMember(tx, { groupId, memberId: member.id, by: null, at });
+    if (!isIn) return by === source && endMember(tx, { groupId, memberId: member.id, by: null, at });
     if (by !== null || !(await heldGroup(tx, groupId))) return false;
     // Somebody may have put a group into another meanwhile.
     if (member.kind === 'group' && circleThrough(groupId, member.id, await membershipsNow(tx))) return false;
-    await insertMember(tx, { groupId, member, by: null, at, source: 'directory' });
+    await insertMember(tx, { groupId, member, by: null, at, source });
     return true;
+  }
+
+  /** What is written down of that. */
+  async sourceEntry(tx: EntityManager, groupId: string, member: MemberAsked, isIn: boolean): Promise<NewEntry> {
+    const group = (await groupNames(tx)).get(groupId) ?? '';
+    const detail = { group, member: await this.namesOf(tx, member) };
+    const actor = { ...SYSTEM_ACTOR, name: 'The identity provider' };
+    return { kind: isIn ? 'group.joined' : 'group.left', actor, detail };
   }
 
   /** Ends all that somebody is in, who leaves. Asked with the access lock held alone. */

@@ -68,6 +68,7 @@ const TABLES: Record<string, string[]> = {
   setup: ['setup'],
   accounts: ['password_link', 'leaving'],
   directory: ['directory', 'directory_entry', 'directory_run'],
+  provider: ['identity_provider', 'provider_identity', 'provider_sign_in'],
   platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
 };
 const ALSO: [capability: string, sql: RegExp][] = [
@@ -104,9 +105,10 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ],
   [
     'person',
-    ['access', 'adopt', 'backups', 'directory', 'setup', 'shares', 'stores'],
+    ['access', 'adopt', 'backups', 'directory', 'provider', 'setup', 'shares', 'stores'],
     'names beside what they did; whether anybody is there',
   ],
+  ['directory_entry', ['provider'], 'whether the directory signs somebody in already'],
   ['people_group', ['directory'], 'which groups there are beside those of the directory'],
   ['membership', ['directory'], 'whom the directory put into which group'],
   ['person_past', ['access'], 'who had an account at a moment'],

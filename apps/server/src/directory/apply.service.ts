@@ -140,7 +140,8 @@ export class ApplyService {
     if (group?.kind !== 'group' || !member) return [];
     const asked: MemberAsked = { kind: member.kind, id: member.id };
     const joins = change.kind === 'joined';
-    if (!(await this.groups.memberOfDirectoryIn(tx, group.id, asked, joins))) return [];
+    const how = { isIn: joins, source: 'directory' as const };
+    if (!(await this.groups.memberBySourceIn(tx, group.id, asked, how))) return [];
     return [entry(joins ? 'group.joined' : 'group.left', { group: change.groupName, member: change.memberName })];
   }
 

@@ -46,4 +46,5 @@ export class Session {
   @Column('text', { name: 'from_address' }) fromAddress!: string;
   @Column('text') agent!: string;
   @Column('boolean', { name: 'by_passkey' }) byPasskey!: boolean;
+  @Column('boolean', { name: 'by_provider' }) byProvider!: boolean;
 }

@@ -8,6 +8,7 @@ import {
   type Me as MeAnswer,
   type OwnNotices,
   type SessionRow,
+  type SignedOut,
   type SignIn,
 } from '@quay/contract';
 
@@ -102,12 +103,13 @@ export class SessionController {
 
   @Delete()
   @For('anyone')
-  @HttpCode(204)
+  @HttpCode(200)
   @Operation('Sign out')
-  async signOut(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<void> {
+  async signOut(@Req() req: Request, @Res({ passthrough: true }) res: Response): Promise<SignedOut> {
     const secret = sessionSecret(req.headers.cookie);
-    if (secret) await this.sessions.signOut(secret);
+    const byProvider = secret !== null && (await this.sessions.signOut(secret));
     res.setHeader('Set-Cookie', setCookie(SESSION_COOKIE, '', { path: '/', maxAgeSeconds: 0, secure: req.secure }));
+    return { byProvider };
   }
 
   @Get('all')

@@ -113,20 +113,52 @@ export class SessionService {
     if (hasFactor && !asked.code) throw codeWanted();
     const whose = { person, device: known };
     if (hasFactor) await this.factor.countTry(whose);
+    return this.enter(whose, hasFactor ? (asked.code ?? '') : null, { fromAddress, agent }, 'password');
+  }
+
+  /**
+   * Signs somebody in whom the identity provider has let in: it stands for the password, and not for a second factor.
+   * @param code null: none was typed. @returns as {@link signIn}
+   * @throws Problem sign-in.refused, sign-in.outside, sign-in.code-wanted, factor.wrong
+   */
+  async signInByProvider(
+    personId: string,
+    from: SignedInFrom,
+    code: string | null,
+  ): Promise<{ secret: string; device: string }> {
+    const person = await this.db.getRepository(Person).findOneBy({ id: personId });
+    if (!person || !canBeUsed(person, this.clock.date()))
+      throw new Problem('unauthenticated', 'sign-in.refused', 'That account cannot be used any more.');
+    const hasFactor = await this.factor.isOn(this.db.manager, person.id);
+    await this.requireMaySignIn(from.fromAddress, hasFactor);
+    if (hasFactor && code === null) throw codeWanted();
+    const whose = { person, device: null };
+    if (hasFactor) await this.factor.countTry(whose);
+    return this.enter(whose, hasFactor ? code : null, from, 'provider');
+  }
+
+  /** Begins the session of somebody who has shown who they are, but for a code. @param code null: none is wanted */
+  private async enter(
+    whose: { person: Person; device: string | null },
+    code: string | null,
+    { fromAddress, agent }: SignedInFrom,
+    by: 'password' | 'provider',
+  ): Promise<{ secret: string; device: string }> {
     const now = this.clock.date();
+    const { person } = whose;
     const signedIn = await this.events.change(async (tx) => {
-      if (hasFactor) await this.factor.require(tx, whose, asked.code ?? '');
+      if (code !== null) await this.factor.require(tx, whose, code);
       await tx.delete(Session, { expiresAt: LessThan(now) });
-      const session = await this.open(tx, person, now, { fromAddress, agent });
+      const session = await this.open(tx, person, now, { fromAddress, agent, by });
       await this.ledger.append(tx, {
         kind: 'person.signed-in',
         actor: { kind: 'person', id: person.id, name: person.name },
-        detail: { from: fromAddress },
+        detail: { from: fromAddress, ...(by === 'provider' && { by }) },
       });
       return session;
     });
     // A recovery code that was used is told of.
-    if (hasFactor) this.mail.hurry();
+    if (code !== null) this.mail.hurry();
     return signedIn;
   }
 
@@ -145,7 +177,7 @@ export class SessionService {
       if (!person || !canBeUsed(person, now))
         throw new Problem('unauthenticated', 'passkey.refused', 'The account of that passkey cannot be used any more.');
       await tx.delete(Session, { expiresAt: LessThan(now) });
-      const session = await this.open(tx, person, now, { fromAddress, agent }, true);
+      const session = await this.open(tx, person, now, { fromAddress, agent, by: 'passkey' });
       await this.ledger.append(tx, {
         kind: 'person.signed-in',
         actor: { kind: person.role === 'guest' ? 'guest' : 'person', id: person.id, name: person.name },
@@ -195,8 +227,7 @@ export class SessionService {
     tx: EntityManager,
     person: Pick<Person, 'id' | 'passwordHash'>,
     now: Date,
-    { fromAddress, agent }: SignedInFrom,
-    byPasskey = false,
+    { fromAddress, agent, by }: SignedInFrom & { by: 'password' | 'passkey' | 'provider' },
   ): Promise<{ secret: string; device: string }> {
     const { sessionDays } = await securityOf(tx);
     const secret = randomBytes(32).toString('base64url');
@@ -209,18 +240,21 @@ export class SessionService {
       expiresAt: new Date(now.getTime() + sessionDays * DAY_MS),
       fromAddress,
       agent: agent.slice(0, 300),
-      byPasskey,
+      byPasskey: by === 'passkey',
+      byProvider: by === 'provider',
     });
     return { secret, device: this.devices.remember(person) };
   }
 
-  async signOut(secret: string): Promise<void> {
-    await this.events.change(async (tx) => {
+  /** @returns whether it was begun by the identity provider */
+  async signOut(secret: string): Promise<boolean> {
+    return this.events.change(async (tx) => {
       const tokenHash = secretHash(secret);
       const session = await tx.findOneBy(Session, { tokenHash });
-      if (!session) return;
+      if (!session) return false;
       await tx.delete(Session, { tokenHash });
       await this.events.tell(tx, { topic: 'session', id: session.personId });
+      return session.byProvider;
     });
   }
 

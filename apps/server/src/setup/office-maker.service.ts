@@ -76,7 +76,8 @@ export class OfficeMaker {
         await this.addAddress(tx, answers.wayIn, actor, now),
       ];
       await tx.query('DELETE FROM setup');
-      const session = from === null ? null : await this.sessions.open(tx, { id: personId, ...you }, now, from);
+      const session =
+        from === null ? null : await this.sessions.open(tx, { id: personId, ...you }, now, { ...from, by: 'password' });
       // Other processes see by it that there is an office.
       await this.events.tell(tx, { topic: 'session', id: personId });
       if (from !== null) told.push({ kind: 'person.signed-in', actor, detail: { from: from.fromAddress } });

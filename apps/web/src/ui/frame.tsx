@@ -2,16 +2,16 @@ import { useQueryClient } from '@tanstack/react-query';
 import { Suspense, useState } from 'react';
 import { Dropdown, Modal } from 'react-bootstrap';
 import { ErrorBoundary, type FallbackProps } from 'react-error-boundary';
-import { Link, NavLink, Outlet, useLocation, useNavigate } from 'react-router';
+import { Link, NavLink, Outlet, useLocation } from 'react-router';
 import { Slip } from '../slip';
 import { useSlip } from '../slip/store';
-import { api } from './api';
+import { useSignOut } from './sign-out';
 import { CommandBox } from './command-box';
 import { KEY_HELP, useKeys } from './keys';
 import { useLiveUpdates } from './live';
 import { placesOf } from './places';
 import { NoticeList, undoWhenAnswered } from './notices';
-import { meQuery, useMe } from './session';
+import { useMe } from './session';
 import { Failure, SkeletonRows } from './states';
 import { TransfersButton } from './transfers/panel';
 import './frame.scss';
@@ -113,13 +113,7 @@ function Broken({ resetErrorBoundary }: FallbackProps) {
 
 function PersonMenu({ showKeys }: { showKeys: () => void }) {
   const me = useMe();
-  const navigate = useNavigate();
-  const client = useQueryClient();
-  const signOut = async () => {
-    await api('DELETE', '/api/session').catch(() => undefined);
-    client.setQueryData(meQuery.queryKey, null);
-    void navigate('/sign-in');
-  };
+  const signOut = useSignOut();
   return (
     <Dropdown align="end">
       <Dropdown.Toggle

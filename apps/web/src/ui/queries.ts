@@ -9,6 +9,7 @@ import type {
   ShareRow,
   ShareSheet,
   SharesToday,
+  SignInWays,
   StoreSummary,
 } from '@quay/contract';
 import {
@@ -22,7 +23,12 @@ import { api } from './api';
 import { useChanged } from './changed';
 import { tellFailure, useNotices } from './notices';
 
-/** Queries that several places ask. */
+/** Queries that several places ask: what is offered where people sign in. */
+export const signInWaysQuery = queryOptions({
+  queryKey: ['sign-in'],
+  queryFn: () => api<SignInWays>('GET', '/api/sign-in'),
+});
+
 export type SharesAsked = Pick<ShareListQuery, 'state' | 'find' | 'sort' | 'descending'>;
 const sharesPath = (asked: Partial<ShareListQuery>) => {
   const given = Object.entries(asked).filter(([, value]) => value !== undefined && value !== '');

@@ -33,6 +33,7 @@ const KEPT = [
   'notices',
   'backups',
   'password-link',
+  'sign-in',
   'people',
 ] as const;
 export type Kept = (typeof KEPT)[number];

@@ -22,6 +22,7 @@ import { ORDERS_SCHEMA } from './schema-0020.js';
 import { SIX_SCHEMA } from './schema-0021.js';
 import { PEOPLE_SCHEMA } from './schema-0022.js';
 import { DIRECTORY_SCHEMA } from './schema-0023.js';
+import { PROVIDER_SCHEMA } from './schema-0024.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -298,6 +299,16 @@ class Directory1766300000000 implements MigrationInterface {
   }
 }
 
+class Provider1766400000000 implements MigrationInterface {
+  name = 'Provider1766400000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(PROVIDER_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who signs in by a provider is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -323,6 +334,7 @@ export const MIGRATIONS = [
   Six1766100000000,
   People1766200000000,
   Directory1766300000000,
+  Provider1766400000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -350,4 +362,5 @@ export const SCHEMAS = [
   SIX_SCHEMA,
   PEOPLE_SCHEMA,
   DIRECTORY_SCHEMA,
+  PROVIDER_SCHEMA,
 ];

@@ -6,6 +6,7 @@ import { HealthSettings } from './health';
 import './index.scss';
 import { MailSettingsForm } from './mail';
 import { OfficeSettingsForm } from './office';
+import { ProviderSettingsForm } from './provider';
 import { SecuritySettingsForm } from './security';
 import { StoreSettingsList } from './stores';
 
@@ -14,6 +15,7 @@ const SUBJECTS = {
   stores: { title: 'Stores', Part: StoreSettingsList },
   mail: { title: 'Mail', Part: MailSettingsForm },
   security: { title: 'Security', Part: SecuritySettingsForm },
+  provider: { title: 'Identity provider', Part: ProviderSettingsForm },
   backups: { title: 'Backups', Part: BackupSettings },
   health: { title: 'Health', Part: HealthSettings },
   about: { title: 'About', Part: AboutThis },

@@ -5,6 +5,7 @@ import type {
   LogoPicture,
   MailSettings,
   OfficeSettings,
+  Provider,
   SecuritySettings,
   WouldDo,
   StoreSettings,
@@ -20,6 +21,11 @@ export const officeQuery = queryOptions({
 export const logoQuery = queryOptions({
   queryKey: ['settings', 'logo'],
   queryFn: () => api<LogoPicture>('GET', '/api/settings/logo'),
+});
+
+export const providerQuery = queryOptions({
+  queryKey: ['settings', 'provider'],
+  queryFn: () => api<Provider>('GET', '/api/settings/provider'),
 });
 
 export const mailQuery = queryOptions({

@@ -2,9 +2,10 @@ import { signInSchema, type SignIn as SignInAsked } from '@quay/contract';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
-import { Navigate, useLocation } from 'react-router';
+import { Navigate, useLocation, useNavigate, useSearchParams } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { SignInByProvider } from '../../ui/provider/sign-in-by-provider';
 import { SignInByPasskey } from '../../ui/passkeys/sign-in-by-passkey';
 import { CodeField } from '../../ui/second-factor/code-field';
 import { meQuery } from '../../ui/session';
@@ -15,17 +16,30 @@ type Typed = Required<SignInAsked>;
 /** Without a code until one is asked for. */
 const ask = ({ code, ...rest }: Typed): SignInAsked => (code === '' ? rest : { ...rest, code });
 
+/** Name and password are the provider's matter: the form asks for the code alone. */
+const FROM_PROVIDER: Typed = { signInName: 'provider', password: 'provider', code: '' };
+
 export function SignIn() {
   const client = useQueryClient();
   const location = useLocation();
+  const navigate = useNavigate();
   const { data: me } = useQuery(meQuery);
-  const [asksCode, setAsksCode] = useState(false);
-  const form = useSchemaForm<Typed, SignInAsked>(signInSchema, { signInName: '', password: '', code: '' }, { ask });
+  const [params] = useSearchParams();
+  /** They came back from the identity provider, and a code is wanted of them. */
+  const fromProvider = params.get('wants') === 'code';
+  const [asksCode, setAsksCode] = useState(fromProvider);
+  const form = useSchemaForm<Typed, SignInAsked>(
+    signInSchema,
+    fromProvider ? FROM_PROVIDER : { signInName: '', password: '', code: '' },
+    { ask },
+  );
   const busy = form.formState.isSubmitting;
-  if (me) return <Navigate to={(location.state as { from?: string } | null)?.from ?? '/'} replace />;
+  const goingTo = (location.state as { from?: string } | null)?.from ?? '/';
+  if (me) return <Navigate to={goingTo} replace />;
   const submit = form.handleSubmit(async (asked) => {
     try {
-      await api('POST', '/api/session', asked);
+      if (fromProvider) await api('POST', '/api/sign-in/provider/code', { code: asked.code ?? '' });
+      else await api('POST', '/api/session', asked);
       await client.invalidateQueries({ queryKey: meQuery.queryKey });
     } catch (error) {
       // The password was right; what is typed so far stays.
@@ -36,6 +50,7 @@ export function SignIn() {
   const anew = () => {
     form.reset();
     setAsksCode(false);
+    if (fromProvider) void navigate('/sign-in', { replace: true });
   };
   return (
     <main className="sign-in">
@@ -68,6 +83,7 @@ export function SignIn() {
         <Button type="submit" className="w-100 mt-2" disabled={busy}>
           {busy ? 'Signing in' : 'Sign in'}
         </Button>
+        {!asksCode && <SignInByProvider back={goingTo} />}
         {!asksCode && <SignInByPasskey done={() => void client.invalidateQueries({ queryKey: meQuery.queryKey })} />}
         {asksCode && (
           <button type="button" className="link" onClick={anew}>

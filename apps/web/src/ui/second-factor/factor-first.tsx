@@ -2,7 +2,7 @@ import type { Me } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { MeContext } from '../session';
-import { api } from '../api';
+import { useSignOut } from '../sign-out';
 import './factor-first.scss';
 import './index.scss';
 import { RecoveryCodeList } from './recovery-codes';
@@ -18,10 +18,7 @@ interface Props {
 export function FactorFirst({ me, hold }: Props) {
   const client = useQueryClient();
   const [codes, setCodes] = useState<string[] | null>(null);
-  const signOut = async () => {
-    await api('DELETE', '/api/session');
-    client.setQueryData(['me'], null);
-  };
+  const signOut = useSignOut();
   const made = (fresh: string[]) => {
     hold(true);
     setCodes(fresh);

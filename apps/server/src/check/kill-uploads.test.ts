@@ -44,7 +44,8 @@ it(
   'killed at moments of uploads, whole and in pieces: everything that must hold does, nothing that was acknowledged is lost',
   { timeout: 400_000 },
   async () => {
-    await killedWhile(bring);
+    // On a machine that has much else to do, it takes more rounds until an upload goes on.
+    await killedWhile(bring, () => resumed > 0);
     expect(resumed).toBeGreaterThan(0);
   },
 );

@@ -121,10 +121,17 @@ function ProviderForm({ kept, groups }: { kept: Provider; groups: Groups }) {
     <Form noValidate onSubmit={(e) => void keep(e)} className="d-grid gap-2">
       <p className="mb-0">
         {kept.settings
-          ? `${countOf(kept.people, 'person', 'people')} signed in by ${kept.settings.name} so far.`
+          ? kept.people === 0
+            ? `Nobody has signed in by ${kept.settings.name} yet.`
+            : `${countOf(kept.people, 'person', 'people')} signed in by ${kept.settings.name} so far.`
           : 'Staff can sign in by an identity provider (OpenID Connect). Admins and guests keep a password here.'}
       </p>
-      {kept.callback && <CopyLine label="Where it is to send people back" value={kept.callback} />}
+      {kept.callback && (
+        <div>
+          <p className="mb-1">It has to send people back to this address:</p>
+          <CopyLine label="Where it is to send people back" value={kept.callback} />
+        </div>
+      )}
       <Fields form={form} hadSecret={kept.settings !== null} />
       <FormFault form={form} />
       {trial && (
@@ -170,11 +177,13 @@ function Fields({ form, hadSecret }: { form: UseFormReturn<Typed, unknown, KeepP
         label="Whoever has no account yet gets one"
         {...form.register('makesAccounts')}
       />
-      <Field
-        {...{ form, name: 'domains', id: 'provider-domains' }}
-        label="at a mail address of these domains"
-        placeholder="saltmarsh.example"
-      />
+      {form.watch('makesAccounts') && (
+        <Field
+          {...{ form, name: 'domains', id: 'provider-domains' }}
+          label="at a mail address of these domains"
+          placeholder="saltmarsh.example"
+        />
+      )}
       <Field
         {...{ form, name: 'groupsClaim', id: 'provider-claim' }}
         label="Claim that names groups (empty: none)"

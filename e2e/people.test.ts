@@ -152,6 +152,19 @@ describe('people', () => {
     await iris.sees('Tomas Osei is back, with what they had.');
     await iris.sees('Can view: granted on Partners.', '.people-sheet');
   });
+  it('what somebody gets is looked at as they get it', async () => {
+    await iris.page.goto(`${office.origin}/people/staff`);
+    await iris.press('Tomas Osei');
+    await iris.press('As they see it', '.people-sheet');
+    await iris.sees('As Tomas Osei gets it.');
+    await iris.isAccessible();
+    await iris.page.click('.seen-stores a');
+    await iris.sees('here.', 'h1');
+    await iris.isAccessible();
+    await iris.press('Enough seen');
+    await iris.sees('Tomas Osei', '.people-sheet');
+  });
+
   it('a guest is let into a folder, and looked at', async () => {
     await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
     await iris.sees('Projects', 'main');

@@ -5,6 +5,7 @@ import type { GrantFor } from './access.js';
 import type { LedgerRow } from './ledger.js';
 import { emailSchema, signInNameSchema } from './setup.js';
 import type { SessionRow } from './session.js';
+import type { FolderPage, StoreSummary } from './stores.js';
 
 /** `invited`: they have set no password yet; `disabled`: nobody signs in by it, and all it did stays. */
 export const PERSON_STATES = ['usable', 'invited', 'disabled'] as const;
@@ -97,6 +98,19 @@ export interface PersonSheet extends PersonRow {
   /** How many folders they reach are not shown here, because who asks may not say who reaches them. */
   hidden: number;
   acts: LedgerRow[];
+}
+
+/** The stores as somebody gets them. `hidden`: so many more are not whoever looks' to see. */
+export interface SeenAs {
+  person: Named & { role: Role };
+  stores: StoreSummary[];
+  hidden: number;
+}
+/** A page of a folder as somebody gets it. */
+export interface SeenFolder {
+  person: Named & { role: Role };
+  page: FolderPage;
+  hidden: number;
 }
 
 export interface NewPerson {

@@ -110,6 +110,11 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   }),
   'POST /api/people/acts': (t) => ({ path: '/api/people/acts', body: { act: 'enable', personIds: [t.person] } }),
   'GET /api/people/:id': (t) => ({ path: `/api/people/${t.person}` }),
+  'GET /api/people/:id/seen': (t) => ({ path: `/api/people/${t.person}/seen` }),
+  'GET /api/people/:id/seen/folders/:folderId': (t) => ({
+    path: `/api/people/${t.person}/seen/folders/${t.folder}`,
+    also: [404],
+  }),
   'PATCH /api/people/:id': (t) => ({ path: `/api/people/${t.person}`, body: { name: 'Somebody else' } }),
   'POST /api/people/:id/invitation': (t) => ({
     path: `/api/people/${t.person}/invitation`,

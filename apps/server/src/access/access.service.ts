@@ -202,6 +202,14 @@ export class AccessService {
     return nodes;
   }
 
+  /** Which of these nodes somebody sees. */
+  async seen(who: Asking, nodeIds: string[]): Promise<Set<string>> {
+    if (nodeIds.length === 0) return new Set();
+    const { places } = await this.look(who, nodeIds, this.db.manager);
+    const needed = (place: ReachedPlace) => (place.kind === 'folder' ? FOLDER_SEEN : actBits(['see']));
+    return new Set(places.filter((p) => !p.purged && (p.bits & needed(p)) !== 0).map((p) => p.id));
+  }
+
   /** As {@link requireNodes}, in the trash or not. */
   async reachable(
     who: Asking,

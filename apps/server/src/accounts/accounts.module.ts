@@ -14,6 +14,7 @@ import { ImportService } from './import.service.js';
 import { InvitationsService } from './invitations.service.js';
 import { GuestsController, PeopleController } from './people.controller.js';
 import { LeavingService } from './leaving.service.js';
+import { SeenAsService } from './seen-as.service.js';
 import { PeopleService } from './people.service.js';
 
 const token = valid<string>(Joi.string().alphanum().max(64).required());
@@ -46,7 +47,15 @@ class PasswordLinksController {
 @Module({
   imports: [SharesModule, StoresModule],
   controllers: [PasswordLinksController, PeopleController, GuestsController],
-  providers: [AccountsService, GuestsService, ImportService, LeavingService, PeopleService, InvitationsService],
+  providers: [
+    AccountsService,
+    GuestsService,
+    ImportService,
+    LeavingService,
+    PeopleService,
+    InvitationsService,
+    SeenAsService,
+  ],
   exports: [AccountsService],
 })
 export class AccountsModule {}

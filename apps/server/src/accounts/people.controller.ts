@@ -1,7 +1,8 @@
-import { Body, Controller, Delete, Get, Param, Patch, Post, UseGuards } from '@nestjs/common';
+import { Body, Controller, Delete, Get, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
 import {
   actOnPeopleSchema,
   changePersonSchema,
+  folderQuerySchema,
   idSchema,
   importPeopleSchema,
   inviteSchema,
@@ -10,6 +11,7 @@ import {
   newPersonSchema,
   type ActOnPeople,
   type ChangePerson,
+  type FolderQuery,
   type ImportAnswer,
   type ImportPeople,
   type Invitation,
@@ -19,6 +21,8 @@ import {
   type NewPerson,
   type People,
   type PersonSheet,
+  type SeenAs,
+  type SeenFolder,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -28,6 +32,7 @@ import { valid } from '../platform/problems/valid.pipe.js';
 import { GuestsService } from './guests.service.js';
 import { ImportService } from './import.service.js';
 import { LeavingService } from './leaving.service.js';
+import { SeenAsService } from './seen-as.service.js';
 import { PeopleService } from './people.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -40,6 +45,7 @@ export class PeopleController {
     private readonly people: PeopleService,
     private readonly left: LeavingService,
     private readonly imports: ImportService,
+    private readonly seen: SeenAsService,
   ) {}
 
   @Get()
@@ -75,6 +81,25 @@ export class PeopleController {
   @Operation('Everything about one account')
   sheet(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
     return this.people.sheet(who, personId);
+  }
+
+  @Get(':id/seen')
+  @For('run-people')
+  @Operation('The stores as somebody gets them; their home is not among them')
+  seenAs(@Me() who: Who, @Param('id', id) personId: string): Promise<SeenAs> {
+    return this.seen.start(who, personId);
+  }
+
+  @Get(':id/seen/folders/:folderId')
+  @For('run-people')
+  @Operation('A folder as somebody gets it, as far as whoever asks may see it', folderQuerySchema)
+  seenFolder(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Param('folderId', id) folderId: string,
+    @Query(valid(folderQuerySchema)) query: FolderQuery,
+  ): Promise<SeenFolder> {
+    return this.seen.folder(who, personId, folderId, query);
   }
 
   @Patch(':id')

@@ -27,6 +27,16 @@ export class LedgerService {
    * Appends entries inside the transaction of the things they tell of. Call it last: from here to the commit every
    * other writer waits, so that the chain has no gaps and no forks.
    */
+  /** Whether the same was written down since a moment, among the last few hundred entries. */
+  async wasLately(m: EntityManager, { kind, actor, detail }: NewEntry, since: Date): Promise<boolean> {
+    const rows = await m.query<unknown[]>(
+      `SELECT 1 FROM (SELECT kind, actor_id, detail, at FROM ledger_entry ORDER BY seq DESC LIMIT 500) last
+        WHERE kind = $1 AND actor_id = $2 AND detail = $3 AND at > $4 LIMIT 1`,
+      [kind, actor.id, JSON.stringify(detail), since],
+    );
+    return rows.length > 0;
+  }
+
   async append(tx: EntityManager, ...entries: NewEntry[]): Promise<void> {
     if (entries.length === 0) return;
     await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.ledger]);

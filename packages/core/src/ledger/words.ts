@@ -71,6 +71,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'directory.detached': (d) => `gave ${d['name']} a password here again, apart from the directory`,
   'directory.taken': (d) => `signs ${d['name']} in from now on`,
   'directory.done': (d) => `was followed: ${d['what']}`,
+  'person.seen-as': (d) => `looked at ${d['what']} as ${d['name']} gets it`,
   'provider.kept': (d) => `connected the identity provider ${d['issuer']}`,
   'provider.forgotten': () => 'ended that people sign in by the identity provider',
   'provider.known': (d) => `knows ${d['email']} from now on`,

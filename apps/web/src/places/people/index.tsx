@@ -16,6 +16,7 @@ import { PeopleView } from './list';
 import { OwnGroups } from './own-groups';
 import { peopleQuery } from './queries';
 import { ReachView } from './reach-view';
+import { SeenAsView } from './seen-as';
 import './index.scss';
 
 const VIEWS = ['reach', 'staff', 'guests', 'groups', 'directory'] as const;
@@ -24,7 +25,9 @@ type View = (typeof VIEWS)[number];
 /** Who is there, what they reach, and who answers for them. Whoever only manages groups sees those. */
 export function PeoplePlace() {
   const me = useMe();
-  return me.duties.includes('run-people') ? <Everybody /> : <OwnGroups />;
+  const { view, id, folderId } = useParams();
+  if (!me.duties.includes('run-people')) return <OwnGroups />;
+  return view === 'as' && id ? <SeenAsView personId={id} folderId={folderId} /> : <Everybody />;
 }
 
 function Everybody() {

@@ -96,6 +96,11 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
             Their device was lost
           </Button>
         )}
+        {person.id !== me.id && !isOver && (
+          <Link className="btn btn-plain btn-sm" to={`/people/as/${person.id}`}>
+            As they see it
+          </Link>
+        )}
         {person.id !== me.id && (
           <Button
             variant="plain"

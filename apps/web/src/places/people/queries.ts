@@ -12,9 +12,11 @@ import type {
   Leaving,
   People,
   PersonSheet,
+  SeenAs,
+  SeenFolder,
   ShiftsBetween,
 } from '@quay/contract';
-import { keepPreviousData, queryOptions } from '@tanstack/react-query';
+import { infiniteQueryOptions, keepPreviousData, queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
 
 export const peopleQuery = queryOptions({
@@ -40,6 +42,27 @@ export const leavingQuery = (id: string) =>
   queryOptions({
     queryKey: ['people', 'leaving', id],
     queryFn: () => api<Leaving>('GET', `/api/people/${id}/leaving`),
+  });
+
+/** The stores as somebody gets them. Asked once for each look: each is in the ledger. */
+export const seenAsQuery = (personId: string) =>
+  queryOptions({
+    queryKey: ['people', 'seen', personId],
+    queryFn: () => api<SeenAs>('GET', `/api/people/${personId}/seen`),
+    retry: false,
+  });
+
+export const seenFolderQuery = (personId: string, folderId: string) =>
+  infiniteQueryOptions({
+    queryKey: ['people', 'seen', personId, folderId],
+    queryFn: ({ pageParam }) =>
+      api<SeenFolder>(
+        'GET',
+        `/api/people/${personId}/seen/folders/${folderId}${pageParam ? `?after=${encodeURIComponent(pageParam)}` : ''}`,
+      ),
+    initialPageParam: '',
+    getNextPageParam: (last) => last.page.next,
+    retry: false,
   });
 
 export const directoryQuery = queryOptions({

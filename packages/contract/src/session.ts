@@ -64,6 +64,8 @@ export interface SecondFactor {
   recoveryLeft: number;
   /** The office wants one of this person. */
   wanted: boolean;
+  /** From when on they come no further without one; null: none is wanted. */
+  dueAt: string | null;
 }
 
 export interface BeginFactor {
@@ -114,6 +116,8 @@ export interface Me {
   addresses: { id: string; text: string; portability: string | null; reach: ReachMark }[];
   /** The office wants a second factor of them that they do not have: until then nothing else is open. */
   lacksFactor: boolean;
+  /** Until when they have time to set one up; null: none is wanted, or they have one, or that is over. */
+  factorDueAt: string | null;
   /** They have a password here; else the directory knows it, and it is changed there. */
   passwordHere: boolean;
   /** They may put people into a group and take them out. */

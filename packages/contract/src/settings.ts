@@ -1,4 +1,4 @@
-import { FACTOR_WANTED, SESSION_DAYS_RANGE, SIGN_IN_OUTSIDE, type SecurityFacts } from '@quay/core';
+import { FACTOR_GRACE_RANGE, FACTOR_WANTED, SESSION_DAYS_RANGE, SIGN_IN_OUTSIDE, type SecurityFacts } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, nameSchema } from './common.js';
 import { officeFields, type MailServer, type SetupOffice } from './setup.js';
@@ -76,6 +76,7 @@ export const securitySettingsSchema = Joi.object<SecuritySettings>({
   sessionDays: Joi.number().integer().min(SESSION_DAYS_RANGE.min).max(SESSION_DAYS_RANGE.max).required(),
   leastStrength: Joi.number().integer().min(2).max(4).required(),
   factorWanted: Joi.valid(...FACTOR_WANTED).required(),
+  factorGraceDays: Joi.number().integer().min(FACTOR_GRACE_RANGE.min).max(FACTOR_GRACE_RANGE.max).default(0),
   signInOutside: Joi.valid(...SIGN_IN_OUTSIDE).required(),
 });
 

@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import { factorIsWanted, readFactorCode, recoveryCodesFrom, SYSTEM_ACTOR, type Actor } from '@quay/core';
+import { factorDueAt, readFactorCode, recoveryCodesFrom, SYSTEM_ACTOR, type Actor } from '@quay/core';
 import type { FactorBegun, RecoveryCodes, SecondFactor } from '@quay/contract';
 import { createHmac, hkdfSync, randomBytes } from 'node:crypto';
 import { DataSource, IsNull, Not, type EntityManager } from 'typeorm';
@@ -13,6 +13,7 @@ import { Office } from '../platform/office.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
 import { removePasskeysOf } from './passkeys.queries.js';
+import { accountSince } from './people.queries.js';
 import { OwnPassword } from './own-password.js';
 import { Person, RecoveryCode, SecondFactorRow } from './people.entity.js';
 import { factorStepOf, factorUri, newFactorSecret } from './totp.js';
@@ -76,12 +77,14 @@ export class FactorService {
 
   async state({ personId, role }: Who): Promise<SecondFactor> {
     const row = await this.db.getRepository(SecondFactorRow).findOneBy({ personId, since: Not(IsNull()) });
-    const { factorWanted } = await this.office.security();
+    const rule = { ...(await this.office.security()), wantedSince: await this.office.factorWantedSince() };
+    const dueAt = factorDueAt(rule, { role, since: await accountSince(this.db.manager, personId) });
     return {
       on: row !== null,
       since: row?.since?.toISOString() ?? null,
       recoveryLeft: row ? await this.db.getRepository(RecoveryCode).countBy({ personId }) : 0,
-      wanted: factorIsWanted(factorWanted, role),
+      wanted: dueAt !== null,
+      dueAt: dueAt === null ? null : new Date(dueAt).toISOString(),
     };
   }
 

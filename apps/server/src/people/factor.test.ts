@@ -1,4 +1,4 @@
-import type { FactorBegun, RecoveryCodes, SecondFactor } from '@quay/contract';
+import type { FactorBegun, Me, RecoveryCodes, SecondFactor } from '@quay/contract';
 import { simpleParser, type ParsedMail } from 'mailparser';
 import { spawnSync } from 'node:child_process';
 import type { AddressInfo } from 'node:net';
@@ -51,7 +51,10 @@ const stateOf = async (client: Client) => (await client.ask<SecondFactor>('GET',
 
 async function security(part: Record<string, unknown>): Promise<void> {
   const { factorWanted = 'nobody', signInOutside = 'everybody' } = part;
-  await office.db.query('UPDATE office SET factor_wanted = $1, sign_in_outside = $2', [factorWanted, signInOutside]);
+  await office.db.query(
+    'UPDATE office SET factor_wanted = $1, sign_in_outside = $2, session_days = 14, factor_grace_days = 0',
+    [factorWanted, signInOutside],
+  );
 }
 
 async function setUp(client: Client, name: Name): Promise<{ secret: string; codes: string[] }> {
@@ -105,6 +108,34 @@ describe('setting up a second factor', () => {
     expect(late.body.code).toBe('factor.wrong');
     const sound = await two.ask('POST', '/api/session/factor/first-code', { code: codeOf(second.body.secret) });
     expect(sound.status).toBe(201);
+  });
+});
+
+const DAY_MS = 86_400_000;
+describe('time to set one up', () => {
+  it('is as long as the office says, from when it was wanted of them; then nothing else is open', async () => {
+    const [iris, rosa] = [await office.signedIn('iris'), await office.signedIn('rosa')];
+    const change = (part: object) =>
+      iris.ask('PUT', '/api/settings/security', {
+        ...{ sessionDays: 30, leastStrength: 3, factorWanted: 'staff', factorGraceDays: 7, signInOutside: 'everybody' },
+        ...part,
+      });
+    const me = async () => (await rosa.ask<Me>('GET', '/api/session')).body;
+    expect((await change({ factorGraceDays: 91 })).status).toBe(400);
+    expect((await change({})).status).toBe(200);
+    const due = new Date(office.clock.now() + 7 * DAY_MS).toISOString();
+    expect(await me()).toMatchObject({ lacksFactor: false, factorDueAt: due });
+    expect((await rosa.ask('GET', '/api/stores')).status).toBe(200);
+    // What is changed beside it begins nothing anew.
+    office.clock.advance(DAY_MS);
+    await change({ sessionDays: 31 });
+    expect((await me()).factorDueAt).toBe(due);
+    office.clock.advance(6 * DAY_MS);
+    expect(await me()).toMatchObject({ lacksFactor: true, factorDueAt: null });
+    expect((await rosa.ask('GET', '/api/stores')).status).toBe(403);
+    const { secret } = await setUp(rosa, 'rosa');
+    expect((await rosa.ask('GET', '/api/stores')).status).toBe(200);
+    expect(secret).not.toBe('');
   });
 });
 
@@ -172,7 +203,7 @@ describe('switching it off', () => {
     expect((await end(codes[0] ?? '')).body.code).toBe('factor.wrong');
     expect((await end(fresh.body.codes[0] ?? '')).status).toBe(204);
     expect((await signIn('rosa')).status).toBe(204);
-    expect(await stateOf(rosa)).toEqual({ on: false, since: null, recoveryLeft: 0, wanted: false });
+    expect(await stateOf(rosa)).toMatchObject({ on: false, since: null, recoveryLeft: 0, wanted: false });
   });
   it('is done for whoever lost it by whoever has the machine, and told', async () => {
     await setUp(await office.signedIn('rosa'), 'rosa');

@@ -93,6 +93,17 @@ export async function endSessionsOf(tx: EntityManager, personId: string): Promis
   return ended;
 }
 
+/** Since when an account that `p` is has been of its kind, and could be used. */
+export const ACCOUNT_SINCE = `coalesce((SELECT t.since FROM person_past t WHERE t.person_id = p.id AND t.until IS NULL), p.created_at)`;
+
+/** @returns the moment, in milliseconds */
+export async function accountSince(m: EntityManager, personId: string): Promise<number> {
+  const [row] = await m.query<{ at: Date }[]>(`SELECT ${ACCOUNT_SINCE} AS at FROM person p WHERE p.id = $1`, [
+    personId,
+  ]);
+  return row?.at.getTime() ?? 0;
+}
+
 /** Whom to tell what concerns the running of the server. */
 export function thoseWhoRunIt(m: EntityManager): Promise<{ id: string; name: string; email: string }[]> {
   return m.query(

@@ -7,6 +7,7 @@ import {
   type ChangePassword,
   type Me as MeAnswer,
   type OwnNotices,
+  type SecondFactor,
   type SessionRow,
   type SignedOut,
   type SignIn,
@@ -94,11 +95,21 @@ export class SessionController {
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
       passwordHere: !(await this.sessions.isOfDirectory(who)),
-      lacksFactor:
-        factor.wanted && !factor.on && !(await this.sessions.isByPasskey(sessionSecret(req.headers.cookie) ?? '')),
+      ...(await this.factorFor(factor, req)),
       managesGroups: await this.sessions.managesGroups(who),
       now: this.clock.date().toISOString(),
     };
+  }
+
+  /** Whether a second factor stands in their way, or until when it does not. */
+  private async factorFor(
+    { on, dueAt }: SecondFactor,
+    req: Request,
+  ): Promise<Pick<MeAnswer, 'lacksFactor' | 'factorDueAt'>> {
+    const byPasskey = await this.sessions.isByPasskey(sessionSecret(req.headers.cookie) ?? '');
+    if (on || byPasskey || dueAt === null) return { lacksFactor: false, factorDueAt: null };
+    const isDue = Date.parse(dueAt) <= this.clock.now();
+    return { lacksFactor: isDue, factorDueAt: isDue ? null : dueAt };
   }
 
   @Delete()

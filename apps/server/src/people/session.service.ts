@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { browserInWords, factorIsWanted, mayBeSignedIn, type Duty, type SecurityFacts } from '@quay/core';
+import { browserInWords, factorDueAt, mayBeSignedIn, type Duty, type SecurityFacts } from '@quay/core';
 import type { ChangePassword, SessionRow, SignIn } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, LessThan, MoreThan, Not, type EntityManager } from 'typeorm';
@@ -23,7 +23,7 @@ import { DeviceMemory } from './device-memory.js';
 import { FactorService } from './factor.service.js';
 import { OwnPassword } from './own-password.js';
 import { Person, Session } from './people.entity.js';
-import { accountsAt } from './people.queries.js';
+import { ACCOUNT_SINCE, accountsAt } from './people.queries.js';
 import type { Held, Hindrance, Who } from './who.js';
 
 const DAY_MS = 24 * 3600 * 1000;
@@ -43,7 +43,10 @@ export interface SignedInFrom {
   agent: string;
 }
 
-interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'signInOutside'> {
+interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'factorGraceDays' | 'signInOutside'> {
+  wantedSince: Date | null;
+  /** Since when they have been what they are. */
+  since: Date;
   id: string;
   name: string;
   role: Who['role'];
@@ -52,9 +55,12 @@ interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'signInOuts
   factor: boolean;
 }
 
-function hindranceOf({ role, factor, factorWanted, signInOutside }: SessionHolder, outside: boolean): Hindrance | null {
+function hindranceOf(holder: SessionHolder, { outside, now }: { outside: boolean; now: number }): Hindrance | null {
+  const { role, factor, signInOutside } = holder;
   if (!mayBeSignedIn(signInOutside, { outside, factor })) return 'outside';
-  return factorIsWanted(factorWanted, role) && !factor ? 'factor' : null;
+  const rule = { ...holder, wantedSince: holder.wantedSince?.getTime() ?? null };
+  const dueAt = factorDueAt(rule, { role, since: holder.since.getTime() });
+  return dueAt !== null && dueAt <= now && !factor ? 'factor' : null;
 }
 
 const codeWanted = (): Problem =>
@@ -271,6 +277,7 @@ export class SessionService {
     const [row] = await this.db.query<(SessionHolder & { seen_at: Date; reach_stands: boolean })[]>(
       `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands,
               o.factor_wanted AS "factorWanted", o.sign_in_outside AS "signInOutside",
+              o.factor_grace_days AS "factorGraceDays", o.factor_wanted_since AS "wantedSince", ${ACCOUNT_SINCE} AS since,
               s.by_passkey OR EXISTS (
                 SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
          FROM session s JOIN person p ON p.id = s.person_id CROSS JOIN office o
@@ -289,7 +296,7 @@ export class SessionService {
     if (!row.reach_stands) await ensureReach(this.db.manager, [row.id], now);
     return {
       who: { personId: row.id, name: row.name, role: row.role, duties: row.duties },
-      hindrance: hindranceOf(row, this.network.isOutside(fromAddress)),
+      hindrance: hindranceOf(row, { outside: this.network.isOutside(fromAddress), now: now.getTime() }),
     };
   }
 

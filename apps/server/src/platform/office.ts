@@ -103,27 +103,28 @@ export async function blobRootOf(m: EntityManager): Promise<string | null> {
 export async function securityOf(m: Pick<EntityManager, 'query'>): Promise<SecurityFacts> {
   const [row] = await m.query<SecurityFacts[]>(
     `SELECT session_days AS "sessionDays", least_strength AS "leastStrength", factor_wanted AS "factorWanted",
-       sign_in_outside AS "signInOutside" FROM office`,
+       factor_grace_days AS "factorGraceDays", sign_in_outside AS "signInOutside" FROM office`,
   );
   return (
     row ?? {
       sessionDays: 14,
       leastStrength: STRONG_ENOUGH_SCORE,
       factorWanted: 'nobody',
+      factorGraceDays: 0,
       signInOutside: 'everybody',
     }
   );
 }
 
 /** @returns how it was before */
-export async function changeSecurity(tx: EntityManager, asked: SecurityFacts): Promise<SecurityFacts> {
+export async function changeSecurity(tx: EntityManager, asked: SecurityFacts, at: Date): Promise<SecurityFacts> {
   const before = await securityOf(tx);
-  await tx.query('UPDATE office SET session_days = $1, least_strength = $2, factor_wanted = $3, sign_in_outside = $4', [
-    asked.sessionDays,
-    asked.leastStrength,
-    asked.factorWanted,
-    asked.signInOutside,
-  ]);
+  await tx.query(
+    `UPDATE office SET session_days = $1, least_strength = $2, factor_grace_days = $4, sign_in_outside = $5,
+            factor_wanted_since = CASE WHEN factor_wanted <> $3 THEN $6 ELSE factor_wanted_since END,
+            factor_wanted = $3`,
+    [asked.sessionDays, asked.leastStrength, asked.factorWanted, asked.factorGraceDays, asked.signInOutside, at],
+  );
   return before;
 }
 
@@ -133,6 +134,12 @@ export class Office {
 
   security(): Promise<SecurityFacts> {
     return securityOf(this.db.manager);
+  }
+
+  /** Since when a second factor is wanted from those from whom it is. */
+  async factorWantedSince(): Promise<number | null> {
+    const [row] = await this.db.query<{ at: Date | null }[]>('SELECT factor_wanted_since AS at FROM office');
+    return row?.at?.getTime() ?? null;
   }
 
   async settings(): Promise<OfficeSettings> {

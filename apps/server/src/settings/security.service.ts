@@ -54,7 +54,7 @@ export class SecurityService {
     await this.events.change(async (tx) => {
       await this.requireStaysIn(tx, who, asked, fromAddress);
       const { effects, outside } = await this.touched(tx, asked);
-      const before = await changeSecurity(tx, asked);
+      const before = await changeSecurity(tx, asked, this.clock.date());
       const what = securityChangeWords(before, asked, effects);
       if (what.length === 0) return;
       const unused = await sessionsLast(tx, asked.sessionDays, this.clock.date());

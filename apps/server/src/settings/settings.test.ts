@@ -244,7 +244,7 @@ describe('those who sign in', () => {
       `UPDATE session SET seen_at = seen_at - interval '5 days' WHERE person_id = (SELECT id FROM person WHERE sign_in_name = 'rosa') RETURNING id`,
     );
     expect(row).toBeDefined();
-    expect((await iris.ask('PUT', '/api/settings/security', shorter)).body).toEqual(shorter);
+    expect((await iris.ask('PUT', '/api/settings/security', shorter)).body).toMatchObject(shorter);
     expect((await rosa.ask('GET', '/api/session')).status).toBe(401);
     expect((await iris.ask('GET', '/api/session')).status).toBe(200);
     await iris.ask('PUT', '/api/settings/security', { ...kept, sessionDays: 30 });

@@ -13,6 +13,7 @@ import { placesOf } from './places';
 import { NoticeList, undoWhenAnswered } from './notices';
 import { useMe } from './session';
 import { Failure, SkeletonRows } from './states';
+import { When } from './words';
 import { TransfersButton } from './transfers/panel';
 import './frame.scss';
 
@@ -56,6 +57,12 @@ export function Frame() {
       </header>
       <div className="below">
         <main id="place" className={slipShown ? 'place with-slip' : 'place'} tabIndex={-1}>
+          {me.factorDueAt && (
+            <p className="factor-due" role="note">
+              From <When at={me.factorDueAt} brief /> on you come no further without a second factor.{' '}
+              <Link to="/account">Set one up</Link>
+            </p>
+          )}
           <ErrorBoundary FallbackComponent={Broken} resetKeys={[pathname]}>
             <Suspense fallback={<Loading />}>
               <Outlet />

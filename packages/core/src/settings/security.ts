@@ -8,6 +8,8 @@ export interface SecurityFacts {
   /** The least score of a password (0 to 4, as zxcvbn gives it). */
   leastStrength: number;
   factorWanted: FactorWanted;
+  /** So many days people have to set one up, before it stands in their way. */
+  factorGraceDays: number;
   signInOutside: SignInOutside;
 }
 
@@ -45,7 +47,9 @@ export function securityChangeWords(before: SecurityFacts, after: SecurityFacts,
     words.push(
       `A new password is ${STRENGTH_WORDS[after.leastStrength]}. Those that people have stay until they change them.`,
     );
-  if (before.factorWanted !== after.factorWanted) words.push(...factorWords(after.factorWanted, effects.lacking));
+  if (before.factorWanted !== after.factorWanted) words.push(...factorWords(after, effects.lacking));
+  else if (before.factorGraceDays !== after.factorGraceDays && after.factorWanted !== 'nobody')
+    words.push(`For a second factor people have ${graceWords(after.factorGraceDays)} from when it was wanted of them.`);
   if (before.signInOutside !== after.signInOutside) {
     words.push(`${OUTSIDE_SENTENCES[after.signInOutside]} Shares stay as they are.`);
     if (after.signInOutside !== 'everybody') words.push(endingWords(effects.outside));
@@ -59,16 +63,18 @@ const OUTSIDE_SENTENCES: Record<SignInOutside, string> = {
   nobody: 'Nobody signs in from outside the office.',
 };
 
-function factorWords(wanted: FactorWanted, lacking: number): string[] {
+function factorWords({ factorWanted: wanted, factorGraceDays: days }: SecurityFacts, lacking: number): string[] {
   const words = [`A second factor is wanted from: ${FACTOR_WANTED_WORDS[wanted]}.`];
   if (wanted !== 'nobody')
     words.push(
       lacking === 0
         ? 'All of them have one.'
-        : `${countOf(lacking, 'person', 'people')} ${lacking === 1 ? 'sets' : 'set'} one up before doing anything else.`,
+        : `${countOf(lacking, 'person', 'people')} ${lacking === 1 ? 'sets' : 'set'} one up ${days === 0 ? 'before doing anything else' : `within ${graceWords(days)}, and then before doing anything else`}.`,
     );
   return words;
 }
+
+const graceWords = (days: number): string => (days === 0 ? 'no time' : countOf(days, 'day'));
 
 const endingWords = ({ sessions, people }: SessionCount): string =>
   sessions === 0

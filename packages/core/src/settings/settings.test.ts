@@ -45,7 +45,13 @@ describe('the password of a mail server', () => {
 });
 
 describe('security', () => {
-  const kept: SecurityFacts = { sessionDays: 14, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
+  const kept: SecurityFacts = {
+    sessionDays: 14,
+    leastStrength: 3,
+    factorWanted: 'nobody',
+    factorGraceDays: 0,
+    signInOutside: 'everybody',
+  };
   const none = { sessions: 0, people: 0 };
   const touched = (part: Partial<SecurityEffects>): SecurityEffects => ({
     unused: none,
@@ -77,6 +83,14 @@ describe('security', () => {
     ]);
     expect(wanted('everybody', 12)[1]).toBe('12 people set one up before doing anything else.');
     expect(wanted('staff', 0)[1]).toBe('All of them have one.');
+    const later = { ...kept, factorWanted: 'staff' as const, factorGraceDays: 7 };
+    expect(securityChangeWords(kept, later, touched({ lacking: 2 }))).toEqual([
+      'A second factor is wanted from: everybody of the office.',
+      '2 people set one up within 7 days, and then before doing anything else.',
+    ]);
+    expect(securityChangeWords(later, { ...later, factorGraceDays: 1 }, touched({}))).toEqual([
+      'For a second factor people have 1 day from when it was wanted of them.',
+    ]);
     expect(securityChangeWords({ ...kept, factorWanted: 'staff' }, kept, touched({}))).toEqual([
       'A second factor is wanted from: nobody; whoever wants one has one.',
     ]);

@@ -28,6 +28,22 @@ export function factorIsWanted(wanted: FactorWanted, role: Role): boolean {
   return wanted === 'admins' && role === 'admin';
 }
 
+/** Days that people may be given to set one up. */
+export const FACTOR_GRACE_RANGE = { min: 0, max: 90, whole: true } as const;
+const DAY_MS = 86_400_000;
+
+/**
+ * From when on somebody comes no further without a second factor: so many days after it was wanted of people like them,
+ * or after they became one of them. @returns null: none is wanted of them
+ */
+export function factorDueAt(
+  rule: { factorWanted: FactorWanted; factorGraceDays: number; wantedSince: number | null },
+  person: { role: Role; since: number },
+): number | null {
+  if (!factorIsWanted(rule.factorWanted, person.role)) return null;
+  return Math.max(rule.wantedSince ?? 0, person.since) + rule.factorGraceDays * DAY_MS;
+}
+
 /** Whether somebody may be signed in where they are. */
 export function mayBeSignedIn(
   rule: SignInOutside,

@@ -23,6 +23,7 @@ import { SIX_SCHEMA } from './schema-0021.js';
 import { PEOPLE_SCHEMA } from './schema-0022.js';
 import { DIRECTORY_SCHEMA } from './schema-0023.js';
 import { PROVIDER_SCHEMA } from './schema-0024.js';
+import { FACTOR_SCHEMA } from './schema-0025.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -309,6 +310,16 @@ class Provider1766400000000 implements MigrationInterface {
   }
 }
 
+class Factor1766500000000 implements MigrationInterface {
+  name = 'Factor1766500000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(FACTOR_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Since when a second factor is wanted is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -335,6 +346,7 @@ export const MIGRATIONS = [
   People1766200000000,
   Directory1766300000000,
   Provider1766400000000,
+  Factor1766500000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -363,4 +375,5 @@ export const SCHEMAS = [
   PEOPLE_SCHEMA,
   DIRECTORY_SCHEMA,
   PROVIDER_SCHEMA,
+  FACTOR_SCHEMA,
 ];

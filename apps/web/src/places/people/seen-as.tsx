@@ -45,7 +45,9 @@ export function SeenAsView({ personId, folderId }: Place) {
 function Start({ start }: { start: SeenAs }) {
   return (
     <>
-      <h1>{countOf(start.stores.length, 'store')}.</h1>
+      <div className="title-line">
+        <h1>{countOf(start.stores.length, 'store')}.</h1>
+      </div>
       {start.stores.length === 0 && <Empty>They see no store but their own files.</Empty>}
       <ul className="seen-stores">
         {start.stores.map((store) => (
@@ -83,10 +85,12 @@ function Folder({ personId, folderId }: { personId: string; folderId: string }) 
   return (
     <>
       <Path head={head} personId={personId} />
-      <h1>
-        {head.name}.{' '}
-        <span className="quiet">{head.archivedAt ? 'Archived.' : `They ${LEVEL_WORDS[head.level]} here.`}</span>
-      </h1>
+      <div className="title-line">
+        <h1>
+          {head.name}.{' '}
+          <span className="quiet">{head.archivedAt ? 'Archived.' : `They ${LEVEL_WORDS[head.level]} here.`}</span>
+        </h1>
+      </div>
       {items.length === 0 ? (
         <Empty>They see nothing in this folder.</Empty>
       ) : (

@@ -26,19 +26,26 @@ interface Typed {
   sessionDays: string;
   leastStrength: string;
   factorWanted: FactorWanted;
+  factorGraceDays: string;
   signInOutside: SignInOutside;
 }
 const asked = (typed: Typed): SecuritySettings => ({
   ...typed,
   sessionDays: Number(typed.sessionDays),
   leastStrength: Number(typed.leastStrength),
+  factorGraceDays: Number(typed.factorGraceDays),
 });
 
 function SecurityForm({ kept }: { kept: SecuritySettings }) {
   const client = useQueryClient();
   const form = useSchemaForm<Typed, SecuritySettings>(
     securitySettingsSchema,
-    { ...kept, sessionDays: String(kept.sessionDays), leastStrength: String(kept.leastStrength) },
+    {
+      ...kept,
+      sessionDays: String(kept.sessionDays),
+      leastStrength: String(kept.leastStrength),
+      factorGraceDays: String(kept.factorGraceDays),
+    },
     { ask: asked },
   );
   const does = useWouldDo(asked(useWatch({ control: form.control }) as Typed));
@@ -65,6 +72,12 @@ function SecurityForm({ kept }: { kept: SecuritySettings }) {
         label="A second factor is wanted from"
         choices={FACTOR_WANTED_WORDS}
       />
+      {form.watch('factorWanted') !== 'nobody' && (
+        <Field
+          {...{ form, name: 'factorGraceDays', id: 'factor-grace', inputMode: 'numeric', maxLength: 2 }}
+          label="Days to set one up, before it stands in anybody’s way"
+        />
+      )}
       <Choice
         {...{ form, name: 'signInOutside' }}
         label="From outside the office signs in"

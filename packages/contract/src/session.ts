@@ -7,6 +7,8 @@ export interface SignIn {
   password: string;
   /** Of the authenticator or for recovery, from whoever has a second factor. */
   code?: string;
+  /** With a code of the authenticator: this browser is asked for none for thirty days. */
+  remember?: boolean;
 }
 
 /** What is typed as a code of a second factor; what it is, core says (`readFactorCode`). */
@@ -16,6 +18,7 @@ export const signInSchema = Joi.object<SignIn>({
   signInName: Joi.string().trim().lowercase().max(254).required(),
   password: Joi.string().max(200).required(),
   code: factorCode,
+  remember: Joi.boolean(),
 });
 
 export interface ChangePassword {
@@ -62,6 +65,8 @@ export interface SecondFactor {
   since: string | null;
   /** Codes for recovery that have not been used. */
   recoveryLeft: number;
+  /** Browsers in which no code is asked for. */
+  browsers: number;
   /** The office wants one of this person. */
   wanted: boolean;
   /** From when on they come no further without one; null: none is wanted. */

@@ -124,6 +124,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving` }),
   'POST /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, body: {}, also: [409] }),
   'DELETE /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving`, also: [404] }),
+  'DELETE /api/session/factor/browsers': () => ({ path: '/api/session/factor/browsers' }),
   'GET /api/sign-in': () => ({ path: '/api/sign-in' }),
   'GET /api/sign-in/provider': () => ({ path: '/api/sign-in/provider', also: [302] }),
   'GET /api/sign-in/provider/callback': () => ({ path: '/api/sign-in/provider/callback', also: [302] }),

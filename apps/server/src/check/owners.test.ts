@@ -26,6 +26,7 @@ const TABLES: Record<string, string[]> = {
     'recovery_code',
     'passkey',
     'passkey_challenge',
+    'factor_browser',
   ],
   stores: [
     'node',

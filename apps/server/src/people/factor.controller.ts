@@ -57,6 +57,13 @@ export class FactorController {
     return this.factor.renewCodes(who, code);
   }
 
+  @Delete('browsers')
+  @For('signed-in')
+  @Operation('Ask for a code in every browser again')
+  forgetBrowsers(@Me() who: Who): Promise<SecondFactor> {
+    return this.factor.forgetBrowsers(who);
+  }
+
   @Delete()
   @For('signed-in')
   @HttpCode(204)

@@ -13,7 +13,8 @@ import { Office } from '../platform/office.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { seal, unseal } from '../platform/seal.js';
 import { removePasskeysOf } from './passkeys.queries.js';
-import { accountSince } from './people.queries.js';
+import { FactorBrowsers } from './factor-browsers.js';
+import { accountSince, forgetBrowsersOf } from './people.queries.js';
 import { OwnPassword } from './own-password.js';
 import { Person, RecoveryCode, SecondFactorRow } from './people.entity.js';
 import { factorStepOf, factorUri, newFactorSecret } from './totp.js';
@@ -62,6 +63,7 @@ export class FactorService {
 
   constructor(
     private readonly password: OwnPassword,
+    private readonly browsers: FactorBrowsers,
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly attempts: Attempts,
@@ -82,6 +84,7 @@ export class FactorService {
     return {
       on: row !== null,
       since: row?.since?.toISOString() ?? null,
+      browsers: await this.browsers.count(personId),
       recoveryLeft: row ? await this.db.getRepository(RecoveryCode).countBy({ personId }) : 0,
       wanted: dueAt !== null,
       dueAt: dueAt === null ? null : new Date(dueAt).toISOString(),
@@ -152,6 +155,15 @@ export class FactorService {
     });
   }
 
+  /** A code is asked for in every browser again. */
+  async forgetBrowsers(who: Who): Promise<SecondFactor> {
+    await this.events.change(async (tx) => {
+      await forgetBrowsersOf(tx, who.personId);
+      await this.events.tell(tx, { topic: 'session', id: who.personId });
+    });
+    return this.state(who);
+  }
+
   /** New codes for recovery; those before are void. */
   async renewCodes(who: Who, typed: string): Promise<RecoveryCodes> {
     const whose = await this.ownCode(who);
@@ -169,6 +181,7 @@ export class FactorService {
     await this.changed(async (tx) => {
       await this.require(tx, whose, typed);
       await tx.delete(SecondFactorRow, { personId: who.personId });
+      await forgetBrowsersOf(tx, who.personId);
       await this.told(tx, whose.person, 'person.factor-off');
     });
   }
@@ -181,6 +194,7 @@ export class FactorService {
   ): Promise<boolean> {
     const { affected } = await tx.delete(SecondFactorRow, { personId: person.id });
     // Whatever lay on the device that was lost.
+    await forgetBrowsersOf(tx, person.id);
     const passkeys = await removePasskeysOf(tx, person.id);
     if (!affected && passkeys === 0) return false;
     await this.events.tell(tx, { topic: 'session', id: person.id });

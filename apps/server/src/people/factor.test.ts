@@ -1,4 +1,4 @@
-import type { FactorBegun, Me, RecoveryCodes, SecondFactor } from '@quay/contract';
+import type { FactorBegun, Me, People, RecoveryCodes, SecondFactor } from '@quay/contract';
 import { simpleParser, type ParsedMail } from 'mailparser';
 import { spawnSync } from 'node:child_process';
 import type { AddressInfo } from 'node:net';
@@ -34,6 +34,7 @@ beforeEach(async () => {
   await security({});
 });
 
+const DAY_MS = 86_400_000;
 /** What an authenticator shows now: Debian's oathtool makes it. */
 function codeOf(secret: string, aheadSeconds = 0): string {
   const at = Math.floor(office.clock.now() / 1000) + aheadSeconds;
@@ -111,7 +112,69 @@ describe('setting up a second factor', () => {
   });
 });
 
-const DAY_MS = 86_400_000;
+describe('a browser that is asked for no code', () => {
+  /** Cookies of one browser, as it sends them again. */
+  async function enter(name: Name, more: object, cookie = ''): Promise<{ status: number; cookie: string }> {
+    const response = await fetch(`${office.origin}/api/session`, {
+      method: 'POST',
+      headers: { 'content-type': 'application/json', cookie },
+      body: JSON.stringify({ signInName: name, password: PASSWORDS[name], ...more }),
+    });
+    const set = response.headers.getSetCookie().map((line) => line.split(';')[0] ?? '');
+    return { status: response.status, cookie: set.filter((pair) => pair.startsWith('quay_no_code=')).join('') };
+  }
+
+  it('is one in which that was said with a code of the authenticator, for thirty days, and no other', async () => {
+    const { secret, codes } = await setUp(await office.signedIn('rosa'), 'rosa');
+    expect((await enter('rosa', { code: codeOf(secret) })).cookie).toBe('');
+    office.clock.advance(60_000);
+    expect((await enter('rosa', { code: codes[0], remember: true })).cookie).toBe('');
+    const { cookie } = await enter('rosa', { code: codeOf(secret), remember: true });
+    expect(cookie).toMatch(/^quay_no_code=[\w-]{43}$/);
+    expect((await enter('rosa', {}, cookie)).status).toBe(204);
+    expect((await enter('rosa', {})).status).toBe(401);
+    // It stands for the code and not for the password.
+    expect((await enter('rosa', { password: 'wrong' }, cookie)).status).toBe(401);
+    // A code that is typed all the same has to be right.
+    expect((await enter('rosa', { code: '000000' }, cookie)).status).toBe(400);
+    await setUp(await office.signedIn('tomas'), 'tomas');
+    expect((await enter('tomas', {}, cookie)).status).toBe(401);
+    expect(
+      (await office.db.query<{ hash: Buffer }[]>('SELECT token_hash AS hash FROM factor_browser'))[0]?.hash,
+    ).toHaveLength(32);
+    office.clock.advance(30 * DAY_MS);
+    expect((await enter('rosa', {}, cookie)).status).toBe(401);
+  });
+
+  it('is forgotten when it is asked for, with the second factor, the password, and whoever is signed out everywhere', async () => {
+    const rosa = await office.signedIn('rosa');
+    let { secret } = await setUp(rosa, 'rosa');
+    const remembered = async () => {
+      office.clock.advance(60_000);
+      const { cookie } = await enter('rosa', { code: codeOf(secret), remember: true });
+      expect((await enter('rosa', {}, cookie)).status).toBe(204);
+      return async () => (await enter('rosa', {}, cookie)).status;
+    };
+    let status = await remembered();
+    expect((await stateOf(rosa)).browsers).toBe(1);
+    expect((await rosa.ask<SecondFactor>('DELETE', '/api/session/factor/browsers')).body.browsers).toBe(0);
+    expect(await status()).toBe(401);
+    status = await remembered();
+    await rosa.ask('DELETE', '/api/session/others');
+    expect(await status()).toBe(401);
+    status = await remembered();
+    const iris = await office.signedIn('iris');
+    const { people } = (await iris.ask<People>('GET', '/api/people')).body;
+    const id = people.find((p) => p.signInName === 'rosa')?.id;
+    await iris.ask('POST', '/api/people/acts', { act: 'sign-out', personIds: [id] });
+    expect(await status()).toBe(401);
+    status = await remembered();
+    await iris.ask('DELETE', `/api/people/${id}/factor`);
+    ({ secret } = await setUp(await office.signedIn('rosa'), 'rosa'));
+    expect(await status()).toBe(401);
+  });
+});
+
 describe('time to set one up', () => {
   it('is as long as the office says, from when it was wanted of them; then nothing else is open', async () => {
     const [iris, rosa] = [await office.signedIn('iris'), await office.signedIn('rosa')];

@@ -1,5 +1,6 @@
 import { Global, Module } from '@nestjs/common';
 import { DeviceMemory } from './device-memory.js';
+import { FactorBrowsers } from './factor-browsers.js';
 import { FactorController } from './factor.controller.js';
 import { FactorService } from './factor.service.js';
 import { OwnPassword } from './own-password.js';
@@ -14,7 +15,16 @@ import { SignedInGuard } from './signed-in.guard.js';
 @Global()
 @Module({
   controllers: [SessionController, FactorController, PasskeysController],
-  providers: [OwnPassword, SessionService, FactorService, NoticesService, PasskeysService, SignedInGuard, DeviceMemory],
+  providers: [
+    OwnPassword,
+    FactorBrowsers,
+    SessionService,
+    FactorService,
+    NoticesService,
+    PasskeysService,
+    SignedInGuard,
+    DeviceMemory,
+  ],
   exports: [SessionService, FactorService, NoticesService, SignedInGuard],
 })
 export class PeopleModule {}

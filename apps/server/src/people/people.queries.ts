@@ -87,8 +87,14 @@ export async function setPassword(tx: EntityManager, personId: string, passwordH
   await tx.query('UPDATE person SET password_hash = $2, invited_at = NULL WHERE id = $1', [personId, passwordHash]);
 }
 
+/** Codes are asked for in every browser again. */
+export async function forgetBrowsersOf(tx: EntityManager, personId: string): Promise<void> {
+  await tx.query('DELETE FROM factor_browser WHERE person_id = $1', [personId]);
+}
+
 /** @returns how many there were */
 export async function endSessionsOf(tx: EntityManager, personId: string): Promise<number> {
+  await forgetBrowsersOf(tx, personId);
   const [, ended] = (await tx.query('DELETE FROM session WHERE person_id = $1', [personId])) as [unknown, number];
   return ended;
 }

@@ -24,20 +24,23 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { hasDuty } from './duties.js';
 import { DEVICE_COOKIE, DEVICE_KEPT_SECONDS } from './device-memory.js';
+import { NO_CODE_COOKIE, NO_CODE_DAYS } from './factor-browsers.js';
 import { FactorService } from './factor.service.js';
 import { NoticesService } from './notices.service.js';
 import { SESSION_COOKIE, sessionSecret, SignedInGuard } from './signed-in.guard.js';
-import { SessionService, type SignedInFrom } from './session.service.js';
+import { SessionService, type Signed, type SignedInFrom } from './session.service.js';
 import { Me, type Who } from './who.js';
 
 /** The cookies of a session that has begun. */
-export function giveSession(res: Response, signed: { secret: string; device: string }, secure: boolean): void {
+export function giveSession(res: Response, signed: Signed, secure: boolean): void {
   // How long a session lasts is decided here at each use, not by the browser.
   const session = { path: '/', maxAgeSeconds: SESSION_DAYS_RANGE.max * 24 * 3600, secure };
   const device = { path: '/api/session', maxAgeSeconds: DEVICE_KEPT_SECONDS, secure };
+  const noCode = { path: '/api', maxAgeSeconds: NO_CODE_DAYS * 86_400, secure };
   res.setHeader('Set-Cookie', [
     setCookie(SESSION_COOKIE, signed.secret, session),
     setCookie(DEVICE_COOKIE, signed.device, device),
+    ...(signed.noCode ? [setCookie(NO_CODE_COOKIE, signed.noCode, noCode)] : []),
   ]);
 }
 
@@ -69,7 +72,9 @@ export class SessionController {
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
   ): Promise<void> {
-    const signed = await this.sessions.signIn(asked, cameFrom(req), cookieOf(req.headers.cookie, DEVICE_COOKIE));
+    const { cookie } = req.headers;
+    const [device, noCode] = [cookieOf(cookie, DEVICE_COOKIE), cookieOf(cookie, NO_CODE_COOKIE)];
+    const signed = await this.sessions.signIn(asked, cameFrom(req), device, noCode);
     giveSession(res, signed, req.secure);
   }
 

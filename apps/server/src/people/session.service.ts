@@ -20,10 +20,11 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { requireStrong } from '../platform/strength.js';
 import { secretHash } from '../platform/seal.js';
 import { DeviceMemory } from './device-memory.js';
+import { FactorBrowsers } from './factor-browsers.js';
 import { FactorService } from './factor.service.js';
 import { OwnPassword } from './own-password.js';
 import { Person, Session } from './people.entity.js';
-import { ACCOUNT_SINCE, accountsAt } from './people.queries.js';
+import { ACCOUNT_SINCE, accountsAt, forgetBrowsersOf } from './people.queries.js';
 import type { Held, Hindrance, Who } from './who.js';
 
 const DAY_MS = 24 * 3600 * 1000;
@@ -31,6 +32,24 @@ const DAY_MS = 24 * 3600 * 1000;
 const SEEN_STEP_MS = 10 * 60 * 1000;
 /** Wrong tries in a minute. */
 const SIGN_IN_TRIES = { perNameAndSource: 10, perSource: 30, perName: 100, perDevice: 10 } as const;
+
+/** What a browser is given when somebody has signed in. */
+export interface Signed {
+  secret: string;
+  /** The sign that it is remembered by. */
+  device: string;
+  /** By which no code is asked for there; null: one is. */
+  noCode?: string | null;
+}
+
+/** What somebody with a second factor shows of it. */
+export interface FactorShown {
+  code?: string;
+  /** No code is to be asked for in this browser for a while. */
+  remember?: boolean;
+  /** What the browser bears in which that was said before. */
+  browser: string | null;
+}
 
 export interface SignedIn {
   who: Who;
@@ -81,10 +100,12 @@ export class SessionService {
     private readonly network: OwnNetwork,
     private readonly directory: DirectorySignIn,
     private readonly password: OwnPassword,
+    private readonly browsers: FactorBrowsers,
   ) {}
 
   /**
    * @param device the sign of a browser in which somebody has signed in before
+   * @param browser what one bears in which no code is asked for
    * @returns the session's secret, and the sign that this browser is remembered by. @throws Problem sign-in.refused,
    * tries.too-many
    */
@@ -92,7 +113,8 @@ export class SessionService {
     asked: SignIn,
     { fromAddress, agent }: SignedInFrom,
     device: string | null,
-  ): Promise<{ secret: string; device: string }> {
+    browser: string | null = null,
+  ): Promise<Signed> {
     const person = await this.named(asked.signInName);
     // Whoever is known by two names is guessed at as one.
     const named = person?.signInName ?? asked.signInName;
@@ -114,46 +136,39 @@ export class SessionService {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
-    const hasFactor = await this.factor.isOn(this.db.manager, person.id);
-    await this.requireMaySignIn(fromAddress, hasFactor);
-    if (hasFactor && !asked.code) throw codeWanted();
-    const whose = { person, device: known };
-    if (hasFactor) await this.factor.countTry(whose);
-    return this.enter(whose, hasFactor ? (asked.code ?? '') : null, { fromAddress, agent }, 'password');
+    return this.enter({ person, device: known }, { ...asked, browser }, { fromAddress, agent }, 'password');
   }
 
   /**
    * Signs somebody in whom the identity provider has let in: it stands for the password, and not for a second factor.
-   * @param code null: none was typed. @returns as {@link signIn}
+   * @returns as {@link signIn}
    * @throws Problem sign-in.refused, sign-in.outside, sign-in.code-wanted, factor.wrong
    */
-  async signInByProvider(
-    personId: string,
-    from: SignedInFrom,
-    code: string | null,
-  ): Promise<{ secret: string; device: string }> {
+  async signInByProvider(personId: string, from: SignedInFrom, shown: FactorShown): Promise<Signed> {
     const person = await this.db.getRepository(Person).findOneBy({ id: personId });
     if (!person || !canBeUsed(person, this.clock.date()))
       throw new Problem('unauthenticated', 'sign-in.refused', 'That account cannot be used any more.');
-    const hasFactor = await this.factor.isOn(this.db.manager, person.id);
-    await this.requireMaySignIn(from.fromAddress, hasFactor);
-    if (hasFactor && code === null) throw codeWanted();
-    const whose = { person, device: null };
-    if (hasFactor) await this.factor.countTry(whose);
-    return this.enter(whose, hasFactor ? code : null, from, 'provider');
+    return this.enter({ person, device: null }, shown, from, 'provider');
   }
 
-  /** Begins the session of somebody who has shown who they are, but for a code. @param code null: none is wanted */
+  /** Begins the session of somebody who has shown who they are, but for a code where they have a second factor. */
   private async enter(
     whose: { person: Person; device: string | null },
-    code: string | null,
+    shown: FactorShown,
     { fromAddress, agent }: SignedInFrom,
     by: 'password' | 'provider',
-  ): Promise<{ secret: string; device: string }> {
+  ): Promise<Signed> {
     const now = this.clock.date();
     const { person } = whose;
+    const hasFactor = await this.factor.isOn(this.db.manager, person.id);
+    await this.requireMaySignIn(fromAddress, hasFactor);
+    const isAsked = hasFactor && (shown.code || !(await this.browsers.holds(person.id, shown.browser)));
+    if (isAsked && !shown.code) throw codeWanted();
+    if (isAsked) await this.factor.countTry(whose);
+    const code = isAsked ? (shown.code ?? '') : null;
     const signedIn = await this.events.change(async (tx) => {
       if (code !== null) await this.factor.require(tx, whose, code);
+      const noCode = code !== null && shown.remember ? await this.browsers.remember(tx, person.id, code) : null;
       await tx.delete(Session, { expiresAt: LessThan(now) });
       const session = await this.open(tx, person, now, { fromAddress, agent, by });
       await this.ledger.append(tx, {
@@ -161,7 +176,7 @@ export class SessionService {
         actor: { kind: 'person', id: person.id, name: person.name },
         detail: { from: fromAddress, ...(by === 'provider' && { by }) },
       });
-      return session;
+      return { ...session, noCode };
     });
     // A recovery code that was used is told of.
     if (code !== null) this.mail.hurry();
@@ -326,6 +341,7 @@ export class SessionService {
         ...(sessionId === null ? { tokenHash: Not(here) } : { id: sessionId }),
       });
       if (sessionId !== null && ended.affected === 0) throw notFound('This session');
+      if (sessionId === null) await forgetBrowsersOf(tx, who.personId);
       await this.events.tell(tx, { topic: 'session', id: who.personId });
       await this.ledger.append(tx, {
         kind: 'person.sessions-ended',
@@ -365,6 +381,7 @@ export class SessionService {
     await this.events.change(async (tx) => {
       await tx.update(Person, { id: person.id }, { passwordHash });
       await tx.delete(Session, { personId: person.id, tokenHash: Not(secretHash(secret)) });
+      await forgetBrowsersOf(tx, person.id);
       await this.events.tell(tx, { topic: 'session', id: person.id });
       await this.ledger.append(tx, {
         kind: 'person.password-changed',

@@ -8,6 +8,7 @@ import {
 } from '@quay/contract';
 import type { Request, Response } from 'express';
 import Joi from 'joi';
+import { NO_CODE_COOKIE } from '../people/factor-browsers.js';
 import { cameFrom, giveSession } from '../people/session.controller.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -25,7 +26,12 @@ const PATH = '/api/sign-in';
 const COOKIE_SECONDS = 600;
 
 const back = valid<{ back: string }>(Joi.object({ back: Joi.string().max(501).default('/') }));
-const code = Joi.object<{ code: string }>({ code: Joi.string().trim().max(40).required() });
+const code = Joi.object<{ code: string; remember?: boolean }>({
+  code: Joi.string().trim().max(40).required(),
+  remember: Joi.boolean(),
+});
+const secretOf = (req: Request) => cookieOf(req.headers.cookie, COOKIE);
+const noCodeOf = (req: Request) => cookieOf(req.headers.cookie, NO_CODE_COOKIE);
 
 @ApiPart('session')
 @Controller('api/sign-in')
@@ -56,7 +62,11 @@ export class ProviderSignInController {
   async cameBack(@Req() req: Request, @Res() res: Response): Promise<void> {
     const at = req.url.indexOf('?');
     const search = at < 0 ? '' : req.url.slice(at);
-    this.answer(await this.signIn.cameBack(search, cookieOf(req.headers.cookie, COOKIE), cameFrom(req)), req, res);
+    this.answer(
+      await this.signIn.cameBack(search, { cookie: secretOf(req), browser: noCodeOf(req) }, cameFrom(req)),
+      req,
+      res,
+    );
   }
 
   @Get('provider/out')
@@ -71,12 +81,12 @@ export class ProviderSignInController {
   @HttpCode(204)
   @Operation('Type the code that is wanted of whoever came back; sets the session cookie', code)
   async code(
-    @Body(valid(code)) asked: { code: string },
+    @Body(valid(code)) asked: { code: string; remember?: boolean },
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
   ): Promise<void> {
-    const secret = cookieOf(req.headers.cookie, COOKIE);
-    giveSession(res, await this.signIn.withCode(secret, asked.code, cameFrom(req)), req.secure);
+    const signed = await this.signIn.withCode(secretOf(req), { ...asked, browser: null }, cameFrom(req));
+    giveSession(res, signed, req.secure);
   }
 
   private answer(came: CameBack, req: Request, res: Response): void {

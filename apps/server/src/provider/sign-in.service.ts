@@ -15,7 +15,7 @@ import { GroupsService } from '../access/groups.service.js';
 import { unusablePassword } from '../accounts/unusable-password.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { addPerson, freeSignInName } from '../people/people.queries.js';
-import { SessionService, type SignedInFrom } from '../people/session.service.js';
+import { SessionService, type FactorShown, type Signed, type SignedInFrom } from '../people/session.service.js';
 import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
@@ -43,7 +43,7 @@ const TRIES = 300;
 
 /** What comes of somebody who came back: a session, a code that is wanted, or why not. */
 export type CameBack =
-  | { kind: 'in'; signed: { secret: string; device: string }; back: string }
+  | { kind: 'in'; signed: Signed; back: string }
   | { kind: 'code'; state: string }
   | { kind: 'refused'; code: ProviderRefusal | ProviderFailure };
 
@@ -88,8 +88,12 @@ export class ProviderSignIn {
     }
   }
 
-  /** @param search what the provider sent along @param cookie the secret of the browser that was sent there */
-  async cameBack(search: string, cookie: string | null, from: SignedInFrom): Promise<CameBack> {
+  /** @param search what the provider sent along @param cookie the secret of the browser that was sent there @param browser by which no code is asked for */
+  async cameBack(
+    search: string,
+    { cookie, browser }: { cookie: string | null; browser: string | null },
+    from: SignedInFrom,
+  ): Promise<CameBack> {
     await this.attempts.take(`provider sign-in from ${sourceOf(from.fromAddress)}`, TRIES);
     const way = await this.provider.way();
     const stated = new URLSearchParams(search).get('state');
@@ -103,19 +107,19 @@ export class ProviderSignIn {
       const personId = await this.personOf(way, claims);
       if (typeof personId !== 'string') return personId;
       await this.intoGroups(way, personId, claims.groups);
-      return await this.finish(personId, going.back, from, null);
+      return await this.finish(personId, going.back, from, browser);
     } catch (error) {
       return this.failed(error);
     }
   }
 
   /** Whoever came back types the code that was wanted of them. @throws Problem factor.wrong, sign-in.provider-over */
-  async withCode(cookie: string | null, code: string, from: SignedInFrom): Promise<{ secret: string; device: string }> {
+  async withCode(cookie: string | null, shown: FactorShown, from: SignedInFrom): Promise<Signed> {
     const going = cookie === null ? null : await this.take(cookie);
     if (!going?.personId)
       throw new Problem('gone', 'sign-in.provider-over', 'That took too long. Begin the sign-in again.');
     try {
-      return await this.sessions.signInByProvider(going.personId, from, code);
+      return await this.sessions.signInByProvider(going.personId, from, shown);
     } catch (error) {
       // Whoever mistyped has another try, as often as codes may be tried.
       await this.remember(cookie as string, going);
@@ -131,9 +135,9 @@ export class ProviderSignIn {
     return config && wayOut(config, way);
   }
 
-  private async finish(personId: string, back: string, from: SignedInFrom, code: string | null): Promise<CameBack> {
+  private async finish(personId: string, back: string, from: SignedInFrom, browser: string | null): Promise<CameBack> {
     try {
-      return { kind: 'in', signed: await this.sessions.signInByProvider(personId, from, code), back };
+      return { kind: 'in', signed: await this.sessions.signInByProvider(personId, from, { browser }), back };
     } catch (error) {
       if (!(error instanceof Problem)) throw error;
       if (error.code === 'sign-in.outside') return refused('provider.outside');

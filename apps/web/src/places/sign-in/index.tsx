@@ -2,6 +2,7 @@ import { signInSchema, type SignIn as SignInAsked } from '@quay/contract';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
+import type { UseFormReturn } from 'react-hook-form';
 import { Navigate, useLocation, useNavigate, useSearchParams } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
@@ -14,10 +15,10 @@ import './index.scss';
 type Typed = Required<SignInAsked>;
 
 /** Without a code until one is asked for. */
-const ask = ({ code, ...rest }: Typed): SignInAsked => (code === '' ? rest : { ...rest, code });
+const ask = ({ code, remember, ...rest }: Typed): SignInAsked => (code === '' ? rest : { ...rest, code, remember });
 
 /** Name and password are the provider's matter: the form asks for the code alone. */
-const FROM_PROVIDER: Typed = { signInName: 'provider', password: 'provider', code: '' };
+const FROM_PROVIDER: Typed = { signInName: 'provider', password: 'provider', code: '', remember: false };
 
 export function SignIn() {
   const client = useQueryClient();
@@ -30,7 +31,7 @@ export function SignIn() {
   const [asksCode, setAsksCode] = useState(fromProvider);
   const form = useSchemaForm<Typed, SignInAsked>(
     signInSchema,
-    fromProvider ? FROM_PROVIDER : { signInName: '', password: '', code: '' },
+    fromProvider ? FROM_PROVIDER : { signInName: '', password: '', code: '', remember: false },
     { ask },
   );
   const busy = form.formState.isSubmitting;
@@ -38,7 +39,8 @@ export function SignIn() {
   if (me) return <Navigate to={goingTo} replace />;
   const submit = form.handleSubmit(async (asked) => {
     try {
-      if (fromProvider) await api('POST', '/api/sign-in/provider/code', { code: asked.code ?? '' });
+      if (fromProvider)
+        await api('POST', '/api/sign-in/provider/code', { code: asked.code ?? '', remember: asked.remember });
       else await api('POST', '/api/session', asked);
       await client.invalidateQueries({ queryKey: meQuery.queryKey });
     } catch (error) {
@@ -59,7 +61,7 @@ export function SignIn() {
           <img src="/mark.svg" alt="" width="28" height="28" /> Lockfast Quay
         </h1>
         {asksCode ? (
-          <CodeField form={form} id="code" />
+          <Code form={form} />
         ) : (
           <>
             <Field
@@ -92,5 +94,15 @@ export function SignIn() {
         )}
       </Form>
     </main>
+  );
+}
+
+/** What is asked of whoever has a second factor. */
+function Code({ form }: { form: UseFormReturn<Typed, unknown, SignInAsked> }) {
+  return (
+    <>
+      <CodeField form={form} id="code" />
+      <Form.Check id="remember" label="Ask for no code in this browser for 30 days" {...form.register('remember')} />
+    </>
   );
 }

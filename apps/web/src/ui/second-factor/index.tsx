@@ -1,11 +1,11 @@
 import { factorCodeSchema, type FactorCode, type RecoveryCodes, type SecondFactor } from '@quay/contract';
 import { countOf } from '@quay/core';
-import { useQuery, useQueryClient } from '@tanstack/react-query';
+import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { api } from '../api';
 import { FormFault, tellRefused, useSchemaForm } from '../form';
-import { useNotices } from '../notices';
+import { tellFailure, useNotices } from '../notices';
 import { Failure, SkeletonRows } from '../states';
 import { When } from '../words';
 import { CodeField } from './code-field';
@@ -81,11 +81,13 @@ function State({ factor, doing, choose, settled }: StateProps) {
         {factor.recoveryLeft === 0
           ? 'No recovery code is left.'
           : `${countOf(factor.recoveryLeft, 'recovery code')} left.`}
+        {factor.browsers > 0 && ` In ${countOf(factor.browsers, 'browser')} none is asked for.`}
       </p>
       <div className="d-flex flex-wrap gap-2">
         <Button variant="plain" onClick={() => choose('new-codes')}>
           New recovery codes
         </Button>
+        {factor.browsers > 0 && <AskEverywhere />}
         <Button variant="plain" onClick={() => choose('ending')}>
           Switch it off
         </Button>
@@ -136,5 +138,23 @@ function WithCode({ act, settled, cancel }: WithCodeProps) {
         </Button>
       </div>
     </Form>
+  );
+}
+
+/** A code is asked for in every browser again. */
+function AskEverywhere() {
+  const client = useQueryClient();
+  const ask = useMutation({
+    mutationFn: () => api<SecondFactor>('DELETE', '/api/session/factor/browsers'),
+    onSuccess: (factor) => {
+      client.setQueryData(KEY, factor);
+      useNotices.getState().show('A code is asked for in every browser again.');
+    },
+    onError: tellFailure,
+  });
+  return (
+    <Button variant="plain" disabled={ask.isPending} onClick={() => ask.mutate()}>
+      Ask for a code everywhere
+    </Button>
   );
 }

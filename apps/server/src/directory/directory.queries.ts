@@ -285,6 +285,16 @@ export async function dropWaiting(tx: EntityManager, at: Date): Promise<void> {
   await tx.query(`UPDATE directory_run SET state = 'dropped', ended_at = $1 WHERE state = 'waiting'`, [at]);
 }
 
+/** What waits for an answer. */
+export async function waitingRun(m: EntityManager): Promise<RunRecord | null> {
+  const [row] = await m.query<{ id: string }[]>(`SELECT id FROM directory_run WHERE state = 'waiting'`);
+  return row ? run(m, row.id) : null;
+}
+
+export async function forgetRun(tx: EntityManager, id: string): Promise<void> {
+  await tx.query('DELETE FROM directory_run WHERE id = $1', [id]);
+}
+
 /** Of runs long past, and all but the last few that did nothing, nothing is kept: the ledger has what they did. */
 export async function forgetRuns(tx: EntityManager, before: Date): Promise<void> {
   await tx.query(

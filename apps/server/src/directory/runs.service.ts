@@ -16,6 +16,7 @@ import { ApplyService } from './apply.service.js';
 import {
   beginRun,
   dropWaiting,
+  forgetRun,
   forgetRuns,
   loadKnown,
   run,
@@ -24,6 +25,7 @@ import {
   runSeen,
   stuckRuns,
   turnRun,
+  waitingRun,
   type RunRecord,
 } from './directory.queries.js';
 import { DirectoryService } from './directory.service.js';
@@ -33,6 +35,7 @@ const EVERY_QUARTER = '*/15 * * * *';
 /** Changes that are made in one transaction; others wait no longer for the access lock. */
 const AT_ONCE = 50;
 const STUCK_MS = 30 * 60_000;
+const ANSWER_MS = 3600_000;
 const KEPT_MS = 90 * 86_400_000;
 const NOTHING: LookAtDirectory = { chosen: [], taken: [] };
 
@@ -106,9 +109,12 @@ export class RunsService {
   async round(): Promise<void> {
     await this.endStuck();
     if (!(await this.directory.isConnected())) return;
+    const waiting = await waitingRun(this.db.manager);
+    // Somebody is about to answer; they are asked again when they do not.
+    if (waiting?.askedBy && waiting.at.getTime() > this.clock.now() - ANSWER_MS) return;
     const id = await this.events.change((tx) => this.begin(tx, null, NOTHING));
     if (id === null) return;
-    const plan = await this.see(id, NOTHING);
+    const plan = await this.see(id, NOTHING, waiting);
     if (plan && !plan.asks) await this.goOn(id, plan);
     await this.events.change((tx) => forgetRuns(tx, new Date(this.clock.now() - KEPT_MS)));
   }
@@ -119,19 +125,30 @@ export class RunsService {
   }
 
   private async begin(tx: EntityManager, by: string | null, asked: LookAtDirectory): Promise<string | null> {
-    const at = this.clock.date();
-    const id = await beginRun(tx, { by, asked, at });
-    // What waits for an answer is asked again by this one.
-    if (id !== null) await dropWaiting(tx, at);
+    const id = await beginRun(tx, { by, asked, at: this.clock.date() });
     await this.tell(tx);
     return id;
   }
 
-  /** Reads the directory and keeps what would change. @returns null: it could not be read */
-  private async see(id: string, asked: LookAtDirectory): Promise<DirectoryPlan | null> {
+  /**
+   * Reads the directory and keeps what would change; what waited before that for an answer is asked again by it.
+   * @param before what waits: when nothing has changed since, it goes on waiting and this look leaves no trace
+   * @returns null: there is nothing to be done
+   */
+  private async see(
+    id: string,
+    asked: LookAtDirectory,
+    before: RunRecord | null = null,
+  ): Promise<DirectoryPlan | null> {
     try {
       const plan = await this.plan(asked);
+      const isSame = before?.plan && plan.asks && !before.askedBy && printOf(before.plan) === printOf(plan);
+      if (isSame) {
+        await this.events.change((tx) => forgetRun(tx, id));
+        return null;
+      }
       await this.events.change(async (tx) => {
+        await dropWaiting(tx, this.clock.date());
         const words = directoryPlanWords(plan.changes);
         await runSeen(tx, id, { plan, words, state: plan.changes.length > 0 ? 'waiting' : 'done' });
         await this.tell(tx);

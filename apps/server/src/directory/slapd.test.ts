@@ -267,6 +267,14 @@ describe('following a branch', () => {
     const [run] = (await iris.ask<Directory>('GET', '/api/directory')).body.runs;
     expect(run).toMatchObject({ state: 'waiting', asks: true, by: null });
     expect(run?.words).toContain('1 disabled');
+    // It goes on waiting while the directory says the same, and fills no list.
+    const count = async () => (await iris.ask<Directory>('GET', '/api/directory')).body.runs.length;
+    const before = await count();
+    await office.app.get(RunsService).round();
+    expect([await count(), (await iris.ask<Directory>('GET', '/api/directory')).body.runs[0]?.id]).toEqual([
+      before,
+      run?.id,
+    ]);
     expect((await client.ask('GET', '/api/session')).status).toBe(200);
     await agree(run as { id: string });
     expect((await client.ask('GET', '/api/session')).status).toBe(401);
@@ -285,6 +293,9 @@ describe('following a branch', () => {
   it('does nothing but what was shown', async () => {
     slapd.change(personLdif('late', 'Lata Weir', CREW));
     const run = await look();
+    // Somebody is about to answer: what it does by itself waits for them.
+    await office.app.get(RunsService).round();
+    expect((await settled(run.id)).state).toBe('waiting');
     slapd.change(personLdif('later', 'Later Weir', CREW));
     expect(await agree(run)).toMatchObject({
       state: 'dropped',

@@ -46,13 +46,13 @@ export async function personOfSubject(m: EntityManager, issuer: string, subject:
   return row?.id ?? null;
 }
 
-/** The accounts that can be used at a mail address. */
+/** The accounts at a mail address, those that were disabled too. */
 export function candidatesAt(m: EntityManager, email: string): Promise<ProviderCandidate[]> {
   return m.query(
-    `SELECT p.id, p.role,
+    `SELECT p.id, p.role, p.disabled_at IS NULL AS usable,
             EXISTS (SELECT 1 FROM provider_identity i WHERE i.person_id = p.id)
               OR EXISTS (SELECT 1 FROM directory_entry e WHERE e.person_id = p.id) AS taken
-       FROM person p WHERE lower(p.email) = lower($1) AND p.disabled_at IS NULL`,
+       FROM person p WHERE lower(p.email) = lower($1)`,
     [email],
   );
 }
@@ -81,8 +81,9 @@ export interface Going {
 export async function keepGoing(
   tx: EntityManager,
   key: Buffer,
-  { state, going, endsAt }: { state: string; going: Going; endsAt: Date },
+  { state, going, now, endsAt }: { state: string; going: Going; now: Date; endsAt: Date },
 ): Promise<void> {
+  await tx.query('DELETE FROM provider_sign_in WHERE ends_at <= $1', [now]);
   await tx.query(
     `INSERT INTO provider_sign_in (state_hash, nonce, verifier_sealed, back, person_id, ends_at)
       VALUES ($1, $2, $3, $4, $5, $6)`,

@@ -200,6 +200,11 @@ describe('an identity provider of somebody else’s (oidc-provider)', () => {
     expect(there).toMatch(new RegExp(`^${issuer}/session/end\\?`));
     await iris.ask('POST', '/api/people/acts', { act: 'disable', personIds: [mina] });
     expect(await signIn(new Browser(), 'mina')).toBe('/sign-in?refused=provider.disabled');
+    // Nor does whoever was sent away come back as somebody new.
+    await iris.ask('DELETE', '/api/settings/provider');
+    await keep({ issuer, makesAccounts: true, domains: ['saltmarsh.example'] });
+    expect(await signIn(new Browser(), 'mina')).toBe('/sign-in?refused=provider.disabled');
+    expect((await people()).people.filter((p) => p.name === 'Mina Sorrel')).toHaveLength(1);
   });
 
   it('is away: it is said so, and passwords open as before', async () => {

@@ -149,8 +149,9 @@ export class ProviderSignIn {
   }
 
   private remember(state: string, going: Parameters<typeof keepGoing>[2]['going']): Promise<void> {
-    const endsAt = new Date(this.clock.now() + AWAY_MS);
-    return this.db.transaction((tx) => keepGoing(tx, this.config.sealingKey, { state, going, endsAt }));
+    const now = this.clock.date();
+    const endsAt = new Date(now.getTime() + AWAY_MS);
+    return this.db.transaction((tx) => keepGoing(tx, this.config.sealingKey, { state, going, now, endsAt }));
   }
 
   private take(state: string) {

@@ -19,12 +19,19 @@ export interface ProviderRules {
 export interface ProviderCandidate {
   id: string;
   role: 'admin' | 'staff' | 'guest';
+  /** Not disabled. */
+  usable: boolean;
   /** Somebody of the provider signs in by it already, or the directory does. */
   taken: boolean;
 }
 
 export type ProviderRefusal =
-  'provider.mail-unverified' | 'provider.admin' | 'provider.guest' | 'provider.taken' | 'provider.nobody';
+  | 'provider.mail-unverified'
+  | 'provider.admin'
+  | 'provider.guest'
+  | 'provider.taken'
+  | 'provider.disabled'
+  | 'provider.nobody';
 
 export type ByProvider =
   | { kind: 'known'; personId: string }
@@ -36,7 +43,7 @@ export type ByProvider =
  * Who somebody is here whom a provider has let in. By what never changes of them; the first time by a mail address that
  * the provider has verified, which is enough for staff and for nobody else: an admin's account is never won by one.
  * @param bySubject whose identity it is already
- * @param byMail the accounts that can be used at that address
+ * @param byMail the accounts at that address: whoever had one that was disabled gets no other by coming again
  */
 export function whoByProvider(
   claims: ProviderClaims,
@@ -47,10 +54,12 @@ export function whoByProvider(
   if (bySubject !== null) return { kind: 'known', personId: bySubject };
   const { email } = claims;
   if (email === null || !claims.emailVerified) return refused('provider.mail-unverified');
-  if (byMail.some((p) => p.role === 'admin')) return refused('provider.admin');
-  if (byMail.some((p) => p.role === 'guest')) return refused('provider.guest');
-  if (byMail.length > 1 || byMail.some((p) => p.taken)) return refused('provider.taken');
-  const [only] = byMail;
+  const usable = byMail.filter((p) => p.usable);
+  if (usable.some((p) => p.role === 'admin')) return refused('provider.admin');
+  if (usable.some((p) => p.role === 'guest')) return refused('provider.guest');
+  if (usable.length > 1 || usable.some((p) => p.taken)) return refused('provider.taken');
+  const [only] = usable;
+  if (byMail.length > 0 && !only) return refused('provider.disabled');
   if (only) return { kind: 'link', personId: only.id };
   const domain = email.slice(email.lastIndexOf('@') + 1).toLowerCase();
   if (!rules.makesAccounts || !rules.domains.includes(domain)) return refused('provider.nobody');
@@ -73,12 +82,7 @@ export const PROVIDER_WORDS: Record<ProviderRefusal | ProviderFailure, string> =
   'provider.outside': 'From outside the office you may not sign in like this.',
 };
 export type ProviderFailure =
-  | 'provider.away'
-  | 'provider.refused'
-  | 'provider.over'
-  | 'provider.not-believed'
-  | 'provider.disabled'
-  | 'provider.outside';
+  'provider.away' | 'provider.refused' | 'provider.over' | 'provider.not-believed' | 'provider.outside';
 
 /** Whether an address that is not encrypted leads to this very machine. */
 export const isLoopbackUrl = (url: string): boolean =>

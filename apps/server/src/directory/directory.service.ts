@@ -8,6 +8,7 @@ import {
   searchFilter,
   type DirectoryEntry,
   type DirectorySchema,
+  type HealthFacts,
 } from '@quay/core';
 import {
   FOUND_SHOWN,
@@ -69,6 +70,15 @@ export class DirectoryService {
     const m = this.db.manager;
     const [way, counts, last] = await Promise.all([this.way(m), countEntries(m), runs(m, RUNS_SHOWN)]);
     return { settings: way && settingsOf(way), hasPassword: way !== null, ...counts, runs: last.map(shownRun) };
+  }
+
+  /** How the last look went, for whoever sees after the server; null: there was none. */
+  async lastLook(): Promise<HealthFacts['directory']> {
+    if (!(await this.isConnected())) return null;
+    const last = (await runs(this.db.manager, RUNS_SHOWN)).find((r) => ['waiting', 'done', 'failed'].includes(r.state));
+    if (!last) return null;
+    const state = last.state === 'failed' ? 'failed' : last.state === 'waiting' && last.asks ? 'asks' : 'well';
+    return { at: last.at.getTime(), state, words: last.words };
   }
 
   async isConnected(): Promise<boolean> {

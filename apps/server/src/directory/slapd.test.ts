@@ -4,6 +4,7 @@ import type {
   DirectoryFindAnswer,
   DirectoryRunSheet,
   DirectoryTrial,
+  Health,
   KeepDirectory,
   Me,
   People,
@@ -267,6 +268,8 @@ describe('following a branch', () => {
     const [run] = (await iris.ask<Directory>('GET', '/api/directory')).body.runs;
     expect(run).toMatchObject({ state: 'waiting', asks: true, by: null });
     expect(run?.words).toContain('1 disabled');
+    const { lines } = (await iris.ask<Health>('GET', '/api/health')).body;
+    expect(lines.find((l) => l.id.startsWith('directory'))).toMatchObject({ id: 'directory.asks', mark: 'warn' });
     // It goes on waiting while the directory says the same, and fills no list.
     const count = async () => (await iris.ask<Directory>('GET', '/api/directory')).body.runs.length;
     const before = await count();

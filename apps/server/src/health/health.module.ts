@@ -3,6 +3,7 @@ import type { Health } from '@quay/contract';
 import type { Response } from 'express';
 import { createHash, timingSafeEqual } from 'node:crypto';
 import { BackupsModule } from '../backups/backups.module.js';
+import { DirectoryModule } from '../directory/directory.module.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { For } from '../platform/for.js';
@@ -70,7 +71,7 @@ class HealthController {
 }
 
 @Module({
-  imports: [BackupsModule, ReachModule],
+  imports: [BackupsModule, DirectoryModule, ReachModule],
   controllers: [HealthController],
   providers: [HealthService, Gauges, MorningNotice],
 })

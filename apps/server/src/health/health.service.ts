@@ -5,6 +5,7 @@ import { access, constants } from 'node:fs/promises';
 import { DataSource } from 'typeorm';
 import { BackupsService } from '../backups/backups.service.js';
 import { sourceOf } from '../backups/source.js';
+import { DirectoryService } from '../directory/directory.service.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { OwnNetwork } from '../platform/own-network.js';
@@ -29,6 +30,7 @@ export class HealthService {
     private readonly certificates: CertificatesService,
     private readonly dialler: Dialler,
     private readonly network: OwnNetwork,
+    private readonly directory: DirectoryService,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -51,22 +53,24 @@ export class HealthService {
     const now = this.clock.now();
     const { zone } = await this.office.settings();
     const blobRoot = (await blobRootOf(this.db.manager)) ?? this.config.blobRoot;
-    const [disks, clock, kept, database, secrets, certificates, backups, queue, mail, ports] = await Promise.all([
-      this.disks(blobRoot),
-      this.clockOfOthers().catch(() => null),
-      clockKept(),
-      databaseFacts(this.db, zone, now).catch(() => null),
-      this.secrets(),
-      this.certificates.lasting(),
-      this.backups.findings(),
-      queueFacts(this.db).catch(() => null),
-      this.mail(now),
-      this.ports(),
-    ]);
+    const [disks, clock, kept, database, secrets, certificates, backups, queue, mail, ports, directory] =
+      await Promise.all([
+        this.disks(blobRoot),
+        this.clockOfOthers().catch(() => null),
+        clockKept(),
+        databaseFacts(this.db, zone, now).catch(() => null),
+        this.secrets(),
+        this.certificates.lasting(),
+        this.backups.findings(),
+        queueFacts(this.db).catch(() => null),
+        this.mail(now),
+        this.ports(),
+        this.directory.lastLook(),
+      ]);
     const [files, free, missing] = await Promise.all([openFiles(), memory(), missingPrograms()]);
     return {
       ...{ now, zone, node: process.versions.node, disks, clock, clockKept: kept, database, secrets, certificates },
-      ...{ backups, queue, mail, ports, files, memory: free, missingPrograms: missing },
+      ...{ backups, queue, mail, ports, directory, files, memory: free, missingPrograms: missing },
     };
   }
 

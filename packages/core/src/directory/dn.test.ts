@@ -62,9 +62,12 @@ describe('distinguished names', () => {
     expect(lastName('no name at all')).toBe('no name at all');
   });
 
-  // Written by a library of somebody else's (@ldapjs/dn), whatever stands in the values.
+  // Written by a library of somebody else's (@ldapjs/dn), whatever stands in the values but for what it leaves
+  // unescaped itself: a backslash.
   it('are read as another program writes them', () => {
-    const value = fc.string({ minLength: 1, maxLength: 12, unit: 'grapheme' }).filter((s) => s.trim() === s);
+    const value = fc
+      .string({ minLength: 1, maxLength: 12, unit: 'grapheme' })
+      .filter((s) => s.trim() === s && !s.includes('\\'));
     fc.assert(
       fc.property(fc.array(value, { minLength: 1, maxLength: 4 }), (values) => {
         const written = new DN({ rdns: values.map((v) => new RDN({ cn: v })) }).toString();

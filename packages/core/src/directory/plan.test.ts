@@ -249,7 +249,7 @@ describe('whatever the directory says, one time and the next', () => {
           for (const { entryId } of known.groups) expect(within(entryId)).not.toContain(entryId);
         }
       }),
-      { numRuns: 500 },
+      { numRuns: 200 },
     );
-  });
+  }, 60_000);
 });

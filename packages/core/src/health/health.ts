@@ -67,6 +67,8 @@ export interface HealthFacts {
   backups: BackupFinding[];
   queue: { waitingSince: Instant | null; givenUp: number } | null;
   mail: { way: 'none' | 'answers' | 'silent'; words: string; unsent: number } | null;
+  /** How the last look at the office's directory went; null: there is no directory, or nobody has looked yet. */
+  directory: { at: Instant; state: 'asks' | 'failed' | 'well'; words: string } | null;
   /** What should answer on this machine, and whether it does. */
   ports: { what: string; port: number; answers: boolean }[];
   files: { open: number; most: number } | null;
@@ -117,6 +119,7 @@ export function judgeHealth(facts: HealthFacts): HealthLine[] {
     judgeClock(facts),
     ...judgeQueue(facts),
     judgeMail(facts.mail),
+    ...judgeDirectory(facts),
     ...facts.ports.map(judgePort),
     ...judgeSecrets(facts.secrets),
     judgeFiles(facts.files),
@@ -320,6 +323,27 @@ function judgeQueue({ queue, now }: HealthFacts): HealthLine[] {
       ),
     );
   return found.length > 0 ? found : [ok('queue', 'Nothing is left waiting.')];
+}
+
+/** It is looked at every quarter of an hour. */
+const DIRECTORY_LATE_MS = 2 * 3600_000;
+
+function judgeDirectory({ directory, now }: HealthFacts): HealthLine[] {
+  if (!directory) return [];
+  const { at, state, words } = directory;
+  if (state === 'failed')
+    return [
+      line('directory', 'fail', `The directory could not be read: ${words}`, 'See People, Directory, Connection.'),
+    ];
+  if (state === 'asks')
+    return [
+      line('directory.asks', 'warn', `The directory waits for an answer: ${words}.`, 'Answer it in People, Directory.'),
+    ];
+  if (now - at > DIRECTORY_LATE_MS)
+    return [
+      line('directory.late', 'warn', 'The directory was not looked at for hours.', 'Look now, in People, Directory.'),
+    ];
+  return [ok('directory', 'The directory is read.')];
 }
 
 function judgeMail(mail: HealthFacts['mail']): HealthLine {

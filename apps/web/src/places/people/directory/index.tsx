@@ -8,7 +8,7 @@ import { Empty, Failure, SkeletonRows } from '../../../ui/states';
 import { When } from '../../../ui/words';
 import { directoryQuery } from '../queries';
 import { Connection } from './connection';
-import './directory.scss';
+import './index.scss';
 import { FindEntries } from './find';
 import { RunView } from './run';
 import { useDirectoryVerbs } from './verbs';

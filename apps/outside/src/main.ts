@@ -46,7 +46,9 @@ const world = await World.open(
       : randomBytes(32),
     probeToken: process.env['OUTSIDE_PROBE_TOKEN'] ?? randomBytes(16).toString('hex'),
     relayKey: process.env['OUTSIDE_RELAY_KEY'] ? Buffer.from(process.env['OUTSIDE_RELAY_KEY'], 'hex') : randomBytes(32),
-    crowd: number('OUTSIDE_DIRECTORY_CROWD', 0),
+    ...(process.env['OUTSIDE_DIRECTORY_CROWD'] && {
+      crowd: { people: number('OUTSIDE_DIRECTORY_CROWD', 0), span: number('OUTSIDE_DIRECTORY_SPAN', 1500) },
+    }),
     clockAheadMs: process.env['OUTSIDE_CLOCK_AT'] ? Date.parse(process.env['OUTSIDE_CLOCK_AT']) - Date.now() : 0,
   },
 ).catch((error: Error) => {

@@ -3,7 +3,7 @@ import type { Server } from 'node:http';
 import type { AddressInfo } from 'node:net';
 import { Authority } from './authority/server.js';
 import { DirectoryServer } from './directory/server.js';
-import { crowdedDirectory, officeDirectory } from './directory/state.js';
+import { crowdedDirectory } from './directory/state.js';
 import { IdentityServer } from './identity/server.js';
 import { TYPE } from './names/codec.js';
 import { NameServer } from './names/server.js';
@@ -46,8 +46,8 @@ export interface Secrets {
   relayKey: Buffer;
   /** How far the authority's clock is ahead of the machine's; for pictures. */
   clockAheadMs?: number;
-  /** So many people more in the directory; for tests. */
-  crowd?: number;
+  /** So many people more in the directory, and so much of anything at once; for tests. */
+  crowd?: { people: number; span: number };
 }
 
 /** The services that an office stands in the middle of, wired to one another. */
@@ -114,7 +114,9 @@ export class World {
     places.authority = await authority.listen('127.0.0.1', places.authority);
     const relay = openRelay(secrets.relayKey);
     places.relay = await relay.listen('127.0.0.1', places.relay);
-    const directory = await DirectoryServer.create(secrets.crowd ? crowdedDirectory(secrets.crowd) : officeDirectory());
+    const directory = await (secrets.crowd
+      ? DirectoryServer.create(crowdedDirectory(secrets.crowd.people), secrets.crowd.span)
+      : DirectoryServer.create());
     places.directory = await directory.listen('127.0.0.1', places.directory);
     const identity = new IdentityServer();
     places.identity = await identity.listen('127.0.0.1', places.identity);

@@ -6,6 +6,7 @@ import {
   matches,
   officeDirectory,
   PASSWORD_ENDS,
+  SPAN,
   type DirectoryFaults,
   type Filter,
   type StandInEntry,
@@ -47,13 +48,14 @@ export class DirectoryServer {
     private readonly server: ReturnType<typeof ldap.createServer>,
     readonly certificate: string,
     private readonly entries: (StandInEntry & { key: string })[],
+    private readonly span: number,
   ) {}
 
-  static async create(entries = officeDirectory()): Promise<DirectoryServer> {
+  static async create(entries = officeDirectory(), span = SPAN): Promise<DirectoryServer> {
     const names = ['directory.saltmarsh.example', 'localhost'];
     const { certificate, key } = await ownCertificate(names, ['192.168.20.15', '127.0.0.1']);
     const keyed = entries.map((entry) => ({ ...entry, key: plain(entry.dn) }));
-    const made = new DirectoryServer(ldap.createServer({ certificate, key }), certificate, keyed);
+    const made = new DirectoryServer(ldap.createServer({ certificate, key }), certificate, keyed, span);
     made.serve();
     return made;
   }
@@ -117,11 +119,12 @@ export class DirectoryServer {
     const found = this.entries.filter((e) => isIn(e.key, base, String(req.scope)) && matches(req.filter, e));
     const paged = req.controls.find((c) => c.type === PAGED);
     const first = paged ? Number(paged.value.cookie.toString() || 0) : 0;
-    const size = paged && paged.value.size > 0 ? paged.value.size : found.length;
+    // RFC 2696 §3: it may give less than was asked for.
+    const size = paged && paged.value.size > 0 ? Math.min(paged.value.size, this.span) : found.length;
     const most = this.faults.onlyFirst || Infinity;
     const page = found.slice(first, Math.min(first + size, most));
     for (const entry of page) {
-      const attributes = given(entry, req.attributes);
+      const attributes = given(entry, req.attributes, this.span);
       res.attributes = Object.keys(attributes).map((name) => name.toLowerCase());
       res.send({ dn: entry.dn, attributes });
     }

@@ -162,11 +162,11 @@ function valuesOf(entry: StandInEntry, attribute = ''): string[] {
   return Buffer.isBuffer(found[1]) ? [folded(found[1])] : found[1].map((value) => folded(Buffer.from(value)));
 }
 
-/** Values of an attribute that are given at once; the rest is asked for by a range. */
+/** Values of an attribute, and entries of a page, that are given at once; of the rest it is asked again. */
 export const SPAN = 1500;
 
 /** The attributes that were asked for, long ones in spans: `member;range=0-1499`. */
-export function given(entry: StandInEntry, asked: readonly string[]): Record<string, string[] | Buffer> {
+export function given(entry: StandInEntry, asked: readonly string[], span: number): Record<string, string[] | Buffer> {
   const all: Record<string, string[] | Buffer> = {};
   for (const wanted of asked) {
     const [name = '', range = ''] = wanted.toLowerCase().split(';range=');
@@ -174,11 +174,11 @@ export function given(entry: StandInEntry, asked: readonly string[]): Record<str
     if (!found) continue;
     const [key, values] = found;
     if (Buffer.isBuffer(values)) all[key] = values;
-    else if (range === '' && values.length <= SPAN) all[key] = values;
+    else if (range === '' && values.length <= span) all[key] = values;
     else {
       const first = Number(range.split('-')[0] ?? 0) || 0;
-      const last = first + SPAN >= values.length ? '*' : String(first + SPAN - 1);
-      all[`${key};range=${first}-${last}`] = values.slice(first, first + SPAN);
+      const last = first + span >= values.length ? '*' : String(first + span - 1);
+      all[`${key};range=${first}-${last}`] = values.slice(first, first + span);
     }
   }
   return all;

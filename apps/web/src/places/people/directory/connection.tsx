@@ -7,6 +7,7 @@ import {
   type KeepDirectory,
 } from '@quay/contract';
 import {
+  countOf,
   DIRECTORY_PRESETS,
   DIRECTORY_SCHEMAS,
   SCHEMA_WORDS,
@@ -110,7 +111,7 @@ function fieldOf(path: string): FieldPath<Typed> {
 
 /** How the directory is asked: tried step by step before it is kept. */
 export function Connection({ kept, close }: { kept: Directory; close: () => void }) {
-  const { keep, forget } = useDirectoryVerbs();
+  const { keep } = useDirectoryVerbs();
   const [trial, setTrial] = useState<DirectoryTrial | null>(null);
   const { settings } = kept;
   const form: ConnectionForm = useSchemaForm<Typed, KeepDirectory>(keepDirectorySchema, typedOf(settings), {
@@ -153,17 +154,36 @@ export function Connection({ kept, close }: { kept: Directory; close: () => void
         <Button variant="plain" onClick={close}>
           Back
         </Button>
-        {settings && (
-          <Button
-            variant="plain"
-            disabled={forget.isPending}
-            onClick={() => forget.mutate(undefined, { onSuccess: close })}
-          >
-            Ask it no more
-          </Button>
-        )}
+        {settings && <Forget kept={kept} done={close} />}
       </div>
     </Form>
+  );
+}
+
+/** What that does is read before it is done: it cannot be taken back in one piece. */
+function Forget({ kept, done }: { kept: Directory; done: () => void }) {
+  const { forget } = useDirectoryVerbs();
+  const [asking, setAsking] = useState(false);
+  if (!asking)
+    return (
+      <Button variant="plain" onClick={() => setAsking(true)}>
+        Ask it no more
+      </Button>
+    );
+  return (
+    <p className="directory-asks mb-0">
+      {kept.people === 0
+        ? 'Nobody comes from it.'
+        : `${countOf(kept.people, 'person', 'people')} who sign in by it keep what they have, and need a password by a link.`}{' '}
+      <Button
+        size="sm"
+        variant="outline-danger"
+        disabled={forget.isPending}
+        onClick={() => forget.mutate(undefined, { onSuccess: done })}
+      >
+        Ask it no more from now on
+      </Button>
+    </p>
   );
 }
 

@@ -2,6 +2,7 @@ import type { DirectoryKnown, DirectoryPlan } from '@quay/core';
 import type { DirectoryRun, DirectoryRunState, DirectorySettings, LookAtDirectory } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
+import { LOCKS } from '../platform/locks.js';
 import { seal, unseal } from '../platform/seal.js';
 
 /** How the directory is asked, with its password. */
@@ -206,11 +207,17 @@ export async function run(m: EntityManager, id: string): Promise<RunRecord | nul
   return row ?? null;
 }
 
+/** Whoever begins one while another turns into doing waits, and then sees it. */
+async function lockRuns(tx: EntityManager): Promise<void> {
+  await tx.query('SELECT pg_advisory_xact_lock($1)', [LOCKS.directory]);
+}
+
 /** Begins a run. @returns null: one is under way */
 export async function beginRun(
   tx: EntityManager,
   { by, asked, at }: { by: string | null; asked: LookAtDirectory; at: Date },
 ): Promise<string | null> {
+  await lockRuns(tx);
   const rows = await tx.query<{ id: string }[]>(
     `INSERT INTO directory_run (id, at, alive_at, asked_by, state, asked) VALUES ($1, $2, $2, $3, 'looking', $4)
       ON CONFLICT ((true)) WHERE state IN ('looking', 'doing') DO NOTHING RETURNING id`,
@@ -251,6 +258,7 @@ export async function turnRun(
   to: DirectoryRunState,
   at: Date,
 ): Promise<boolean> {
+  await lockRuns(tx);
   const [, turned] = (await tx.query(
     `UPDATE directory_run SET state = $3, alive_at = $4 WHERE id = $1 AND state = $2
         AND ($3 <> 'doing' OR NOT EXISTS (SELECT 1 FROM directory_run o WHERE o.state IN ('looking', 'doing')))`,

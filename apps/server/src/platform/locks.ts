@@ -24,4 +24,6 @@ export const LOCKS = {
   backup: 715_009,
   /** While somebody holds this shared (a backup does), no blob is removed. */
   blobsStay: 715_010,
+  /** One look at the directory begins, or turns into doing, at a time. */
+  directory: 715_011,
 } as const;

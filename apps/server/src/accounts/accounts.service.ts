@@ -4,6 +4,7 @@ import type { PasswordLink, SetPassword } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
+import { DirectorySignIn } from '../directory/sign-in.service.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { FactorService } from '../people/factor.service.js';
 import {
@@ -44,6 +45,7 @@ export class AccountsService {
     private readonly attempts: Attempts,
     private readonly office: Office,
     private readonly factor: FactorService,
+    private readonly directory: DirectorySignIn,
   ) {}
 
   list(): Promise<Account[]> {
@@ -87,6 +89,13 @@ export class AccountsService {
     const endsAt = new Date(now.getTime() + LINK_MS);
     return this.events.change(async (tx) => {
       const person = await this.requireAccount(tx, signInName);
+      // By a password of here they would not get in.
+      if (await this.directory.signsIn(person.id))
+        throw new Problem(
+          'conflict',
+          'person.of-directory',
+          `${person.name} signs in by the password of the directory.`,
+        );
       await insertPasswordLink(tx, { token, personId: person.id, at: now, endsAt });
       await this.told(tx, 'person.password-link', { name: person.name });
       return { token, name: person.name, endsAt };

@@ -15,6 +15,7 @@ import { join } from 'node:path';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { AccountsService } from '../accounts/accounts.service.js';
 import { branchLdif, personLdif, SLAPD_BASE, SLAPD_ROOT, startSlapd, type Slapd } from '../_fixtures/slapd.js';
 import { RunsService } from './runs.service.js';
 
@@ -235,6 +236,7 @@ describe('following a branch', () => {
     expect(member?.by).toBe('directory');
     const path = `/api/groups/${group.id}/members/${member?.kind}/${member?.id}`;
     expect((await iris.ask<{ code: string }>('DELETE', path)).body).toMatchObject({ code: 'group.by-directory' });
+    await expect(office.app.get(AccountsService).passwordLink('zoe')).rejects.toThrow('the password of the directory');
     for (const [method, where, body] of [
       ['PATCH', `/api/people/${zoe.id}`, { name: 'Zoe Weir' }],
       ['POST', `/api/people/${zoe.id}/invitation`, { mail: false }],

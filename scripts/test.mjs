@@ -2,7 +2,7 @@
 // Or a part of it: ./quay test unit|server|browser|lab, files, or what --changed since the last commit touches.
 import { spawn } from 'node:child_process';
 import { mkdirSync, readFileSync, rmSync } from 'node:fs';
-import { join } from 'node:path';
+import { join, relative } from 'node:path';
 import { build, putInPlace, requireNpmPackages, requirePrograms, ROOT, TSC, VAR } from './lib/install.mjs';
 import { canMakeNetworks } from './lib/networks.mjs';
 import { say } from './lib/words.mjs';
@@ -17,8 +17,13 @@ const PROGRAMS = [
 const LAB_PROGRAMS = ['nft', 'miniupnpd', 'knotd', 'unbound', 'dnsmasq', 'turnserver', 'pebble', 'nginx'];
 const inModules = (path) => join(ROOT, 'node_modules', path);
 
+/** How much of a failing test's words stand in the list at the end. */
+const WORDS_OF_A_FAILURE = 600;
+
 let passed = 0;
 let failed = 0;
+/** What failed, named once more at the end: a long run is read from its last lines. */
+const failures = [];
 
 export async function run(args) {
   requirePrograms(...PROGRAMS);
@@ -44,6 +49,7 @@ export async function run(args) {
   } else
     for (const project of chosen.length ? chosen : PROJECTS)
       await (project === 'lab' ? lab(rest) : tests(project, rest));
+  for (const failure of failures) say(`FAILED ${failure}`);
   say(`${passed} passed, ${failed} failed`);
   return failed === 0 && passed > 0 ? 0 : 1;
 }
@@ -55,7 +61,10 @@ async function lane(steps) {
 function count(name, ok) {
   say(`${ok ? 'ok    ' : 'FAILED'} ${name}`);
   if (ok) passed += 1;
-  else failed += 1;
+  else {
+    failed += 1;
+    failures.push(name);
+  }
 }
 
 /** Runs a script of a package. What it says is shown in one piece, so that two lanes do not mix. */
@@ -99,15 +108,27 @@ async function tests(project, more) {
   const result = readReport(report);
   passed += result.passed;
   failed += result.failed;
+  failures.push(...result.failures);
   // A run that broke without a failing test (no report, an error outside the tests) is a failure all the same.
   if (code !== 0 && result.failed === 0) count(`the ${project} tests as a whole`, false);
 }
 
 function readReport(path) {
   try {
-    const { numPassedTests, numFailedTests } = JSON.parse(readFileSync(path, 'utf8'));
-    return { passed: numPassedTests, failed: numFailedTests };
+    const { numPassedTests, numFailedTests, testResults } = JSON.parse(readFileSync(path, 'utf8'));
+    return { passed: numPassedTests, failed: numFailedTests, failures: testResults.flatMap(failuresOf) };
   } catch {
-    return { passed: 0, failed: 0 };
+    return { passed: 0, failed: 0, failures: [] };
   }
+}
+
+/** The failing tests of one file, and what broke the file itself: where, which, and what it said first. */
+function failuresOf({ name, message, assertionResults }) {
+  const tests = assertionResults
+    .filter(({ status }) => status === 'failed')
+    .map(({ fullName, failureMessages }) => ({ which: fullName, said: failureMessages.join('\n') }));
+  const whole = message ? [{ which: 'the file as a whole', said: message }] : [];
+  return [...whole, ...tests].map(
+    ({ which, said }) => `${relative(ROOT, name)}: ${which}\n${said.slice(0, WORDS_OF_A_FAILURE)}`,
+  );
 }

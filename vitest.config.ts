@@ -42,6 +42,8 @@ export default defineConfig({
   test: {
     env: { QUAY_LOG: 'silent' },
     sequence: { sequencer: LongestFirst },
+    // What is waited for may take its time on a slow machine.
+    expect: { poll: { timeout: 60_000 } },
     // The queue's library waits for no answer when it says that a job is done. Where a test takes the database away at
     // that moment this is what is left of it; the server survives it (platform/aside.ts).
     onUnhandledError: (error) =>
@@ -66,8 +68,9 @@ export default defineConfig({
           name: 'server',
           sequence: { groupOrder: 1 },
           include: ['apps/server/src/**/*.test.ts'],
-          testTimeout: 30_000,
-          hookTimeout: 60_000,
+          // Far beyond what they take: a slow machine is no failure.
+          testTimeout: 120_000,
+          hookTimeout: 240_000,
           maxWorkers: 3,
           // What is loaded serves every file of a worker: nothing a module remembers may matter to the next office.
           isolate: false,
@@ -80,8 +83,8 @@ export default defineConfig({
           name: 'lab',
           sequence: { groupOrder: 3 },
           include: ['lab/**/*.test.ts'],
-          testTimeout: 60_000,
-          hookTimeout: 120_000,
+          testTimeout: 120_000,
+          hookTimeout: 240_000,
           maxWorkers: 2,
           isolate: false,
           globalSetup: ['scripts/lib/test-database.mjs'],
@@ -93,8 +96,8 @@ export default defineConfig({
           name: 'browser',
           sequence: { groupOrder: 2 },
           include: ['e2e/**/*.test.ts'],
-          testTimeout: 120_000,
-          hookTimeout: 120_000,
+          testTimeout: 240_000,
+          hookTimeout: 240_000,
           // A browser waits for most of its time: two people at once, in one browser.
           maxWorkers: 2,
           isolate: false,

@@ -140,6 +140,52 @@ describe('people', () => {
     await iris.press('Done', '.modal');
     await iris.sees('Ada Birch', 'table');
   });
+  it('duties get a name, and what a change does is read before it is saved', async () => {
+    await iris.press('Duties');
+    await iris.fill('#new-duty-set', 'Front desk');
+    await key('Enter');
+    await iris.sees('Nobody. It is given in the sheet of a person', '.people-sheet');
+    await iris.press('look after people and groups', '.duties-draft');
+    await iris.sees('Nobody has this set yet.', '.access-preview');
+    await iris.press('Save', '.access-preview');
+    await iris.sees('look after people and groups', '.duty-sets tr:first-child');
+    await iris.isAccessible();
+    await iris.press('Close', '.people-sheet');
+    await iris.page.goto(`${office.origin}/people/staff`);
+    await iris.press('Tomas Osei', 'table');
+    await iris.choose('[aria-label="By which set"]', 'Front desk');
+    await iris.sees('Tomas Osei may look after people and groups, and may no longer', '.access-preview');
+    await iris.press('Save', '.access-preview');
+    await iris.sees('Their duties are changed.', '.notices');
+    await iris.page.goto(`${office.origin}/people/duties`);
+    await iris.sees('Tomas Osei', '.duty-sets tr:first-child');
+    // Another change is for everybody who has it; leaving it leaves all as it was.
+    await iris.press('Front desk', 'table');
+    await iris.press('see the whole ledger', '.duties-draft');
+    await iris.sees('Tomas Osei may see the whole ledger.', '.access-preview');
+    await iris.press('Leave it', '.access-preview');
+    await iris.press('Remove this set');
+    await iris.sees('Tomas Osei of their own', '.duty-sets');
+    await iris.page.goto(`${office.origin}/people/staff`);
+  });
+  it('what of people needs a hand stands on Today, with what mends it', async () => {
+    await office.db.query(
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, ends_at)
+      SELECT gen_random_uuid(), 'pell', 'pell@calder.example', 'Pell Calder', 'PC', 'guest', password_hash, created_at, $1
+        FROM person WHERE sign_in_name = 'iris'`,
+      [new Date(office.clock.now() + 3 * 86_400_000)],
+    );
+    await iris.page.goto(`${office.origin}/`);
+    await iris.sees('Nobody answers for the guest Pell Calder');
+    await iris.sees('The account of Pell Calder ends this week');
+    await iris.isAccessible();
+    await iris.press('30 days more');
+    await iris.sees('The account of Pell Calder ends 30 days later.', '.notices');
+    await iris.press('Undo', '.notices');
+    await iris.sees('The account of Pell Calder ends this week', '.two-columns');
+    await office.db.query(`UPDATE person SET disabled_at = now() WHERE sign_in_name = 'pell'`);
+    await iris.page.goto(`${office.origin}/people/staff`);
+  });
   it('somebody leaves in one act, and comes back', async () => {
     await iris.press('Tomas Osei', 'table');
     await iris.press('Leaves', '.people-sheet');
@@ -190,7 +236,7 @@ describe('people', () => {
   });
 });
 
-it.each(['', '/staff', '/guests', '/groups'])('/people%s fits on a telephone, 360 px wide', async (view) => {
+it.each(['', '/staff', '/guests', '/groups', '/duties'])('/people%s fits on a telephone, 360 px wide', async (view) => {
   await iris.page.setViewport({ width: 360, height: 740 });
   await iris.page.goto(`${office.origin}/people${view}`);
   await iris.sees('staff', 'h1');

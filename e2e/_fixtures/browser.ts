@@ -94,7 +94,7 @@ export class Person {
       await (await this.toPress(words, within)).asLocator().setTimeout(4000).click();
     } catch (error) {
       if (!(error instanceof TimeoutError)) throw error;
-      await (await this.toPress(words, within)).asLocator().setTimeout(8000).click();
+      await (await this.toPress(words, within)).asLocator().setTimeout(20_000).click();
     }
   }
 
@@ -112,7 +112,7 @@ export class Person {
                 !e.matches(':disabled') &&
                 (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name,
             ),
-        { timeout: 8000, polling: 50 },
+        { timeout: 30_000, polling: 50 },
         within,
         words,
       )
@@ -139,7 +139,7 @@ export class Person {
       .waitForFunction(
         (s: string, w: string) =>
           [...document.querySelectorAll<HTMLElement>(s)].some((e) => (e.innerText ?? e.textContent ?? '').includes(w)),
-        { timeout: 10_000, polling: 50 },
+        { timeout: 30_000, polling: 50 },
         selector,
         words,
       )
@@ -198,7 +198,7 @@ export class Person {
       .waitForFunction(
         (field: string, name: string) =>
           [...document.querySelectorAll<HTMLOptionElement>(`${field} option`)].find((o) => o.textContent === name),
-        { timeout: 8000, polling: 50 },
+        { timeout: 30_000, polling: 50 },
         selector,
         words,
       )

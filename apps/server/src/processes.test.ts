@@ -21,7 +21,7 @@ let iris: Client;
 beforeAll(async () => {
   const socket = join(folder, 'notify');
   manager = spawn('socat', ['-u', `UNIX-RECV:${socket}`, `OPEN:${heard},creat,append`]);
-  await vi.waitFor(() => expect(existsSync(socket)).toBe(true), 10_000);
+  await vi.waitFor(() => expect(existsSync(socket)).toBe(true), 60_000);
   office = await officeForServers(folder);
   metricsPort = await freePort();
   server = await startServer({
@@ -98,14 +98,14 @@ describe('two server processes', () => {
   });
   it('tell the service manager that they are ready, and go on telling that they live', async () => {
     const told = () => (existsSync(heard) ? readFileSync(heard, 'utf8') : '');
-    await expect.poll(told, { timeout: 5000 }).toContain('READY=1');
-    await expect.poll(told, { timeout: 5000 }).toContain('WATCHDOG=1');
+    await expect.poll(told, { timeout: 60_000 }).toContain('READY=1');
+    await expect.poll(told, { timeout: 60_000 }).toContain('WATCHDOG=1');
   });
   it('are two again when one is killed, and nobody is signed out', async () => {
     const [one] = serving() as [number];
     process.kill(one, 'SIGKILL');
     await expect.poll(() => serving().includes(one)).toBe(false);
     for (let n = 0; n < 6; n += 1) expect((await iris.ask('GET', '/api/session', undefined, apart)).status).toBe(200);
-    await expect.poll(() => serving().length, { timeout: 10_000 }).toBe(2);
+    await expect.poll(() => serving().length, { timeout: 60_000 }).toBe(2);
   });
 });

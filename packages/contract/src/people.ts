@@ -25,6 +25,8 @@ export interface PersonRow {
   role: Role;
   state: PersonState;
   duties: Duty[];
+  /** The set that they have these duties by; null: those of their kind of account, or duties of their own. */
+  dutySet: Named | null;
   /** The groups that they are in themselves. */
   groups: Named[];
   /** Null: never. */
@@ -66,11 +68,34 @@ export interface KeptGrant {
   group: Named;
   grantId: string;
   level: AccessLevel;
+  until: string | null;
   leftAt: string;
+  /** Whoever asks may say who reaches the folder, and so end it. */
+  canEnd: boolean;
 }
+
+/** Duties with a name: whoever has the set has exactly these, also when it changes. */
+export interface DutySetRow extends Named {
+  duties: Duty[];
+}
+const dutiesSchema = Joi.array()
+  .items(Joi.string().valid(...DUTIES))
+  .unique();
+export interface NewDutySet {
+  name: string;
+  duties: Duty[];
+}
+const dutySetName = lineSchema.min(1).max(80);
+export const newDutySetSchema = Joi.object<NewDutySet>({
+  name: dutySetName.required(),
+  duties: dutiesSchema.required(),
+});
+export type ChangeDutySet = Partial<NewDutySet>;
+export const changeDutySetSchema = Joi.object<ChangeDutySet>({ name: dutySetName, duties: dutiesSchema }).min(1);
 
 export interface People {
   people: PersonRow[];
+  dutySets: DutySetRow[];
   groups: GroupRow[];
   kept: KeptGrant[];
 }
@@ -152,7 +177,10 @@ export interface ChangePerson {
   signInName?: string;
   email?: string;
   role?: Role;
+  /** Of their own: a set is left. */
   duties?: Duty[];
+  /** The set that they have from then on; null: what their kind of account begins with. */
+  dutySetId?: string | null;
   /** Of a guest. */
   sponsorId?: string;
   endsAt?: string | null;
@@ -166,13 +194,14 @@ export const changePersonSchema = Joi.object<ChangePerson>({
   signInName: signInNameSchema,
   email: emailSchema,
   role: Joi.string().valid('admin', 'staff', 'guest'),
-  duties: Joi.array()
-    .items(Joi.string().valid(...DUTIES))
-    .unique(),
+  duties: dutiesSchema,
+  dutySetId: idSchema.allow(null),
   sponsorId: idSchema,
   endsAt: timeSchema.allow(null),
   quietDays: quietDays.allow(null),
-}).min(1);
+})
+  .min(1)
+  .oxor('duties', 'dutySetId');
 
 /** A person of a list that is taken in. */
 export interface ImportRow {

@@ -64,6 +64,7 @@ export * from './text/zone.js';
 export * from './version/retention.js';
 export * from './weight/weight.js';
 export * from './window/window.js';
+export * from './people/findings.js';
 export * from './people/people-csv.js';
 export * from './directory/dn.js';
 export * from './directory/plan.js';

@@ -16,6 +16,7 @@ export interface Things {
   trashed: string;
   person: string;
   group: string;
+  dutySet: string;
   /** Of that person, on the folder; in a home there can be none, and this is one that has ended. */
   grant: string;
   address: string;
@@ -155,6 +156,12 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     body: { name: 'Marek', email: 'm@brookline.example', folderId: randomUUID(), level: 'view', mail: false },
     also: [404],
   }),
+  'POST /api/duty-sets': () => ({
+    path: '/api/duty-sets',
+    body: { name: randomUUID().slice(0, 8), duties: ['see-ledger'] },
+  }),
+  'PATCH /api/duty-sets/:id': (t) => ({ path: `/api/duty-sets/${t.dutySet}`, body: { duties: ['see-ledger'] } }),
+  'DELETE /api/duty-sets/:id': (t) => ({ path: `/api/duty-sets/${t.dutySet}` }),
   'GET /api/groups': () => ({ path: '/api/groups' }),
   'POST /api/groups': () => ({ path: '/api/groups', body: { name: randomUUID().slice(0, 8) } }),
   'PATCH /api/groups/:id': (t) => ({ path: `/api/groups/${t.group}`, body: { name: t.group } }),
@@ -505,7 +512,8 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`),
     office.db.query<{ id: string }[]>('SELECT id FROM address WHERE is_default'),
   ]);
-  const [tag, task, grant, place, group] = Array.from({ length: 5 }, () => randomUUID()) as [
+  const [tag, task, grant, place, group, dutySet] = Array.from({ length: 6 }, () => randomUUID()) as [
+    string,
     string,
     string,
     string,
@@ -513,6 +521,10 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     string,
   ];
   await office.db.query('INSERT INTO people_group (id, name, since) VALUES ($1, $2, $3)', [group, group, new Date(0)]);
+  await office.db.query(`INSERT INTO duty_set (id, name, duties, created_at) VALUES ($1, $1::uuid::text, '{}', $2)`, [
+    dutySet,
+    new Date(0),
+  ]);
   const [home] = await office.db.query<unknown[]>(
     `SELECT 1 FROM node n JOIN store s ON s.id = n.store_id WHERE n.id = $1 AND s.kind = 'home'`,
     [inner],
@@ -547,6 +559,7 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     emptyFolder: join(dirname(office.config.blobRoot), `backups-${place}`),
     grant,
     group,
+    dutySet,
     share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
     upload: await takenUpload(by, inner, 'text.txt'),
     at,

@@ -58,7 +58,7 @@ plain:
 `,
   );
   const exim = spawn('/usr/sbin/exim4', ['-C', join(folder, 'exim.conf'), '-bdf'], { stdio: 'ignore' });
-  await vi.waitFor(() => answers(port), 10_000);
+  await vi.waitFor(() => answers(port), 60_000);
   return {
     ...{ port, user: 'quay', password: 'oar-lantern-42', authority: join(folder, 'ca.pem') },
     queue: () =>

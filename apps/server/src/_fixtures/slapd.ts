@@ -67,7 +67,7 @@ export async function startSlapd(folder: string): Promise<Slapd> {
       const at = `${url} ldap://localhost:${ports.starttls}`;
       server = spawn('/usr/sbin/slapd', ['-d', '0', '-f', join(folder, 'slapd.conf'), '-h', at], { stdio: 'ignore' });
       await vi.waitFor(() => execFileSync('ldapwhoami', authenticated, { env, stdio: 'ignore' }), {
-        timeout: 15_000,
+        timeout: 60_000,
         interval: 100,
       });
     },

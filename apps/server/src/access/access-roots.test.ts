@@ -156,5 +156,5 @@ describe('inserts, moves, stops and grants at once', () => {
     expect(await checkRows(office.db)).toEqual([]);
     const [{ roots }] = await office.db.query<[{ roots: number }]>('SELECT count(*)::int AS roots FROM access_root');
     expect(roots).toBeGreaterThan(5);
-  }, 60_000);
+  });
 });

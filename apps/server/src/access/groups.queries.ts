@@ -225,6 +225,7 @@ export function keptAfterLeaving(m: EntityManager, at: Date) {
     {
       grantId: string;
       level: string;
+      until: Date | null;
       personId: string;
       person: string;
       folderId: string;
@@ -234,7 +235,7 @@ export function keptAfterLeaving(m: EntityManager, at: Date) {
       leftAt: Date;
     }[]
   >(
-    `SELECT DISTINCT ON (mine.id) mine.id AS "grantId", mine.level, p.id AS "personId", p.name AS person,
+    `SELECT DISTINCT ON (mine.id) mine.id AS "grantId", mine.level, mine.until, p.id AS "personId", p.name AS person,
             n.id AS "folderId", n.name AS folder, g.id AS "groupId", g.name AS "group", gone.ended_at AS "leftAt"
        FROM access_grant mine JOIN person p ON p.id = mine.person_id AND p.disabled_at IS NULL
        JOIN node n ON n.id = mine.node_id AND n.purged_at IS NULL

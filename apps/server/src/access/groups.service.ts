@@ -1,5 +1,5 @@
-import type { GroupRow, KeptGrant, MemberAsked } from '@quay/contract';
-import { circleThrough, SYSTEM_ACTOR, type AccessLevel } from '@quay/core';
+import type { GroupRow, MemberAsked } from '@quay/contract';
+import { circleThrough, SYSTEM_ACTOR } from '@quay/core';
 import { Injectable } from '@nestjs/common';
 import { DataSource, type EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -21,7 +21,6 @@ import {
   insertMember,
   isGroupNamed,
   joinAgain,
-  keptAfterLeaving,
   managesGroup,
   type MemberSource,
   memberBy,
@@ -45,19 +44,6 @@ export class GroupsService {
     requireStaff(who);
     const groups = await groupsNow(m, this.clock.date());
     return hasDuty(who, 'run-people') ? groups : groups.filter((g) => g.managers.some((p) => p.id === who.personId));
-  }
-
-  /** What somebody was granted beside a group that they have left since. */
-  async kept(): Promise<KeptGrant[]> {
-    const rows = await keptAfterLeaving(this.db.manager, this.clock.date());
-    return rows.map((r) => ({
-      person: { id: r.personId, name: r.person },
-      folder: { id: r.folderId, name: r.folder },
-      group: { id: r.groupId, name: r.group },
-      grantId: r.grantId,
-      level: r.level as AccessLevel,
-      leftAt: r.leftAt.toISOString(),
-    }));
   }
 
   async make(who: Who, name: string): Promise<GroupRow[]> {

@@ -112,11 +112,11 @@ describe('what somebody must not know of', () => {
       expect(await toldTo(rosa)).toEqual([]);
     },
   );
-  it('is in an answer to whoever does see it, so that this test can fail', { timeout: 60_000 }, async () => {
+  it('is in an answer to whoever does see it, so that this test can fail', async () => {
     await setInherits(office.db, office.clock.date(), closed, true);
     expect((await toldTo(iris)).length).toBeGreaterThan(15);
   });
-  it('is what others brought where contributors see nothing of them', { timeout: 60_000 }, async () => {
+  it('is what others brought where contributors see nothing of them', async () => {
     const drop = await folder(iris, open, 'Drop');
     await setOthersRule(office.db, office.clock.date(), drop, 'nothing');
     hidden = [await file(drop, `${PLANTED} of others.txt`), await file(drop, `${PLANTED} too.pdf`)];

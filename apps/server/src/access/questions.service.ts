@@ -22,13 +22,11 @@ import { Clock } from '../platform/clock.js';
 import { Office } from '../platform/office.js';
 import { loadAskers, loadChain } from './access-facts.js';
 import { AccessService } from './access.service.js';
-import { reachedPlaces } from './access.queries.js';
 import { grantsByIds } from './grants.queries.js';
 import { groupNames } from './groups.queries.js';
 import { ReachedService } from './reached.service.js';
 import { folderNames, foldersNamed, peopleNamed, type PersonNamed } from './table.queries.js';
 
-const MAY_KNOW = actBits(['see', 'manage']);
 /** Names that a sentence bears. */
 const NAMED = 6;
 const NOTHING: Omit<AccessAnswer, 'words' | 'understood'> = { lines: [], folder: null, person: null, mend: null };
@@ -158,13 +156,12 @@ export class QuestionsService {
   }
 
   private async manages(who: Who, folderId: string): Promise<boolean> {
-    const { places } = await reachedPlaces(this.db.manager, who.personId, [folderId], this.clock.date());
-    return places.some((p) => (p.bits & actBits(['manage'])) !== 0);
+    return (await this.reached.managed(who, [folderId])).has(folderId);
   }
 
   private async names(who: Who, chain: readonly RootFolder[]) {
     const ids = chain.map((f) => f.id);
-    const known = await this.known(who, ids);
+    const known = await this.reached.known(who, ids);
     const [folders, groups] = [await folderNames(this.db.manager, ids, null), await groupNames(this.db.manager)];
     const named = new Map(folders.map((f) => [f.id, f.name]));
     return {
@@ -174,21 +171,16 @@ export class QuestionsService {
     };
   }
 
-  /** Of these folders, those of which somebody may know who reaches them. */
-  private async known(who: Who, ids: string[]): Promise<Set<string>> {
-    await this.access.ensure(who);
-    const { places } = await reachedPlaces(this.db.manager, who.personId, ids, this.clock.date());
-    return new Set(places.filter((p) => p.live && (p.bits & MAY_KNOW) !== 0).map((p) => p.id));
-  }
-
   private async hereFor(who: Who, id: string): Promise<Folder | AccessAnswer> {
-    const [folder] = (await this.known(who, [id])).has(id) ? await folderNames(this.db.manager, [id], null) : [];
+    const [folder] = (await this.reached.known(who, [id])).has(id)
+      ? await folderNames(this.db.manager, [id], null)
+      : [];
     return folder ? { id: folder.id, name: folder.name } : notUnderstood('That folder is not there any more.');
   }
 
   private async folder(who: Who, typed: string): Promise<Folder | AccessAnswer> {
     const named = await foldersNamed(this.db.manager, typed);
-    const known = await this.known(
+    const known = await this.reached.known(
       who,
       named.map((f) => f.id),
     );

@@ -1,4 +1,4 @@
-import type { PersonSheet, ReachedFolder } from '@quay/contract';
+import type { KeptGrant, PersonSheet, ReachedFolder } from '@quay/contract';
 import {
   actBits,
   chainOf,
@@ -7,6 +7,7 @@ import {
   levelOfCell,
   onlyManages,
   whatCanReach,
+  type AccessLevel,
   type Asker,
   type RootFolder,
   type WhatIsReached,
@@ -19,10 +20,11 @@ import { Office } from '../platform/office.js';
 import { loadAskers, loadRoots } from './access-facts.js';
 import { reachedPlaces } from './access.queries.js';
 import { AccessService } from './access.service.js';
-import { groupNames } from './groups.queries.js';
+import { groupNames, keptAfterLeaving } from './groups.queries.js';
 import { folderNames } from './table.queries.js';
 
 const MAY_KNOW = actBits(['see', 'manage']);
+const MAY_SAY = actBits(['manage']);
 
 /** What one person reaches, and why, as far as whoever asks may know of it. */
 @Injectable()
@@ -37,15 +39,13 @@ export class ReachedService {
   async of(who: Who, personId: string): Promise<Pick<PersonSheet, 'through' | 'reaches' | 'hidden'>> {
     const m = this.db.manager;
     const now = this.clock.date();
-    await this.access.ensure(who);
     const roots = await loadRoots(m);
     const [asker] = await loadAskers(m, [personId]);
     if (!asker) return { through: [], reaches: [], hidden: 0 };
     const groups = await groupNames(m);
     const reached = whatCanReach(roots, asker, now.getTime()).filter(({ access }) => access.own.length > 0);
     const ids = [...new Set(reached.flatMap(({ folderId }) => chainOf(roots, folderId).map((f) => f.id)))];
-    const { places } = await reachedPlaces(m, who.personId, ids, now);
-    const known = new Set(places.filter((p) => p.live && (p.bits & MAY_KNOW) !== 0).map((p) => p.id));
+    const known = await this.known(who, ids);
     const names = new Map((await folderNames(m, ids, null)).map((f) => [f.id, f.name]));
     const { zone } = await this.office.settings();
     const say: Saying = {
@@ -70,6 +70,41 @@ export class ReachedService {
       hidden: reached.filter(({ folderId }) => !known.has(folderId) && roots.get(folderId)?.store.kind === 'common')
         .length,
     };
+  }
+
+  /** What somebody was granted beside a group that they have left since, in folders of which whoever asks may know. */
+  async kept(who: Who): Promise<KeptGrant[]> {
+    const rows = await keptAfterLeaving(this.db.manager, this.clock.date());
+    const ids = rows.map((r) => r.folderId);
+    const [known, managed] = [await this.known(who, ids), await this.managed(who, ids)];
+    return rows
+      .filter((r) => known.has(r.folderId))
+      .map((r) => ({
+        person: { id: r.personId, name: r.person },
+        folder: { id: r.folderId, name: r.folder },
+        group: { id: r.groupId, name: r.group },
+        grantId: r.grantId,
+        level: r.level as AccessLevel,
+        until: r.until?.toISOString() ?? null,
+        leftAt: r.leftAt.toISOString(),
+        canEnd: managed.has(r.folderId),
+      }));
+  }
+
+  /** Of these folders, those of which somebody may know who reaches them. */
+  known(who: Who, ids: string[]): Promise<Set<string>> {
+    return this.where(who, ids, MAY_KNOW);
+  }
+
+  /** Of these folders, those of which somebody may say who reaches them. */
+  managed(who: Who, ids: string[]): Promise<Set<string>> {
+    return this.where(who, ids, MAY_SAY);
+  }
+
+  private async where(who: Who, ids: string[], bits: number): Promise<Set<string>> {
+    await this.access.ensure(who);
+    const { places } = await reachedPlaces(this.db.manager, who.personId, ids, this.clock.date());
+    return new Set(places.filter((p) => p.live && (p.bits & bits) !== 0).map((p) => p.id));
   }
 }
 

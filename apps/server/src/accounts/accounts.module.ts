@@ -9,10 +9,11 @@ import { valid } from '../platform/problems/valid.pipe.js';
 import { SharesModule } from '../shares/shares.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { AccountsService } from './accounts.service.js';
+import { DutySetsService } from './duty-sets.service.js';
 import { GuestsService } from './guests.service.js';
 import { ImportService } from './import.service.js';
 import { InvitationsService } from './invitations.service.js';
-import { GuestsController, PeopleController } from './people.controller.js';
+import { DutySetsController, GuestsController, PeopleController } from './people.controller.js';
 import { LeavingService } from './leaving.service.js';
 import { SeenAsService } from './seen-as.service.js';
 import { PeopleService } from './people.service.js';
@@ -46,9 +47,10 @@ class PasswordLinksController {
 
 @Module({
   imports: [SharesModule, StoresModule],
-  controllers: [PasswordLinksController, PeopleController, GuestsController],
+  controllers: [PasswordLinksController, PeopleController, DutySetsController, GuestsController],
   providers: [
     AccountsService,
+    DutySetsService,
     GuestsService,
     ImportService,
     LeavingService,

@@ -31,7 +31,7 @@ beforeEach(() => {
   mails.length = 0;
 });
 
-const came = (count: number) => vi.waitFor(() => expect(mails).toHaveLength(count), 10_000);
+const came = (count: number) => vi.waitFor(() => expect(mails).toHaveLength(count), 60_000);
 const linkIn = (mail: ParsedMail | undefined): string => /\/password\/(\w+)/.exec(mail?.text ?? '')?.[1] ?? '';
 
 describe('an invitation by mail', () => {

@@ -1,22 +1,27 @@
 import { Body, Controller, Delete, Get, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
 import {
   actOnPeopleSchema,
+  changeDutySetSchema,
   changePersonSchema,
   folderQuerySchema,
   idSchema,
   importPeopleSchema,
   inviteSchema,
   leaveSchema,
+  newDutySetSchema,
   newGuestSchema,
   newPersonSchema,
   type ActOnPeople,
+  type ChangeDutySet,
   type ChangePerson,
+  type DutySetRow,
   type FolderQuery,
   type ImportAnswer,
   type ImportPeople,
   type Invitation,
   type Leave,
   type Leaving,
+  type NewDutySet,
   type NewGuest,
   type NewPerson,
   type People,
@@ -29,6 +34,7 @@ import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { DutySetsService } from './duty-sets.service.js';
 import { GuestsService } from './guests.service.js';
 import { ImportService } from './import.service.js';
 import { LeavingService } from './leaving.service.js';
@@ -154,6 +160,38 @@ export class PeopleController {
   @Operation('Switch off a second factor that somebody lost')
   factorOff(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
     return this.people.factorOff(who, personId);
+  }
+}
+
+@ApiPart('people')
+@UseGuards(SignedInGuard)
+@Controller('api/duty-sets')
+export class DutySetsController {
+  constructor(private readonly sets: DutySetsService) {}
+
+  @Post()
+  @For('run-people')
+  @Operation('Give duties a name, so that several people have the same', newDutySetSchema)
+  make(@Me() who: Who, @Body(valid(newDutySetSchema)) asked: NewDutySet): Promise<DutySetRow[]> {
+    return this.sets.make(who, asked);
+  }
+
+  @Patch(':id')
+  @For('run-people')
+  @Operation('Change a set of duties, for everybody who has it', changeDutySetSchema)
+  alter(
+    @Me() who: Who,
+    @Param('id', id) setId: string,
+    @Body(valid(changeDutySetSchema)) asked: ChangeDutySet,
+  ): Promise<DutySetRow[]> {
+    return this.sets.alter(who, setId, asked);
+  }
+
+  @Delete(':id')
+  @For('run-people')
+  @Operation('Remove a set of duties; who had it keeps its duties as their own')
+  remove(@Me() who: Who, @Param('id', id) setId: string): Promise<DutySetRow[]> {
+    return this.sets.remove(who, setId);
   }
 }
 

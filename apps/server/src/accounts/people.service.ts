@@ -1,5 +1,5 @@
 import type { ActOnPeople, ChangePerson, Invitation, NewPerson, People, PersonRow, PersonSheet } from '@quay/contract';
-import { initialsOf, leavesNobodyToRun, READY_DUTIES } from '@quay/core';
+import { initialsOf, leavesNobodyToRun, READY_DUTIES, type Duty } from '@quay/core';
 import { Injectable } from '@nestjs/common';
 import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
@@ -8,6 +8,7 @@ import { ReachedService } from '../access/reached.service.js';
 import { DirectorySignIn } from '../directory/sign-in.service.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { hasDuty, requireAdmin } from '../people/duties.js';
+import { dutySets, heldDutySet } from '../people/duty-sets.queries.js';
 import { FactorService } from '../people/factor.service.js';
 import {
   accountRecords,
@@ -53,14 +54,15 @@ export class PeopleService {
   ) {}
 
   async list(who: Who): Promise<People> {
-    const [records, linked, groups, kept] = await Promise.all([
+    const [records, sets, linked, groups, kept] = await Promise.all([
       accountRecords(this.db.manager, null),
+      dutySets(this.db.manager),
       this.directory.linked('person'),
       this.groups.list(who),
-      this.groups.kept(),
+      this.reached.kept(who),
     ]);
     const groupsOf = groupsByMember(groups);
-    return { people: records.map((record) => rowOf(record, groupsOf, linked)), groups, kept };
+    return { people: records.map((record) => rowOf(record, groupsOf, linked)), dutySets: sets, groups, kept };
   }
 
   async sheet(who: Who, personId: string): Promise<PersonSheet> {
@@ -139,9 +141,10 @@ export class PeopleService {
   private async changeIn(tx: EntityManager, who: Who, person: AccountRecord, asked: ChangePerson): Promise<NewEntry[]> {
     const role = asked.role ?? person.role;
     const isOther = role !== person.role;
-    const duties = asked.duties ?? (isOther ? READY_DUTIES[role] : person.duties);
+    const { duties, dutySetId } = await this.dutiesAfter(tx, person, asked, role);
+    const isOtherDuties = asked.duties !== undefined || asked.dutySetId !== undefined;
     // Who looks after people gives nobody more than they have themselves.
-    if (isOther || asked.duties || person.role === 'admin') requireAdmin(who);
+    if (isOther || isOtherDuties || person.role === 'admin') requireAdmin(who);
     // Whoever reads their mail could be them.
     if ((asked.email ?? asked.signInName) !== undefined) requireTheirs(who, person);
     if (isOther && (role === 'guest' || person.role === 'guest')) this.requireOtherKind(person, role);
@@ -158,17 +161,33 @@ export class PeopleService {
     const sponsorId = isGuest ? await this.sponsorOf(tx, asked.sponsorId ?? person.sponsorId) : null;
     const name = asked.name ?? person.name;
     await changeAccount(tx, person.id, {
-      ...{ name, initials: initialsOf(name), role, duties, sponsorId },
+      ...{ name, initials: initialsOf(name), role, duties, dutySetId, sponsorId },
       signInName: asked.signInName ?? person.signInName,
       email: asked.email ?? person.email,
       endsAt: !isGuest ? null : asked.endsAt === undefined ? person.endsAt : this.endOf(asked.endsAt),
       quietDays: !isGuest ? null : asked.quietDays === undefined ? person.quietDays : asked.quietDays,
     });
-    const said = Object.keys(asked).filter((key) => key !== 'role' && key !== 'duties');
+    const said = Object.keys(asked).filter((key) => !['role', 'duties', 'dutySetId'].includes(key));
     return [
-      ...(isOther || asked.duties ? [this.entry(who, 'person.role', { name, role, duties: duties.join(', ') })] : []),
+      ...(isOther || isOtherDuties ? [this.entry(who, 'person.role', { name, role, duties: duties.join(', ') })] : []),
       ...(said.length > 0 ? [this.entry(who, 'person.changed', { name, what: said.join(', ') })] : []),
     ];
+  }
+
+  /** What somebody may do beside files from a change on, and by which set. */
+  private async dutiesAfter(
+    tx: EntityManager,
+    person: AccountRecord,
+    { duties, dutySetId }: ChangePerson,
+    role: PersonRow['role'],
+  ): Promise<{ duties: readonly Duty[]; dutySetId: string | null }> {
+    if (duties) return { duties, dutySetId: null };
+    if (dutySetId === null || (dutySetId === undefined && role !== person.role))
+      return { duties: READY_DUTIES[role], dutySetId: null };
+    if (dutySetId === undefined) return { duties: person.duties, dutySetId: person.dutySetId };
+    const set = await heldDutySet(tx, dutySetId);
+    if (!set) throw invalidField('dutySetId', 'duty-set.gone', 'This set of duties is not there any more.');
+    return { duties: set.duties, dutySetId };
   }
 
   /** What the directory says of somebody is changed there. */
@@ -320,6 +339,7 @@ function rowOf(
   return {
     ...{ id, name, signInName, email, role, duties, factor, quietDays },
     state: record.disabledAt ? 'disabled' : record.invitedAt ? 'invited' : 'usable',
+    dutySet: record.dutySetId ? { id: record.dutySetId, name: record.dutySetName ?? '' } : null,
     directory: linked.has(id),
     groups: groupsOf.get(id) ?? [],
     lastSeenAt: record.seenAt?.toISOString() ?? null,

@@ -225,7 +225,7 @@ describe('groups', () => {
   it('who left one and kept what they had beside it is told of', async () => {
     const crew = await group('Payroll team');
     const zoe = await person('Zoe Calder');
-    const top = await folder(iris, office.roots.projects, 'Personnel');
+    const top = await folder(iris, office.roots.partners, 'Personnel');
     await grantOn(office.db, top, zoe.id, 'edit');
     await iris.ask('POST', `/api/folders/${top}/grants`, {
       subject: { kind: 'group', id: crew.id },
@@ -237,8 +237,22 @@ describe('groups', () => {
     office.clock.advance(DAY_MS);
     await iris.ask('DELETE', `/api/groups/${crew.id}/members/person/${zoe.id}`);
     expect((await people()).kept).toMatchObject([
-      { person: { name: 'Zoe Calder' }, folder: { name: 'Personnel' }, group: { name: 'Payroll team' }, level: 'edit' },
+      {
+        person: { name: 'Zoe Calder' },
+        folder: { name: 'Personnel' },
+        group: { name: 'Payroll team' },
+        level: 'edit',
+        canEnd: true,
+      },
     ]);
+    // Whoever looks after people is not told of folders in which they have no part.
+    const bo = await add({ name: 'Bo Fell', signInName: 'bo', email: 'bo@saltmarsh.example' });
+    await begin(bo.body.link as string);
+    await iris.ask('PATCH', `/api/people/${bo.body.personId}`, { duties: ['run-people'] });
+    const { client } = await signIn('bo');
+    expect((await client.ask<People>('GET', '/api/people')).body.kept).toEqual([]);
+    await grantOn(office.db, top, bo.body.personId, 'view');
+    expect((await client.ask<People>('GET', '/api/people')).body.kept).toMatchObject([{ canEnd: false }]);
   });
 });
 

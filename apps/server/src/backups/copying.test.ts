@@ -89,7 +89,7 @@ describe('backup and restore', () => {
     const share = await office.publish(iris, [a.id], { password: 'gravel-heron-silent-oar' });
     // What the server does by itself after its start is done, so that nothing is written between the two looks.
     for (const name of ['upkeep', 'previews'] as const)
-      await expect.poll(() => office.app.get(Jobs).waiting(name), { timeout: 20_000 }).toBe(0);
+      await expect.poll(() => office.app.get(Jobs).waiting(name), { timeout: 60_000 }).toBe(0);
     expect(await backup('2026-11-24T10:00:00Z')).toMatchObject({ files: 3, copied: 3, damaged: [] });
     const before = await fingerprints(office.db);
     // What comes after the backup is not in it.

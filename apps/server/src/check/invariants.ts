@@ -126,6 +126,11 @@ const QUERIES: [rule: string, sql: string][] = [
       WHERE (t.role, t.usable) IS DISTINCT FROM (p.role, p.disabled_at IS NULL)`,
   ],
   [
+    'whoever has a set of duties has its duties',
+    `SELECT p.name AS what FROM person p JOIN duty_set d ON d.id = p.duty_set_id
+      WHERE NOT (p.duties @> d.duties AND p.duties <@ d.duties)`,
+  ],
+  [
     "a home's owner is remembered",
     `SELECT s.name AS what FROM store s LEFT JOIN home_owner o ON o.store_id = s.id AND o.until IS NULL
       WHERE o.person_id IS DISTINCT FROM s.owner_id`,

@@ -20,6 +20,7 @@ const TABLES: Record<string, string[]> = {
   people: [
     'person',
     'person_past',
+    'duty_set',
     'actor',
     'session',
     'second_factor',

@@ -17,6 +17,7 @@ import {
   GROUPS,
   GROUPS_IN_GROUPS,
   PASSWORDS,
+  DUTY_SETS,
   GROUP_MANAGERS,
   GUESTS,
   LEFT_GROUPS,
@@ -174,6 +175,7 @@ async function loadPeople(l: Loading): Promise<void> {
         [l.random.uuid(l.now - 120 * DAY_MS), groups.get(group), id, new Date(l.now - 120 * DAY_MS)],
       );
   }
+  await loadDutySets(l);
   for (const [person, group, since, left] of LEFT_GROUPS)
     await l.tx.query(
       `INSERT INTO membership (id, group_id, person_id, source, since, ended_at) VALUES ($1, $2, $3, 'hand', $4, $5)`,
@@ -201,6 +203,18 @@ async function loadPeople(l: Loading): Promise<void> {
           l.people.get('iris'),
         ],
       );
+  }
+}
+
+async function loadDutySets(l: Loading): Promise<void> {
+  for (const { name, duties, people } of DUTY_SETS) {
+    const id = l.random.uuid(l.now - 110 * DAY_MS);
+    await l.tx.query('INSERT INTO duty_set (id, name, duties, created_at) VALUES ($1, $2, $3, $4)', [
+      ...[id, name, duties, new Date(l.now - 110 * DAY_MS)],
+    ]);
+    await l.tx.query('UPDATE person SET duties = $2, duty_set_id = $1 WHERE id = ANY($3)', [
+      ...[id, duties, people.map((key) => l.people.get(key))],
+    ]);
   }
 }
 

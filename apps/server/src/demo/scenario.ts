@@ -1,3 +1,5 @@
+import type { Duty } from '@quay/core';
+
 /** The made-up office: people, stores, projects and shares. Everything here is invented. */
 
 export interface DemoPerson {
@@ -39,6 +41,20 @@ export const LEFT_GROUPS: [person: string, group: string, since: number, left: n
 export const GROUP_MANAGERS: [group: string, person: string][] = [
   ['Site crew', 'tomas'],
   ['Drawing office', 'noel'],
+];
+
+/** Duties with a name, and who has them. */
+export const DUTY_SETS: { name: string; duties: Duty[]; people: string[] }[] = [
+  {
+    name: 'Front desk',
+    duties: ['publish-outside', 'ask-outside', 'invite-guests', 'use-drive', 'run-people'],
+    people: ['ada', 'bram'],
+  },
+  {
+    name: 'Partners of the firm',
+    duties: ['publish-outside', 'ask-outside', 'invite-guests', 'use-drive', 'see-ledger'],
+    people: ['noel', 'priya'],
+  },
 ];
 
 /** People from outside with an account, by days from now. */

@@ -106,8 +106,8 @@ export class ApplyService {
   private async fields(tx: EntityManager, person: AccountRecord, to: Of<'person-changed' | 'person-taken'>) {
     const { name, email, signInName } = to;
     if (await isNameTaken(tx, signInName, person.id)) return false;
-    const { role, duties, sponsorId, endsAt, quietDays } = person;
-    const kept = { role, duties, sponsorId, endsAt, quietDays };
+    const { role, duties, dutySetId, sponsorId, endsAt, quietDays } = person;
+    const kept = { role, duties, dutySetId, sponsorId, endsAt, quietDays };
     await changeAccount(tx, person.id, { ...kept, name, initials: initialsOf(name), email, signInName });
     return true;
   }

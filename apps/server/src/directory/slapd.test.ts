@@ -52,7 +52,7 @@ async function settled(id: string): Promise<DirectoryRunSheet> {
         sheet = (await iris.ask<DirectoryRunSheet>('GET', `/api/directory/runs/${id}`)).body;
         return sheet.state;
       },
-      { timeout: 30_000, interval: 50 },
+      { timeout: 60_000, interval: 50 },
     )
     .not.toMatch(/looking|doing/);
   return sheet as unknown as DirectoryRunSheet;
@@ -85,7 +85,7 @@ beforeAll(async () => {
       `dn: cn=Levellers,${CREW}\nobjectClass: groupOfNames\ncn: Levellers\nmember: uid=zoe,${CREW}\n\n` +
       `dn: cn=Everybody,${CREW}\nobjectClass: groupOfNames\ncn: Everybody\nmember: cn=Levellers,${CREW}\nmember: uid=noel,${CREW}\n\n`,
   );
-}, 60_000);
+});
 afterAll(async () => {
   await office?.close();
   await slapd?.stop();

@@ -41,7 +41,7 @@ async function sent(): Promise<void> {
   office.app.get(Mail).hurry();
   await vi.waitFor(async () => {
     expect(await office.db.query(`SELECT 1 FROM mail WHERE state = 'waiting'`)).toEqual([]);
-  }, 10_000);
+  }, 60_000);
 }
 
 describe('notices', () => {
@@ -90,7 +90,7 @@ describe('notices', () => {
         await sent();
         expect(came('A share of yours closes soon')).toHaveLength(1);
       },
-      { timeout: 20_000, interval: 500 },
+      { timeout: 60_000, interval: 500 },
     );
     expect(mails[0]?.text).toMatch(
       /Closes soon closes \w{3} \d{1,2} \w{3}, \d\d:\d\d\. If it is to stay open, extend it\./,

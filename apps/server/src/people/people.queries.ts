@@ -76,7 +76,7 @@ export async function accountOf(m: EntityManager, signInName: string): Promise<A
 
 /** Asked with the access lock held alone. */
 export async function makeAdmin(tx: EntityManager, personId: string, duties: readonly Duty[]): Promise<void> {
-  await tx.query(`UPDATE person SET role = 'admin', duties = $2 WHERE id = $1`, [personId, duties]);
+  await tx.query(`UPDATE person SET role = 'admin', duties = $2, duty_set_id = NULL WHERE id = $1`, [personId, duties]);
 }
 
 export async function setName(tx: EntityManager, personId: string, name: string): Promise<void> {
@@ -175,6 +175,8 @@ export interface AccountRecord {
   email: string;
   role: Role;
   duties: Duty[];
+  dutySetId: string | null;
+  dutySetName: string | null;
   createdAt: Date;
   disabledAt: Date | null;
   invitedAt: Date | null;
@@ -190,11 +192,12 @@ export interface AccountRecord {
 export function accountRecords(m: EntityManager, ids: string[] | null): Promise<AccountRecord[]> {
   return m.query(
     `SELECT p.id, p.name, p.sign_in_name AS "signInName", p.email, p.role, p.duties, p.created_at AS "createdAt",
+            p.duty_set_id AS "dutySetId", d.name AS "dutySetName",
             p.disabled_at AS "disabledAt", p.invited_at AS "invitedAt", p.seen_at AS "seenAt",
             f.person_id IS NOT NULL OR EXISTS (SELECT 1 FROM passkey k WHERE k.person_id = p.id) AS factor, p.sponsor_id AS "sponsorId", s.name AS "sponsorName",
             p.ends_at AS "endsAt", p.quiet_days AS "quietDays"
        FROM person p LEFT JOIN second_factor f ON f.person_id = p.id AND f.since IS NOT NULL
-       LEFT JOIN person s ON s.id = p.sponsor_id
+       LEFT JOIN person s ON s.id = p.sponsor_id LEFT JOIN duty_set d ON d.id = p.duty_set_id
       WHERE $1::uuid[] IS NULL OR p.id = ANY($1) ORDER BY p.name, p.id`,
     [ids],
   );
@@ -240,6 +243,7 @@ export interface AccountChange {
   email: string;
   role: Role;
   duties: readonly Duty[];
+  dutySetId: string | null;
   sponsorId: string | null;
   endsAt: Date | null;
   quietDays: number | null;
@@ -249,11 +253,11 @@ export interface AccountChange {
 export async function changeAccount(tx: EntityManager, id: string, to: AccountChange): Promise<void> {
   await tx.query(
     `UPDATE person SET name = $2, initials = $3, sign_in_name = $4, email = $5, role = $6, duties = $7, sponsor_id = $8,
-            ends_at = $9, quiet_days = $10, end_told = CASE WHEN ends_at IS DISTINCT FROM $9 THEN NULL ELSE end_told END
+            ends_at = $9, quiet_days = $10, duty_set_id = $11, end_told = CASE WHEN ends_at IS DISTINCT FROM $9 THEN NULL ELSE end_told END
       WHERE id = $1`,
     [
       ...[id, to.name, to.initials, to.signInName, to.email, to.role, to.duties],
-      ...[to.sponsorId, to.endsAt, to.quietDays],
+      ...[to.sponsorId, to.endsAt, to.quietDays, to.dutySetId],
     ],
   );
 }

@@ -18,7 +18,7 @@ beforeAll(async () => {
   manager = spawn('systemd-socket-activate', ['--accept', `--listen=${socket}`, process.execPath, worker], {
     stdio: 'ignore',
   });
-  await vi.waitFor(() => expect(existsSync(socket)).toBe(true), 5000);
+  await vi.waitFor(() => expect(existsSync(socket)).toBe(true), 60_000);
   office = await openOffice({ previewsSocket: socket });
   tomas = await office.signedIn('tomas');
 });
@@ -39,7 +39,7 @@ it('pictures are made by a program that the service manager starts for the conne
       expect(answer.status).toBe(200);
       return Buffer.from(await answer.arrayBuffer());
     },
-    { timeout: 15_000, interval: 100 },
+    { timeout: 60_000, interval: 100 },
   );
   expect(await sharp(thumb).metadata()).toMatchObject({ format: 'webp', width: 320, height: 160 });
 });

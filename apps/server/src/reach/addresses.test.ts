@@ -75,7 +75,7 @@ it('another port closes the one of before; what another address needs stays open
   await iris.ask('PATCH', at, { isDefault: true });
   expect((await iris.ask('DELETE', `/api/reach/addresses/${second.id}`)).status).toBe(204);
   expect(await open()).toEqual([80, 443]);
-}, 60_000);
+});
 
 it('links are listed before their address changes or goes, and can be moved', async () => {
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { isDefault: true });

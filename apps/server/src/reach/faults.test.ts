@@ -20,7 +20,7 @@ it('a router without loopback stops the guest Wi-Fi; a record of its own lets it
   expect(found(mended.body, 'guest', 'page').mark).toBe('ok');
   expect(JSON.stringify((await iris.ask('GET', '/api/reach/network')).body)).not.toContain(outside.updateSecret);
   await outside.faults({});
-}, 30_000);
+});
 
 it('who asks while a check is under way is told of what changed after that began; all who ask meanwhile are told of one', async () => {
   const began = reach.check();
@@ -31,7 +31,7 @@ it('who asks while a check is under way is told of what changed after that began
   expect(found(second, 'outside', 'line').mark).toBe('fail');
   expect([second.id === first.id, third.id === second.id]).toEqual([false, true]);
   await outside.faults({});
-}, 30_000);
+});
 
 it('another address of the line makes the record stale; it is changed by a signed update, and by itself from then on', async () => {
   await outside.faults({ 'line.changed': true });
@@ -52,7 +52,7 @@ it('another address of the line makes the record stale; it is changed by a signe
   expect(
     (await outside.state()).records.find((r) => r.network === 'public' && r.name === 'files.saltmarsh.example')?.value,
   ).toBe('198.51.100.24');
-}, 30_000);
+});
 
 it.each([
   ['router.carrierGrade', 'line', /RFC 6598/],
@@ -80,7 +80,7 @@ it('a port that another device has is told by name, and nothing of that device i
   expect((await outside.state()).mappings.find((m) => m.external === 443)?.to).toBe('192.168.20.55:443');
   await outside.faults({});
   await reach.remedy('map-port');
-}, 30_000);
+});
 
 it('when nothing answers, every vantage still says what it found', async () => {
   await outside.faults({ 'router.firewall': true, 'names.silent': true, 'stun.silent': true });
@@ -88,7 +88,7 @@ it('when nothing answers, every vantage still says what it found', async () => {
   expect(all.vantages.map((v) => v.trace?.length ?? 0)).not.toContain(0);
   expect(found(all, 'outside', 'name')).toMatchObject({ mark: 'fail', value: 'no answer' });
   await outside.faults({});
-}, 30_000);
+});
 
 it('mappings are renewed at half of their lease, also by NAT-PMP and UPnP when that is all there is', async () => {
   for (const [faults, by] of [
@@ -104,7 +104,7 @@ it('mappings are renewed at half of their lease, also by NAT-PMP and UPnP when t
   expect((await reach.remedy('map-port')).body.code).toBe('reach.no-mapping-protocol');
   await outside.faults({});
   await reach.backToday();
-}, 60_000);
+});
 
 it('an authority that calls certificates back has them renewed at once, long before their time', async () => {
   const serial = async () => (await reach.fromOutside('/')).serialNumber;
@@ -121,7 +121,7 @@ it('an authority that calls certificates back has them renewed at once, long bef
   await vi.waitFor(async () => expect((await sheet()).order).toBeNull(), 60_000);
   await outside.faults({});
   await reach.backToday();
-}, 90_000);
+});
 
 it('a failed renewal leaves the old certificate serving, and says so', async () => {
   const day = 86_400_000;
@@ -136,7 +136,7 @@ it('a failed renewal leaves the old certificate serving, and says so', async () 
   expect(found(await reach.check(), 'outside', 'certificate')).toMatchObject({ mark: 'warn', value: '1 day left' });
   await outside.faults({});
   await reach.backToday();
-}, 90_000);
+});
 
 it('a router that gives mappings for good only is asked that way, and asked to end them', async () => {
   await outside.faults({
@@ -155,7 +155,7 @@ it('a router that gives mappings for good only is asked that way, and asked to e
   await iris.ask('PATCH', `/api/reach/addresses/${address.id}`, { wayIn: 'mapping' });
   await outside.faults({});
   await reach.remedy('map-port');
-}, 40_000);
+});
 
 it('a router that was switched off and on counts from the beginning, which tells what it forgot', async () => {
   office.clock.advance(3_600_000);
@@ -164,7 +164,7 @@ it('a router that was switched off and on counts from the beginning, which tells
   await reach.round();
   expect(found(await reach.check(), 'outside', 'router').mark).toBe('ok');
   await outside.faults({});
-}, 40_000);
+});
 
 it('a name server that remembers says for a while what is not so any more', async () => {
   const at = async () => found(await reach.check(), 'guest', 'name').value;
@@ -176,4 +176,4 @@ it('a name server that remembers says for a while what is not so any more', asyn
   expect(await at()).toBe(before);
   await outside.faults({});
   await reach.remedy('update-record');
-}, 40_000);
+});

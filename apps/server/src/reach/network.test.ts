@@ -55,9 +55,9 @@ describe('what the server goes by in its network', () => {
     const there = await other.signedIn('iris');
     expect((await network(there)).own.stun.from).toBe('settings');
     await say('authority', 'https://acme.example/directory');
-    await vi.waitFor(async () => expect((await network(there)).authority?.directory).toMatch(/acme\.example/), 10_000);
+    await vi.waitFor(async () => expect((await network(there)).authority?.directory).toMatch(/acme\.example/), 60_000);
     await iris.ask('DELETE', '/api/reach/network/authority');
-    await vi.waitFor(async () => expect((await network(there)).authority).toBeNull(), 10_000);
+    await vi.waitFor(async () => expect((await network(there)).authority).toBeNull(), 60_000);
     await other.close();
   });
   it('what the file says is changed there, and said to be', async () => {

@@ -116,7 +116,7 @@ it('serves a certificate that was got by hand, when it fits the address and its 
   await office.db.query(`DELETE FROM certificate WHERE issuer = 'By hand'`);
   await reach.remedy('get-certificate');
   rmSync(folder, { recursive: true });
-}, 30_000);
+});
 
 it('is verified by OpenSSL: the chain up to the root, and nothing older than TLS 1.2 (RFC 8996)', async () => {
   const folder = mkdtempSync(join(tmpdir(), 'root-'));
@@ -152,4 +152,4 @@ it('a new certificate serves from the next handshake on, while connections that 
   expect(await serial(agent)).toBe(before);
   agent.destroy();
   expect(await serial(new Agent({ keepAlive: false }))).not.toBe(before);
-}, 60_000);
+});

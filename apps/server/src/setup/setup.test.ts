@@ -242,7 +242,7 @@ describe('the office', () => {
       app.get(Restart).asked.subscribe(() => asked.push(name));
     await answerAll(iris);
     await finish(iris);
-    await vi.waitFor(() => expect(asked.sort()).toEqual(['another', 'this']), 5000);
+    await vi.waitFor(() => expect(asked.sort()).toEqual(['another', 'this']), 60_000);
     expect((await second.client().ask('GET', '/api/session')).status).toBe(401);
     await second.close();
   });
@@ -327,7 +327,7 @@ describe('the test message', () => {
     ['silent', 'none', /does not answer/],
   ] as const)(
     'to a server that is %s, with %s, says what is wrong',
-    { timeout: 20_000 },
+    { timeout: 60_000 },
     async (which, encryption, words) => {
       const { sent, words: told } = await trial({ port: ports[which], encryption });
       expect(sent).toBe(false);

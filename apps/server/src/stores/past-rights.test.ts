@@ -100,7 +100,7 @@ describe('as it was, by the rights of today', () => {
     const shown = (await past(tomas, id, at)).body;
     expect([shown.items.length, shown.more]).toEqual([20_000, true]);
     expect((await bringBack(tomas, id, at)).body.restored).toBe(20_500);
-  }, 90_000);
+  });
   it('the rules of the store hold for what comes back', async () => {
     const id = await folder(iris, office.roots.projects, 'Rules');
     await iris.upload(id, 'tool.exe', randomBytes(50));

@@ -121,7 +121,7 @@ wayIn: { kind: inside, inside: "${origin}" }
     await ready();
     iris = new Client(origin);
     const signIn = { signInName: 'iris', password: 'weir-lantern-copper-tide' };
-    await vi.waitFor(async () => expect((await iris.ask('POST', '/api/session', signIn)).status).toBe(204), 10_000);
+    await vi.waitFor(async () => expect((await iris.ask('POST', '/api/session', signIn)).status).toBe(204), 60_000);
     expect((await iris.ask<Me>('GET', '/api/session')).body.name).toBe('Iris Ward');
     const [office] = (await iris.ask<StoreSummary[]>('GET', '/api/stores')).body.filter((s) => s.name === 'Office');
     const { id } = (await iris.upload(office?.rootId ?? '', 'plan.bin', bytes)).body;

@@ -107,14 +107,14 @@ describe('mail', () => {
     await ended('Put off', 'sent');
     expect((await iris.ask('POST', `/api/work/mail/${job?.id}/again`)).status).toBe(404);
   });
-  it('that a process had which died is given back, and goes out once', { timeout: 60_000 }, async () => {
+  it('that a process had which died is given back, and goes out once', async () => {
     answerWith = { code: 451, words: 'Try later' };
     await handIn('Left behind');
     const waits = () =>
       office.db.query<{ state: string }[]>(
         `SELECT state FROM jobs.job WHERE name = 'mail' AND data->>'subject' = 'Left behind'`,
       );
-    await expect.poll(waits, { timeout: 10_000 }).toEqual([{ state: 'retry' }]);
+    await expect.poll(waits, { timeout: 60_000 }).toEqual([{ state: 'retry' }]);
     answerWith = null;
     // As whoever dies leaves it: taken up long ago, and never heard of again.
     await office.db.query(
@@ -127,7 +127,7 @@ describe('mail', () => {
       `UPDATE jobs.job SET state = 'retry', start_after = now() WHERE name = 'mail' AND state = 'completed'`,
     );
     office.app.get(Jobs).hurry('mail');
-    await expect.poll(() => office.app.get(Jobs).waiting('mail'), { timeout: 20_000 }).toBe(0);
+    await expect.poll(() => office.app.get(Jobs).waiting('mail'), { timeout: 60_000 }).toBe(0);
     expect(taken.filter((m) => m.subject === 'Left behind')).toHaveLength(1);
   });
 });

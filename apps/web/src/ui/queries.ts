@@ -4,6 +4,7 @@ import type {
   ChangeShare,
   LedgerPage,
   NodeShares,
+  People,
   ShareList,
   ShareListQuery,
   ShareRow,
@@ -122,3 +123,9 @@ export const backupsQuery = queryOptions({
 /** Shares that publish an item, by itself or with a folder above it. */
 export const sharesOfQuery = (id: string) =>
   queryOptions({ queryKey: ['marks', 'of', id], queryFn: () => api<NodeShares>('GET', `/api/shares/of/${id}`) });
+
+/** Every account, every group, every set of duties; for those who look after people. */
+export const peopleQuery = queryOptions({
+  queryKey: ['people', 'list'],
+  queryFn: () => api<People>('GET', '/api/people'),
+});

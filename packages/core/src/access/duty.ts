@@ -21,6 +21,10 @@ export const READY_DUTIES: Record<Role, readonly Duty[]> = {
   guest: [],
 };
 
+/** Whether these are the duties that a kind of account begins with. */
+export const isReadySet = (role: Role, duties: readonly Duty[]): boolean =>
+  DUTIES.every((duty) => duties.includes(duty) === READY_DUTIES[role].includes(duty));
+
 export const DUTY_WORDS: Record<Duty, string> = {
   'publish-outside': 'publish shares for people outside',
   'ask-outside': 'ask people outside for files',
@@ -32,6 +36,35 @@ export const DUTY_WORDS: Record<Duty, string> = {
   'run-server': 'run the server',
 };
 
+const AND = new Intl.ListFormat('en-GB', { type: 'conjunction' });
+
+/** Duties with a name, so that several people have the same and keep having the same. */
+export interface DutySet {
+  id: string;
+  name: string;
+  duties: readonly Duty[];
+}
+
+/** What somebody may do from a change of their duties on, and what no longer; in the order of DUTIES. */
+export function dutyShift(before: readonly Duty[], after: readonly Duty[]): { gained: Duty[]; lost: Duty[] } {
+  return {
+    gained: DUTIES.filter((duty) => after.includes(duty) && !before.includes(duty)),
+    lost: DUTIES.filter((duty) => before.includes(duty) && !after.includes(duty)),
+  };
+}
+
+/**
+ * A change of duties in a sentence; empty when nothing changes.
+ * @param who whose they are, as the subject: "Noel Farrow", "3 people"
+ */
+export function dutyShiftWords(who: string, before: readonly Duty[], after: readonly Duty[]): string {
+  const { gained, lost } = dutyShift(before, after);
+  const words = (duties: readonly Duty[]) => AND.format(duties.map((duty) => DUTY_WORDS[duty]));
+  if (gained.length > 0 && lost.length > 0) return `${who} may ${words(gained)}, and may no longer ${words(lost)}.`;
+  if (gained.length > 0) return `${who} may ${words(gained)}.`;
+  return lost.length > 0 ? `${who} may no longer ${words(lost)}.` : '';
+}
+
 /** An account as far as it matters to who could run the server. */
 export interface AccountDuties {
   personId: string;
@@ -39,12 +72,9 @@ export interface AccountDuties {
   duties: readonly Duty[];
 }
 
-/**
- * Whether somebody is left who runs the server when one account becomes another; without anybody nothing could be
- * mended.
- */
-export function leavesNobodyToRun(accounts: readonly AccountDuties[], changed: AccountDuties): boolean {
-  const after = [...accounts.filter((a) => a.personId !== changed.personId), changed];
+/** Whether nobody is left who runs the server once accounts have changed; without anybody nothing could be mended. */
+export function leavesNobodyToRun(accounts: readonly AccountDuties[], ...changed: AccountDuties[]): boolean {
+  const after = [...accounts.filter((a) => !changed.some((c) => c.personId === a.personId)), ...changed];
   const runs = ({ usable, duties }: AccountDuties) => usable && duties.includes('run-server');
   return accounts.some(runs) && !after.some(runs);
 }

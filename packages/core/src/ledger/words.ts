@@ -58,6 +58,11 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'home.handed-over': (d) => `handed the home of ${d['from']} over to ${d['to']}`,
   'person.changed': (d) => `changed the account of ${d['name']} (${d['what']})`,
   'person.role': (d) => `made ${d['name']} ${d['role']}, who may ${d['duties'] || 'do nothing beside files'}`,
+  'duty-set.made': (d) => `made the set of duties ${d['set']}: ${d['duties'] || 'none'}`,
+  'duty-set.changed': (d) =>
+    `changed the set of duties ${d['set']}, which ${d['count']} people have: ${d['duties'] || 'none'}`,
+  'duty-set.renamed': (d) => `renamed the set of duties ${d['was']} to ${d['set']}`,
+  'duty-set.removed': (d) => `removed the set of duties ${d['set']}; who had it keeps its duties`,
   'person.disabled': (d) => `disabled the account of ${d['name']}`,
   'person.enabled': (d) => `enabled the account of ${d['name']} again`,
   'person.ended': (d) => `ended the account of ${d['name']}: ${d['why']}`,

@@ -24,6 +24,7 @@ import { PEOPLE_SCHEMA } from './schema-0022.js';
 import { DIRECTORY_SCHEMA } from './schema-0023.js';
 import { PROVIDER_SCHEMA } from './schema-0024.js';
 import { FACTOR_SCHEMA } from './schema-0025.js';
+import { DUTY_SET_SCHEMA } from './schema-0026.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -320,6 +321,16 @@ class Factor1766500000000 implements MigrationInterface {
   }
 }
 
+export class DutySets1766600000000 implements MigrationInterface {
+  name = 'DutySets1766600000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(DUTY_SET_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who has which duties is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -347,6 +358,7 @@ export const MIGRATIONS = [
   Directory1766300000000,
   Provider1766400000000,
   Factor1766500000000,
+  DutySets1766600000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -376,4 +388,5 @@ export const SCHEMAS = [
   DIRECTORY_SCHEMA,
   PROVIDER_SCHEMA,
   FACTOR_SCHEMA,
+  DUTY_SET_SCHEMA,
 ];

@@ -6,7 +6,7 @@ import { Button, Form, Modal } from 'react-bootstrap';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useMe } from '../../ui/session';
 import { InvitationNote } from '../../ui/access/invitation-note';
-import { peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
 import { usePeopleVerbs } from './verbs';
 
 /** Somebody of the office gets an account, and a link to begin with. */

@@ -10,7 +10,8 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { trialQuery } from '../../ui/access/queries';
 import { sharesOfQuery } from '../../ui/queries';
-import { explainQuery, peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
+import { explainQuery } from './queries';
 import { ShiftList } from './shifts';
 
 interface CellProps {

@@ -4,7 +4,7 @@ import { useQuery } from '@tanstack/react-query';
 import { Button, Form } from 'react-bootstrap';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useMe, useZone } from '../../ui/session';
-import { peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
 import { usePeopleVerbs } from './verbs';
 
 interface Typed {

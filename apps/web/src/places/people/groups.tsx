@@ -8,7 +8,7 @@ import { Field, FormFault, keepFocus, useKeptForm } from '../../ui/form';
 import { useKeys } from '../../ui/keys';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
-import { peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
 import './groups.scss';
 import { useGroupVerbs } from './verbs';
 

@@ -10,16 +10,17 @@ import { now, useMe } from '../../ui/session';
 import { useTyped } from '../../ui/typed';
 import { AddPerson } from './add-person';
 import { DirectoryView } from './directory';
+import { DutiesView } from './duties';
 import { GroupsView } from './groups';
 import { ImportPeopleDialog } from './import-people';
 import { PeopleView } from './list';
 import { OwnGroups } from './own-groups';
-import { peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
 import { ReachView } from './reach-view';
 import { SeenAsView } from './seen-as';
 import './index.scss';
 
-const VIEWS = ['reach', 'staff', 'guests', 'groups', 'directory'] as const;
+const VIEWS = ['reach', 'staff', 'guests', 'groups', 'duties', 'directory'] as const;
 type View = (typeof VIEWS)[number];
 
 /** Who is there, what they reach, and who answers for them. Whoever only manages groups sees those. */
@@ -49,11 +50,12 @@ function Everybody() {
       </div>
       <div className="people-head">
         <Views people={data} />
-        {shown !== 'groups' && shown !== 'directory' && <Find key={shown} what={shown} />}
+        {(shown === 'reach' || shown === 'staff' || shown === 'guests') && <Find key={shown} what={shown} />}
       </div>
       {shown === 'reach' && <ReachView />}
       {(shown === 'staff' || shown === 'guests') && <PeopleView key={shown} of={shown} chosen={id} />}
       {shown === 'groups' && <GroupsView chosen={id} />}
+      {shown === 'duties' && <DutiesView chosen={id} />}
       {shown === 'directory' && <DirectoryView chosen={id} />}
       {adding === 'one' && <AddPerson close={() => setAdding(null)} />}
       {adding === 'list' && <ImportPeopleDialog close={() => setAdding(null)} />}
@@ -90,10 +92,12 @@ function Views({ people }: { people: People | undefined }) {
   const count = (view: View): number | '' => {
     if (!people || view === 'reach' || view === 'directory') return '';
     if (view === 'groups') return people.groups.length;
+    if (view === 'duties') return people.dutySets.length || '';
     return people.people.filter((p) => p.state !== 'disabled' && (p.role === 'guest') === (view === 'guests')).length;
   };
   const names: Record<View, string> = {
-    ...{ reach: 'Who reaches what', staff: 'Staff', guests: 'Guests', groups: 'Groups', directory: 'Directory' },
+    ...{ reach: 'Who reaches what', staff: 'Staff', guests: 'Guests', groups: 'Groups', duties: 'Duties' },
+    directory: 'Directory',
   };
   return (
     <nav className="people-views" aria-label="Views of people">
@@ -106,14 +110,14 @@ function Views({ people }: { people: People | undefined }) {
   );
 }
 
-const FIND_WORDS: Record<Exclude<View, 'groups' | 'directory'>, string> = {
+const FIND_WORDS: Record<Extract<View, 'reach' | 'staff' | 'guests'>, string> = {
   reach: 'Person, group or folder',
   staff: 'Name, mail or group',
   guests: 'Name or mail',
 };
 
 /** What is looked for stands in the address. */
-function Find({ what }: { what: Exclude<View, 'groups' | 'directory'> }) {
+function Find({ what }: { what: keyof typeof FIND_WORDS }) {
   const [params, change] = useSearch();
   const field = useRef<HTMLInputElement>(null);
   const [find, setFind] = useTyped(params.get('find') ?? '', (text) =>

@@ -9,7 +9,7 @@ import { useSearch } from '../../ui/search';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { HiddenHead, When } from '../../ui/words';
 import { PersonPanel } from './person';
-import { peopleQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
 import { usePeopleVerbs } from './verbs';
 
 type Of = 'staff' | 'guests';

@@ -1,17 +1,19 @@
-import type { PersonSheet } from '@quay/contract';
-import { countOf, DUTIES, DUTY_WORDS, LEVEL_WORDS, READY_DUTIES, type Duty } from '@quay/core';
+import type { ChangePerson, PersonSheet } from '@quay/contract';
+import { countOf, dutyShiftWords, isReadySet, LEVEL_WORDS, READY_DUTIES } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
-import { tellFailure } from '../../ui/notices';
+import { tellFailure, useNotices } from '../../ui/notices';
 import { useMe } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
+import { DutiesDraft } from './duties';
 import { EditPerson } from './edit-person';
 import { InvitationNote } from '../../ui/access/invitation-note';
 import { LeavingDialog, LeftNote } from './leaving';
-import { peopleQuery, personQuery } from './queries';
+import { peopleQuery } from '../../ui/queries';
+import { personQuery } from './queries';
 import { useGroupVerbs, usePeopleVerbs } from './verbs';
 
 /** Everything about one account, and what can be done with it. */
@@ -37,7 +39,7 @@ export function PersonPanel({ id, close }: { id: string; close: () => void }) {
           )}
           <Groups person={person} />
           <Reaches person={person} />
-          {person.role !== 'guest' && <Duties person={person} />}
+          {person.role !== 'guest' && <Duties key={`${person.dutySet?.id} ${person.duties.join()}`} person={person} />}
           <Sessions person={person} />
           <Acts person={person} />
         </>
@@ -220,33 +222,58 @@ function Reaches({ person: { reaches, hidden, id } }: { person: PersonSheet }) {
   );
 }
 
-/** What they may do beside files. Only an admin changes it. */
+/** What they may do beside files: by a set, as their kind of account begins, or of their own. Only an admin changes it. */
 function Duties({ person }: { person: PersonSheet }) {
   const me = useMe();
+  const { data } = useQuery(peopleQuery);
   const { change } = usePeopleVerbs();
-  const set = (duties: Duty[]) => change.mutate({ id: person.id, asked: { duties } }, { onError: tellFailure });
-  const isReady = person.duties.join() === DUTIES.filter((d) => READY_DUTIES[person.role].includes(d)).join();
+  const isAdmin = me.role === 'admin';
+  const sets = data?.dutySets ?? [];
+  const is = person.dutySet?.id ?? (isReadySet(person.role, person.duties) ? READY : OWN);
+  const [chosen, setChosen] = useState(is);
+  const begins = READY_DUTIES[person.role];
+  const duties = chosen === READY ? begins : (sets.find((s) => s.id === chosen)?.duties ?? person.duties);
+  const { show } = useNotices();
+  const save = (asked: ChangePerson) =>
+    change.mutateAsync({ id: person.id, asked }).then(() => {
+      const before = person.dutySet ? { dutySetId: person.dutySet.id } : { duties: person.duties };
+      const undo = () => void change.mutateAsync({ id: person.id, asked: before }).catch(tellFailure);
+      show('Their duties are changed.', { undo });
+    });
   return (
     <section>
       <h3>Duties</h3>
-      {DUTIES.map((duty) => (
-        <Form.Check
-          key={duty}
-          id={`duty-${duty}`}
-          label={DUTY_WORDS[duty]}
-          checked={person.duties.includes(duty)}
-          disabled={me.role !== 'admin' || change.isPending}
-          onChange={(e) => set(DUTIES.filter((d) => (d === duty ? e.target.checked : person.duties.includes(d))))}
-        />
-      ))}
-      {!isReady && me.role === 'admin' && (
-        <button type="button" className="link small" onClick={() => set([...READY_DUTIES[person.role]])}>
-          As {person.role} usually has
-        </button>
-      )}
+      <Form.Select
+        size="sm"
+        className="mb-2"
+        aria-label="By which set"
+        value={chosen}
+        disabled={!isAdmin}
+        onChange={(e) => setChosen(e.target.value)}
+      >
+        <option value={READY}>As {person.role === 'admin' ? 'admins' : person.role} begin</option>
+        {sets.map((s) => (
+          <option key={s.id} value={s.id}>
+            {s.name}
+          </option>
+        ))}
+        <option value={OWN}>Of their own</option>
+      </Form.Select>
+      <DutiesDraft
+        key={`${chosen} ${duties.join()}`}
+        before={duties}
+        isOther={chosen !== is}
+        readOnly={!isAdmin || chosen !== OWN}
+        effect={(after) => dutyShiftWords(person.name, person.duties, after) || 'They may do the same as now.'}
+        save={(after) => save(chosen === OWN ? { duties: after } : { dutySetId: chosen === READY ? null : chosen })}
+        leave={() => setChosen(is)}
+      />
     </section>
   );
 }
+
+/** No set: what the kind of account begins with, or duties of their own. */
+const [READY, OWN] = ['ready', 'own'];
 
 function Sessions({ person }: { person: PersonSheet }) {
   const { act } = usePeopleVerbs();

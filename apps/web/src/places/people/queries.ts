@@ -10,7 +10,6 @@ import type {
   ImportAnswer,
   ImportPeople,
   Leaving,
-  People,
   PersonSheet,
   SeenAs,
   SeenFolder,
@@ -18,11 +17,6 @@ import type {
 } from '@quay/contract';
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
-
-export const peopleQuery = queryOptions({
-  queryKey: ['people', 'list'],
-  queryFn: () => api<People>('GET', '/api/people'),
-});
 
 /** For those who manage groups and do not look after people. */
 export const ownGroupsQuery = queryOptions({

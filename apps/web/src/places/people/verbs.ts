@@ -1,8 +1,11 @@
 import type {
+  ChangeDutySet,
   ChangePerson,
+  DutySetRow,
   GroupRow,
   Invitation,
   MemberAsked,
+  NewDutySet,
   NewPerson,
   People,
   PeopleAct,
@@ -131,4 +134,30 @@ export function useGroupVerbs() {
     onError: tellFailure,
   });
   return { join, leave, make, rename, end, manage };
+}
+
+/** What can be done to sets of duties. A removed one is made again by undo, but nobody has it then. */
+export function useDutySetVerbs() {
+  const { show } = useNotices();
+  const changed = useChanged();
+  const at = ({ id }: DutySetRow) => `/api/duty-sets/${id}`;
+  const send = (asked: NewDutySet) => api<DutySetRow[]>('POST', '/api/duty-sets', asked);
+  const make = useMutation({ mutationFn: send, onSuccess: () => changed('people') });
+  const alter = useMutation({
+    mutationFn: ({ set, part }: { set: DutySetRow; part: ChangeDutySet }) => api<DutySetRow[]>('PATCH', at(set), part),
+    onSuccess: (_, { set }) => {
+      changed('people');
+      show(`${set.name} is changed, for whoever has it.`);
+    },
+  });
+  const remove = useMutation({
+    mutationFn: (set: DutySetRow) => api<DutySetRow[]>('DELETE', at(set)),
+    onSuccess: (_, { name, duties }) => {
+      changed('people');
+      const undo = () => void send({ name, duties }).then(() => changed('people'), tellFailure);
+      show(`${name} is no set of duties any more.`, { undo });
+    },
+    onError: tellFailure,
+  });
+  return { make, alter, remove };
 }

@@ -6,6 +6,7 @@ import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery, backupsQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
 import { LeftList } from './left';
+import { PeopleFindings, usePeopleFindings } from './people-findings';
 import { useMe, useNow, useZone } from '../../ui/session';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
@@ -24,8 +25,10 @@ export function Today() {
   const { data: backups } = useQuery({ ...backupsQuery, enabled: me.duties.includes('run-server') });
   // That there are none at all is among what is left to do.
   const copies = (backups?.findings ?? []).filter((finding) => finding.kind !== 'none');
+  const ofPeople = usePeopleFindings();
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const needing = (data ? data.needing.length + data.moreNeeding : 0) + ways.length + copies.length;
+  const needing =
+    (data ? data.needing.length + data.moreNeeding : 0) + ways.length + copies.length + (ofPeople?.found.length ?? 0);
   return (
     <>
       <div className="title-line">
@@ -69,9 +72,11 @@ export function Today() {
           {ways.map((a) => (
             <WayRow key={a.id} address={a} />
           ))}
+          <PeopleFindings of={ofPeople} kinds={['kept', 'guest-alone']} />
           {data?.needing.map(({ kind, share }) => (
             <FindingRow key={share.id} kind={kind} share={share} />
           ))}
+          <PeopleFindings of={ofPeople} kinds={['guest-ends']} />
           {data && data.moreNeeding > 0 && (
             <p className="quiet">And {data.moreNeeding} more, which show when some of these are done.</p>
           )}

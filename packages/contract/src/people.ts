@@ -125,6 +125,16 @@ export interface PersonSheet extends PersonRow {
   acts: LedgerRow[];
 }
 
+/** What somebody was and reached at a moment of the past. */
+export interface PersonThen extends Pick<PersonSheet, 'through' | 'reaches' | 'hidden'> {
+  at: string;
+  /** Null: they had no account that could be used. */
+  role: Role | null;
+  /** The groups that they were in themselves. */
+  groups: Named[];
+}
+export const thenSchema = Joi.object<{ at: string }>({ at: timeSchema.required() });
+
 /** The stores as somebody gets them. `hidden`: so many more are not whoever looks' to see. */
 export interface SeenAs {
   person: Named & { role: Role };

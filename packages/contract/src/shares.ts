@@ -106,6 +106,8 @@ export interface ShareListQuery {
   state?: ShareState;
   /** Words, each of which the title or the publisher's name must hold. */
   find?: string;
+  /** Whose they are. */
+  by?: string;
   sort: ShareSort;
   descending: boolean;
   after?: string;
@@ -114,6 +116,7 @@ export interface ShareListQuery {
 export const shareListQuerySchema = Joi.object<ShareListQuery>({
   state: Joi.string().valid(...SHARE_STATES),
   find: lineSchema.max(200),
+  by: idSchema,
   sort: Joi.string()
     .valid(...SHARE_SORTS)
     .default('made'),

@@ -111,6 +111,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   }),
   'POST /api/people/acts': (t) => ({ path: '/api/people/acts', body: { act: 'enable', personIds: [t.person] } }),
   'GET /api/people/:id': (t) => ({ path: `/api/people/${t.person}` }),
+  'GET /api/people/:id/then': (t) => ({ path: `/api/people/${t.person}/then?at=2026-01-01T00:00:00Z` }),
   'GET /api/people/:id/seen': (t) => ({ path: `/api/people/${t.person}/seen` }),
   'GET /api/people/:id/seen/folders/:folderId': (t) => ({
     path: `/api/people/${t.person}/seen/folders/${t.folder}`,

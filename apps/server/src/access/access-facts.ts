@@ -191,7 +191,7 @@ export async function loadAskers(m: EntityManager, personIds: string[] | null): 
   const ways = waysIn(memberships, groups);
   return [...grouped(people, (p) => p.personId)].map(([personId, past]) => ({
     personId,
-    guest: past.at(-1)?.role === 'guest',
+    guest: past.filter((p) => p.role === 'guest').map(period),
     account: past.filter((p) => p.usable).map(period),
     admin: past.filter((p) => p.role === 'admin').map(period),
     groups: ways({ kind: 'person', id: personId }),

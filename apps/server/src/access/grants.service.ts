@@ -3,6 +3,7 @@ import {
   countedOf,
   effectiveAccess,
   explainAccess,
+  isGuestAt,
   levelOfActs,
   LEVEL_WORDS,
   momentInWords,
@@ -417,7 +418,7 @@ export class GrantsService {
       return {
         personId,
         name: people.get(personId)?.name ?? '',
-        guest: asker.guest,
+        guest: isGuestAt(asker, at),
         level: levelOf(access),
         until: access.validUntil === null ? null : new Date(access.validUntil).toISOString(),
         why: explainAccess(chain, store, asker, at, names),

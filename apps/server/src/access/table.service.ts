@@ -35,6 +35,7 @@ import { ensureReach } from './access-reach.js';
 import { reachedPlaces } from './access.queries.js';
 import { GrantsService } from './grants.service.js';
 import { GroupsService } from './groups.service.js';
+import { momentToCome } from './reached.service.js';
 import { accessMoments, folderNames, peopleAt } from './table.queries.js';
 
 /** How far back the moments go that are offered. */
@@ -52,7 +53,7 @@ const STAFF_ROW = 'staff';
 /** Whom all staff is granted something as. */
 const STAFF: Asker = {
   personId: STAFF_ROW,
-  guest: false,
+  guest: [],
   account: [{ since: -Infinity, until: null }],
   admin: [],
   groups: [],
@@ -174,7 +175,7 @@ export class TableService {
 
   private momentOf(text: string | undefined): Date {
     const at = text === undefined ? this.clock.date() : new Date(text);
-    if (at.getTime() > this.clock.now()) throw invalidField('at', 'access.future', 'That moment has not come yet.');
+    if (at.getTime() > this.clock.now()) throw momentToCome();
     return at;
   }
 

@@ -11,6 +11,7 @@ import {
   newDutySetSchema,
   newGuestSchema,
   newPersonSchema,
+  thenSchema,
   type ActOnPeople,
   type ChangeDutySet,
   type ChangePerson,
@@ -26,9 +27,11 @@ import {
   type NewPerson,
   type People,
   type PersonSheet,
+  type PersonThen,
   type SeenAs,
   type SeenFolder,
 } from '@quay/contract';
+import { ReachedService } from '../access/reached.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
@@ -52,6 +55,7 @@ export class PeopleController {
     private readonly left: LeavingService,
     private readonly imports: ImportService,
     private readonly seen: SeenAsService,
+    private readonly reached: ReachedService,
   ) {}
 
   @Get()
@@ -87,6 +91,17 @@ export class PeopleController {
   @Operation('Everything about one account')
   sheet(@Me() who: Who, @Param('id', id) personId: string): Promise<PersonSheet> {
     return this.people.sheet(who, personId);
+  }
+
+  @Get(':id/then')
+  @For('run-people')
+  @Operation('What somebody was and reached at a moment of the past', undefined, thenSchema)
+  ofMoment(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Query(valid(thenSchema)) { at }: { at: string },
+  ): Promise<PersonThen> {
+    return this.reached.ofMoment(who, personId, at);
   }
 
   @Get(':id/seen')

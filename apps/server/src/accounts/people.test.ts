@@ -1,4 +1,5 @@
-import type { GroupRow, Invitation, People, PersonSheet } from '@quay/contract';
+import type { AccessTableAnswer, GroupRow, Invitation, People, PersonSheet, PersonThen } from '@quay/contract';
+import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
 import { grantOn } from '../_fixtures/grants.js';
@@ -253,6 +254,58 @@ describe('groups', () => {
     expect((await client.ask<People>('GET', '/api/people')).body.kept).toEqual([]);
     await grantOn(office.db, top, bo.body.personId, 'view');
     expect((await client.ask<People>('GET', '/api/people')).body.kept).toMatchObject([{ canEnd: false }]);
+  });
+});
+
+describe('what somebody was at a moment', () => {
+  const then = (id: string, at: Date, by = iris) =>
+    by.ask<PersonThen>('GET', `/api/people/${id}/then?at=${at.toISOString()}`);
+  it('is told with what they reached then, by what whoever asks may know of today', async () => {
+    const crew = await group('Levellers');
+    const before = office.clock.date();
+    const { body } = await iris.ask<Invitation>('POST', '/api/guests', {
+      ...{ name: 'Pell Calder', email: 'pell@calder.example', folderId: office.roots.partners, level: 'download' },
+      ...{ endsAt: null, quietDays: null, mail: false },
+    });
+    office.clock.advance(DAY_MS);
+    const asGuest = office.clock.date();
+    await join(crew.id, 'person', body.personId);
+    office.clock.advance(DAY_MS);
+    await iris.ask('PATCH', `/api/people/${body.personId}`, { role: 'staff' });
+    await iris.ask('DELETE', `/api/groups/${crew.id}/members/person/${body.personId}`);
+    office.clock.advance(DAY_MS);
+    expect((await then(body.personId, new Date(before.getTime() - 1000))).body).toMatchObject({
+      role: null,
+      reaches: [],
+    });
+    const guest = (await then(body.personId, new Date(asGuest.getTime() + 1000))).body;
+    // A guest is no staff, whatever they became since.
+    expect([guest.role, guest.groups.map((g) => g.name), guest.reaches.map((r) => r.path)]).toEqual([
+      'guest',
+      ['Levellers'],
+      [['Partners']],
+    ]);
+    const now = (await then(body.personId, office.clock.date())).body;
+    expect([now.role, now.groups, now.reaches.some((r) => r.path[0] === 'Projects')]).toEqual(['staff', [], true]);
+    const table = await iris.ask<AccessTableAnswer>('GET', `/api/access/table?at=${asGuest.toISOString()}`);
+    const row = table.body.rows.find((r) => r.id === body.personId);
+    const at = table.body.folders.findIndex((f) => f.name === 'Projects');
+    expect([row?.kind, row?.cells[at]]).toEqual(['guest', '.']);
+    // Who may not know of a folder today is not told who reached it.
+    const zoe = (await person('Zoe Calder')).id;
+    await iris.ask('PATCH', `/api/people/${zoe}`, { duties: ['run-people'] });
+    const { client } = await signIn('zoe');
+    const told = (await then(body.personId, new Date(asGuest.getTime() + 1000), client)).body;
+    expect([told.reaches, told.hidden]).toEqual([[], 1]);
+    await iris.ask('PATCH', `/api/people/${zoe}`, { dutySetId: null });
+  });
+  it('is not told of a moment to come, of nobody, or to anybody', async () => {
+    const { id } = await person('Tomas Osei');
+    const later = new Date(office.clock.now() + 1000);
+    expect((await then(id, later)).body).toMatchObject({ code: 'access.future' });
+    expect((await then(randomUUID(), office.clock.date())).status).toBe(404);
+    expect((await then(id, office.clock.date(), (await signIn('zoe')).client)).status).toBe(403);
+    expect((await iris.ask('GET', `/api/people/${id}/then`)).status).toBe(400);
   });
 });
 

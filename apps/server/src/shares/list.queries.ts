@@ -87,10 +87,14 @@ class Conditions {
   }
 }
 
-function begin(scope: Scope, find: string | undefined): { where: Conditions; me: string } {
+/** What is asked for among them. */
+type Asked = Pick<ShareListQuery, 'find' | 'by'>;
+
+function begin(scope: Scope, { find, by }: Asked): { where: Conditions; me: string } {
   const where = new Conditions();
   const me = where.put(scope.personId);
   where.add(scope.all ? `${me}::uuid IS NOT NULL` : `s.created_by = ${me}`);
+  if (by !== undefined) where.add(`s.created_by = ${where.put(by)}`);
   for (const word of (find ?? '').split(/\s+/).filter(Boolean)) {
     const like = `lower(${where.put(`%${word.replace(/[\\%_]/g, '\\$&')}%`)})`;
     // What is closed is not found by a title that is not shown.
@@ -118,10 +122,10 @@ export async function ensureScope(m: EntityManager, scope: Scope, at: Date): Pro
 export async function countStates(
   m: EntityManager,
   scope: Scope,
-  find: string | undefined,
+  asked: Asked,
   at: Date,
 ): Promise<Record<ShareState, number>> {
-  const { where } = begin(scope, find);
+  const { where } = begin(scope, asked);
   const rows = await m.query<{ state: number; count: number }[]>(
     // OFFSET 0: worked out once for each, and not again to compare.
     `SELECT state, count(*)::int AS count FROM (
@@ -165,7 +169,7 @@ function groupOf(
   at: Date,
   limit: number,
 ): Promise<(ShareColumns & { key: string })[]> {
-  const { where, me } = begin(scope, query.find);
+  const { where, me } = begin(scope, query);
   const order = group === 0 ? ORDERS[query.sort] : MADE;
   if (ORDERS[query.sort].tells) where.add(`${group === 0 ? 'NOT ' : ''}${closedTo(me)}`);
   const [direction, beyond] = query.descending ? ['DESC', '<'] : ['ASC', '>'];
@@ -192,7 +196,7 @@ export async function sharesWithin(
   at: Date,
   limit: number,
 ): Promise<{ shares: ShareRecord[]; count: number }> {
-  const { where } = begin(scope, undefined);
+  const { where } = begin(scope, {});
   const end = `least(coalesce(s.closes_at, 'infinity'), s.withdrawn_at)`;
   where.add(`coalesce(s.closes_at, 'infinity') > ${where.put(span.from)} AND ${end} > $${where.bound.length}`);
   where.add(`coalesce(s.opens_at, s.created_at) < ${where.put(span.to)}`);
@@ -220,7 +224,7 @@ export async function sharesNeeding(
   at: Date,
   limit: number,
 ): Promise<{ shares: ShareRecord[]; count: number }> {
-  const { where, me } = begin(scope, undefined);
+  const { where, me } = begin(scope, {});
   where.add(`NOT ${closedTo(me)}`);
   const now = where.put(at);
   const soon = where.put(new Date(at.getTime() + CLOSES_SOON_MS));

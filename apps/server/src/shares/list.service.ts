@@ -65,7 +65,7 @@ export class ShareListService {
     await ensureScope(m, scope, at);
     const [{ shares, next }, counts] = await Promise.all([
       listShares(m, scope, query, after, at),
-      after ? null : countStates(m, scope, query.find, at),
+      after ? null : countStates(m, scope, query, at),
     ]);
     return { shares: await this.rows(who, shares), next: next && cursorText(next, query), counts };
   }
@@ -85,7 +85,7 @@ export class ShareListService {
     const scope = scopeOf(who);
     await ensureScope(m, scope, at);
     const [counts, within, needing] = await Promise.all([
-      countStates(m, scope, undefined, at),
+      countStates(m, scope, {}, at),
       sharesWithin(m, scope, span, at, MOST_WINDOWS),
       sharesNeeding(m, scope, at, MOST_NEEDING),
     ]);

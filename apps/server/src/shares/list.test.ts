@@ -68,6 +68,15 @@ describe('the list of shares', () => {
     expect(titles(await all('sort=visited&limit=3'))[0]).toBe('Plans 7');
   });
 
+  it('of one person are theirs alone, and no more than whoever asks sees', async () => {
+    const [{ id }] = await office.db.query<[{ id: string }]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`);
+    const found = await list(`by=${id}&limit=3`);
+    expect(titles(found.shares)).toEqual(['Plans 12', 'Plans 9', 'Plans 6']);
+    expect(found.counts).toMatchObject({ open: 4 });
+    expect(await all(`by=${id}&limit=3`, tomas)).toHaveLength(4);
+    expect(await list(`by=${id}`, rosa)).toMatchObject({ shares: [], counts: { open: 0 } });
+  });
+
   it('counts by state what is found, whichever state is shown', async () => {
     const { counts, shares } = await list('state=scheduled');
     expect(counts).toEqual({ open: 11, scheduled: 2, closed: 0, usedUp: 0, withdrawn: 0, broken: 0 });

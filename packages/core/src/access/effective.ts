@@ -2,7 +2,7 @@ import type { Instant } from '../text/when.js';
 import type { AccessLevel } from './access.js';
 import { actsInOrder, actsOf, ARCHIVED_ACTS, type Act, type LevelActs, type OthersRule } from './acts.js';
 import { boundariesAfter, holdsAt, type Period } from './period.js';
-import type { Asker } from './subjects.js';
+import { isGuestAt, type Asker } from './subjects.js';
 
 export type GrantSubject = { kind: 'person' | 'group'; id: string } | { kind: 'staff' };
 
@@ -136,7 +136,7 @@ function othersRule(counted: readonly FolderFact[], at: Instant): OthersRule {
 
 /** The groups by which a grant is the asker's, none for their own and everybody's; null when it is not theirs. */
 function throughWhich(subject: GrantSubject, asker: Asker, at: Instant): string[] | null {
-  if (subject.kind === 'staff') return asker.guest ? null : [];
+  if (subject.kind === 'staff') return isGuestAt(asker, at) ? null : [];
   if (subject.kind === 'person') return subject.id === asker.personId ? [] : null;
   const ways = asker.groups.filter((g) => g.groupId === subject.id && holdsAt(g, at));
   // The shortest way explains most.
@@ -177,6 +177,7 @@ const reason = (kind: Reason['kind'], folderId: string, level: AccessLevel, { al
 function* spansOf(chain: readonly FolderFact[], store: StoreFact, asker: Asker): Generator<Period> {
   yield* asker.account;
   yield* asker.admin;
+  yield* asker.guest;
   yield* asker.groups;
   yield* store.owners;
   yield* store.archived;

@@ -25,7 +25,7 @@ const grant = (
 });
 const tomas: Asker = {
   personId: 'tomas',
-  guest: false,
+  guest: [],
   account: [always],
   admin: [],
   groups: groupsOf(
@@ -40,7 +40,7 @@ const tomas: Asker = {
     ],
   ),
 };
-const iris: Asker = { personId: 'iris', guest: false, account: [always], admin: [always], groups: [] };
+const iris: Asker = { personId: 'iris', guest: [], account: [always], admin: [always], groups: [] };
 const words: Record<string, string> = {
   office: 'Office',
   personnel: 'Personnel',
@@ -102,7 +102,7 @@ describe('why not', () => {
     expect(why([folder('projects', { grants: staff })], { ...tomas, account: [] })).toEqual([
       'Nothing: the account cannot be used.',
     ]);
-    expect(why([folder('projects', { grants: staff })], { ...tomas, guest: true })).toEqual([
+    expect(why([folder('projects', { grants: staff })], { ...tomas, guest: [always] })).toEqual([
       'Nothing: nobody granted them anything here.',
     ]);
   });

@@ -9,7 +9,7 @@ import {
   type StoreFact,
 } from './effective.js';
 import { holdsAt, type Period } from './period.js';
-import type { Asker } from './subjects.js';
+import { isGuestAt, type Asker } from './subjects.js';
 
 /** What an explanation calls things by, and in which zone it tells the time. */
 export interface Names {
@@ -79,7 +79,7 @@ function whyNothing(
     return `Nothing: ${names.folder(stoppedAt)} takes nothing over from ${names.folder(chain[stop + 1]?.id as string)}.`;
   const counted = stop === -1 ? chain : chain.slice(0, stop + 1);
   const theirs = counted.flatMap((f) =>
-    f.grants.filter((g) => isTheirs(g.subject, asker)).map((g) => ({ ...g, on: f.id })),
+    f.grants.filter((g) => isTheirs(g.subject, asker, at)).map((g) => ({ ...g, on: f.id })),
   );
   const coming = theirs.filter((g) => g.since > at).sort((a, b) => a.since - b.since)[0];
   if (coming) return `Nothing yet: what was granted on ${names.folder(coming.on)} begins on ${moment(coming.since)}.`;
@@ -100,9 +100,9 @@ function givesAnything(
   return effectiveAccess(chain.slice(stop + 1), store, asker, at).because.length > 0;
 }
 
-const isTheirs = (subject: FolderFact['grants'][number]['subject'], asker: Asker): boolean =>
+const isTheirs = (subject: FolderFact['grants'][number]['subject'], asker: Asker, at: Instant): boolean =>
   subject.kind === 'staff'
-    ? !asker.guest
+    ? !isGuestAt(asker, at)
     : subject.kind === 'person'
       ? subject.id === asker.personId
       : asker.groups.some((g) => g.groupId === subject.id);

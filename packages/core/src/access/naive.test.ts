@@ -48,7 +48,7 @@ const office: fc.Arbitrary<Office> = fc
     folders: fc.array(folder, { minLength: 1, maxLength: FOLDERS }),
     groups: fc.array(span, { minLength: GROUPS, maxLength: GROUPS }),
     memberships: fc.array(fc.tuple(group, fc.oneof(person, group), span), { maxLength: 8 }),
-    people: fc.array(fc.tuple(fc.boolean(), spans(2), spans(1)), { minLength: PEOPLE, maxLength: PEOPLE }),
+    people: fc.array(fc.tuple(spans(1), spans(2), spans(1)), { minLength: PEOPLE, maxLength: PEOPLE }),
   })
   .map((made) => ({
     store: {
@@ -126,7 +126,7 @@ function naive(of: Office, path: number[], who: string, at: number): { acts: Act
       if (of.store.owners.some((o) => o.personId === who && holdsAt(o, at))) give(...TABLE.manage);
     } else {
       for (const g of counted.flatMap((f) => f.grants)) {
-        const theirs = g.subject.kind === 'staff' ? !me.guest : mine.has(g.subject.id);
+        const theirs = g.subject.kind === 'staff' ? !me.guest.some((s) => holdsAt(s, at)) : mine.has(g.subject.id);
         if (!theirs || !holdsAt(g, at)) continue;
         give(...TABLE[g.level]);
         if (g.level === 'contribute') give(OTHERS[rule ?? 'nothing'], '');

@@ -1,4 +1,5 @@
-import { overlap, type Period } from './period.js';
+import type { Instant } from '../text/when.js';
+import { holdsAt, overlap, type Period } from './period.js';
 
 /** That somebody, or a group, is in a group for a time. */
 export interface Membership extends Period {
@@ -21,13 +22,15 @@ export interface InGroup extends Period {
 /** Who asks, with everything dated that access depends on. */
 export interface Asker {
   personId: string;
-  /** Guests are not staff: what is granted to all staff is not granted to them. */
-  guest: boolean;
+  /** When they were a guest: guests are not staff, and what is granted to all staff is not granted to them. */
+  guest: readonly Period[];
   /** When the account could be used: from its beginning, without the times it was disabled, to its end. */
   account: readonly Period[];
   admin: readonly Period[];
   groups: readonly InGroup[];
 }
+
+export const isGuestAt = ({ guest }: Asker, at: Instant): boolean => guest.some((span) => holdsAt(span, at));
 
 /**
  * Every way in which a person, or a group, is in a group, directly or through groups in groups. A way holds while every

@@ -4,7 +4,7 @@ import { actBits, actsOf, actsOfBits, ARCHIVED_ACTS, levelOfActs, type LevelActs
 import { countedOf, isArchived, othersRuleAt } from './effective.js';
 import { holdsAt } from './period.js';
 import { chainOf, type RootFolder } from './reach-of.js';
-import type { Asker } from './subjects.js';
+import { isGuestAt, type Asker } from './subjects.js';
 
 /** Acts as bits: on everything, and on what somebody has brought themselves. */
 export interface Cell {
@@ -104,7 +104,7 @@ function bitsOf({ all, own }: LevelActs): Gives {
 /** By what somebody may be granted something at that moment. */
 function keysOf(asker: Asker, at: Instant): string[] {
   const groups = new Set(asker.groups.filter((g) => holdsAt(g, at)).map((g) => g.groupId));
-  return [asker.personId, ...groups, ...(asker.guest ? [] : [STAFF])];
+  return [asker.personId, ...groups, ...(isGuestAt(asker, at) ? [] : [STAFF])];
 }
 
 function givingOf(roots: ReadonlyMap<string, RootFolder>, id: string, at: Instant): Giving {
@@ -210,7 +210,7 @@ const sameShift = (a: AccessShift, b: AccessShift): boolean =>
 export const groupAsker = (id: string, over: Asker['groups']): Asker => ({
   personId: id,
   // What is granted to all staff is nobody's by a group.
-  guest: true,
+  guest: [{ since: -Infinity, until: null }],
   account: [{ since: -Infinity, until: null }],
   admin: [],
   groups: over,

@@ -68,7 +68,7 @@ export function MomentBar({ at, choose, comparing, compare }: MomentProps) {
 const momentOf = (value: number, end: number): string | null =>
   value > end - HOUR_MS ? null : new Date(value).toISOString();
 
-function MomentField({ at, choose }: Pick<MomentProps, 'at' | 'choose'>) {
+export function MomentField({ at, choose }: Pick<MomentProps, 'at' | 'choose'>) {
   const zone = useZone();
   const [typed, setTyped] = useState(at ? toLocalField(Date.parse(at), zone) : '');
   const take = () => {

@@ -6,6 +6,7 @@ import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { useMe } from '../../ui/session';
+import { StateMark } from '../../ui/state-mark';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { When } from '../../ui/words';
 import { DutiesDraft } from './duties';
@@ -13,13 +14,20 @@ import { EditPerson } from './edit-person';
 import { InvitationNote } from '../../ui/access/invitation-note';
 import { LeavingDialog, LeftNote } from './leaving';
 import { peopleQuery } from '../../ui/queries';
-import { personQuery } from './queries';
+import { useSearch } from '../../ui/search';
+import { MomentField } from './moment-bar';
+import { broughtQuery, personQuery, sharesByQuery, thenQuery } from './queries';
+
 import { useGroupVerbs, usePeopleVerbs } from './verbs';
 
-/** Everything about one account, and what can be done with it. */
+/**
+ * Everything about one account, and what can be done with it; or what they were and reached at a moment, which the
+ * address holds.
+ */
 export function PersonPanel({ id, close }: { id: string; close: () => void }) {
   const { data: person, error, refetch } = useQuery(personQuery(id));
-  const [editing, setEditing] = useState(false);
+  const [params, change] = useSearch();
+  const at = params.get('at');
   return (
     <aside className="people-sheet" aria-labelledby="person-title">
       <div className="sheet-head">
@@ -32,19 +40,42 @@ export function PersonPanel({ id, close }: { id: string; close: () => void }) {
       {!person && !error && <SkeletonRows count={6} />}
       {person && (
         <>
-          {editing ? (
-            <EditPerson person={person} done={() => setEditing(false)} />
-          ) : (
-            <Facts person={person} edit={() => setEditing(true)} />
-          )}
-          <Groups person={person} />
-          <Reaches person={person} />
-          {person.role !== 'guest' && <Duties key={`${person.dutySet?.id} ${person.duties.join()}`} person={person} />}
-          <Sessions person={person} />
-          <Acts person={person} />
+          <div className="sheet-moment">
+            <span className="label">At</span>
+            <button
+              type="button"
+              className="btn btn-choice btn-sm"
+              aria-pressed={at === null}
+              onClick={() => change({ at: null })}
+            >
+              now
+            </button>
+            <MomentField key={at ?? 'now'} at={at} choose={(moment) => change({ at: moment })} />
+          </div>
+          {at === null ? <Now person={person} /> : <Then person={person} at={at} />}
         </>
       )}
     </aside>
+  );
+}
+
+function Now({ person }: { person: PersonSheet }) {
+  const [editing, setEditing] = useState(false);
+  return (
+    <>
+      {editing ? (
+        <EditPerson person={person} done={() => setEditing(false)} />
+      ) : (
+        <Facts person={person} edit={() => setEditing(true)} />
+      )}
+      <Groups person={person} />
+      <Reaches id={person.id} reaches={person.reaches} hidden={person.hidden} />
+      {person.role !== 'guest' && <Duties key={`${person.dutySet?.id} ${person.duties.join()}`} person={person} />}
+      {person.role !== 'guest' && <SharesOf person={person} />}
+      <Brought person={person} />
+      <Sessions person={person} />
+      <Acts person={person} />
+    </>
   );
 }
 
@@ -193,16 +224,23 @@ function Groups({ person }: { person: PersonSheet }) {
   );
 }
 
-function Reaches({ person: { reaches, hidden, id } }: { person: PersonSheet }) {
+interface ReachesProps extends Pick<PersonSheet, 'id' | 'reaches' | 'hidden'> {
+  /** A moment of the past; left out: now. */
+  at?: string;
+}
+
+function Reaches({ id, reaches, hidden, at }: ReachesProps) {
   return (
     <section>
-      <h3>What they reach</h3>
+      <h3>{at ? 'What they reached' : 'What they reach'}</h3>
       {reaches.length === 0 && <p className="quiet mb-1">Nothing that belongs to the office.</p>}
       <ul>
         {reaches.map((folder) => (
           <li key={folder.folderId}>
-            <Link to={`/people?cell=${id}+${folder.folderId}`}>{folder.path.join(' / ')}</Link>:{' '}
-            {folder.level ? LEVEL_WORDS[folder.level] : 'only says who reaches it'}
+            <Link to={`/people?cell=${id}+${folder.folderId}${at ? `&at=${encodeURIComponent(at)}` : ''}`}>
+              {folder.path.join(' / ')}
+            </Link>
+            : {folder.level ? LEVEL_WORDS[folder.level] : 'only says who reaches it'}
             {folder.until && (
               <>
                 {' '}
@@ -218,6 +256,84 @@ function Reaches({ person: { reaches, hidden, id } }: { person: PersonSheet }) {
         ))}
       </ul>
       {hidden > 0 && <p className="quiet mb-0">And {countOf(hidden, 'folder')} that you have no part in.</p>}
+    </section>
+  );
+}
+
+const ROLE_WORDS = { admin: 'an admin', staff: 'staff', guest: 'a guest' };
+
+/** What they were and reached at a moment, to look at only. */
+function Then({ person, at }: { person: PersonSheet; at: string }) {
+  const { data, error, refetch } = useQuery(thenQuery(person.id, at));
+  if (error) return <Failure error={error} again={() => void refetch()} />;
+  if (!data) return <SkeletonRows count={4} />;
+  return (
+    <>
+      <p className="mb-0">
+        <When at={data.at} />: {data.role ? ROLE_WORDS[data.role] : 'no account that could be used'}.
+      </p>
+      <section>
+        <h3>Groups</h3>
+        <p className="mb-0">
+          {[...data.groups.map((g) => g.name), ...data.through.map(throughWords)].join('; ') || 'In no group.'}
+        </p>
+      </section>
+      <Reaches id={person.id} reaches={data.reaches} hidden={data.hidden} at={at} />
+    </>
+  );
+}
+
+const throughWords = ({ group, through }: PersonSheet['through'][number]): string =>
+  `${group.name}, through ${through.map((t) => t.name).join(' and ')}`;
+
+/** Their newest shares, as far as whoever looks sees them. */
+function SharesOf({ person }: { person: PersonSheet }) {
+  const { data } = useQuery(sharesByQuery(person.id));
+  if (!data) return null;
+  const all = Object.values(data.counts ?? {}).reduce((sum, n) => sum + n, 0);
+  return (
+    <section>
+      <h3>Their shares</h3>
+      {all === 0 && <p className="quiet mb-0">None that you see.</p>}
+      <ul>
+        {data.shares.map((share) => (
+          <li key={share.id} className="d-flex align-items-center gap-2">
+            <StateMark state={share.state} />
+            <Link className="link-body-emphasis" to={`/shares/${share.id}`}>
+              {share.title}
+            </Link>
+          </li>
+        ))}
+      </ul>
+      {all > data.shares.length && (
+        <Link className="small" to={`/shares?find=${encodeURIComponent(person.name)}`}>
+          All {all}, {data.counts?.open} open
+        </Link>
+      )}
+    </section>
+  );
+}
+
+/** The files that they changed last, as far as whoever looks sees them. */
+function Brought({ person }: { person: PersonSheet }) {
+  const { data } = useQuery(broughtQuery(person.id));
+  if (!data) return null;
+  return (
+    <section>
+      <h3>What they brought last</h3>
+      {data.items.length === 0 && <p className="quiet mb-0">Nothing that you see.</p>}
+      <ul>
+        {data.items.slice(0, BROUGHT_SHOWN).map((item) => (
+          <li key={item.id}>
+            <Link className="link-body-emphasis" to={`/stores/${item.path.at(-1)?.id ?? ''}?show=${item.id}`}>
+              {item.name}
+            </Link>{' '}
+            <span className="quiet small">
+              {item.path.map((p) => p.name).join(' / ')}, <When at={item.changedAt} brief />
+            </span>
+          </li>
+        ))}
+      </ul>
     </section>
   );
 }
@@ -271,6 +387,9 @@ function Duties({ person }: { person: PersonSheet }) {
     </section>
   );
 }
+
+/** Of what they brought. */
+const BROUGHT_SHOWN = 6;
 
 /** No set: what the kind of account begins with, or duties of their own. */
 const [READY, OWN] = ['ready', 'own'];

@@ -10,9 +10,12 @@ import type {
   ImportAnswer,
   ImportPeople,
   Leaving,
+  FindAnswer,
   PersonSheet,
+  PersonThen,
   SeenAs,
   SeenFolder,
+  ShareList,
   ShiftsBetween,
 } from '@quay/contract';
 import { infiniteQueryOptions, keepPreviousData, queryOptions } from '@tanstack/react-query';
@@ -24,11 +27,36 @@ export const ownGroupsQuery = queryOptions({
   queryFn: () => api<GroupRow[]>('GET', '/api/groups'),
 });
 
+/** Of a person's shares, in their sheet. */
+const SHARES_SHOWN = 5;
+
 export const personQuery = (id: string) =>
   queryOptions({
     queryKey: ['people', 'sheet', id],
     queryFn: () => api<PersonSheet>('GET', `/api/people/${id}`),
     retry: false,
+  });
+
+/** What somebody was and reached at a moment. @param at RFC 3339 */
+export const thenQuery = (id: string, at: string) =>
+  queryOptions({
+    queryKey: ['people', 'then', id, at],
+    queryFn: () => api<PersonThen>('GET', `/api/people/${id}/then?at=${encodeURIComponent(at)}`),
+    retry: false,
+  });
+
+/** The files that somebody changed last, as far as whoever looks sees them. */
+export const broughtQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['find', 'brought', id],
+    queryFn: () => api<FindAnswer>('GET', `/api/find?personId=${id}`),
+  });
+
+/** The newest shares of somebody, as far as whoever looks sees them. */
+export const sharesByQuery = (id: string) =>
+  queryOptions({
+    queryKey: ['shares', 'by', id],
+    queryFn: () => api<ShareList>('GET', `/api/shares?by=${id}&limit=${SHARES_SHOWN}`),
   });
 
 /** What somebody leaves behind, or has left. */

@@ -1,4 +1,7 @@
 import {
+  AUDIENCES,
+  MOST_RECIPIENTS,
+  type AudienceKind,
   type FindingKind,
   type ReachMark,
   PASSWORD_LENGTH,
@@ -32,6 +35,38 @@ const visitLimit = Joi.number().integer().min(VISIT_LIMIT_RANGE.min).max(VISIT_L
 });
 const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
 
+/** Whom a share is for. */
+export interface AudienceAsked {
+  kind: AudienceKind;
+  /** Of `listed`: addresses, domains and `*.domain`. */
+  listed: string[];
+  /** Of `verified` and `listed`: who is not let in, whatever the list says. */
+  blocked: string[];
+  /** Of `members`. */
+  members: { kind: 'person' | 'group'; id: string }[];
+}
+const entries = Joi.array()
+  .items(Joi.string().trim().min(1).max(320))
+  .max(MOST_RECIPIENTS)
+  .default([])
+  .messages({ 'array.max': `A list has at most ${MOST_RECIPIENTS.toLocaleString('en-GB')} entries.` });
+const audience = Joi.object<AudienceAsked>({
+  kind: Joi.string()
+    .valid(...AUDIENCES)
+    .required(),
+  listed: entries,
+  blocked: entries,
+  members: Joi.array()
+    .items(Joi.object({ kind: Joi.string().valid('person', 'group').required(), id: idSchema.required() }))
+    .max(200)
+    .unique('id')
+    .default([]),
+});
+/** The same as it stands, with names. */
+export interface ShareAudience extends Omit<AudienceAsked, 'members'> {
+  members: { kind: 'person' | 'group'; id: string; name: string }[];
+}
+
 export interface CreateShare {
   title: string;
   message: string;
@@ -43,6 +78,8 @@ export interface CreateShare {
   visitLimit: number | null;
   /** The address its link is built on; left out: the default. */
   addressId?: string;
+  /** Left out: anyone. */
+  audience?: AudienceAsked;
 }
 export const createShareSchema = Joi.object<CreateShare>({
   title: title.required(),
@@ -53,6 +90,7 @@ export const createShareSchema = Joi.object<CreateShare>({
   weakPasswordMeant: Joi.boolean().default(false),
   visitLimit: visitLimit.required(),
   addressId: idSchema,
+  audience,
 });
 
 /** Every member may be left out: what is not named stays. `password: null` takes the password off. */
@@ -64,6 +102,7 @@ export interface ChangeShare {
   weakPasswordMeant?: boolean;
   visitLimit?: number | null;
   addressId?: string;
+  audience?: AudienceAsked;
   withdrawn?: boolean;
 }
 export const changeShareSchema = Joi.object<ChangeShare>({
@@ -74,6 +113,7 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   weakPasswordMeant: Joi.boolean(),
   visitLimit,
   addressId: idSchema,
+  audience,
   withdrawn: Joi.boolean(),
 }).min(1);
 
@@ -85,6 +125,7 @@ export interface ShareRow extends WindowText {
   state: ShareState;
   itemCount: number;
   totalBytes: number;
+  audience: AudienceKind;
   hasPassword: boolean;
   visitLimit: number | null;
   visitsUsed: number;
@@ -161,13 +202,15 @@ export interface SharesToday {
 
 export interface ShareSheet extends ShareRow {
   message: string;
+  whoIsMeant: ShareAudience;
   link: string;
   address: string;
   addressId: string;
   sentence: SentencePart[];
   items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
   /** `archive`: everything was taken as one archive. */
-  visits: { id: string; beganAt: string; from: string; files: number; archive: boolean }[];
+  /** `who`: the address that was proven, or who was signed in; null where anyone may. */
+  visits: { id: string; beganAt: string; from: string; who: string | null; files: number; archive: boolean }[];
   /** The newest, and how many there are; the ledger has all. */
   history: { at: string; kind: string; who: string; words: string }[];
   historyTotal: number;

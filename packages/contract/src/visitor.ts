@@ -16,6 +16,11 @@ export interface VisitorDoor {
   opensAt: string | null;
   closesAt: string | null;
   needsPassword: boolean;
+  /** Whoever opens it proves a mail address by a code that is sent there, or signs in. */
+  needsCode: boolean;
+  needsSignIn: boolean;
+  /** Whom this visit was let in as: an address, or the name of somebody signed in. */
+  you: string | null;
   /** True when the share counts visits, so that opening is left to a deliberate press. */
   countsVisits: boolean;
   visitsLeft: number | null;
@@ -44,7 +49,33 @@ export interface VisitorContents {
 
 export interface OpenShare {
   password: string | null;
+  /** Where an address is to be proven: it, and the code that was sent there. */
+  address?: string;
+  code?: string;
 }
+const address = Joi.string().trim().max(320);
 export const openShareSchema = Joi.object<OpenShare>({
   password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null),
+  address,
+  // As people type it: with spaces.
+  code: Joi.string()
+    .replace(/\s/g, '')
+    .pattern(/^\d{6}$/)
+    .messages({ 'string.pattern.base': 'A code has six digits.' }),
+}).with('code', 'address');
+
+/** Asks for a code. The answer is the same whether or not one is sent. */
+export interface AskCode {
+  address: string;
+  password: string | null;
+}
+export const askCodeSchema = Joi.object<AskCode>({
+  address: address.required(),
+  password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null),
 });
+export interface CodeAsked {
+  /** In the form in which addresses are compared. */
+  address: string;
+  /** How long it can be used. */
+  minutes: number;
+}

@@ -54,6 +54,7 @@ export * from './setup/names.js';
 export * from './setup/place.js';
 export * from './sign-in/factor.js';
 export * from './sign-in/provider.js';
+export * from './share/audience.js';
 export * from './share/findings.js';
 export * from './share/share.js';
 export * from './text/size.js';

@@ -365,6 +365,11 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /s/:token/logo': (t) => ({ path: `/s/${t.share.token}/logo`, also: [404] }),
   'GET /s/:token/door': (t) => ({ path: `/s/${t.share.token}/door` }),
   'POST /s/:token/open': (t) => ({ path: `/s/${t.share.token}/open`, body: { password: null } }),
+  'POST /s/:token/code': (t) => ({
+    path: `/s/${t.share.token}/code`,
+    body: { address: 'm.hale@fenway.example', password: null },
+    also: [409],
+  }),
   'GET /s/:token/files/:id': (t) => ({ path: `/s/${t.share.token}/files/${t.file}` }),
   'GET /s/:token/all.zip': (t) => ({ path: `/s/${t.share.token}/all.zip` }),
   'GET /s/:token/events': (t) => ({ path: `/s/${t.share.token}/events`, endless: true }),

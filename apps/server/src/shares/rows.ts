@@ -39,6 +39,7 @@ export function rowOf(r: ShareRecord, now: number, totalBytes: number): ShareRow
     closesAt: r.closesAt?.toISOString() ?? null,
     itemCount: r.itemIds.length,
     totalBytes,
+    audience: r.audience,
     hasPassword: r.passwordHash !== null,
     visitLimit: r.visitLimit,
     visitsUsed: r.visitsUsed,

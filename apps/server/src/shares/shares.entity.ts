@@ -1,3 +1,4 @@
+import type { AudienceKind } from '@quay/core';
 import { Column, Entity, PrimaryColumn } from 'typeorm';
 
 @Entity('share')
@@ -8,6 +9,7 @@ export class Share {
   @Column('bytea', { name: 'token_hash' }) tokenHash!: Buffer;
   @Column('bytea', { name: 'token_sealed' }) tokenSealed!: Buffer;
   @Column('uuid', { name: 'address_id' }) addressId!: string;
+  @Column('text') audience!: AudienceKind;
   @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
   @Column('timestamptz', { name: 'opens_at', nullable: true }) opensAt!: Date | null;
   @Column('timestamptz', { name: 'closes_at', nullable: true }) closesAt!: Date | null;

@@ -1,4 +1,12 @@
-import { shareState, type Address, type Instant, type ReachMark, type ShareFacts, type ShareState } from '@quay/core';
+import {
+  shareState,
+  type Address,
+  type AudienceKind,
+  type Instant,
+  type ReachMark,
+  type ShareFacts,
+  type ShareState,
+} from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { isSeen, reachStands } from '../access/access.queries.js';
@@ -16,6 +24,7 @@ export interface ShareRecord {
   address: Address & { id: string };
   /** How its address was last found from outside. */
   reach: ReachMark;
+  audience: AudienceKind;
   passwordHash: string | null;
   opensAt: Date | null;
   closesAt: Date | null;
@@ -45,7 +54,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
   OR s.created_by = ANY(ARRAY(SELECT id FROM person WHERE NOT 'publish-outside' = ANY(duties))))`;
 
 /** What {@link shareRecord} is made of. Each is looked up by itself for the rows that are shown. */
-export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.password_hash AS "passwordHash",
+export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
@@ -149,10 +158,10 @@ export async function itemsOf(m: EntityManager, personId: string, shareId: strin
 }
 
 export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
-  const rows = await m.query<{ id: string; beganAt: Date; from: string; files: string; archive: boolean }[]>(
-    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", v.archive_at IS NOT NULL AS archive,
+  const rows = await m.query<(Omit<ShareSheet['visits'][number], 'beganAt'> & { beganAt: Date })[]>(
+    `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", coalesce(v.recipient, p.name) AS who, v.archive_at IS NOT NULL AS archive,
             (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files
-       FROM visit v WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
+       FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
     [shareId],
   );
   return rows.map((r) => ({ ...r, beganAt: r.beganAt.toISOString(), files: Number(r.files) }));

@@ -6,6 +6,7 @@ import {
   STRONG_ENOUGH_SCORE,
   tokenFromBytes,
   TOKEN_BYTES,
+  type AudienceKind,
   WINDOW_FAULT_WORDS,
   windowFault,
   momentInWords,
@@ -33,6 +34,8 @@ import { TableService } from '../access/table.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { endVisits } from '../visits/visits.queries.js';
+import { meantBy, requireMembers } from './audience.js';
+import { audienceOf, setAudience, type Meant } from './audience.queries.js';
 import { foldersWithLinks } from './links.queries.js';
 import { MomentsService } from './moments.service.js';
 import { Share, ShareItem } from './shares.entity.js';
@@ -72,22 +75,29 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
-    const [items, visits, history, { zone }, bytes] = await Promise.all([
+    const [items, visits, history, { zone }, bytes, whoIsMeant] = await Promise.all([
       itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
       this.ledger.page({ limit: 200, shareId }),
       this.office.settings(),
       bytesOf(m, [record]),
+      audienceOf(m, shareId, record.audience),
     ]);
     const row = rowOf(record, now, bytes.get(record.id) ?? 0);
     return {
       ...row,
       message: record.message,
+      whoIsMeant,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
       addressId: record.address.id,
       sentence: shareSentence(
         {
+          audience: {
+            kind: record.audience,
+            listed: whoIsMeant.listed.length,
+            members: whoIsMeant.members.map((m) => m.name),
+          },
           itemCount: record.itemIds.length,
           totalBytes: row.totalBytes,
           window: factsOf(record).window,
@@ -111,6 +121,7 @@ export class SharesService {
     const window = windowOf(asked.window);
     this.requireSoundWindow(window);
     await requireStrongPassword(asked, asked.title);
+    const meant = asked.audience && meantBy(asked.audience);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
@@ -119,7 +130,7 @@ export class SharesService {
       await lockReach(tx, who.personId, this.clock.date());
       await lockWayUp(tx, asked.nodeIds);
       await this.requirePublishable(who, asked.nodeIds, tx);
-      const addressId = await this.addressFor(tx, asked.addressId);
+      const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
       await tx.insert(Share, {
         id,
         title: asked.title,
@@ -138,6 +149,7 @@ export class SharesService {
         ShareItem,
         asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })),
       );
+      if (meant) await this.mean(tx, id, meant);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
       await this.events.tell(tx, { topic: 'share', id });
@@ -151,6 +163,7 @@ export class SharesService {
           opensAt: asked.window.opensAt,
           closesAt: asked.window.closesAt,
           password: asked.password !== null,
+          audience: meant?.kind ?? 'anyone',
           weakPasswordMeant: asked.weakPasswordMeant,
           visitLimit: asked.visitLimit,
         },
@@ -169,6 +182,7 @@ export class SharesService {
         asked.title ?? '',
       );
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
+    const meant = asked.audience && meantBy(asked.audience);
     const { zone } = await this.office.settings();
     await this.events.change(async (tx) => {
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
@@ -185,12 +199,15 @@ export class SharesService {
           ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
           ...(passwordHash !== undefined && { passwordHash }),
           ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
-          ...(asked.addressId !== undefined && { addressId: await this.addressFor(tx, asked.addressId) }),
+          ...((asked.addressId ?? meant) !== undefined && {
+            addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
+          }),
           ...(asked.withdrawn !== undefined && {
             withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null,
           }),
         },
       );
+      if (meant) await this.mean(tx, shareId, meant);
       const title = asked.title ?? before.title;
       if (window)
         await this.moments.plan(tx, {
@@ -301,12 +318,24 @@ export class SharesService {
       throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
   }
 
-  /** @throws Problem address.none, address.gone */
-  private async addressFor(tx: EntityManager, asked: string | undefined): Promise<string> {
-    const [row] = await tx.query<{ id: string }[]>(
-      asked ? 'SELECT id FROM address WHERE id = $1 FOR SHARE' : 'SELECT id FROM address WHERE is_default FOR SHARE',
-      asked ? [asked] : [],
+  private async mean(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
+    await requireMembers(tx, meant.members, this.clock.date());
+    await setAudience(tx, shareId, meant);
+  }
+
+  /** @throws Problem address.none, address.gone, address.no-sign-in */
+  private async addressFor(tx: EntityManager, asked: string | undefined, audience?: AudienceKind): Promise<string> {
+    const which = asked ? 'id = $1' : '$1::uuid IS NULL AND is_default';
+    const [row] = await tx.query<{ id: string; uses: string }[]>(
+      `SELECT id, uses FROM address WHERE ${which} FOR SHARE`,
+      [asked ?? null],
     );
+    if (row?.uses === 'visitors' && audience === 'members')
+      throw invalidField(
+        'addressId',
+        'address.no-sign-in',
+        'Nobody signs in at that address, so people of the office could not open it there. Choose another, or let it be used for sign-in under Reach.',
+      );
     if (!row && asked)
       throw invalidField('addressId', 'address.gone', 'That address is not there any more. Choose another.');
     if (!row) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
@@ -352,7 +381,7 @@ function whatChanged(
   const title = asked.title ?? before.title;
   if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null))
     return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
-  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId'] as const).filter(
+  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId', 'audience'] as const).filter(
     (name) => asked[name] !== undefined,
   );
   const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
@@ -368,6 +397,7 @@ function whatChanged(
     password: asked.password === null ? 'password taken off' : 'password',
     visitLimit: 'visit limit',
     addressId: 'address of the link',
+    audience: 'who it is for',
   };
   return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
 }

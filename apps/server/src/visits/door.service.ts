@@ -6,6 +6,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
 import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
+import { RecipientsService } from './recipients.service.js';
 import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
 import type { FileBytes } from '../stores/branch.queries.js';
 
@@ -38,6 +39,7 @@ export class DoorService implements OnModuleInit {
     private readonly db: DataSource,
     private readonly clock: Clock,
     private readonly events: Events,
+    private readonly recipients: RecipientsService,
   ) {}
 
   onModuleInit(): void {
@@ -54,13 +56,14 @@ export class DoorService implements OnModuleInit {
     return (await this.facts(token))?.share ?? null;
   }
 
-  /** The visit that a browser's cookie stands for, or null. */
+  /** The visit that a browser's cookie stands for, while whoever it was let in as is still meant; or null. */
   async visit(token: string, cookie: string): Promise<VisitRow | null> {
     const facts = await this.facts(token);
     if (!facts) return null;
     let visit = facts.visits.get(cookie);
     if (visit === undefined) {
       visit = await visitByCookie(this.db.manager, facts.share.id, secretHash(cookie));
+      if (visit && !(await this.recipients.admits(facts.share, visit))) visit = null;
       if (visit) facts.visits.set(cookie, visit);
     }
     return visit;

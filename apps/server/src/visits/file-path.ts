@@ -30,6 +30,7 @@ export function visitorFilePath(
     const visitor = {
       token,
       cookie: cookieOf(req.headers.cookie, VISIT_COOKIE),
+      session: null,
       fromAddress: clientAddress(req),
       agent: '',
     };

@@ -1,9 +1,18 @@
 import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '@nestjs/common';
-import { idSchema, openShareSchema, type OpenShare, type VisitorDoor } from '@quay/contract';
+import {
+  askCodeSchema,
+  idSchema,
+  openShareSchema,
+  type AskCode,
+  type CodeAsked,
+  type OpenShare,
+  type VisitorDoor,
+} from '@quay/contract';
 import type { Request, Response } from 'express';
 import { readFile } from 'node:fs/promises';
 import { join } from 'node:path';
 import { EventStreams } from '../live/event-streams.js';
+import { sessionSecret } from '../people/signed-in.guard.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
@@ -70,7 +79,7 @@ export class VisitsController {
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
   ): Promise<VisitorDoor> {
-    const { door, cookie } = await this.visits.open(visitorOf(token, req), asked.password);
+    const { door, cookie } = await this.visits.open(visitorOf(token, req), asked);
     if (cookie)
       res.setHeader(
         'Set-Cookie',
@@ -81,6 +90,18 @@ export class VisitsController {
         }),
       );
     return door;
+  }
+
+  @Post('code')
+  @For('link')
+  @HttpCode(200)
+  @Operation('Have a code sent to an address; the answer tells nothing of whether the share is for it', askCodeSchema)
+  code(
+    @Param('token') token: string,
+    @Body(valid(askCodeSchema)) asked: AskCode,
+    @Req() req: Request,
+  ): Promise<CodeAsked> {
+    return this.visits.sendCode(visitorOf(token, req), asked);
   }
 
   @Get('files/:id')
@@ -125,6 +146,7 @@ function visitorOf(token: string, req: Request): Visitor {
   return {
     token,
     cookie: cookieOf(req.headers.cookie, VISIT_COOKIE),
+    session: sessionSecret(req.headers.cookie),
     fromAddress: clientAddress(req),
     agent: req.headers['user-agent'] ?? '',
   };

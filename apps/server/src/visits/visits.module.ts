@@ -2,6 +2,7 @@ import { Module } from '@nestjs/common';
 import { LiveModule } from '../live/live.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
 import { DoorService } from './door.service.js';
+import { RecipientsService } from './recipients.service.js';
 import { Takings } from './takings.service.js';
 import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
@@ -9,7 +10,7 @@ import { VisitsService } from './visits.service.js';
 @Module({
   imports: [TransfersModule, LiveModule],
   controllers: [VisitsController],
-  providers: [VisitsService, DoorService, Takings],
+  providers: [VisitsService, DoorService, RecipientsService, Takings],
   exports: [VisitsService],
 })
 export class VisitsModule {}

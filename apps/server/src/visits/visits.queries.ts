@@ -8,11 +8,19 @@ export interface VisitRow {
   id: string;
   beganAt: Date;
   endedAt: Date | null;
+  /** Whom it was let in as, where the share is not for anyone. */
+  recipient: string | null;
+  personId: string | null;
+  /** Who they are, in words. */
+  who: string | null;
+  sessionHash: Buffer | null;
 }
 
 export async function visitByCookie(m: EntityManager, shareId: string, cookieHash: Buffer): Promise<VisitRow | null> {
   const [row] = await m.query<VisitRow[]>(
-    'SELECT id, began_at AS "beganAt", ended_at AS "endedAt" FROM visit WHERE share_id = $1 AND cookie_hash = $2',
+    `SELECT v.id, v.began_at AS "beganAt", v.ended_at AS "endedAt", v.recipient, v.person_id AS "personId",
+            coalesce(v.recipient, p.name) AS who, v.session_hash AS "sessionHash"
+       FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 AND v.cookie_hash = $2`,
     [shareId, cookieHash],
   );
   return row ?? null;
@@ -94,4 +102,57 @@ export async function folderOfShare(
 /** Visits of a share that last end now. */
 export async function endVisits(tx: EntityManager, shareId: string, at: Date): Promise<void> {
   await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, at]);
+}
+
+interface CodeKey {
+  shareId: string;
+  addressHash: Buffer;
+}
+
+/** Keeps the code that an address was sent last for a share, instead of one before it. */
+export async function keepCode(
+  tx: EntityManager,
+  { shareId, addressHash, mac, expiresAt }: CodeKey & { mac: Buffer; expiresAt: Date },
+): Promise<void> {
+  await tx.query(
+    `INSERT INTO share_code (share_id, address_hash, code_mac, expires_at) VALUES ($1, $2, $3, $4)
+      ON CONFLICT (share_id, address_hash) DO UPDATE SET code_mac = $3, expires_at = $4, tries = 0`,
+    [shareId, addressHash, mac, expiresAt],
+  );
+}
+
+/** Counts a try at a code, before it is compared. @returns null: there is none, it is over, or there are no tries left */
+export async function takeCodeTry(
+  m: EntityManager,
+  { shareId, addressHash }: CodeKey,
+  { now, most }: { now: Date; most: number },
+): Promise<{ mac: Buffer; tries: number } | null> {
+  const [rows] = (await m.query(
+    `UPDATE share_code SET tries = tries + 1 WHERE share_id = $1 AND address_hash = $2 AND expires_at > $3 AND tries < $4
+      RETURNING code_mac AS mac, tries`,
+    [shareId, addressHash, now, most],
+  )) as [{ mac: Buffer; tries: number }[], number];
+  return rows[0] ?? null;
+}
+
+/** Uses a code up. @returns false: it was used, or another was sent, meanwhile */
+export async function dropCode(tx: EntityManager, { shareId, addressHash }: CodeKey, mac: Buffer): Promise<boolean> {
+  const [, dropped] = (await tx.query(
+    'DELETE FROM share_code WHERE share_id = $1 AND address_hash = $2 AND code_mac = $3',
+    [shareId, addressHash, mac],
+  )) as [unknown, number];
+  return dropped > 0;
+}
+
+/** Codes that are over go. */
+export async function forgetCodes(m: EntityManager, now: Date): Promise<void> {
+  await m.query('DELETE FROM share_code WHERE expires_at <= $1', [now]);
+}
+
+export async function sessionLasts(m: EntityManager, tokenHash: Buffer, now: Date): Promise<boolean> {
+  const rows = await m.query<unknown[]>('SELECT 1 FROM session WHERE token_hash = $1 AND expires_at > $2', [
+    tokenHash,
+    now,
+  ]);
+  return rows.length > 0;
 }

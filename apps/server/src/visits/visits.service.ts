@@ -1,6 +1,12 @@
 import { Injectable } from '@nestjs/common';
-import { PASSWORD_TRIES_PER_MINUTE, visitMayContinue, VISIT_LIFETIME_SECONDS, type ShareState } from '@quay/core';
-import type { QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
+import {
+  needsCode,
+  PASSWORD_TRIES_PER_MINUTE,
+  visitMayContinue,
+  VISIT_LIFETIME_SECONDS,
+  type ShareState,
+} from '@quay/core';
+import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -21,6 +27,7 @@ import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../st
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
+import { RecipientsService, type Proven } from './recipients.service.js';
 import type { VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
@@ -42,6 +49,8 @@ export interface Visitor {
   token: string;
   /** The secret of this browser's visit, if it brought one. */
   cookie: string | null;
+  /** The secret of the session that somebody is signed in with, if they are. */
+  session: string | null;
   fromAddress: string;
   agent: string;
 }
@@ -63,6 +72,7 @@ export class VisitsService {
     private readonly events: Events,
     private readonly office: Office,
     private readonly notices: NoticesService,
+    private readonly recipients: RecipientsService,
   ) {}
 
   /** What the page may show: the door, and the contents while this browser's visit lasts. */
@@ -73,19 +83,29 @@ export class VisitsService {
   }
 
   /** Opens the share for this browser: a visit. A browser whose visit lasts is let in again without a new one. */
-  async open(visitor: Visitor, password: string | null): Promise<{ door: VisitorDoor; cookie: string | null }> {
+  async open(visitor: Visitor, asked: OpenShare): Promise<{ door: VisitorDoor; cookie: string | null }> {
     const share = await this.shareOf(visitor);
     const present = await this.visitOf(visitor, share);
     if (present) return { door: await this.doorOf(visitor, share, present), cookie: null };
     requireOpen(share, this.clock.now());
     await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
-    await this.requirePassword(visitor, share, password);
+    await this.requirePassword(visitor, share, asked.password);
+    const proven = await this.recipients.require(share, asked, visitor.session, visitor.fromAddress);
     const cookie = randomBytes(24).toString('base64url');
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
     const shown = await this.contentsOf(visitor, share);
-    const visit = await this.begin(visitor, share, cookie);
+    const visit = await this.begin(visitor, share, proven, cookie);
     const [fresh] = await sharesById(this.db.manager, this.clock.date(), [share.id]);
     return { door: await this.doorOf(visitor, fresh ?? share, visit, shown), cookie };
+  }
+
+  /** Sends a code to whoever the share is for, once they have the password. */
+  async sendCode(visitor: Visitor, asked: AskCode): Promise<CodeAsked> {
+    const share = await this.shareOf(visitor);
+    requireOpen(share, this.clock.now());
+    await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
+    await this.requirePassword(visitor, share, asked.password);
+    return this.recipients.sendCode(share, asked.address);
   }
 
   /** The share and the visit of a request that wants bytes. @throws Problem for every reason it may not have them */
@@ -210,9 +230,13 @@ export class VisitsService {
   /**
    * Begins a visit, by what the share is at this moment: not by a password that was changed while it was being checked.
    */
-  private async begin(visitor: Visitor, asked: ShareRecord, cookie: string): Promise<VisitRow> {
+  private async begin(visitor: Visitor, asked: ShareRecord, proven: Proven, cookie: string): Promise<VisitRow> {
     const now = this.clock.date();
-    const visit: VisitRow = { id: uuidv7(), beganAt: now, endedAt: null };
+    const { recipient, personId, sessionHash } = proven;
+    const visit: VisitRow = {
+      ...{ id: uuidv7(), beganAt: now, endedAt: null, recipient, personId, sessionHash },
+      who: recipient ?? proven.name,
+    };
     await this.events.change(async (tx) => {
       const counted = await countVisit(tx, asked.id, asked.passwordHash, now);
       const [share] = await sharesById(tx, this.clock.date(), [asked.id]);
@@ -223,17 +247,32 @@ export class VisitsService {
           'share.password-needed',
           'The password of this share was changed just now. Enter the new one.',
         );
+      // By whom it is for at this moment, too.
+      if (
+        share.audience !== asked.audience ||
+        !(await this.recipients.admits(share, visit, tx)) ||
+        !(await proven.use(tx))
+      )
+        throw new Problem(
+          'conflict',
+          'share.audience-changed',
+          'Whom this share is for was changed just now. Begin again.',
+        );
       if (!counted || share.broken) {
         requireOpen(share, this.clock.now());
         throw refusal(share, 'usedUp');
       }
       await tx.query(
-        'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
-        [visit.id, share.id, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)],
+        `INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent, recipient, person_id, session_hash)
+          VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+        [
+          ...[visit.id, share.id, secretHash(cookie), now, visitor.fromAddress, visitor.agent.slice(0, 200)],
+          ...[recipient, personId, sessionHash],
+        ],
       );
       await this.events.tell(tx, { topic: 'share', id: share.id });
       const last = counted.visitLimit !== null && counted.visitsUsed >= counted.visitLimit;
-      const detail = { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress };
+      const detail = { title: share.title, visit: counted.visitsUsed, from: visitor.fromAddress, who: visit.who };
       const actor = visitorActor(visitor);
       if (last) await this.ledger.append(tx, { kind: 'share.last-visit', actor, shareId: share.id, detail });
       else await this.writeDown(tx, 'share.visited', visitor, share, detail);
@@ -280,7 +319,7 @@ export class VisitsService {
     const now = this.clock.now();
     const state = stateOf(share, now);
     const { name, zone, words, logo } = await this.office.toVisitors();
-    const shown = visit !== null || share.passwordHash === null;
+    const shown = visit !== null || (share.passwordHash === null && share.audience === 'anyone');
     return {
       office: name,
       officeWords: words,
@@ -293,6 +332,9 @@ export class VisitsService {
       opensAt: share.opensAt?.toISOString() ?? null,
       closesAt: share.closesAt?.toISOString() ?? null,
       needsPassword: share.passwordHash !== null,
+      needsCode: needsCode(share.audience),
+      needsSignIn: share.audience === 'members',
+      you: visit?.who ?? null,
       countsVisits: share.visitLimit !== null,
       visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
       now: new Date(now).toISOString(),

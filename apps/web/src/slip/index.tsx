@@ -15,6 +15,8 @@ import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { ReachLamp } from '../ui/reach-lamp';
 import { useChanged } from '../ui/changed';
+import { AudienceField } from '../ui/audience/audience-field';
+import { useJudgedAudience, type JudgedAudience } from '../ui/audience/chosen';
 import { useSizes, type Sizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
 import { Sentence, Size } from '../ui/words';
@@ -47,7 +49,8 @@ function SlipForm() {
   const now = useNow();
   const changed = useChanged();
   const sizes = useSizes(slip.items);
-  const meant = slipTerms(slip, now, zone, sizes);
+  const judged = useJudgedAudience(slip);
+  const meant = slipTerms(slip, judged, { now, zone, sizes });
   const guess = useGuessing();
   const [tried, setTried] = useState(false);
   useEffect(() => {
@@ -56,7 +59,11 @@ function SlipForm() {
   const publish = useMutation({
     // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
     mutationFn: () =>
-      api<ShareSheet>('POST', '/api/shares', shareAsked(slip, slipTerms(slip, serverNow(), zone, sizes))),
+      api<ShareSheet>(
+        'POST',
+        '/api/shares',
+        shareAsked(slip, judged, slipTerms(slip, judged, { now: serverNow(), zone, sizes })),
+      ),
     onSuccess: (sheet) => {
       slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
       changed('shares');
@@ -84,30 +91,14 @@ function SlipForm() {
       </div>
       <div className="slip-body">
         <What meant={meant} tried={tried} sizes={sizes} />
-        <Who />
+        <Who judged={judged} />
         <WhenPart meant={meant} />
         <Guard meant={meant} guess={guess} />
         <AddressPart />
       </div>
       <div className="slip-foot">
         <Sentence parts={shareSentence(meant.terms, now, zone)} />
-        <div className="lamps">
-          <SlipLamp />
-          {guess.words && (
-            <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>
-          )}
-          {publish.isError && (
-            <span className="field-fault" role="alert">
-              {publish.error.message}
-            </span>
-          )}
-          {tried && stuck && (
-            <span className="field-fault" role="alert">
-              {Object.values(meant.faults)[0] ??
-                'The password is easy to guess. Take the proposed one, or tick that you mean it.'}
-            </span>
-          )}
-        </div>
+        <Lamps guess={guess} fault={publish.error?.message ?? (tried && stuck ? stuckWords(meant) : null)} />
         <div className="verbs">
           <Button type="submit" disabled={publish.isPending}>
             {publish.isPending ? 'Publishing' : 'Publish'}
@@ -118,6 +109,24 @@ function SlipForm() {
         </div>
       </div>
     </form>
+  );
+}
+
+const stuckWords = (meant: SlipTerms): string =>
+  Object.values(meant.faults)[0] ?? 'The password is easy to guess. Take the proposed one, or tick that you mean it.';
+
+/** Whether the link will work, how long guessing takes, and why it was not published. */
+function Lamps({ guess, fault }: { guess: Guess; fault: string | null }) {
+  return (
+    <div className="lamps">
+      <SlipLamp />
+      {guess.words && <span className={guess.weak ? 'field-advice mt-0' : 'quiet'}>guessing it: {guess.words}</span>}
+      {fault && (
+        <span className="field-fault" role="alert">
+          {fault}
+        </span>
+      )}
+    </div>
   );
 }
 
@@ -167,11 +176,12 @@ function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean; sizes
   );
 }
 
-function Who() {
+function Who({ judged }: { judged: JudgedAudience }) {
+  const slip = useSlip();
   return (
     <div className="part">
       <h3>Who</h3>
-      <div className="pt-1">Anyone with the link</div>
+      <AudienceField chosen={slip} set={slip.set} judged={judged} />
     </div>
   );
 }

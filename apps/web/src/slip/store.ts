@@ -2,6 +2,7 @@ import type { ShareSheet } from '@quay/contract';
 import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
 import { proposedPassword } from '../ui/propose';
+import { FOR_ANYONE, type ChosenAudience } from '../ui/audience/chosen';
 import type { ChosenWindow, WindowChoice } from '../ui/window-choice';
 
 export interface SlipItem {
@@ -13,7 +14,7 @@ export interface SlipItem {
 
 export type PasswordChoice = 'proposed' | 'typed' | 'none';
 
-interface SlipState extends ChosenWindow {
+interface SlipState extends ChosenWindow, ChosenAudience {
   items: SlipItem[];
   title: string;
   message: string;
@@ -39,6 +40,7 @@ const BLANK = {
   items: [],
   title: '',
   message: '',
+  ...FOR_ANYONE,
   choice: '1-week' as WindowChoice,
   opensField: '',
   closesField: '',
@@ -84,6 +86,10 @@ export const useSlip = create<SlipState>()(
         items,
         title,
         message,
+        audience,
+        listText,
+        blockText,
+        members,
         choice,
         opensField,
         closesField,
@@ -94,7 +100,10 @@ export const useSlip = create<SlipState>()(
       }) =>
         published
           ? { folded }
-          : { items, title, message, choice, opensField, closesField, limitField, addressId, folded },
+          : {
+              ...{ items, title, message, audience, listText, blockText, members },
+              ...{ choice, opensField, closesField, limitField, addressId, folded },
+            },
     },
   ),
 );

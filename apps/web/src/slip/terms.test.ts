@@ -4,6 +4,13 @@ import { shareAsked, slipTerms } from './terms';
 const NOW = Date.parse('2026-11-24T10:04:00Z');
 const ZONE = 'Europe/London';
 type Slip = Parameters<typeof slipTerms>[0];
+type Judged = Parameters<typeof slipTerms>[1];
+const ANYONE: Judged = {
+  asked: { kind: 'anyone', listed: [], blocked: [], members: [] },
+  terms: { kind: 'anyone', listed: 0, members: [] },
+  ...{ lists: null, fault: null },
+};
+const at = (sizes = new Map<string, number>()) => ({ now: NOW, zone: ZONE, sizes });
 const slip = (part: Partial<Slip> = {}): Slip =>
   ({
     items: [
@@ -27,19 +34,18 @@ const slip = (part: Partial<Slip> = {}): Slip =>
 
 describe('what a slip means', () => {
   it('counts what is in its folders, once that is known', () => {
-    expect(slipTerms(slip(), NOW, ZONE, new Map()).terms.totalBytes).toBe(1000);
-    expect(slipTerms(slip(), NOW, ZONE, new Map([['b', 5000]])).terms.totalBytes).toBe(6000);
+    expect(slipTerms(slip(), ANYONE, at()).terms.totalBytes).toBe(1000);
+    expect(slipTerms(slip(), ANYONE, at(new Map([['b', 5000]]))).terms.totalBytes).toBe(6000);
   });
   it("takes a preset from now, and fields in the office's zone", () => {
-    expect(slipTerms(slip(), NOW, ZONE, new Map()).window).toEqual({
+    expect(slipTerms(slip(), ANYONE, at()).window).toEqual({
       opensAt: null,
       closesAt: Date.parse('2026-12-01T10:04:00Z'),
     });
     const custom = slipTerms(
       slip({ choice: 'custom', opensField: '2027-06-01T09:00', closesField: '2027-06-08T17:00' }),
-      NOW,
-      ZONE,
-      new Map(),
+      ANYONE,
+      at(),
     );
     expect(custom.window).toEqual({
       opensAt: Date.parse('2027-06-01T08:00:00Z'),
@@ -57,17 +63,22 @@ describe('what a slip means', () => {
     ['limit', { limitField: '2.5' }],
     ['password', { passwordChoice: 'typed', password: 'short' }],
   ] as [string, Partial<Slip>][])('%s must be mended: %j', (field, part) =>
-    expect(Object.keys(slipTerms(slip(part), NOW, ZONE, new Map()).faults)).toEqual([field]),
+    expect(Object.keys(slipTerms(slip(part), ANYONE, at()).faults)).toEqual([field]),
   );
+  it('whom it is for must be settled', () =>
+    expect(slipTerms(slip(), { ...ANYONE, fault: 'Choose whom it is for.' }, at()).faults).toEqual({
+      audience: 'Choose whom it is for.',
+    }));
   it('asks for exactly what the sentence says', () => {
     const draft = slip({ passwordChoice: 'none', limitField: ' 3 ' });
-    const meant = slipTerms(draft, NOW, ZONE, new Map());
+    const meant = slipTerms(draft, ANYONE, at());
     expect(meant.faults).toEqual({});
-    expect(shareAsked(draft, meant)).toEqual({
+    expect(shareAsked(draft, ANYONE, meant)).toEqual({
       title: 'Plans',
       message: '',
       nodeIds: ['a', 'b'],
       window: { opensAt: null, closesAt: '2026-12-01T10:04:00.000Z' },
+      audience: { kind: 'anyone', listed: [], blocked: [], members: [] },
       password: null,
       weakPasswordMeant: false,
       visitLimit: 3,

@@ -8,6 +8,7 @@ import {
   type ShareTerms,
   type Window,
 } from '@quay/core';
+import type { JudgedAudience } from '../ui/audience/chosen';
 import type { Sizes } from '../ui/sizes';
 import { chosenWindow, windowText } from '../ui/window-choice';
 import type { useSlip } from './store';
@@ -18,17 +19,22 @@ export interface SlipTerms {
   window: Window;
   terms: ShareTerms;
   /** What must be mended before it can be published, by field. */
-  faults: Partial<Record<'title' | 'window' | 'password' | 'limit' | 'items', string>>;
+  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit' | 'items', string>>;
 }
 
 /** What the slip means at this moment, by the core's rules. */
-export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): SlipTerms {
+export function slipTerms(
+  slip: Slip,
+  judged: JudgedAudience,
+  { now, zone, sizes }: { now: number; zone: string; sizes: Sizes },
+): SlipTerms {
   const window = chosenWindow(slip, now, zone);
   const limit = typedNumber(slip.limitField, VISIT_LIMIT_RANGE);
   const faults: SlipTerms['faults'] = {};
   const fault = windowFault(window, now);
   if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
+  if (judged.fault) faults.audience = judged.fault;
   if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
   if (limit.fault) faults.limit = `${limit.fault} Leave it empty for no limit.`;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
@@ -37,6 +43,7 @@ export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): 
     window,
     faults,
     terms: {
+      audience: judged.terms,
       itemCount: slip.items.length,
       totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0),
       window,
@@ -46,13 +53,14 @@ export function slipTerms(slip: Slip, now: number, zone: string, sizes: Sizes): 
   };
 }
 
-export function shareAsked(slip: Slip, { window, terms }: SlipTerms): CreateShare {
+export function shareAsked(slip: Slip, { asked }: JudgedAudience, { window, terms }: SlipTerms): CreateShare {
   return {
     title: slip.title.trim(),
     message: slip.message.trim(),
     nodeIds: slip.items.map((i) => i.id),
     ...(slip.addressId && { addressId: slip.addressId }),
     window: windowText(window),
+    audience: asked,
     password: slip.passwordChoice === 'none' ? null : slip.password,
     weakPasswordMeant: slip.weakPasswordMeant,
     visitLimit: terms.visitLimit,

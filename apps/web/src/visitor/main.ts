@@ -1,6 +1,6 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
-import type { ProblemBody, VisitorDoor } from '@quay/contract';
+import type { CodeAsked, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
 import { listenWhileShown } from '../live-source';
 import { draw, type Actions } from './page';
 import './visitor.css';
@@ -13,9 +13,11 @@ interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
   busy: boolean;
+  /** Where a code was asked for. */
+  code: CodeAsked | null;
 }
 
-let shown: Shown = { door: null, problem: null, busy: false };
+let shown: Shown = { door: null, problem: null, busy: false, code: null };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let lookLater = false;
@@ -27,12 +29,15 @@ const AWAY: Partial<ProblemBody> = {
 };
 
 const actions: Actions = {
-  open: (password) => void open(password),
+  open: (asked) => void open(asked),
+  sendCode: (asked) => void sendCode(asked),
+  forgetCode: () => show({ code: null, problem: null }),
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
   archiveUrl: `${base}/all.zip`,
   logoUrl: (version) => `${base}/logo?v=${version}`,
   markUrl: `${base.replace(/\/s\/[^/]*$/, '')}/mark.svg`,
+  signInUrl: base.replace(/\/s\/[^/]*$/, (share) => `/sign-in?back=${encodeURIComponent(share)}`),
 };
 
 function show(part: Partial<Shown>): void {
@@ -40,14 +45,17 @@ function show(part: Partial<Shown>): void {
   draw(page, shown, actions);
 }
 
-async function ask(path: string, body?: unknown): Promise<{ door: VisitorDoor } | { problem: Partial<ProblemBody> }> {
+async function ask<Answer = VisitorDoor>(
+  path: string,
+  body?: unknown,
+): Promise<{ door: Answer } | { problem: Partial<ProblemBody> }> {
   const request: RequestInit =
     body === undefined
       ? {}
       : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
   const response = await fetch(`${base}/${path}`, request).catch(() => null);
   if (!response) return { problem: AWAY };
-  const answer = (await response.json().catch(() => AWAY)) as VisitorDoor & Partial<ProblemBody>;
+  const answer = (await response.json().catch(() => AWAY)) as Answer & Partial<ProblemBody>;
   return response.ok ? { door: answer } : { problem: answer };
 }
 
@@ -70,15 +78,26 @@ async function look(): Promise<void> {
   show({ door, problem: door.contents || door.state !== 'open' ? null : shown.problem });
   follow(door);
   wakeAtChange(door);
-  if (door.state === 'open' && !door.contents && !door.needsPassword && !door.countsVisits) await open(null);
+  if (door.state !== 'open' || door.contents || door.needsPassword || door.countsVisits || door.needsCode) return;
+  // Who would have to sign in first is told so once.
+  if (shown.problem?.code !== 'share.sign-in' && shown.problem?.code !== 'share.not-meant')
+    await open({ password: null });
 }
 
-async function open(password: string | null): Promise<void> {
+/** Has a code sent. Whether one is sent is told by nothing. */
+async function sendCode(asked: { address: string; password: string | null }): Promise<void> {
+  show({ busy: true });
+  const answer = await ask<CodeAsked>('code', asked);
+  if ('door' in answer) show({ code: answer.door, problem: null, busy: false });
+  else show({ problem: answer.problem, busy: false });
+}
+
+async function open(asked: OpenShare): Promise<void> {
   latest += 1;
   show({ busy: true });
-  const answer = await ask('open', { password });
+  const answer = await ask('open', asked);
   if ('door' in answer) {
-    show({ door: answer.door, problem: null, busy: false });
+    show({ door: answer.door, problem: null, busy: false, code: null });
     follow(answer.door);
     wakeAtChange(answer.door);
   } else {

@@ -1,21 +1,26 @@
-import type { ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
+import type { CodeAsked, OpenShare, ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
 import { countOf, formatExactBytes, formatSize, momentInWords, zoneName, type ShareState } from '@quay/core';
 import { h, type Child } from './h';
 
 export interface Actions {
-  open: (password: string | null) => void;
+  open: (asked: OpenShare) => void;
+  sendCode: (asked: { address: string; password: string | null }) => void;
+  /** Asks for a code for another address. */
+  forgetCode: () => void;
   again: () => void;
   fileUrl: (id: string) => string;
   archiveUrl: string;
   logoUrl: (version: string) => string;
   /** The product's mark, for an office without a logo. */
   markUrl: string;
+  signInUrl: string;
 }
 
 interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
   busy: boolean;
+  code: CodeAsked | null;
 }
 
 /** The visitor's own zone: closing times are theirs to keep. */
@@ -26,8 +31,16 @@ const moment = (at: string, now: string): string =>
 
 /** What was drawn last, so that news that change nothing on the page do not touch it. */
 let drawn = '';
-/** The password field is one and the same through every drawing: what is being typed into it is never interrupted. */
-let passwordField: HTMLInputElement | null = null;
+/** A field is one and the same through every drawing: what is being typed into it is never interrupted. */
+const fields = new Map<string, HTMLInputElement>();
+
+function field(id: string, attributes: Record<string, string>): HTMLInputElement {
+  const there = fields.get(id);
+  if (there) return there;
+  const made = h('input', { id, name: id, required: '', ...attributes }) as HTMLInputElement;
+  fields.set(id, made);
+  return made;
+}
 
 /**
  * Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are.
@@ -38,6 +51,7 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
     shown.door && { ...shown.door, now: shown.door.now.slice(0, 10) },
     shown.problem,
     shown.busy,
+    shown.code,
   ]);
   if (next === drawn) return;
   drawn = next;
@@ -73,6 +87,7 @@ function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
     h('h1', {}, door.title),
     door.message ? h('p', { class: 'message' }, door.message) : null,
     windowLine(door),
+    door.you ? h('p', { class: 'quiet' }, `For ${door.you}.`) : null,
   );
   const foot = door.officeWords ? [h('footer', {}, door.officeWords)] : [];
   return [head, inside(door, shown, actions), ...foot];
@@ -114,47 +129,60 @@ function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HT
 }
 
 function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  passwordField ??= h('input', {
-    id: 'password',
-    name: 'password',
-    type: 'password',
-    autocomplete: 'off',
-    required: '',
-  }) as HTMLInputElement;
-  const field = passwordField;
+  if (shown.problem?.code === 'share.sign-in') return signingIn(door, actions);
+  return door.needsCode && !shown.code ? askingCode(door, shown, actions) : entering(door, shown, actions);
+}
+
+/** The way to where people of the office and its guests sign in; they come back here. */
+function signingIn(door: VisitorDoor, actions: Actions): HTMLElement {
+  return h(
+    'section',
+    {},
+    h('p', {}, `${door.sender} has shared this with people who sign in at ${door.office}.`),
+    h('a', { class: 'main', href: actions.signInUrl }, 'Sign in'),
+  );
+}
+
+/** First of two steps: where the code goes. */
+function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
+  const address = field('address', { type: 'email', autocomplete: 'email' });
+  const password = door.needsPassword ? passwordParts() : null;
+  return h(
+    'form',
+    {
+      onsubmit: (e: Event) => {
+        e.preventDefault();
+        actions.sendCode({ address: address.value, password: password?.input.value ?? null });
+      },
+    },
+    h('p', {}, `Only those it is for can open this. A code is sent to your mail address.`),
+    ...(password?.nodes ?? []),
+    h('label', { for: 'address' }, 'Your mail address'),
+    address,
+    faultOf(shown),
+    submit(shown.busy, 'Send me a code', 'Sending'),
+  );
+}
+
+/** The password, or the code that was sent; whatever the share asks for. */
+function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
+  const { code } = shown;
+  const password = door.needsPassword ? passwordParts() : null;
+  const digits = code ? field('code', { inputmode: 'numeric', autocomplete: 'one-time-code', maxlength: '7' }) : null;
   const left = door.visitsLeft;
   return h(
     'form',
     {
       onsubmit: (e: Event) => {
         e.preventDefault();
-        actions.open(door.needsPassword ? field.value : null);
+        const proof = code && digits ? { address: code.address, code: digits.value } : {};
+        actions.open({ password: password?.input.value ?? null, ...proof });
       },
     },
-    door.needsPassword ? h('label', { for: 'password' }, 'Password') : null,
-    door.needsPassword
-      ? h(
-          'div',
-          { class: 'reveal' },
-          field,
-          h(
-            'button',
-            {
-              type: 'button',
-              class: 'plain',
-              'aria-label': 'Show the password',
-              onclick: () => (field.type = field.type === 'password' ? 'text' : 'password'),
-            },
-            'Show',
-          ),
-        )
-      : null,
-    shown.problem?.detail ? h('p', { class: 'fault', role: 'alert' }, shown.problem.detail) : null,
-    h(
-      'button',
-      { type: 'submit', class: 'main', ...(shown.busy && { disabled: '' }) },
-      shown.busy ? 'Opening' : 'Open',
-    ),
+    ...(code && digits ? codeParts(code, digits, actions) : []),
+    ...(password && !code ? password.nodes : []),
+    faultOf(shown),
+    submit(shown.busy, 'Open', 'Opening'),
     left === null
       ? null
       : h(
@@ -164,6 +192,38 @@ function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement
         ),
   );
 }
+
+function codeParts(code: CodeAsked, digits: HTMLInputElement, actions: Actions): HTMLElement[] {
+  return [
+    h(
+      'p',
+      {},
+      `If this is for ${code.address}, a code is on its way there. It holds for ${code.minutes} minutes. `,
+      h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, 'Another address or code'),
+    ),
+    h('label', { for: 'code' }, 'Code from the mail'),
+    digits,
+  ];
+}
+
+function passwordParts(): { input: HTMLInputElement; nodes: HTMLElement[] } {
+  const input = field('password', { type: 'password', autocomplete: 'off' });
+  const toggle = () => (input.type = input.type === 'password' ? 'text' : 'password');
+  const show = { type: 'button', class: 'plain', 'aria-label': 'Show the password', onclick: toggle };
+  return {
+    input,
+    nodes: [
+      h('label', { for: 'password' }, 'Password'),
+      h('div', { class: 'reveal' }, input, h('button', show, 'Show')),
+    ],
+  };
+}
+
+const faultOf = ({ problem }: Shown): Child =>
+  problem?.detail ? h('p', { class: 'fault', role: 'alert' }, problem.detail) : null;
+
+const submit = (busy: boolean, words: string, going: string): HTMLElement =>
+  h('button', { type: 'submit', class: 'main', ...(busy && { disabled: '' }) }, busy ? going : words);
 
 function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement {
   const { files, archiveBytes, notAll } = contents;

@@ -125,8 +125,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.reinstated': (d) => `opened ${d['title']} again`,
   'share.opens': (d) => `opened ${d['title']} at its time`,
   'share.closes': (d) => `closed ${d['title']} at its time`,
-  'share.visited': (d) => `opened ${d['title']}`,
-  'share.last-visit': (d) => `used the last visit of ${d['title']}`,
+  'share.visited': (d) => `opened ${d['title']}${asWhom(d)}`,
+  'share.last-visit': (d) => `used the last visit of ${d['title']}${asWhom(d)}`,
   'share.visited-often': (d) =>
     `opened ${d['title']}, as others did ${d['count']} times in an hour: further visits are counted, not listed`,
   'share.wrong-password-often': (d) =>
@@ -134,6 +134,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.wrong-password': (d) => `typed a wrong password for ${d['title']}`,
   'share.downloaded': (d) => `downloaded ${d['name']} from ${d['title']}`,
 };
+
+const asWhom = (d: Record<string, string>): string => (d['who'] && d['who'] !== 'null' ? ` as ${d['who']}` : '');
 
 const untilWords = (d: Record<string, string>): string =>
   d['until'] && d['until'] !== 'null' ? `, until ${d['until']}` : '';

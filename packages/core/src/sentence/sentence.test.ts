@@ -1,8 +1,10 @@
 import { describe, expect, it } from 'vitest';
+import { ANYONE } from '../share/audience.js';
 import { sentenceText, shareSentence, type ShareTerms } from './sentence.js';
 
 const now = Date.parse('2026-12-01T10:04:00Z');
 const terms = (part: Partial<ShareTerms>): ShareTerms => ({
+  audience: ANYONE,
   itemCount: 3,
   totalBytes: 48_000_000,
   window: { opensAt: null, closesAt: Date.parse('2026-12-08T17:00:00Z') },
@@ -25,6 +27,17 @@ describe('the sentence', () => {
     expect(text({ window: { opensAt: Date.parse('2026-12-03T09:00:00Z'), closesAt: null }, visitLimit: 1 })).toBe(
       'Anyone with the link and the password can download 3 items (48 MB) from Thu 3 Dec, 09:00 until somebody closes it, at most 1 visit.',
     ));
+  it('says who, when it is not anyone', () => {
+    expect(text({ audience: { ...ANYONE, kind: 'listed', listed: 3 }, visitLimit: null })).toBe(
+      '3 listed recipients who prove their address, with the link and the password, can download 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
+    );
+    expect(text({ audience: { ...ANYONE, kind: 'verified' }, hasPassword: false, visitLimit: null })).toBe(
+      'Anyone who proves a mail address, with the link, can download 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
+    );
+    expect(text({ audience: { ...ANYONE, kind: 'members', members: ['Site crew'] }, visitLimit: 1 })).toBe(
+      'Site crew, signed in, with the link and the password, can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, at most 1 visit.',
+    );
+  });
   it('speaks of the past when it is over', () => {
     expect(
       text({

@@ -1,3 +1,4 @@
+import { audienceWords, type AudienceTerms } from '../share/audience.js';
 import { countOf, formatSize } from '../text/size.js';
 import { momentInWords, type Instant } from '../text/when.js';
 import type { Window } from '../window/window.js';
@@ -9,6 +10,7 @@ export interface SentencePart {
 }
 
 export interface ShareTerms {
+  audience: AudienceTerms;
   itemCount: number;
   totalBytes: number;
   window: Window;
@@ -27,19 +29,20 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   const parts: SentencePart[] = [];
   const say = (text: string, strong = false) => parts.push({ text, strong });
 
-  say('Anyone with ');
+  const who = audienceWords(terms.audience);
+  parts.push(...who);
+  const between = who.length > 1;
+  say(between ? ', with ' : ' with ');
   say(terms.hasPassword ? 'the link and the password' : 'the link', true);
-  say(ended ? ' could ' : ' can ');
+  say(`${between ? ',' : ''} ${ended ? 'could' : 'can'} `);
   say('download', true);
   say(` ${countOf(terms.itemCount, 'item')} (${formatSize(terms.totalBytes)}) `);
-  if (begun && !ended) {
+  const from = begun && !ended ? 'now' : opensAt === null ? null : momentInWords(opensAt, now, zone);
+  if (from !== null) {
     say('from ');
-    say('now', true);
-  } else if (opensAt !== null) {
-    say('from ');
-    say(momentInWords(opensAt, now, zone), true);
+    say(from, true);
   }
-  say(parts.length > 5 ? ' until ' : 'until ');
+  say(from === null ? 'until ' : ' until ');
   say(closesAt === null ? 'somebody closes it' : momentInWords(closesAt, now, zone), true);
   if (terms.visitLimit !== null) {
     say(', at most ');

@@ -25,6 +25,7 @@ import { DIRECTORY_SCHEMA } from './schema-0023.js';
 import { PROVIDER_SCHEMA } from './schema-0024.js';
 import { FACTOR_SCHEMA } from './schema-0025.js';
 import { DUTY_SET_SCHEMA } from './schema-0026.js';
+import { AUDIENCE_SCHEMA } from './schema-0027.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -331,6 +332,16 @@ export class DutySets1766600000000 implements MigrationInterface {
   }
 }
 
+export class Audience1766700000000 implements MigrationInterface {
+  name = 'Audience1766700000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(AUDIENCE_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Without whom shares are for, they would be for anyone: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -359,6 +370,7 @@ export const MIGRATIONS = [
   Provider1766400000000,
   Factor1766500000000,
   DutySets1766600000000,
+  Audience1766700000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -389,4 +401,5 @@ export const SCHEMAS = [
   PROVIDER_SCHEMA,
   FACTOR_SCHEMA,
   DUTY_SET_SCHEMA,
+  AUDIENCE_SCHEMA,
 ];

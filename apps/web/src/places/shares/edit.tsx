@@ -1,6 +1,9 @@
 import { changeShareSchema, type ChangeShare, type ShareSheet } from '@quay/contract';
 import { fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
 import { Button, Form } from 'react-bootstrap';
+import { useState } from 'react';
+import { AudienceField } from '../../ui/audience/audience-field';
+import { chosenOf, useJudgedAudience } from '../../ui/audience/chosen';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useChangeShare } from '../../ui/queries';
@@ -19,13 +22,16 @@ const fieldOf = (path: string): keyof Typed => {
   return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
 };
 
-/** Title, message, window and visit limit of a share that is out. Takes effect at once. */
+/** Title, message, audience, window and visit limit of a share that is out. Takes effect at once. */
 export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
   const zone = useZone();
   const before = typedOf(share, zone);
   const change = useChangeShare();
+  const [chosen, setChosen] = useState(() => chosenOf(share.whoIsMeant));
+  const judged = useJudgedAudience(chosen);
+  const isOtherAudience = JSON.stringify(chosen) !== JSON.stringify(chosenOf(share.whoIsMeant));
   const form = useSchemaForm<Typed, ChangeShare>(changeShareSchema, before, {
-    ask: (typed) => changeOf(typed, before, zone),
+    ask: (typed) => ({ ...changeOf(typed, before, zone), ...(isOtherAudience && { audience: judged.asked }) }),
     faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
     fieldOf,
   });
@@ -43,7 +49,8 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
     <Form
       className="d-grid gap-2"
       onSubmit={(e) => {
-        if (form.formState.isDirty) return void submit(e);
+        if (isOtherAudience && judged.fault) return e.preventDefault();
+        if (form.formState.isDirty || isOtherAudience) return void submit(e);
         e.preventDefault();
         done();
       }}
@@ -53,10 +60,15 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         {...{ form, name: 'message', id: 'edit-message', label: 'Message', hiddenLabel: true }}
         {...{ as: 'textarea', rows: 2, placeholder: 'Message', maxLength: 2000 }}
       />
+      <AudienceField chosen={chosen} set={(part) => setChosen({ ...chosen, ...part })} judged={judged} />
       <Field {...small} name="opens" id="edit-opens" label="Opens (empty: at once)" type="datetime-local" />
       <Field {...small} name="closes" id="edit-closes" label="Closes (empty: open without end)" type="datetime-local" />
       <Field {...small} name="limit" id="edit-limit" label="Visits at most (empty: no limit)" inputMode="numeric" />
       <FormFault form={form} />
+      {isOtherAudience && judged.fault && <p className="field-fault mb-0">{judged.fault}</p>}
+      {isOtherAudience && !judged.fault && (
+        <p className="field-advice mb-0">Whoever is inside and not meant any more is out at once.</p>
+      )}
       <div className="d-flex gap-2">
         <Button type="submit" size="sm" disabled={form.formState.isSubmitting}>
           Save

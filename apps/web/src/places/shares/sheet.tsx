@@ -99,6 +99,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
           <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />
         </details>
       </section>
+      <Meant share={share} />
       <Items share={share} />
       <Visits share={share} />
       <History share={share} />
@@ -260,6 +261,25 @@ function Earlier({ more, beyond, show }: { more: number; beyond: number; show: (
   );
 }
 
+/** Whom it is for, where not for anyone. */
+function Meant({ share: { whoIsMeant } }: { share: ShareSheet }) {
+  const { kind, listed, blocked, members } = whoIsMeant;
+  if (kind === 'anyone') return null;
+  const names = kind === 'members' ? members.map((m) => m.name) : listed;
+  return (
+    <section>
+      <h3>For</h3>
+      {kind === 'verified' && <p className="mb-0">Whoever proves a mail address.</p>}
+      <ul className="meant-list">
+        {names.map((name) => (
+          <li key={name}>{name}</li>
+        ))}
+      </ul>
+      {blocked.length > 0 && <p className="quiet small mb-0">Never let in: {blocked.join(', ')}</p>}
+    </section>
+  );
+}
+
 function Visits({ share }: { share: ShareSheet }) {
   const [all, setAll] = useState(false);
   const shown = share.visits.slice(0, all ? undefined : VISITS_SHOWN);
@@ -273,7 +293,8 @@ function Visits({ share }: { share: ShareSheet }) {
       <ul>
         {shown.map((v) => (
           <li key={v.id} className="small d-flex gap-2">
-            <When at={v.beganAt} /> <span className="mono quiet">{v.from}</span>
+            <When at={v.beganAt} />{' '}
+            {v.who ? <span title={v.from}>{v.who}</span> : <span className="mono quiet">{v.from}</span>}
             <span className="quiet ms-auto">
               {v.archive ? 'took everything' : v.files === 0 ? 'looked' : `took ${countOf(v.files, 'file')}`}
             </span>

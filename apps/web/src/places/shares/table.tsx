@@ -54,6 +54,17 @@ export function ShareTable({ shares, chosen, narrow, query, order, sort }: Table
   );
 }
 
+const WHO: Record<ShareRow['audience'], string | null> = {
+  anyone: null,
+  verified: 'proven',
+  listed: 'listed',
+  members: 'members',
+};
+
+/** Whom it is for, where not for anyone, and whether there is a password. */
+const guardWords = ({ audience, hasPassword }: ShareRow): string =>
+  [WHO[audience], hasPassword ? 'password' : null].filter(Boolean).join(', ') || 'link only';
+
 function Heading({ by, name, order, sort }: { by: ShareSort; name: string } & Pick<TableProps, 'order' | 'sort'>) {
   const chosen = order.sort === by;
   return (
@@ -91,7 +102,7 @@ function Row({ share, to, chosen, narrow }: { share: ShareRow; to: string; chose
       </td>
       {!narrow && (
         <>
-          <td className="quiet">{share.hasPassword ? 'password' : 'link only'}</td>
+          <td className="quiet">{guardWords(share)}</td>
           <td>
             <ReachLamp mark={share.reach} portability={share.portability} brief />
           </td>

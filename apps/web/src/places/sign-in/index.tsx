@@ -1,6 +1,6 @@
 import { signInSchema, type SignIn as SignInAsked } from '@quay/contract';
 import { useQuery, useQueryClient } from '@tanstack/react-query';
-import { useState } from 'react';
+import { useEffect, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import type { UseFormReturn } from 'react-hook-form';
 import { Navigate, useLocation, useNavigate, useSearchParams } from 'react-router';
@@ -20,6 +20,14 @@ const ask = ({ code, remember, ...rest }: Typed): SignInAsked => (code === '' ? 
 /** Name and password are the provider's matter: the form asks for the code alone. */
 const FROM_PROVIDER: Typed = { signInName: 'provider', password: 'provider', code: '', remember: false };
 
+/** The page of a share, which is no part of this application. */
+const SHARE_PATH = /^\/s\/[0-9A-Za-z]{22}$/;
+
+function GoTo({ path }: { path: string }) {
+  useEffect(() => window.location.replace(path), [path]);
+  return null;
+}
+
 export function SignIn() {
   const client = useQueryClient();
   const location = useLocation();
@@ -35,7 +43,9 @@ export function SignIn() {
     { ask },
   );
   const busy = form.formState.isSubmitting;
-  const goingTo = (location.state as { from?: string } | null)?.from ?? '/';
+  const share = SHARE_PATH.exec(params.get('back') ?? '')?.[0] ?? null;
+  const goingTo = share ?? (location.state as { from?: string } | null)?.from ?? '/';
+  if (me && share) return <GoTo path={share} />;
   if (me) return <Navigate to={goingTo} replace />;
   const submit = form.handleSubmit(async (asked) => {
     try {

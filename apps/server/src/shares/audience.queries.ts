@@ -1,0 +1,82 @@
+import type { AudienceAsked, ShareAudience } from '@quay/contract';
+import { listedText, listingsOf, type AudienceKind, type Listed } from '@quay/core';
+import type { EntityManager } from 'typeorm';
+
+/** Whom a share is for, with everything that was said of it; canonical. */
+export interface Meant {
+  kind: AudienceKind;
+  listed: Listed[];
+  blocked: Listed[];
+  members: AudienceAsked['members'];
+}
+
+/** Whom a share is for, with names: groups that have ended and people who left are among them. */
+export async function audienceOf(m: EntityManager, shareId: string, kind: AudienceKind): Promise<ShareAudience> {
+  const entries = await m.query<(Listed & { blocked: boolean })[]>(
+    'SELECT blocked, kind, value FROM share_recipient WHERE share_id = $1 ORDER BY kind, value',
+    [shareId],
+  );
+  const members = await m.query<ShareAudience['members']>(
+    `SELECT CASE WHEN s.person_id IS NULL THEN 'group' ELSE 'person' END AS kind,
+            coalesce(s.person_id, s.group_id) AS id, coalesce(p.name, g.name) AS name
+       FROM share_member s LEFT JOIN person p ON p.id = s.person_id LEFT JOIN people_group g ON g.id = s.group_id
+      WHERE s.share_id = $1 ORDER BY s.person_id IS NOT NULL, 3`,
+    [shareId],
+  );
+  const texts = (blocked: boolean) => entries.filter((e) => e.blocked === blocked).map(listedText);
+  return { kind, listed: texts(false), blocked: texts(true), members };
+}
+
+/** Says whom a share is for, instead of what was said before. */
+export async function setAudience(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
+  await tx.query('UPDATE share SET audience = $2 WHERE id = $1', [shareId, meant.kind]);
+  await tx.query('DELETE FROM share_recipient WHERE share_id = $1', [shareId]);
+  await tx.query('DELETE FROM share_member WHERE share_id = $1', [shareId]);
+  const rows = [
+    ...meant.listed.map((entry) => ({ ...entry, blocked: false })),
+    ...meant.blocked.map((entry) => ({ ...entry, blocked: true })),
+  ];
+  await tx.query(
+    `INSERT INTO share_recipient (share_id, blocked, kind, value)
+     SELECT $1, * FROM unnest($2::boolean[], $3::text[], $4::text[])`,
+    [shareId, rows.map((r) => r.blocked), rows.map((r) => r.kind), rows.map((r) => r.value)],
+  );
+  const ids = (kind: 'person' | 'group') => meant.members.filter((m) => m.kind === kind).map((m) => m.id);
+  await tx.query('INSERT INTO share_member (share_id, person_id) SELECT $1, unnest($2::uuid[])', [
+    shareId,
+    ids('person'),
+  ]);
+  await tx.query('INSERT INTO share_member (share_id, group_id) SELECT $1, unnest($2::uuid[])', [
+    shareId,
+    ids('group'),
+  ]);
+}
+
+/** What the lists of a share say of an address. @param address canonical */
+export async function foundInLists(
+  m: EntityManager,
+  shareId: string,
+  address: string,
+): Promise<{ listed: boolean; blocked: boolean }> {
+  const keys = listingsOf(address);
+  const rows = await m.query<{ blocked: boolean }[]>(
+    `SELECT r.blocked FROM share_recipient r JOIN unnest($2::text[], $3::text[]) AS k (kind, value)
+        ON k.kind = r.kind AND k.value = r.value WHERE r.share_id = $1`,
+    [shareId, keys.map((k) => k.kind), keys.map((k) => k.value)],
+  );
+  return { listed: rows.some((r) => !r.blocked), blocked: rows.some((r) => r.blocked) };
+}
+
+/** Whether somebody is meant by a share, themselves or by a group. @param groupIds the groups that they are in */
+export async function isMeant(
+  m: EntityManager,
+  shareId: string,
+  personId: string,
+  groupIds: readonly string[],
+): Promise<boolean> {
+  const rows = await m.query<unknown[]>(
+    'SELECT 1 FROM share_member WHERE share_id = $1 AND (person_id = $2 OR group_id = ANY($3)) LIMIT 1',
+    [shareId, personId, groupIds],
+  );
+  return rows.length > 0;
+}

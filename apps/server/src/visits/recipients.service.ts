@@ -1,0 +1,204 @@
+import { Inject, Injectable } from '@nestjs/common';
+import {
+  CODE_DIGITS,
+  CODE_LIFETIME_MS,
+  CODE_TRIES,
+  CODES_PER_HOUR,
+  countOf,
+  holdsAt,
+  needsCode,
+  standingOf,
+} from '@quay/core';
+import { canonicalAddress } from '@quay/core/recipients';
+import type { CodeAsked, OpenShare } from '@quay/contract';
+import { createHmac, randomInt, timingSafeEqual } from 'node:crypto';
+import { setTimeout as wait } from 'node:timers/promises';
+import { DataSource, type EntityManager } from 'typeorm';
+import { loadAskers } from '../access/access-facts.js';
+import { SessionService } from '../people/session.service.js';
+import { Attempts } from '../platform/attempts.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { Mail } from '../platform/mail.js';
+import { Office } from '../platform/office.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
+import { secretHash } from '../platform/seal.js';
+import { foundInLists, isMeant } from '../shares/audience.queries.js';
+import type { ShareRecord } from '../shares/shares.queries.js';
+import { dropCode, forgetCodes, keepCode, sessionLasts, takeCodeTry, type VisitRow } from './visits.queries.js';
+
+const HOUR_MS = 3_600_000;
+/** An answer about a code comes at a multiple of this: how long the work took tells nothing of the address. */
+const BEAT_MS = 300;
+
+/** Whom a visit is let in as. */
+export interface Proven {
+  recipient: string | null;
+  personId: string | null;
+  sessionHash: Buffer | null;
+  /** Of whoever is signed in. */
+  name: string | null;
+  /** Uses up what was proven, in the transaction that lets them in. @returns false: it was used meanwhile */
+  use: (tx: EntityManager) => Promise<boolean>;
+}
+
+const ANYBODY: Proven = {
+  recipient: null,
+  personId: null,
+  sessionHash: null,
+  name: null,
+  use: () => Promise.resolve(true),
+};
+
+/** The one answer to every code that does not let in, whoever typed it. */
+const wrongCode = (triesLeft: number): Problem =>
+  new Problem(
+    'unauthenticated',
+    'share.wrong-code',
+    triesLeft > 0
+      ? `That is not the code, or it is over. ${countOf(triesLeft, 'try', 'tries')} left with this one.`
+      : 'That is not the code, or it is over. Ask for another.',
+    { triesLeft },
+  );
+
+/** Who a visitor is, where a share is not for anyone: by a code that was sent to their address, or by signing in. */
+@Injectable()
+export class RecipientsService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly attempts: Attempts,
+    private readonly mail: Mail,
+    private readonly office: Office,
+    private readonly sessions: SessionService,
+    @Inject(CONFIG) private readonly config: Config,
+    housekeeping: Housekeeping,
+  ) {
+    housekeeping.add('codes of shares', () => this.tidy());
+  }
+
+  /**
+   * Sends a code to an address, if the share is for it. Whether it is told by nothing: answer, time, limits and what is
+   * kept are the same.
+   * @throws Problem recipient.address, tries.too-many, mail.none
+   */
+  async sendCode(share: ShareRecord, text: string): Promise<CodeAsked> {
+    if (!needsCode(share.audience)) throw new Problem('conflict', 'share.no-code', 'This share asks for no code.');
+    const address = addressFrom(text);
+    if (!(await this.mail.canSend(this.db.manager)))
+      throw new Problem(
+        'conflict',
+        'mail.none',
+        `Codes cannot be sent at the moment. Ask ${share.creatorName} to let you in another way.`,
+      );
+    await this.attempts.take(`code to ${secretHash(address).toString('hex')}`, CODES_PER_HOUR, HOUR_MS);
+    const began = performance.now();
+    const code = String(randomInt(10 ** CODE_DIGITS)).padStart(CODE_DIGITS, '0');
+    const expiresAt = new Date(this.clock.now() + CODE_LIFETIME_MS);
+    await this.db.transaction(async (tx) => {
+      await keepCode(tx, {
+        shareId: share.id,
+        addressHash: secretHash(address),
+        mac: this.macOf(share, address, code),
+        expiresAt,
+      });
+      if ((await this.standing(tx, share, address)) === 'admitted') await this.mailCode(tx, share, address, code);
+    });
+    await wait(BEAT_MS - ((performance.now() - began) % BEAT_MS));
+    return { address, minutes: CODE_LIFETIME_MS / 60_000 };
+  }
+
+  /** Codes that are over go. */
+  private async tidy(): Promise<void> {
+    await forgetCodes(this.db.manager, this.clock.date());
+  }
+
+  /** Who opens a share, as far as it asks. @throws Problem for every way in which they have not shown it */
+  async require(share: ShareRecord, asked: OpenShare, session: string | null, from: string): Promise<Proven> {
+    if (share.audience === 'anyone') return ANYBODY;
+    return share.audience === 'members' ? this.requireMember(share, session, from) : this.requireCode(share, asked);
+  }
+
+  /** Whether a visit may go on: whoever it was let in as is still meant, and still signed in. */
+  async admits(share: ShareRecord, visit: VisitRow, m: EntityManager = this.db.manager): Promise<boolean> {
+    switch (share.audience) {
+      case 'anyone':
+        return true;
+      case 'verified':
+      case 'listed':
+        return visit.recipient !== null && (await this.standing(m, share, visit.recipient)) === 'admitted';
+      case 'members':
+        return (
+          visit.personId !== null &&
+          visit.sessionHash !== null &&
+          (await sessionLasts(m, visit.sessionHash, this.clock.date())) &&
+          (await this.isMember(m, share, visit.personId))
+        );
+    }
+  }
+
+  private async requireCode(share: ShareRecord, { address: text, code }: OpenShare): Promise<Proven> {
+    if (text === undefined || code === undefined)
+      throw new Problem(
+        'unauthenticated',
+        'share.code-needed',
+        'This share is opened with a code that is sent to you.',
+      );
+    const address = addressFrom(text);
+    const key = { shareId: share.id, addressHash: secretHash(address) };
+    const kept = await takeCodeTry(this.db.manager, key, { now: this.clock.date(), most: CODE_TRIES });
+    const right = kept !== null && timingSafeEqual(kept.mac, this.macOf(share, address, code));
+    if (!right) throw wrongCode(kept === null ? 0 : CODE_TRIES - kept.tries);
+    // It was sent to nobody whom the share is not for; it may have changed since.
+    if ((await this.standing(this.db.manager, share, address)) !== 'admitted') throw wrongCode(0);
+    return { ...ANYBODY, recipient: address, use: (tx) => dropCode(tx, key, kept.mac) };
+  }
+
+  private async requireMember(share: ShareRecord, session: string | null, from: string): Promise<Proven> {
+    const who = session === null ? null : await this.sessions.whoHolds(session, from);
+    if (!who || session === null)
+      throw new Problem('unauthenticated', 'share.sign-in', 'This share is for people who sign in here.');
+    if (!(await this.isMember(this.db.manager, share, who.personId)))
+      throw new Problem(
+        'forbidden',
+        'share.not-meant',
+        `This share is for others than ${who.name}. Ask ${share.creatorName}.`,
+      );
+    return { ...ANYBODY, personId: who.personId, name: who.name, sessionHash: secretHash(session) };
+  }
+
+  /** Whether somebody is meant now, themselves or by a group, with an account that can be used. */
+  private async isMember(m: EntityManager, share: ShareRecord, personId: string): Promise<boolean> {
+    const now = this.clock.now();
+    const [asker] = await loadAskers(m, [personId]);
+    if (!asker?.account.some((span) => holdsAt(span, now))) return false;
+    const groups = asker.groups.filter((g) => holdsAt(g, now)).map((g) => g.groupId);
+    return isMeant(m, share.id, personId, groups);
+  }
+
+  private async standing(m: EntityManager, share: ShareRecord, address: string) {
+    const audience = share.audience === 'verified' ? 'verified' : 'listed';
+    return standingOf(audience, await foundInLists(m, share.id, address));
+  }
+
+  private async mailCode(tx: EntityManager, share: ShareRecord, to: string, code: string): Promise<void> {
+    const { name } = await this.office.toVisitors();
+    await this.mail.handIn(tx, {
+      to,
+      subject: `Your code for ${name}`,
+      text: `${code}\n\nWith this code you open what ${share.creatorName}, ${name}, has shared with you. It holds for ${CODE_LIFETIME_MS / 60_000} minutes and once.\n\nIf you have not asked for it, somebody else has typed your address; nothing happens without the code.`,
+    });
+  }
+
+  /** Codes are few: only whoever knows the key of the server can tell one from what is kept of it. */
+  private macOf(share: ShareRecord, address: string, code: string): Buffer {
+    return createHmac('sha256', this.config.sealingKey).update(`share code\n${share.id}\n${address}\n${code}`).digest();
+  }
+}
+
+function addressFrom(text: string): string {
+  const address = canonicalAddress(text);
+  if (address === null) throw invalidField('address', 'recipient.address', 'That is no mail address.');
+  return address;
+}

@@ -1,0 +1,294 @@
+import type { ProblemBody, ShareSheet, VisitorDoor } from '@quay/contract';
+import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
+import { openMailbox, type Mailbox } from '../_fixtures/mailbox.js';
+import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { Mail } from '../platform/mail.js';
+
+const MINUTE = 60_000;
+let box: Mailbox;
+let office: TestOffice;
+let iris: Client;
+let tomas: Client;
+let rosa: Client;
+let plan: string;
+const ids: Record<string, string> = {};
+
+beforeAll(async () => {
+  box = await openMailbox();
+  office = await openOffice({ smtpUrl: box.url });
+  // Times are the machine's: the queue of mail goes by PostgreSQL's clock.
+  office.clock.at = Date.now();
+  [iris, tomas, rosa] = [await office.signedIn('iris'), await office.signedIn('tomas'), await office.signedIn('rosa')];
+  plan = (await iris.upload(office.roots.projects, 'plan.pdf', Buffer.from('a plan'))).body.id;
+  for (const { id, name } of await office.db.query<{ id: string; name: string }[]>(
+    'SELECT id, sign_in_name AS name FROM person',
+  ))
+    ids[name] = id;
+  await office.db.query(`UPDATE address SET uses = 'sign-in'`);
+});
+afterAll(async () => {
+  await office.close();
+  await box.close();
+});
+beforeEach(async () => {
+  office.app.get(Mail).hurry();
+  await vi.waitFor(
+    async () => expect(await office.db.query(`SELECT 1 FROM mail WHERE state = 'waiting'`)).toEqual([]),
+    60_000,
+  );
+  // Attempts are counted by the hour and the minute.
+  office.clock.advance(61 * MINUTE);
+  box.mails.length = 0;
+});
+
+const audience = (part: object) => ({ kind: 'listed', listed: [], blocked: [], members: [], ...part });
+const publish = (part: object, more: object = {}) =>
+  iris.ask<ShareSheet>('POST', '/api/shares', {
+    ...{ title: 'Plans', message: 'For you alone.', nodeIds: [plan], password: null, visitLimit: null },
+    window: { opensAt: null, closesAt: null },
+    audience: audience(part),
+    ...more,
+  });
+const pathOf = (sheet: ShareSheet) => new URL(sheet.link).pathname;
+const ask = (visitor: Client, path: string, address: string, password: string | null = null) =>
+  visitor.ask<{ address: string; minutes: number } & ProblemBody>('POST', `${path}/code`, { address, password });
+const open = (visitor: Client, path: string, part: object = {}) =>
+  visitor.ask<VisitorDoor & ProblemBody>('POST', `${path}/open`, { password: null, ...part });
+const look = async (visitor: Client, path: string) => (await visitor.ask<VisitorDoor>('GET', `${path}/door`)).body;
+/** The code that came last to an address. */
+async function codeFor(address: string): Promise<string> {
+  office.app.get(Mail).hurry();
+  return vi.waitFor(() => {
+    const mail = box.mails.findLast((m) => [m.to].flat().some((to) => to?.text === address));
+    const code = /^\d{6}$/m.exec(mail?.text ?? '')?.[0];
+    if (!code) throw new Error(`no code came for ${address}`);
+    return code;
+  }, 60_000);
+}
+async function opened(path: string, address: string): Promise<Client> {
+  const visitor = office.client();
+  await ask(visitor, path, address);
+  const { status, body } = await open(visitor, path, { address, code: await codeFor(address.toLowerCase()) });
+  expect([status, body.you]).toEqual([200, address.toLowerCase()]);
+  return visitor;
+}
+
+describe('a share for listed recipients', () => {
+  it('opens to whoever proves an address of the list, by a code that holds once', async () => {
+    const { body: sheet } = await publish({ listed: ['M.Hale@Fenway.example', '*.brookline.example'] });
+    expect(sheet.whoIsMeant).toMatchObject({
+      kind: 'listed',
+      listed: ['m.hale@fenway.example', '*.brookline.example'],
+    });
+    expect(sheet.sentence.map((p) => p.text).join('')).toContain(
+      '2 listed recipients who prove their address, with the link, can download 1 item',
+    );
+    const path = pathOf(sheet);
+    const visitor = office.client();
+    expect(await look(visitor, path)).toMatchObject({
+      needsCode: true,
+      needsSignIn: false,
+      message: '',
+      contents: null,
+    });
+    expect((await open(visitor, path)).body.code).toBe('share.code-needed');
+    expect((await ask(visitor, path, 'm.hale@FENWAY.example')).body).toEqual({
+      address: 'm.hale@fenway.example',
+      minutes: 10,
+    });
+    const code = await codeFor('m.hale@fenway.example');
+    const spaced = `${code.slice(0, 3)} ${code.slice(3)}`;
+    const door = await open(visitor, path, { address: 'M.Hale@fenway.example', code: spaced });
+    expect(door.body).toMatchObject({ you: 'm.hale@fenway.example', message: 'For you alone.' });
+    expect((await visitor.fetch(`${path}/files/${plan}`)).status).toBe(200);
+    // The code was used; another browser needs one of its own.
+    expect((await open(office.client(), path, { address: 'm.hale@fenway.example', code })).body.code).toBe(
+      'share.wrong-code',
+    );
+    const { visits, history } = (await iris.ask<ShareSheet>('GET', `/api/shares/${sheet.id}`)).body;
+    expect(visits.map((v) => v.who)).toEqual(['m.hale@fenway.example']);
+    expect(history.map((h) => h.words).join()).toContain('m.hale@fenway.example');
+    await opened(path, 'zoe@site.brookline.example');
+  });
+  it('tells by nothing whether an address is on the list', async () => {
+    const { body: sheet } = await publish({ listed: ['fenway.example'], blocked: ['old@fenway.example'] });
+    const path = pathOf(sheet);
+    const answers: string[] = [];
+    for (const address of [
+      'm.hale@fenway.example',
+      'old@fenway.example',
+      'nobody@quarry.example',
+      'm@sub.fenway.example',
+    ]) {
+      const visitor = office.client();
+      const began = performance.now();
+      const { status, body } = await ask(visitor, path, address);
+      // Answers come at a beat: whatever the work took.
+      expect((performance.now() - began) % 300).toBeLessThan(200);
+      const wrong = await open(visitor, path, { address, code: '000000' });
+      answers.push(
+        JSON.stringify([
+          status,
+          { ...body, address: '' },
+          wrong.status,
+          { ...wrong.body, requestId: '', instance: '' },
+        ]),
+      );
+    }
+    expect(new Set(answers).size).toBe(1);
+    await codeFor('m.hale@fenway.example');
+    expect(box.mails).toHaveLength(1);
+  });
+  it('takes five tries at a code, and five codes an hour for an address', async () => {
+    const path = pathOf((await publish({ listed: ['zoe@calder.example'] })).body);
+    const visitor = office.client();
+    const address = 'zoe@calder.example';
+    await ask(visitor, path, address);
+    const code = await codeFor(address);
+    const wrong = code === '111111' ? '222222' : '111111';
+    const left: unknown[] = [];
+    for (let n = 0; n < 5; n += 1)
+      left.push(((await open(visitor, path, { address, code: wrong })).body as { triesLeft?: number }).triesLeft);
+    expect(left).toEqual([4, 3, 2, 1, 0]);
+    // Now the right one is of no use either.
+    expect((await open(visitor, path, { address, code })).body.code).toBe('share.wrong-code');
+    for (let n = 0; n < 4; n += 1) expect((await ask(visitor, path, address)).status).toBe(200);
+    expect((await ask(visitor, path, address)).body.code).toBe('tries.too-many');
+    // Somebody else is not kept out by it.
+    expect((await ask(visitor, path, 'marek@calder.example')).status).toBe(200);
+  });
+  it('takes no code that is over, of another share, or of another address', async () => {
+    const [one, other] = [
+      pathOf((await publish({ listed: ['calder.example'] })).body),
+      pathOf((await publish({ listed: ['calder.example'] })).body),
+    ];
+    const visitor = office.client();
+    await ask(visitor, one, 'zoe@calder.example');
+    await ask(visitor, one, 'pell@calder.example');
+    await ask(visitor, other, 'zoe@calder.example');
+    const code = await codeFor('pell@calder.example');
+    for (const [path, address] of [
+      [one, 'zoe@calder.example'],
+      [other, 'zoe@calder.example'],
+    ] as const)
+      expect((await open(visitor, path, { address, code })).body.code).toBe('share.wrong-code');
+    office.clock.advance(10 * MINUTE);
+    expect((await open(visitor, one, { address: 'pell@calder.example', code })).body.code).toBe('share.wrong-code');
+  });
+  it('asks for its password before it sends anything', async () => {
+    const password = 'gravel-heron-silent-oar';
+    const path = pathOf((await publish({ listed: ['zoe@calder.example'] }, { password })).body);
+    const visitor = office.client();
+    expect((await ask(visitor, path, 'zoe@calder.example')).body.code).toBe('share.password-needed');
+    expect((await ask(visitor, path, 'zoe@calder.example', 'wrong-one')).body.code).toBe('share.wrong-password');
+    expect((await ask(visitor, path, 'zoe@calder.example', password)).status).toBe(200);
+    const code = await codeFor('zoe@calder.example');
+    expect((await open(visitor, path, { address: 'zoe@calder.example', code })).body.code).toBe(
+      'share.password-needed',
+    );
+    expect((await open(visitor, path, { address: 'zoe@calder.example', code, password })).status).toBe(200);
+  });
+  it('shuts at once to whoever is taken off the list or blocked, also mid-visit', async () => {
+    const { body: sheet } = await publish({ listed: ['zoe@calder.example', 'fenway.example'] });
+    const path = pathOf(sheet);
+    const [zoe, marek] = [await opened(path, 'zoe@calder.example'), await opened(path, 'm.hale@fenway.example')];
+    await iris.ask('PATCH', `/api/shares/${sheet.id}`, {
+      audience: audience({ listed: ['fenway.example'], blocked: ['m.hale@fenway.example'] }),
+    });
+    for (const visitor of [zoe, marek]) expect((await visitor.fetch(`${path}/files/${plan}`)).status).toBe(401);
+    await iris.ask('PATCH', `/api/shares/${sheet.id}`, { audience: audience({ kind: 'verified' }) });
+    for (const visitor of [zoe, marek]) expect((await visitor.fetch(`${path}/files/${plan}`)).status).toBe(200);
+    // Who came in as anyone has proven nothing.
+    await iris.ask('PATCH', `/api/shares/${sheet.id}`, { audience: audience({ kind: 'anyone' }) });
+    const anyone = office.client();
+    await open(anyone, path);
+    await iris.ask('PATCH', `/api/shares/${sheet.id}`, { audience: audience({ kind: 'verified' }) });
+    expect((await anyone.fetch(`${path}/files/${plan}`)).status).toBe(401);
+  });
+  it('sends nothing where there is no mail, and says so', async () => {
+    const without = await openOffice();
+    const by = await without.signedIn('iris');
+    const file = (await by.upload(without.roots.projects, 'plan.pdf', Buffer.from('a plan'))).body.id;
+    const { body } = await by.ask<ShareSheet>('POST', '/api/shares', {
+      ...{ title: 'Plans', message: '', nodeIds: [file], password: null, visitLimit: null },
+      ...{ window: { opensAt: null, closesAt: null }, audience: audience({ listed: ['calder.example'] }) },
+    });
+    const { status, body: said } = await ask(without.client(), pathOf(body), 'zoe@calder.example');
+    expect([status, said.code]).toEqual([409, 'mail.none']);
+    await without.close();
+  });
+});
+
+describe('a share for members', () => {
+  const forMembers = (...members: object[]) => publish({ kind: 'members', members });
+  const person = (name: string) => ({ kind: 'person', id: ids[name] });
+  it('opens to who is signed in and meant, themselves or by a group, and to nobody else', async () => {
+    const crew = (await iris.ask<{ id: string; name: string }[]>('POST', '/api/groups', { name: 'Crew' })).body.find(
+      (g) => g.name === 'Crew',
+    );
+    await iris.ask('POST', `/api/groups/${crew?.id}/members`, person('rosa'));
+    const { body: sheet } = await forMembers(person('tomas'), { kind: 'group', id: crew?.id });
+    expect(sheet.sentence.map((p) => p.text).join('')).toContain('Crew and Tomas Osei, signed in, with the link, can');
+    const path = pathOf(sheet);
+    expect(await look(office.client(), path)).toMatchObject({ needsSignIn: true, needsCode: false, message: '' });
+    expect((await open(office.client(), path)).body.code).toBe('share.sign-in');
+    expect((await open(iris, path)).body.code).toBe('share.not-meant');
+    for (const [by, name] of [
+      [tomas, 'Tomas Osei'],
+      [rosa, 'Rosa Quill'],
+    ] as const) {
+      expect((await open(by, path)).body.you).toBe(name);
+      expect((await by.fetch(`${path}/files/${plan}`)).status).toBe(200);
+    }
+    // Who leaves the group is out, at once.
+    await iris.ask('DELETE', `/api/groups/${crew?.id}/members/person/${ids['rosa']}`);
+    expect((await rosa.fetch(`${path}/files/${plan}`)).status).toBe(401);
+    expect((await open(rosa, path)).body.code).toBe('share.not-meant');
+  });
+  it('ends with the session', async () => {
+    const path = pathOf((await forMembers(person('tomas'))).body);
+    const again = await office.signedIn('tomas');
+    expect((await open(again, path)).status).toBe(200);
+    const visit = again.cookieHeader(`${path}/files/x`);
+    await again.ask('DELETE', '/api/session');
+    await vi.waitFor(
+      async () =>
+        expect((await fetch(`${office.origin}${path}/files/${plan}`, { headers: { cookie: visit } })).status).toBe(401),
+      60_000,
+    );
+  });
+  it('is refused at an address where nobody signs in', async () => {
+    await office.db.query(`UPDATE address SET uses = 'visitors'`);
+    expect((await forMembers(person('tomas'))).body).toMatchObject({ code: 'address.no-sign-in' });
+    const { body: sheet } = await publish({ kind: 'verified' });
+    const change = { audience: audience({ kind: 'members', members: [person('tomas')] }) };
+    expect((await iris.ask('PATCH', `/api/shares/${sheet.id}`, change)).body.code).toBe('address.no-sign-in');
+    await office.db.query(`UPDATE address SET uses = 'sign-in'`);
+    expect((await iris.ask('PATCH', `/api/shares/${sheet.id}`, change)).status).toBe(200);
+  });
+});
+
+describe('whom a share is for is refused', () => {
+  it.each([
+    ['an empty list', { listed: [] }, 'audience.empty'],
+    ['what is no address', { listed: ['zoe@calder.example', 'Zoe Calder'] }, 'audience.entry'],
+    ['two entries in one', { listed: ['zoe@calder.example, pell@calder.example'] }, 'audience.entry'],
+    ['a block that is none', { listed: ['calder.example'], blocked: ['*.x'] }, 'audience.entry'],
+    ['no member', { kind: 'members' }, 'audience.nobody'],
+    [
+      'a member that is not there',
+      { kind: 'members', members: [{ kind: 'group', id: crypto.randomUUID() }] },
+      'audience.gone',
+    ],
+  ])('%s', async (_, part, code) => expect((await publish(part)).body).toMatchObject({ code }));
+  it('names the entry', async () =>
+    expect((await publish({ listed: ['zoe@calder.example', 'Zoe Calder'] })).body).toMatchObject({
+      errors: [{ field: 'audience.listed.1', detail: 'Zoe Calder has no address.' }],
+    }));
+  it('takes 5,000 addresses, each once, and no more', async () => {
+    const many = Array.from({ length: 5000 }, (_, n) => `person${n % 4990}@firm${n % 7}.example`);
+    const { status, body } = await publish({ listed: many });
+    expect([status, body.whoIsMeant.listed.length]).toEqual([201, new Set(many).size]);
+    expect((await publish({ listed: [...many, 'one@more.example'] })).status).toBe(400);
+  });
+});

@@ -1,0 +1,92 @@
+/** Whom a share is for: rules.md, Who gets in. */
+export const AUDIENCES = ['anyone', 'verified', 'listed', 'members'] as const;
+export type AudienceKind = (typeof AUDIENCES)[number];
+
+/** One entry of a list: an address, a domain, or whatever lies below a domain. The value is canonical. */
+export interface Listed {
+  kind: 'address' | 'domain' | 'subdomains';
+  value: string;
+}
+
+export const listedText = ({ kind, value }: Listed): string => (kind === 'subdomains' ? `*.${value}` : value);
+
+/** What a share needs of whoever opens it, beside the link and the password. */
+export const needsCode = (audience: AudienceKind): boolean => audience === 'verified' || audience === 'listed';
+
+/** How long a one-time code can be used, and how often somebody may be wrong about it (common practice, no source). */
+export const CODE_LIFETIME_MS = 10 * 60_000;
+export const CODE_TRIES = 5;
+export const CODE_DIGITS = 6;
+/** Codes that one address is sent in an hour, for whatever share. */
+export const CODES_PER_HOUR = 5;
+
+/** Entries of one list at the most. */
+export const MOST_RECIPIENTS = 5000;
+
+/**
+ * The entries of a list that an address is found by: itself, its domain, and every domain above that one. Whoever keeps
+ * a list looks for these and need not know how addresses are compared.
+ * @param address canonical, as {@link canonicalAddress} gives it
+ */
+export function listingsOf(address: string): Listed[] {
+  const domain = address.slice(address.lastIndexOf('@') + 1);
+  const labels = domain.split('.');
+  const above = labels.slice(1).map((_, i) => labels.slice(i + 1).join('.'));
+  return [
+    { kind: 'address', value: address },
+    { kind: 'domain', value: domain },
+    ...above.map((value): Listed => ({ kind: 'subdomains', value })),
+  ];
+}
+
+/** What is said of an address: a block beats a listing. */
+export type Standing = 'admitted' | 'unlisted' | 'blocked';
+
+/**
+ * @param found the entries of the share among {@link listingsOf} the address
+ */
+export function standingOf(audience: 'verified' | 'listed', found: { listed: boolean; blocked: boolean }): Standing {
+  if (found.blocked) return 'blocked';
+  return audience === 'verified' || found.listed ? 'admitted' : 'unlisted';
+}
+
+/** Members and lists in the sentence name so many; of the others it says how many. */
+const NAMED = 3;
+const AND = new Intl.ListFormat('en-GB', { type: 'conjunction' });
+
+/** Whom the sentence of a share is about. */
+export interface AudienceTerms {
+  kind: AudienceKind;
+  /** Of `listed`: how many entries there are. */
+  listed: number;
+  /** Of `members`: names of people and groups. */
+  members: readonly string[];
+}
+
+export const ANYONE: AudienceTerms = { kind: 'anyone', listed: 0, members: [] };
+
+/** The subject of the sentence, in runs; strong ones are decisions. It goes on with ", with the link," or the like. */
+export function audienceWords({ kind, listed, members }: AudienceTerms): { text: string; strong: boolean }[] {
+  switch (kind) {
+    case 'anyone':
+      return [{ text: 'Anyone', strong: false }];
+    case 'verified':
+      return [
+        { text: 'Anyone', strong: false },
+        { text: ' who proves a mail address', strong: true },
+      ];
+    case 'listed':
+      return [
+        { text: listed === 1 ? '1 listed recipient' : `${listed} listed recipients`, strong: true },
+        { text: listed === 1 ? ' who proves their address' : ' who prove their address', strong: false },
+      ];
+    case 'members': {
+      const more = members.length - NAMED;
+      const named = more > 0 ? [...members.slice(0, NAMED), `${more} more`] : members;
+      return [
+        { text: AND.format(named) || 'Nobody yet', strong: true },
+        { text: ', signed in', strong: false },
+      ];
+    }
+  }
+}

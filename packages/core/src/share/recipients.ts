@@ -1,0 +1,102 @@
+import { toASCII } from 'tr46';
+import type { Listed } from './audience.js';
+
+/** RFC 5321 §4.5.3.1: the local part has at most 64 octets, the path 256 with its brackets. */
+const LONGEST_LOCAL = 64;
+const LONGEST_ADDRESS = 254;
+/** Atoms of RFC 5322 §3.2.3, with dots between them. */
+const LOCAL = /^[a-z0-9!#$%&'*+/=?^_`{|}~-]+(\.[a-z0-9!#$%&'*+/=?^_`{|}~-]+)*$/i;
+
+/**
+ * A domain in the form it is compared in: A-labels (IDNA by UTS #46, non-transitional), small letters, without a dot at
+ * its end; null when it is none.
+ */
+export function canonicalDomain(text: string): string | null {
+  const ascii = toASCII(text.trim().replace(/\.$/, ''), {
+    checkBidi: true,
+    checkHyphens: true,
+    checkJoiners: true,
+    useSTD3ASCIIRules: true,
+    verifyDNSLength: true,
+    transitionalProcessing: false,
+  });
+  // One label names a machine of a network, not somebody elsewhere; a label of digits at the end is an IP address.
+  return ascii !== null && ascii.includes('.') && !/\.\d+$/.test(ascii) ? ascii : null;
+}
+
+/** An address in the form it is compared in: the local part in small letters, the domain as above; null: it is none. */
+export function canonicalAddress(text: string): string | null {
+  const [, local, domain] = /^(.+)@([^@]+)$/.exec(text.trim()) ?? [];
+  if (!local || !domain || local.length > LONGEST_LOCAL || !LOCAL.test(local)) return null;
+  const canonical = canonicalDomain(domain);
+  if (canonical === null) return null;
+  const address = `${local.toLowerCase()}@${canonical}`;
+  return address.length <= LONGEST_ADDRESS ? address : null;
+}
+
+/** What of a pasted list could not be understood, and why. */
+export interface ListFault {
+  text: string;
+  words: string;
+}
+
+export interface ReadList {
+  listed: Listed[];
+  faults: ListFault[];
+  /** How many came more than once. */
+  twice: number;
+}
+
+/**
+ * A list as it is pasted from a mail or a spreadsheet: addresses, also with names before them, domains and `*.domain`,
+ * separated by commas, semicolons, tabs or lines.
+ */
+export function readList(text: string): ReadList {
+  const listed = new Map<string, Listed>();
+  const faults: ListFault[] = [];
+  let twice = 0;
+  for (const entry of entriesOf(text)) {
+    const read = readEntry(entry);
+    if ('words' in read) faults.push({ text: entry.slice(0, 80), words: read.words });
+    else if (listed.has(`${read.kind} ${read.value}`)) twice += 1;
+    else listed.set(`${read.kind} ${read.value}`, read);
+  }
+  return { listed: [...listed.values()], faults, twice };
+}
+
+/** `"Hale, Marek" <m.hale@fenway.example>`: what stands in quotes parts nothing. */
+const ENTRY = /(?:"[^"]*"|[^",;\t\r\n])+/g;
+
+function entriesOf(text: string): string[] {
+  return (text.match(ENTRY) ?? [])
+    .flatMap((part) => {
+      const angled = [...part.matchAll(/<([^<>]*)>/g)].map((m) => m[1] ?? '');
+      if (angled.length > 0) return angled;
+      const words = part.trim().split(/\s+/);
+      // Only where each is an address: what else stands apart by a space is told whole.
+      return words.length > 1 && words.every((word) => word.includes('@')) ? words : [part.trim()];
+    })
+    .map((entry) => entry.trim().replace(/^mailto:/i, ''))
+    .filter((entry) => entry !== '');
+}
+
+function readEntry(entry: string): Listed | { words: string } {
+  if (entry.startsWith('*.')) {
+    const value = canonicalDomain(entry.slice(2));
+    return value === null ? { words: 'is no domain' } : { kind: 'subdomains', value };
+  }
+  const bare = entry.replace(/^@/, '');
+  if (!bare.includes('@')) {
+    const value = canonicalDomain(bare);
+    if (value !== null) return { kind: 'domain', value };
+    return { words: bare.includes(' ') ? 'has no address' : 'is no mail address and no domain' };
+  }
+  const value = canonicalAddress(bare);
+  if (value !== null) return { kind: 'address', value };
+  const local = bare.slice(0, bare.lastIndexOf('@'));
+  if (local.length > LONGEST_LOCAL)
+    return { words: `is too long: before the @ there are at most ${LONGEST_LOCAL} characters` };
+  return {
+    words: LOCAL.test(local) ? 'has no domain that there could be' : 'has a character before the @ that no address has',
+  };
+}

@@ -1,0 +1,3 @@
+declare module 'tr46' {
+  export function toASCII(domain: string, options?: Record<string, boolean>): string | null;
+}

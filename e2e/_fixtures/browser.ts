@@ -81,6 +81,8 @@ export class Person {
   async fill(selector: string, text: string): Promise<void> {
     await this.page.waitForSelector(selector);
     await this.page.click(selector, { count: 3 });
+    // Three clicks choose a line: a text of several is chosen whole.
+    await this.page.$eval(selector, (e) => e instanceof HTMLTextAreaElement && e.select());
     await this.page.keyboard.press('Backspace');
     await this.page.type(selector, text);
   }

@@ -216,6 +216,17 @@ export interface ShareSheet extends ShareRow {
   historyTotal: number;
 }
 
+/** A share that is for whoever asks: they are a member, or their address is on its list. */
+export interface SharedWithMe extends WindowText {
+  title: string;
+  sender: string;
+  link: string;
+  state: 'open' | 'scheduled';
+  hasPassword: boolean;
+  /** A code is sent to their address when they open it. */
+  byCode: boolean;
+}
+
 /** The liveliest state among the shares that publish each item itself, by node id. */
 export type ShareMarks = Record<string, ShareState>;
 

@@ -294,6 +294,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     path: '/api/shares/today?from=2026-11-17T00:00:00Z&to=2026-12-30T00:00:00Z',
   }),
   'POST /api/shares': (t) => ({ path: '/api/shares', body: share(t) }),
+  'GET /api/shares/for-me': () => ({ path: '/api/shares/for-me' }),
   'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),

@@ -111,7 +111,7 @@ async function loadReach(l: Loading, { address, updateSecret }: DemoReach): Prom
   await l.tx.query(`UPDATE address SET created_at = $1`, [new Date(l.now - 118 * DAY_MS)]);
   await l.tx.query(
     `INSERT INTO address (id, scheme, host, port, is_default, way_in, uses, created_at)
-      VALUES ($1, 'https', $2, NULL, false, 'mapping', 'visitors', $3)`,
+      VALUES ($1, 'https', $2, NULL, false, 'mapping', 'sign-in', $3)`,
     [l.random.uuid(l.now), address.hostname, new Date(l.now - 100 * DAY_MS)],
   );
   for (const [network, server] of [
@@ -404,6 +404,20 @@ async function loadFile(l: Loading, file: DemoFile): Promise<void> {
   }
 }
 
+async function loadAudience(l: Loading, shareId: string, { listed = [], group }: DemoShare): Promise<void> {
+  for (const entry of listed)
+    await l.tx.query('INSERT INTO share_recipient (share_id, blocked, kind, value) VALUES ($1, false, $2, $3)', [
+      shareId,
+      entry.startsWith('*.') ? 'subdomains' : 'address',
+      entry.replace(/^\*\./, ''),
+    ]);
+  if (group)
+    await l.tx.query('INSERT INTO share_member (share_id, group_id) SELECT $1, id FROM people_group WHERE name = $2', [
+      shareId,
+      group,
+    ]);
+}
+
 async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Promise<void> {
   const made = minuteOf(l.now + share.made * DAY_MS - 120_000);
   const id = l.random.uuid(made);
@@ -412,9 +426,9 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   const closes = momentOf(l.now, share.closes, 17);
   await l.tx.query(
     `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at,
-      visit_limit, visits_used, withdrawn_at, created_at, created_by)
+      visit_limit, visits_used, withdrawn_at, created_at, created_by, audience)
      VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1),
-       $6, $7, $8, $9, $10, $11, $12, $13)`,
+       $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
     [
       id,
       share.title,
@@ -429,8 +443,10 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
       momentOf(l.now, share.withdrawn ?? null, 11),
       new Date(made),
       l.people.get(share.by),
+      share.listed ? 'listed' : share.group ? 'members' : 'anyone',
     ],
   );
+  await loadAudience(l, id, share);
   const nodeIds = share.items.map((path) => {
     return nodeAt(l, path);
   });
@@ -542,13 +558,15 @@ async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId:
     const visit = l.random.uuid(at);
     const visitor = { kind: 'visitor' as const, id: null, name: `Visitor from ${address}` };
     await l.tx.query(
-      'INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent) VALUES ($1, $2, $3, $4, $5, $6)',
-      [visit, shareId, secretHash(visit), new Date(at), address, 'demo'],
+      `INSERT INTO visit (id, share_id, cookie_hash, began_at, from_address, agent, recipient)
+        VALUES ($1, $2, $3, $4, $5, 'demo', $6)`,
+      [visit, shareId, secretHash(visit), new Date(at), address, share.listed?.[0] ?? null],
     );
     if (share.password && l.random.next() < 0.15) tell(at - 30_000, 'share.wrong-password', visitor, { from: address });
     tell(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, {
       visit: index + 1,
       from: address,
+      who: share.listed?.[0] ?? null,
     });
     if (l.random.next() < 0.8) {
       await l.tx.query('INSERT INTO visit_file (visit_id, node_id, first_at) VALUES ($1, $2, $3)', [

@@ -170,6 +170,10 @@ export interface DemoShare {
   message?: string;
   /** The item goes to the trash afterwards. */
   broken?: boolean;
+  /** Addresses, domains and `*.domain` that it is for, canonical; visits are by the first. */
+  listed?: string[];
+  /** The group that it is for. */
+  group?: string;
 }
 
 const P = 'Projects/2026';
@@ -239,7 +243,7 @@ export const SHARES: DemoShare[] = [
     opens: -3,
     closes: 11,
     made: -3,
-    password: true,
+    listed: ['m.hale@fenway.example', '*.fenway.example'],
     limit: 10,
     used: 4,
   },
@@ -326,6 +330,7 @@ export const SHARES: DemoShare[] = [
     closes: 11.5,
     made: -1,
     password: true,
+    listed: ['m.hale@fenway.example', 'office@brookline.example', '*.quarry.example'],
     used: 0,
   },
   {
@@ -359,7 +364,10 @@ export const SHARES: DemoShare[] = [
     limit: 5,
     used: 0,
   },
-  { title: 'December site rota', by: 'ada', items: ['Office/Site rota.csv'], opens: 6, closes: 34, made: -3, used: 0 },
+  {
+    ...{ title: 'December site rota', by: 'ada', items: ['Office/Site rota.csv'], group: 'Site crew' },
+    ...{ opens: 6, closes: 34, made: -3, used: 0 },
+  },
   {
     title: 'Scan 14 raw cloud',
     by: 'tomas',

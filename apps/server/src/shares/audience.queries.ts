@@ -80,3 +80,39 @@ export async function isMeant(
   );
   return rows.length > 0;
 }
+
+/** Who somebody is to shares. */
+export interface MeantPerson {
+  personId: string;
+  groupIds: readonly string[];
+  /** Canonical; null: none that could be listed. */
+  address: string | null;
+  /**
+   * Of a guest: whoever answers for them, and said what their address is. They could have said any, so that only what
+   * is theirs already is told by it. Null: the office says so.
+   */
+  vouchedBy: string | null;
+}
+
+/** The newest shares that are for somebody and do not lie behind them. @returns ids */
+export async function sharesFor(
+  m: EntityManager,
+  { personId, groupIds, address, vouchedBy }: MeantPerson,
+  at: Date,
+  limit: number,
+): Promise<string[]> {
+  const keys = address === null ? [] : listingsOf(address);
+  const listed = (blocked: boolean) => `EXISTS (SELECT 1 FROM share_recipient r
+      JOIN unnest($5::text[], $6::text[]) AS k (kind, value) ON k.kind = r.kind AND k.value = r.value
+     WHERE r.share_id = s.id AND ${blocked ? '' : 'NOT '}r.blocked)`;
+  const rows = await m.query<{ id: string }[]>(
+    `SELECT s.id FROM share s
+      WHERE s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $1) AND s.created_by <> $2
+        AND ((s.audience = 'members'
+              AND EXISTS (SELECT 1 FROM share_member sm WHERE sm.share_id = s.id AND (sm.person_id = $2 OR sm.group_id = ANY($3))))
+          OR (s.audience = 'listed' AND ($7::uuid IS NULL OR s.created_by = $7) AND ${listed(false)} AND NOT ${listed(true)}))
+      ORDER BY s.created_at DESC, s.id DESC LIMIT $4`,
+    [at, personId, groupIds, limit, keys.map((k) => k.kind), keys.map((k) => k.value), vouchedBy],
+  );
+  return rows.map((r) => r.id);
+}

@@ -15,6 +15,7 @@ import {
   type ShareMarks,
   type ShareRow,
   type ShareSheet,
+  type SharedWithMe,
   type SharesToday,
   type SharesTodayQuery,
 } from '@quay/contract';
@@ -23,6 +24,7 @@ import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
 import { SharesService } from './shares.service.js';
 
@@ -35,6 +37,7 @@ export class SharesController {
   constructor(
     private readonly service: SharesService,
     private readonly lists: ShareListService,
+    private readonly mine: ForMeService,
   ) {}
 
   @Get()
@@ -49,6 +52,13 @@ export class SharesController {
   @Operation('The windows of a span, and what needs a hand', undefined, sharesTodayQuerySchema)
   today(@Me() who: Who, @Query(valid(sharesTodayQuerySchema)) span: SharesTodayQuery): Promise<SharesToday> {
     return this.lists.today(who, span);
+  }
+
+  @Get('for-me')
+  @For('signed-in')
+  @Operation('What is shared with you: by name, by a group, or by your mail address')
+  forMe(@Me() who: Who): Promise<SharedWithMe[]> {
+    return this.mine.list(who);
   }
 
   @Post()

@@ -1,6 +1,7 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
 import { SharesController } from './shares.controller.js';
 import { SharesService } from './shares.service.js';
@@ -8,7 +9,7 @@ import { SharesService } from './shares.service.js';
 @Module({
   imports: [StoresModule],
   controllers: [SharesController],
-  providers: [SharesService, ShareListService, MomentsService],
+  providers: [SharesService, ShareListService, MomentsService, ForMeService],
   exports: [SharesService, ShareListService],
 })
 export class SharesModule {}

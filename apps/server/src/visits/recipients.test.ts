@@ -1,4 +1,4 @@
-import type { ProblemBody, ShareSheet, VisitorDoor } from '@quay/contract';
+import type { ProblemBody, SharedWithMe, ShareSheet, VisitorDoor } from '@quay/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { openMailbox, type Mailbox } from '../_fixtures/mailbox.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -265,6 +265,41 @@ describe('a share for members', () => {
     expect((await iris.ask('PATCH', `/api/shares/${sheet.id}`, change)).body.code).toBe('address.no-sign-in');
     await office.db.query(`UPDATE address SET uses = 'sign-in'`);
     expect((await iris.ask('PATCH', `/api/shares/${sheet.id}`, change)).status).toBe(200);
+  });
+});
+
+describe('what is shared with somebody', () => {
+  const mine = async (by: Client) =>
+    (await by.ask<SharedWithMe[]>('GET', '/api/shares/for-me')).body.map((s) => s.title);
+  it('is told to them, by name, by a group, or by their address; and to nobody else', async () => {
+    for (const by of [tomas, rosa]) expect((await mine(by)).filter((title) => title.startsWith('For '))).toEqual([]);
+    const member = { kind: 'person', id: ids['tomas'] };
+    await publish({ kind: 'members', members: [member] }, { title: 'For Tomas' });
+    await publish({ listed: ['saltmarsh.example'] }, { title: 'For the office' });
+    await publish({ listed: ['saltmarsh.example'], blocked: ['rosa@saltmarsh.example'] }, { title: 'For most' });
+    const over = await publish({ kind: 'members', members: [member] }, { title: 'For nobody any more' });
+    await iris.ask('PATCH', `/api/shares/${over.body.id}`, { withdrawn: true });
+    const titles = async (by: Client) => (await mine(by)).filter((title) => title.startsWith('For '));
+    expect(await titles(tomas)).toEqual(['For most', 'For the office', 'For Tomas']);
+    expect(await titles(rosa)).toEqual(['For the office']);
+    // One's own are in Shares.
+    expect(await titles(iris)).toEqual([]);
+  });
+  it('tells a guest by their address only what is from whoever answers for them', async () => {
+    await office.db.query(
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, sponsor_id)
+       SELECT gen_random_uuid(), 'pell', 'pell@tidewater.example', 'Pell Calder', 'PC', 'guest', password_hash, created_at, $1
+         FROM person WHERE sign_in_name = 'tomas'`,
+      [ids['iris']],
+    );
+    await publish({ listed: ['pell@tidewater.example'] }, { title: 'From Iris' });
+    const pell = office.client();
+    await pell.ask('POST', '/api/session', { signInName: 'pell', password: 'gravel-heron-silent-oar' });
+    expect(await mine(pell)).toEqual(['From Iris']);
+    await office.db.query(`UPDATE person SET sponsor_id = $1 WHERE sign_in_name = 'pell'`, [ids['tomas']]);
+    expect(await mine(pell)).toEqual([]);
+    await office.db.query(`UPDATE person SET sponsor_id = NULL WHERE sign_in_name = 'pell'`);
+    expect(await mine(pell)).toEqual([]);
   });
 });
 

@@ -158,7 +158,7 @@ function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElem
     h('p', {}, `Only those it is for can open this. A code is sent to your mail address.`),
     ...(password?.nodes ?? []),
     h('label', { for: 'address' }, 'Your mail address'),
-    address,
+    h('div', { class: 'reveal' }, address),
     faultOf(shown),
     submit(shown.busy, 'Send me a code', 'Sending'),
   );
@@ -179,10 +179,13 @@ function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElemen
         actions.open({ password: password?.input.value ?? null, ...proof });
       },
     },
-    ...(code && digits ? codeParts(code, digits, actions) : []),
+    ...(code && digits ? codeParts(code, digits) : []),
     ...(password && !code ? password.nodes : []),
     faultOf(shown),
     submit(shown.busy, 'Open', 'Opening'),
+    code
+      ? h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, 'Another address or code')
+      : null,
     left === null
       ? null
       : h(
@@ -193,16 +196,11 @@ function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElemen
   );
 }
 
-function codeParts(code: CodeAsked, digits: HTMLInputElement, actions: Actions): HTMLElement[] {
+function codeParts(code: CodeAsked, digits: HTMLInputElement): HTMLElement[] {
   return [
-    h(
-      'p',
-      {},
-      `If this is for ${code.address}, a code is on its way there. It holds for ${code.minutes} minutes. `,
-      h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, 'Another address or code'),
-    ),
+    h('p', {}, `If this is for ${code.address}, a code is on its way there. It holds for ${code.minutes} minutes.`),
     h('label', { for: 'code' }, 'Code from the mail'),
-    digits,
+    h('div', { class: 'reveal' }, digits),
   ];
 }
 

@@ -8,6 +8,7 @@ import { Size, When } from '../../ui/words';
 import { FoundTable } from './find';
 import { iconOf } from './icons';
 import { ownQuotaQuery, pinsQuery, recentQuery } from './queries';
+import { SharedWithMeList } from './shared-with-me';
 import './index.scss';
 
 const ICONS = { home: 'bi-person', common: 'bi-hdd-stack', sealed: 'bi-lock' } as const;
@@ -68,6 +69,7 @@ export function Stores() {
           ))}
         </div>
       )}
+      <SharedWithMeList />
       {pins && pins.items.length > 0 && (
         <section className="mt-4">
           <h2 className="small-head">Pinned</h2>

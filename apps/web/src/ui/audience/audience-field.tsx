@@ -85,7 +85,7 @@ function List({ label, placeholder, text, type, read }: ListProps) {
     <>
       <Form.Control
         as="textarea"
-        rows={2}
+        rows={3}
         className="mono mt-1"
         aria-label={label}
         placeholder={placeholder}

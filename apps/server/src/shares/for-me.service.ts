@@ -1,0 +1,65 @@
+import { Inject, Injectable } from '@nestjs/common';
+import type { SharedWithMe } from '@quay/contract';
+import { holdsAt, needsCode, shareLink } from '@quay/core';
+import { canonicalAddress } from '@quay/core/recipients';
+import { DataSource } from 'typeorm';
+import { loadAskers } from '../access/access-facts.js';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { unseal } from '../platform/seal.js';
+import { sharesFor } from './audience.queries.js';
+import { sharesById, stateOf } from './shares.queries.js';
+
+/** Shares that are told of to one person. */
+const MOST_TOLD = 50;
+
+/** What is shared with somebody who has an account: by name, by a group, or by their mail address. */
+@Injectable()
+export class ForMeService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  /** Those that are open or will be, the newest first. */
+  async list({ personId }: Who): Promise<SharedWithMe[]> {
+    const m = this.db.manager;
+    const at = this.clock.date();
+    const now = at.getTime();
+    const [asker] = await loadAskers(m, [personId]);
+    const [person] = await m.query<{ email: string; guest: boolean; sponsorId: string | null }[]>(
+      `SELECT email, role = 'guest' AS guest, sponsor_id AS "sponsorId" FROM person WHERE id = $1`,
+      [personId],
+    );
+    if (!asker || !person) return [];
+    const ids = await sharesFor(
+      m,
+      {
+        personId,
+        groupIds: asker.groups.filter((g) => holdsAt(g, now)).map((g) => g.groupId),
+        // A guest for whom nobody answers is known by nobody's word.
+        address: person.guest && person.sponsorId === null ? null : canonicalAddress(person.email),
+        vouchedBy: person.guest ? person.sponsorId : null,
+      },
+      at,
+      MOST_TOLD,
+    );
+    const records = await sharesById(m, at, ids);
+    return records.flatMap((share): SharedWithMe[] => {
+      const state = stateOf(share, now);
+      if (state !== 'open' && state !== 'scheduled') return [];
+      return [
+        {
+          ...{ title: share.title, sender: share.creatorName, state },
+          link: shareLink(share.address, unseal(this.config.sealingKey, share.tokenSealed)),
+          opensAt: share.opensAt?.toISOString() ?? null,
+          closesAt: share.closesAt?.toISOString() ?? null,
+          hasPassword: share.passwordHash !== null,
+          byCode: needsCode(share.audience),
+        },
+      ];
+    });
+  }
+}

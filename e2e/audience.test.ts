@@ -1,0 +1,132 @@
+import type { Browser } from 'puppeteer-core';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
+import { openMailbox, type Mailbox } from '../apps/server/src/_fixtures/mailbox.js';
+import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { Mail } from '../apps/server/src/platform/mail.js';
+import { launch, Person } from './_fixtures/browser.js';
+
+// The job: say whom a share is for, and have nobody else open it.
+let box: Mailbox;
+let office: TestOffice;
+let browser: Browser;
+let iris: Person;
+
+beforeAll(async () => {
+  box = await openMailbox();
+  office = await openOffice({ smtpUrl: box.url });
+  office.clock.at = Date.now();
+  await office.db.query(`UPDATE address SET uses = 'sign-in'`);
+  const by = await office.signedIn('iris');
+  await by.upload(office.roots.projects, 'plan.pdf', Buffer.from('a plan'));
+  browser = await launch();
+  iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+});
+afterAll(async () => {
+  await browser?.disconnect();
+  await office?.close();
+  await box?.close();
+});
+
+/** What is on the slip goes out; its page, as somebody without a visit finds it. */
+async function publish(): Promise<string> {
+  await iris.press('Publish', '.slip');
+  await iris.sees('Hand over', '.slip');
+  const link = await iris.page.$eval('.slip .copy-line .value', (e) => e.textContent ?? '');
+  return office.origin + new URL(link).pathname;
+}
+async function onTheSlip(): Promise<void> {
+  await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+  await iris.press('Select plan.pdf');
+  await iris.page.keyboard.press('s');
+  await iris.sees('1 item', '.slip');
+  await iris.press('None', '.slip');
+}
+async function codeFor(address: string): Promise<string> {
+  office.app.get(Mail).hurry();
+  return vi.waitFor(() => {
+    const code = /^\d{6}$/m.exec(
+      box.mails.findLast((m) => m.text && [m.to].flat()[0]?.text === address)?.text ?? '',
+    )?.[0];
+    if (!code) throw new Error(`no code came for ${address}`);
+    return code;
+  }, 60_000);
+}
+
+describe('a share', () => {
+  it('is made for listed recipients: every fault of the pasted list is named', async () => {
+    await onTheSlip();
+    await iris.press('Listed', '.slip');
+    await iris.fill(
+      '[aria-label="Recipients"]',
+      '"Hale, Marek" <M.Hale@fenway.example>; Zoe Calder, *.brookline.example',
+    );
+    await iris.sees('Zoe Calder has no address.', '.slip');
+    await iris.press('Publish', '.slip');
+    await iris.sees('1 entry of the list is not understood.', '.slip .lamps');
+    await iris.isAccessible();
+    await iris.fill('[aria-label="Recipients"]', '"Hale, Marek" <M.Hale@fenway.example>; zoe@calder.example');
+    await iris.sees(
+      '2 listed recipients who prove their address, with the link, can download 1 item',
+      '.slip .sentence',
+    );
+  });
+  it('opens to who types the code that came to them, and shows them as whom', async () => {
+    const page = await publish();
+    const marek = await Person.at(browser, office.origin);
+    await marek.page.goto(page);
+    await marek.sees('A code is sent to your mail address.');
+    await marek.isAccessible();
+    await marek.fill('#address', 'm.hale@fenway.example');
+    await marek.press('Send me a code');
+    await marek.sees('If this is for m.hale@fenway.example, a code is on its way there.');
+    await marek.isAccessible();
+    await marek.fill('#code', '000000');
+    await marek.press('Open');
+    await marek.sees('That is not the code, or it is over. 4 tries left');
+    await marek.fill('#code', await codeFor('m.hale@fenway.example'));
+    await marek.press('Open');
+    await marek.sees('plan.pdf');
+    await marek.sees('For m.hale@fenway.example.');
+    await marek.isAccessible();
+    // Taken off the list, they are out on the page that is open.
+    await iris.page.goto(`${office.origin}/shares`);
+    await iris.press('plan', 'table');
+    await iris.sees('m.hale@fenway.example', '.sheet');
+    await iris.press('Change', '.sheet');
+    await iris.fill('[aria-label="Recipients"]', 'zoe@calder.example');
+    await iris.sees('Whoever is inside and not meant any more is out at once.');
+    await iris.isAccessible();
+    await iris.press('Save', '.sheet');
+    await iris.sees('Changed.', '.notices');
+    await marek.sees('A code is sent to your mail address.');
+    await marek.leave();
+  });
+  it('is made for members, who sign in and come back to it', async () => {
+    await onTheSlip();
+    await iris.press('Members', '.slip');
+    await iris.choose('[aria-label="Add a person or group"]', 'Tomas Osei');
+    await iris.sees('Tomas Osei, signed in, with the link, can download', '.slip .sentence');
+    await iris.isAccessible();
+    const page = await publish();
+    const tomas = await Person.at(browser, office.origin);
+    await tomas.page.goto(page);
+    await tomas.sees('has shared this with people who sign in');
+    await tomas.isAccessible();
+    await tomas.press('Sign in');
+    await tomas.fill('#name', 'tomas');
+    await tomas.fill('#password', 'gravel-heron-silent-oar');
+    await tomas.press('Sign in', 'main');
+    await tomas.sees('For Tomas Osei.');
+    expect(tomas.page.url()).toBe(page);
+    await tomas.page.goto(`${office.origin}/stores`);
+    await tomas.sees('Shared with you');
+    await tomas.isAccessible();
+    await tomas.leave();
+    const rosa = await Person.at(browser, office.origin);
+    await rosa.signIn('rosa', '/');
+    await rosa.page.goto(page);
+    await rosa.sees('This share is for others than Rosa Quill.');
+    await rosa.leave();
+  });
+});

@@ -56,6 +56,8 @@ async function codeFor(address: string): Promise<string> {
 describe('a share', () => {
   it('is made for listed recipients: every fault of the pasted list is named', async () => {
     await onTheSlip();
+    await iris.press('Who reaches this inside', '.slip');
+    await iris.sees('Tomas Osei (can edit)', '.slip');
     await iris.press('Listed', '.slip');
     await iris.fill(
       '[aria-label="Recipients"]',

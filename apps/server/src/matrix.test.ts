@@ -221,8 +221,8 @@ describe('every route', () => {
   async function outcome(route: string, method: string, actor: Actor, where: Where): Promise<string> {
     const named = things[where];
     if (actor === 'visitor') await visit(named);
-    // A source may ask for so many visits in a minute.
-    if (route === 'POST /s/:token/open') office.clock.advance(1100);
+    // A source may ask for so many visits, and for codes, in a minute.
+    if (/^POST .s.:token.(open|code)$/.test(route)) office.clock.advance(1100);
     const client = clientOf(route, actor);
     const example = (EXAMPLES[route] as (t: Things) => { also?: number[]; endless?: boolean; path: string })(named);
     const response = await request(client, method, example);

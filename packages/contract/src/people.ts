@@ -5,6 +5,7 @@ import type { GrantFor } from './access.js';
 import type { LedgerRow } from './ledger.js';
 import { emailSchema, signInNameSchema } from './setup.js';
 import type { SessionRow } from './session.js';
+import type { SharedWithMe } from './shares.js';
 import type { FolderPage, StoreSummary } from './stores.js';
 
 /** `invited`: they have set no password yet; `disabled`: nobody signs in by it, and all it did stays. */
@@ -140,6 +141,9 @@ export interface SeenAs {
   person: Named & { role: Role };
   stores: StoreSummary[];
   hidden: number;
+  /** What is shared with them, without the links; `hiddenShares`: so many more are not whoever looks' to see. */
+  shares: Omit<SharedWithMe, 'link'>[];
+  hiddenShares: number;
 }
 /** A page of a folder as somebody gets it. */
 export interface SeenFolder {

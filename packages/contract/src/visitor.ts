@@ -49,9 +49,10 @@ export interface VisitorContents {
 
 export interface OpenShare {
   password: string | null;
-  /** Where an address is to be proven: it, and the code that was sent there. */
+  /** Where an address is to be proven: it, the code that was sent there, and the ticket of whoever asked for it. */
   address?: string;
   code?: string;
+  ticket?: string;
 }
 const address = Joi.string().trim().max(320);
 export const openShareSchema = Joi.object<OpenShare>({
@@ -62,7 +63,8 @@ export const openShareSchema = Joi.object<OpenShare>({
     .replace(/\s/g, '')
     .pattern(/^\d{6}$/)
     .messages({ 'string.pattern.base': 'A code has six digits.' }),
-}).with('code', 'address');
+  ticket: Joi.string().max(64),
+}).with('code', ['address', 'ticket']);
 
 /** Asks for a code. The answer is the same whether or not one is sent. */
 export interface AskCode {
@@ -76,6 +78,8 @@ export const askCodeSchema = Joi.object<AskCode>({
 export interface CodeAsked {
   /** In the form in which addresses are compared. */
   address: string;
+  /** Goes back with the code: it is of use only to whoever asked for it. */
+  ticket: string;
   /** How long it can be used. */
   minutes: number;
 }

@@ -105,6 +105,24 @@ describe('a transfer that runs while access ends', () => {
     await soon();
     expect([await download(), await archive()]).toEqual(['cut', 'cut']);
   });
+  it('is destroyed at the moment the account of a guest ends by itself; half an upload is no file', async () => {
+    const [{ id }] = await office.db.query<[{ id: string }]>(
+      `INSERT INTO person (id, sign_in_name, email, name, initials, role, password_hash, created_at, sponsor_id, ends_at)
+       SELECT gen_random_uuid(), 'pell', 'pell@calder.example', 'Pell Calder', 'PC', 'guest', password_hash, created_at, id, $1
+         FROM person WHERE sign_in_name = 'tomas' RETURNING id`,
+      [new Date(office.clock.now() + 60_000)],
+    );
+    await grantOn(office.db, place, id, 'edit');
+    const pell = office.client();
+    await pell.ask('POST', '/api/session', { signInName: 'pell', password: 'gravel-heron-silent-oar' });
+    const download = await begun(pell, content());
+    const upload = await halfSent(pell, 'half.bin');
+    office.clock.advance(60_000);
+    await soon();
+    expect([await download(), await upload.ended]).toEqual(['cut', 'cut']);
+    expect(await office.db.query(`SELECT 1 FROM node WHERE name = 'half.bin'`)).toEqual([]);
+    expect((await pell.ask('GET', '/api/stores')).status).toBe(401);
+  });
   it('is destroyed although the event connection was cut while it ended', async () => {
     await grantOn(office.db, place, rosaId, 'download');
     const here = await begun(rosa, content());

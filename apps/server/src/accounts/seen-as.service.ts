@@ -8,6 +8,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
+import { ForMeService } from '../shares/for-me.service.js';
 import { StoresService } from '../stores/stores.service.js';
 
 /** What is told in place of a name that whoever looks may not know. */
@@ -27,6 +28,7 @@ export class SeenAsService {
     private readonly ledger: LedgerService,
     private readonly access: AccessService,
     private readonly stores: StoresService,
+    private readonly forMe: ForMeService,
   ) {}
 
   /** Where they begin. @throws Problem not-found, person.disabled */
@@ -34,8 +36,10 @@ export class SeenAsService {
     const them = await this.require(personId);
     const all = (await this.stores.stores(them)).filter((store) => store.kind !== 'home');
     const stores = await this.shown(who, all, (store) => store.rootId);
+    const shared = await this.forMe.listAs(who, personId);
     await this.looked(who, them, 'their stores');
     return {
+      ...shared,
       person: { id: personId, name: them.name, role: them.role },
       stores,
       hidden: all.length - stores.length,

@@ -52,6 +52,33 @@ describe('as somebody else gets it', () => {
     expect((await open(ids.tomas, closed)).status).toBe(404);
   });
 
+  it('has the shares that are for them, without their links, and none from homes', async () => {
+    const audience = {
+      kind: 'members' as const,
+      listed: [],
+      blocked: [],
+      members: [{ kind: 'person', id: ids.tomas }],
+    };
+    await office.db.query(`UPDATE address SET uses = 'sign-in'`);
+    const plan = (await iris.upload(office.roots.projects, 'plan.pdf', Buffer.from('a plan'))).body.id;
+    const letter = (await rosa.upload(office.roots.rosa, 'letter.txt', Buffer.from('private'))).body.id;
+    for (const [by, nodeId, title] of [
+      [iris, plan, 'Plans'],
+      [rosa, letter, 'A private letter'],
+    ] as const)
+      expect(
+        (
+          await by.ask('POST', '/api/shares', {
+            ...{ title, message: '', nodeIds: [nodeId], password: null, visitLimit: null, audience },
+            window: { opensAt: null, closesAt: null },
+          })
+        ).status,
+      ).toBe(201);
+    const { body } = await start(ids.tomas);
+    expect([body.shares.map((s) => s.title), body.hiddenShares]).toEqual([['Plans'], 1]);
+    expect(JSON.stringify(body)).not.toMatch(/private letter|\/s\//);
+  });
+
   it('is for those who look after people, of folders that both see, and of nobody whose account is disabled', async () => {
     for (const by of [tomas, rosa]) {
       expect((await start(ids.rosa, by)).status).toBe(403);

@@ -1,5 +1,5 @@
 import { Inject, Injectable } from '@nestjs/common';
-import type { SharedWithMe } from '@quay/contract';
+import type { SeenAs, SharedWithMe } from '@quay/contract';
 import { holdsAt, needsCode, shareLink } from '@quay/core';
 import { canonicalAddress } from '@quay/core/recipients';
 import { DataSource } from 'typeorm';
@@ -9,7 +9,8 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { unseal } from '../platform/seal.js';
 import { sharesFor } from './audience.queries.js';
-import { sharesById, stateOf } from './shares.queries.js';
+import { isClosedTo } from './rows.js';
+import { couldBeOpened, sharesById, stateOf, type ShareRecord } from './shares.queries.js';
 
 /** Shares that are told of to one person. */
 const MOST_TOLD = 50;
@@ -25,6 +26,31 @@ export class ForMeService {
 
   /** Those that are open or will be, the newest first. */
   async list({ personId }: Who): Promise<SharedWithMe[]> {
+    return (await this.records(personId)).map((share) => ({
+      ...this.told(share),
+      link: shareLink(share.address, unseal(this.config.sealingKey, share.tokenSealed)),
+    }));
+  }
+
+  /** The same of somebody else, as far as whoever looks may see those shares, and without what opens them. */
+  async listAs(who: Who, personId: string): Promise<Pick<SeenAs, 'shares' | 'hiddenShares'>> {
+    const all = await this.records(personId);
+    const seen = all.filter((s) => !isClosedTo(who, s) && (who.role === 'admin' || s.createdBy === who.personId));
+    return { shares: seen.map((share) => this.told(share)), hiddenShares: all.length - seen.length };
+  }
+
+  private told(share: ShareRecord): Omit<SharedWithMe, 'link'> {
+    return {
+      ...{ title: share.title, sender: share.creatorName },
+      state: stateOf(share, this.clock.now()) === 'open' ? 'open' : 'scheduled',
+      opensAt: share.opensAt?.toISOString() ?? null,
+      closesAt: share.closesAt?.toISOString() ?? null,
+      hasPassword: share.passwordHash !== null,
+      byCode: needsCode(share.audience),
+    };
+  }
+
+  private async records(personId: string): Promise<ShareRecord[]> {
     const m = this.db.manager;
     const at = this.clock.date();
     const now = at.getTime();
@@ -46,20 +72,6 @@ export class ForMeService {
       at,
       MOST_TOLD,
     );
-    const records = await sharesById(m, at, ids);
-    return records.flatMap((share): SharedWithMe[] => {
-      const state = stateOf(share, now);
-      if (state !== 'open' && state !== 'scheduled') return [];
-      return [
-        {
-          ...{ title: share.title, sender: share.creatorName, state },
-          link: shareLink(share.address, unseal(this.config.sealingKey, share.tokenSealed)),
-          opensAt: share.opensAt?.toISOString() ?? null,
-          closesAt: share.closesAt?.toISOString() ?? null,
-          hasPassword: share.passwordHash !== null,
-          byCode: needsCode(share.audience),
-        },
-      ];
-    });
+    return (await sharesById(m, at, ids)).filter((share) => couldBeOpened(share, now));
   }
 }

@@ -23,6 +23,7 @@ export function closedRow(r: ShareRecord, now: number): ShareRow {
     closed: true,
     title: `From the home of ${r.creatorName}`,
     itemCount: 0,
+    audience: 'anyone',
     visitLimit: null,
     visitsUsed: 0,
     lastVisitAt: null,

@@ -10,6 +10,6 @@ import { SharesService } from './shares.service.js';
   imports: [StoresModule],
   controllers: [SharesController],
   providers: [SharesService, ShareListService, MomentsService, ForMeService],
-  exports: [SharesService, ShareListService],
+  exports: [SharesService, ShareListService, ForMeService],
 })
 export class SharesModule {}

@@ -8,15 +8,17 @@ import {
   holdsAt,
   needsCode,
   standingOf,
+  WRONG_CODES_PER_HOUR,
 } from '@quay/core';
 import { canonicalAddress } from '@quay/core/recipients';
 import type { CodeAsked, OpenShare } from '@quay/contract';
-import { createHmac, randomInt, timingSafeEqual } from 'node:crypto';
+import { createHmac, randomBytes, randomInt, timingSafeEqual } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
 import { loadAskers } from '../access/access-facts.js';
 import { SessionService } from '../people/session.service.js';
 import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Housekeeping } from '../platform/housekeeping.js';
@@ -83,7 +85,7 @@ export class RecipientsService {
    * kept are the same.
    * @throws Problem recipient.address, tries.too-many, mail.none
    */
-  async sendCode(share: ShareRecord, text: string): Promise<CodeAsked> {
+  async sendCode(share: ShareRecord, text: string, from: string): Promise<CodeAsked> {
     if (!needsCode(share.audience)) throw new Problem('conflict', 'share.no-code', 'This share asks for no code.');
     const address = addressFrom(text);
     if (!(await this.mail.canSend(this.db.manager)))
@@ -92,21 +94,22 @@ export class RecipientsService {
         'mail.none',
         `Codes cannot be sent at the moment. Ask ${share.creatorName} to let you in another way.`,
       );
-    await this.attempts.take(`code to ${secretHash(address).toString('hex')}`, CODES_PER_HOUR, HOUR_MS);
+    const to = `code to ${secretHash(address).toString('hex')}`;
+    await this.attempts.take(`${to} from ${sourceOf(from)}`, CODES_PER_HOUR.fromOne, HOUR_MS);
+    await this.attempts.take(to, CODES_PER_HOUR.fromAll, HOUR_MS);
+    const ticket = randomBytes(24).toString('base64url');
     const began = performance.now();
     const code = String(randomInt(10 ** CODE_DIGITS)).padStart(CODE_DIGITS, '0');
     const expiresAt = new Date(this.clock.now() + CODE_LIFETIME_MS);
     await this.db.transaction(async (tx) => {
       await keepCode(tx, {
-        shareId: share.id,
-        addressHash: secretHash(address),
-        mac: this.macOf(share, address, code),
-        expiresAt,
+        ...{ ticketHash: secretHash(ticket), shareId: share.id },
+        ...{ mac: this.macOf(share, address, code), expiresAt },
       });
       if ((await this.standing(tx, share, address)) === 'admitted') await this.mailCode(tx, share, address, code);
     });
     await wait(BEAT_MS - ((performance.now() - began) % BEAT_MS));
-    return { address, minutes: CODE_LIFETIME_MS / 60_000 };
+    return { address, ticket, minutes: CODE_LIFETIME_MS / 60_000 };
   }
 
   /** Codes that are over go. */
@@ -117,7 +120,9 @@ export class RecipientsService {
   /** Who opens a share, as far as it asks. @throws Problem for every way in which they have not shown it */
   async require(share: ShareRecord, asked: OpenShare, session: string | null, from: string): Promise<Proven> {
     if (share.audience === 'anyone') return ANYBODY;
-    return share.audience === 'members' ? this.requireMember(share, session, from) : this.requireCode(share, asked);
+    return share.audience === 'members'
+      ? this.requireMember(share, session, from)
+      : this.requireCode(share, asked, from);
   }
 
   /** Whether a visit may go on: whoever it was let in as is still meant, and still signed in. */
@@ -138,21 +143,33 @@ export class RecipientsService {
     }
   }
 
-  private async requireCode(share: ShareRecord, { address: text, code }: OpenShare): Promise<Proven> {
-    if (text === undefined || code === undefined)
+  private async requireCode(
+    share: ShareRecord,
+    { address: text, code, ticket }: OpenShare,
+    from: string,
+  ): Promise<Proven> {
+    if (text === undefined || code === undefined || ticket === undefined)
       throw new Problem(
         'unauthenticated',
         'share.code-needed',
         'This share is opened with a code that is sent to you.',
       );
     const address = addressFrom(text);
-    const key = { shareId: share.id, addressHash: secretHash(address) };
-    const kept = await takeCodeTry(this.db.manager, key, { now: this.clock.date(), most: CODE_TRIES });
+    const ticketHash = secretHash(ticket);
+    // Counted before it is compared; a right one is given back.
+    const wrong = `wrong code from ${sourceOf(from)}`;
+    await this.attempts.take(wrong, WRONG_CODES_PER_HOUR, HOUR_MS);
+    const kept = await takeCodeTry(
+      this.db.manager,
+      { ticketHash, shareId: share.id },
+      { now: this.clock.date(), most: CODE_TRIES },
+    );
     const right = kept !== null && timingSafeEqual(kept.mac, this.macOf(share, address, code));
     if (!right) throw wrongCode(kept === null ? 0 : CODE_TRIES - kept.tries);
+    await this.attempts.giveBack(wrong);
     // It was sent to nobody whom the share is not for; it may have changed since.
     if ((await this.standing(this.db.manager, share, address)) !== 'admitted') throw wrongCode(0);
-    return { ...ANYBODY, recipient: address, use: (tx) => dropCode(tx, key, kept.mac) };
+    return { ...ANYBODY, recipient: address, use: (tx) => dropCode(tx, ticketHash) };
   }
 
   private async requireMember(share: ShareRecord, session: string | null, from: string): Promise<Proven> {

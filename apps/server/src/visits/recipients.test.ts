@@ -1,4 +1,4 @@
-import type { ProblemBody, SharedWithMe, ShareSheet, VisitorDoor } from '@quay/contract';
+import type { CodeAsked, ProblemBody, SharedWithMe, ShareSheet, VisitorDoor } from '@quay/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { openMailbox, type Mailbox } from '../_fixtures/mailbox.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -51,7 +51,7 @@ const publish = (part: object, more: object = {}) =>
   });
 const pathOf = (sheet: ShareSheet) => new URL(sheet.link).pathname;
 const ask = (visitor: Client, path: string, address: string, password: string | null = null) =>
-  visitor.ask<{ address: string; minutes: number } & ProblemBody>('POST', `${path}/code`, { address, password });
+  visitor.ask<CodeAsked & ProblemBody>('POST', `${path}/code`, { address, password });
 const open = (visitor: Client, path: string, part: object = {}) =>
   visitor.ask<VisitorDoor & ProblemBody>('POST', `${path}/open`, { password: null, ...part });
 const look = async (visitor: Client, path: string) => (await visitor.ask<VisitorDoor>('GET', `${path}/door`)).body;
@@ -67,8 +67,9 @@ async function codeFor(address: string): Promise<string> {
 }
 async function opened(path: string, address: string): Promise<Client> {
   const visitor = office.client();
-  await ask(visitor, path, address);
-  const { status, body } = await open(visitor, path, { address, code: await codeFor(address.toLowerCase()) });
+  const { ticket } = (await ask(visitor, path, address)).body;
+  const code = await codeFor(address.toLowerCase());
+  const { status, body } = await open(visitor, path, { address, ticket, code });
   expect([status, body.you]).toEqual([200, address.toLowerCase()]);
   return visitor;
 }
@@ -92,17 +93,15 @@ describe('a share for listed recipients', () => {
       contents: null,
     });
     expect((await open(visitor, path)).body.code).toBe('share.code-needed');
-    expect((await ask(visitor, path, 'm.hale@FENWAY.example')).body).toEqual({
-      address: 'm.hale@fenway.example',
-      minutes: 10,
-    });
+    const { ticket, ...asked } = (await ask(visitor, path, 'm.hale@FENWAY.example')).body;
+    expect(asked).toEqual({ address: 'm.hale@fenway.example', minutes: 10 });
     const code = await codeFor('m.hale@fenway.example');
     const spaced = `${code.slice(0, 3)} ${code.slice(3)}`;
-    const door = await open(visitor, path, { address: 'M.Hale@fenway.example', code: spaced });
+    const door = await open(visitor, path, { address: 'M.Hale@fenway.example', ticket, code: spaced });
     expect(door.body).toMatchObject({ you: 'm.hale@fenway.example', message: 'For you alone.' });
     expect((await visitor.fetch(`${path}/files/${plan}`)).status).toBe(200);
     // The code was used; another browser needs one of its own.
-    expect((await open(office.client(), path, { address: 'm.hale@fenway.example', code })).body.code).toBe(
+    expect((await open(office.client(), path, { address: 'm.hale@fenway.example', ticket, code })).body.code).toBe(
       'share.wrong-code',
     );
     const { visits, history } = (await iris.ask<ShareSheet>('GET', `/api/shares/${sheet.id}`)).body;
@@ -125,11 +124,11 @@ describe('a share for listed recipients', () => {
       const { status, body } = await ask(visitor, path, address);
       // Answers come at a beat: whatever the work took.
       expect((performance.now() - began) % 300).toBeLessThan(200);
-      const wrong = await open(visitor, path, { address, code: '000000' });
+      const wrong = await open(visitor, path, { address, ticket: body.ticket, code: '000000' });
       answers.push(
         JSON.stringify([
           status,
-          { ...body, address: '' },
+          { ...body, address: '', ticket: body.ticket.length },
           wrong.status,
           { ...wrong.body, requestId: '', instance: '' },
         ]),
@@ -139,23 +138,51 @@ describe('a share for listed recipients', () => {
     await codeFor('m.hale@fenway.example');
     expect(box.mails).toHaveLength(1);
   });
-  it('takes five tries at a code, and five codes an hour for an address', async () => {
+  it('takes five tries at a code, and five codes an hour for an address from one source', async () => {
     const path = pathOf((await publish({ listed: ['zoe@calder.example'] })).body);
     const visitor = office.client();
     const address = 'zoe@calder.example';
-    await ask(visitor, path, address);
+    const { ticket } = (await ask(visitor, path, address)).body;
     const code = await codeFor(address);
     const wrong = code === '111111' ? '222222' : '111111';
     const left: unknown[] = [];
     for (let n = 0; n < 5; n += 1)
-      left.push(((await open(visitor, path, { address, code: wrong })).body as { triesLeft?: number }).triesLeft);
+      left.push(
+        ((await open(visitor, path, { address, ticket, code: wrong })).body as { triesLeft?: number }).triesLeft,
+      );
     expect(left).toEqual([4, 3, 2, 1, 0]);
     // Now the right one is of no use either.
-    expect((await open(visitor, path, { address, code })).body.code).toBe('share.wrong-code');
+    expect((await open(visitor, path, { address, ticket, code })).body.code).toBe('share.wrong-code');
     for (let n = 0; n < 4; n += 1) expect((await ask(visitor, path, address)).status).toBe(200);
     expect((await ask(visitor, path, address)).body.code).toBe('tries.too-many');
     // Somebody else is not kept out by it.
     expect((await ask(visitor, path, 'marek@calder.example')).status).toBe(200);
+  });
+  it('lets nobody void or use up the code of somebody else by asking in their name', async () => {
+    const path = pathOf((await publish({ listed: ['zoe@calder.example'] })).body);
+    const [zoe, stranger] = [office.client(), office.client()];
+    const address = 'zoe@calder.example';
+    const hers = (await ask(zoe, path, address)).body.ticket;
+    const code = await codeFor(address);
+    const other = (await ask(stranger, path, address)).body.ticket;
+    const wrong = code === '111111' ? '222222' : '111111';
+    for (let n = 0; n < 6; n += 1) await open(stranger, path, { address, ticket: other, code: wrong });
+    // Nor is her code of use with another ticket, or without one.
+    expect((await open(stranger, path, { address, ticket: other, code })).body.code).toBe('share.wrong-code');
+    expect((await open(stranger, path, { address, code })).status).toBe(400);
+    expect((await open(zoe, path, { address, ticket: hers, code })).status).toBe(200);
+  });
+  it('lets one source type twenty wrong codes in an hour, whatever the address', async () => {
+    const path = pathOf((await publish({ listed: ['calder.example'] })).body);
+    const visitor = office.client();
+    const said: (string | undefined)[] = [];
+    for (let n = 0; n < 21; n += 1) {
+      const address = `person${n}@calder.example`;
+      const { ticket } = (await ask(visitor, path, address)).body;
+      said.push((await open(visitor, path, { address, ticket, code: '000000' })).body.code);
+      office.clock.advance(2 * MINUTE);
+    }
+    expect(said).toEqual([...Array<string>(20).fill('share.wrong-code'), 'tries.too-many']);
   });
   it('takes no code that is over, of another share, or of another address', async () => {
     const [one, other] = [
@@ -163,17 +190,19 @@ describe('a share for listed recipients', () => {
       pathOf((await publish({ listed: ['calder.example'] })).body),
     ];
     const visitor = office.client();
-    await ask(visitor, one, 'zoe@calder.example');
-    await ask(visitor, one, 'pell@calder.example');
-    await ask(visitor, other, 'zoe@calder.example');
+    const zoe = (await ask(visitor, one, 'zoe@calder.example')).body.ticket;
+    const pell = (await ask(visitor, one, 'pell@calder.example')).body.ticket;
     const code = await codeFor('pell@calder.example');
-    for (const [path, address] of [
-      [one, 'zoe@calder.example'],
-      [other, 'zoe@calder.example'],
+    for (const [path, address, ticket] of [
+      [one, 'zoe@calder.example', zoe],
+      [one, 'zoe@calder.example', pell],
+      [other, 'pell@calder.example', pell],
     ] as const)
-      expect((await open(visitor, path, { address, code })).body.code).toBe('share.wrong-code');
+      expect((await open(visitor, path, { address, ticket, code })).body.code).toBe('share.wrong-code');
     office.clock.advance(10 * MINUTE);
-    expect((await open(visitor, one, { address: 'pell@calder.example', code })).body.code).toBe('share.wrong-code');
+    expect((await open(visitor, one, { address: 'pell@calder.example', ticket: pell, code })).body.code).toBe(
+      'share.wrong-code',
+    );
   });
   it('asks for its password before it sends anything', async () => {
     const password = 'gravel-heron-silent-oar';
@@ -181,12 +210,12 @@ describe('a share for listed recipients', () => {
     const visitor = office.client();
     expect((await ask(visitor, path, 'zoe@calder.example')).body.code).toBe('share.password-needed');
     expect((await ask(visitor, path, 'zoe@calder.example', 'wrong-one')).body.code).toBe('share.wrong-password');
-    expect((await ask(visitor, path, 'zoe@calder.example', password)).status).toBe(200);
+    const { ticket } = (await ask(visitor, path, 'zoe@calder.example', password)).body;
     const code = await codeFor('zoe@calder.example');
-    expect((await open(visitor, path, { address: 'zoe@calder.example', code })).body.code).toBe(
+    expect((await open(visitor, path, { address: 'zoe@calder.example', ticket, code })).body.code).toBe(
       'share.password-needed',
     );
-    expect((await open(visitor, path, { address: 'zoe@calder.example', code, password })).status).toBe(200);
+    expect((await open(visitor, path, { address: 'zoe@calder.example', ticket, code, password })).status).toBe(200);
   });
   it('shuts at once to whoever is taken off the list or blocked, also mid-visit', async () => {
     const { body: sheet } = await publish({ listed: ['zoe@calder.example', 'fenway.example'] });

@@ -104,43 +104,36 @@ export async function endVisits(tx: EntityManager, shareId: string, at: Date): P
   await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, at]);
 }
 
-interface CodeKey {
-  shareId: string;
-  addressHash: Buffer;
-}
-
-/** Keeps the code that an address was sent last for a share, instead of one before it. */
+/** Keeps a code that was sent. */
 export async function keepCode(
   tx: EntityManager,
-  { shareId, addressHash, mac, expiresAt }: CodeKey & { mac: Buffer; expiresAt: Date },
+  code: { ticketHash: Buffer; shareId: string; mac: Buffer; expiresAt: Date },
 ): Promise<void> {
-  await tx.query(
-    `INSERT INTO share_code (share_id, address_hash, code_mac, expires_at) VALUES ($1, $2, $3, $4)
-      ON CONFLICT (share_id, address_hash) DO UPDATE SET code_mac = $3, expires_at = $4, tries = 0`,
-    [shareId, addressHash, mac, expiresAt],
-  );
+  await tx.query('INSERT INTO share_code (ticket_hash, share_id, code_mac, expires_at) VALUES ($1, $2, $3, $4)', [
+    ...[code.ticketHash, code.shareId, code.mac, code.expiresAt],
+  ]);
 }
 
 /** Counts a try at a code, before it is compared. @returns null: there is none, it is over, or there are no tries left */
 export async function takeCodeTry(
   m: EntityManager,
-  { shareId, addressHash }: CodeKey,
+  { ticketHash, shareId }: { ticketHash: Buffer; shareId: string },
   { now, most }: { now: Date; most: number },
 ): Promise<{ mac: Buffer; tries: number } | null> {
   const [rows] = (await m.query(
-    `UPDATE share_code SET tries = tries + 1 WHERE share_id = $1 AND address_hash = $2 AND expires_at > $3 AND tries < $4
+    `UPDATE share_code SET tries = tries + 1 WHERE ticket_hash = $1 AND share_id = $2 AND expires_at > $3 AND tries < $4
       RETURNING code_mac AS mac, tries`,
-    [shareId, addressHash, now, most],
+    [ticketHash, shareId, now, most],
   )) as [{ mac: Buffer; tries: number }[], number];
   return rows[0] ?? null;
 }
 
-/** Uses a code up. @returns false: it was used, or another was sent, meanwhile */
-export async function dropCode(tx: EntityManager, { shareId, addressHash }: CodeKey, mac: Buffer): Promise<boolean> {
-  const [, dropped] = (await tx.query(
-    'DELETE FROM share_code WHERE share_id = $1 AND address_hash = $2 AND code_mac = $3',
-    [shareId, addressHash, mac],
-  )) as [unknown, number];
+/** Uses a code up. @returns false: it was used meanwhile */
+export async function dropCode(tx: EntityManager, ticketHash: Buffer): Promise<boolean> {
+  const [, dropped] = (await tx.query('DELETE FROM share_code WHERE ticket_hash = $1', [ticketHash])) as [
+    unknown,
+    number,
+  ];
   return dropped > 0;
 }
 

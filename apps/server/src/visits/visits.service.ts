@@ -105,7 +105,7 @@ export class VisitsService {
     requireOpen(share, this.clock.now());
     await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
     await this.requirePassword(visitor, share, asked.password);
-    return this.recipients.sendCode(share, asked.address);
+    return this.recipients.sendCode(share, asked.address, visitor.fromAddress);
   }
 
   /** The share and the visit of a request that wants bytes. @throws Problem for every reason it may not have them */

@@ -15,6 +15,7 @@ import { api } from '../ui/api';
 import { now as serverNow, useMe, useNow, useZone } from '../ui/session';
 import { ReachLamp } from '../ui/reach-lamp';
 import { useChanged } from '../ui/changed';
+import { ReachedInside } from '../ui/access/reached-inside';
 import { AudienceField } from '../ui/audience/audience-field';
 import { useJudgedAudience, type JudgedAudience } from '../ui/audience/chosen';
 import { useSizes, type Sizes } from '../ui/sizes';
@@ -152,6 +153,7 @@ function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean; sizes
             </li>
           ))}
         </ul>
+        <ReachedInside folderIds={slip.items.flatMap((i) => i.folderId ?? [])} />
         <Form.Control
           className="mt-2"
           aria-label="Title"

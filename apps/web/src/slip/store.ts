@@ -10,6 +10,8 @@ export interface SlipItem {
   name: string;
   kind: 'folder' | 'file';
   sizeBytes: number;
+  /** Who reaches it is said of this: itself, or the folder that a file lies in. */
+  folderId?: string;
 }
 
 export type PasswordChoice = 'proposed' | 'typed' | 'none';

@@ -175,7 +175,7 @@ function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElemen
     {
       onsubmit: (e: Event) => {
         e.preventDefault();
-        const proof = code && digits ? { address: code.address, code: digits.value } : {};
+        const proof = code && digits ? { address: code.address, ticket: code.ticket, code: digits.value } : {};
         actions.open({ password: password?.input.value ?? null, ...proof });
       },
     },

@@ -17,8 +17,13 @@ export const needsCode = (audience: AudienceKind): boolean => audience === 'veri
 export const CODE_LIFETIME_MS = 10 * 60_000;
 export const CODE_TRIES = 5;
 export const CODE_DIGITS = 6;
-/** Codes that one address is sent in an hour, for whatever share. */
-export const CODES_PER_HOUR = 5;
+/**
+ * Codes that one address is sent in an hour, for whatever share: asked for from one source, and from all. A stranger
+ * who asks in somebody's name uses up their own.
+ */
+export const CODES_PER_HOUR = { fromOne: 5, fromAll: 20 } as const;
+/** Wrong codes that one source may type in an hour, for whatever share and address. */
+export const WRONG_CODES_PER_HOUR = 20;
 
 /** Entries of one list at the most. */
 export const MOST_RECIPIENTS = 5000;

@@ -22,16 +22,17 @@ CREATE TABLE share_member (
 CREATE INDEX share_member_person ON share_member (person_id) WHERE person_id IS NOT NULL;
 CREATE INDEX share_member_group ON share_member (group_id) WHERE group_id IS NOT NULL;
 
--- The code that an address was sent last for a share; gone once it was used. No address is kept in words.
+-- Codes that were sent, each known by a ticket of the browser that asked: whoever asks in somebody else's name neither
+-- voids their code nor uses up its tries. Gone once used. No address is kept in words.
 CREATE TABLE share_code (
+  ticket_hash   bytea PRIMARY KEY CHECK (length(ticket_hash) = 32),
   share_id      uuid NOT NULL REFERENCES share ON DELETE CASCADE,
-  address_hash  bytea NOT NULL CHECK (length(address_hash) = 32),
   code_mac      bytea NOT NULL CHECK (length(code_mac) = 32),
   expires_at    timestamptz NOT NULL,
-  tries         integer NOT NULL DEFAULT 0 CHECK (tries >= 0),
-  PRIMARY KEY (share_id, address_hash)
+  tries         integer NOT NULL DEFAULT 0 CHECK (tries >= 0)
 );
 CREATE INDEX share_code_expires ON share_code (expires_at);
+CREATE INDEX share_code_share ON share_code (share_id);
 
 -- Whom a visit was let in as: an address that was proven, or somebody in a session, with which it ends.
 ALTER TABLE visit

@@ -6,6 +6,7 @@ import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
+import { SharedTable } from '../../ui/shared-table';
 import { iconOf } from '../stores/icons';
 import { seenAsQuery, seenFolderQuery } from './queries';
 import './seen-as.scss';
@@ -57,6 +58,8 @@ function Start({ start }: { start: SeenAs }) {
         ))}
       </ul>
       <Hidden count={start.hidden} what="store" />
+      <SharedTable shares={start.shares} title="Shared with them" />
+      <Hidden count={start.hiddenShares} what="share" />
     </>
   );
 }

@@ -11,7 +11,8 @@ import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
 import { ReachLamp } from '../../ui/reach-lamp';
 import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
-import { now, useZone } from '../../ui/session';
+import { InviteGuest } from '../../ui/access/invite-guest';
+import { now, useMe, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
@@ -262,8 +263,12 @@ function Earlier({ more, beyond, show }: { more: number; beyond: number; show: (
 }
 
 /** Whom it is for, where not for anyone. */
-function Meant({ share: { whoIsMeant } }: { share: ShareSheet }) {
+function Meant({ share: { whoIsMeant, items } }: { share: ShareSheet }) {
+  const me = useMe();
+  const [inviting, setInviting] = useState<string | null>(null);
   const { kind, listed, blocked, members } = whoIsMeant;
+  // A guest has a folder; a file alone is only sent.
+  const folder = me.duties.includes('invite-guests') ? items.find((i) => i.kind === 'folder' && !i.gone) : undefined;
   if (kind === 'anyone') return null;
   const names = kind === 'members' ? members.map((m) => m.name) : listed;
   return (
@@ -272,9 +277,23 @@ function Meant({ share: { whoIsMeant } }: { share: ShareSheet }) {
       {kind === 'verified' && <p className="mb-0">Whoever proves a mail address.</p>}
       <ul className="meant-list">
         {names.map((name) => (
-          <li key={name}>{name}</li>
+          <li key={name} className="d-flex gap-2">
+            {name}
+            {folder && kind === 'listed' && name.includes('@') && (
+              <button type="button" className="link small ms-auto" onClick={() => setInviting(name)}>
+                Give an account<span className="visually-hidden"> to {name}</span>
+              </button>
+            )}
+          </li>
         ))}
       </ul>
+      {folder && inviting && (
+        <InviteGuest
+          folder={{ folderId: folder.id, name: folder.name }}
+          email={inviting}
+          close={() => setInviting(null)}
+        />
+      )}
       {blocked.length > 0 && <p className="quiet small mb-0">Never let in: {blocked.join(', ')}</p>}
     </section>
   );

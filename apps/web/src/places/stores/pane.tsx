@@ -136,7 +136,13 @@ function useCommands(
   const commands = commandsFor(chosen, (act) => may(act, chosen), {
     open: (item) => (item.kind === 'folder' ? go(item.id) : view(item, items)),
     download,
-    ontoSlip: (those) => slip.put(those.map(({ id, name, kind, sizeBytes }) => ({ id, name, kind, sizeBytes }))),
+    ontoSlip: (those) =>
+      slip.put(
+        those.map(({ id, name, kind, sizeBytes, parentId }) => ({
+          ...{ id, name, kind, sizeBytes },
+          folderId: kind === 'folder' ? id : parentId,
+        })),
+      ),
     ask,
     toClipboard,
     pin: (those, on) => pin.mutate({ items: those, on }),

@@ -14,7 +14,7 @@ interface Folder {
 }
 
 /** Lets somebody from outside into a folder, with an account of their own. */
-export function InviteGuest({ folder, close }: { folder: Folder; close: () => void }) {
+export function InviteGuest({ folder, email = '', close }: { folder: Folder; email?: string; close: () => void }) {
   const [given, setGiven] = useState<Invitation | null>(null);
   return (
     <Modal show onHide={close} aria-labelledby="invite-title" restoreFocus>
@@ -32,7 +32,7 @@ export function InviteGuest({ folder, close }: { folder: Folder; close: () => vo
             </Button>
           </>
         ) : (
-          <InviteForm folder={folder} given={setGiven} />
+          <InviteForm folder={folder} email={email} given={setGiven} />
         )}
       </Modal.Body>
     </Modal>
@@ -51,17 +51,27 @@ interface Typed {
 const INITIAL: Typed = { name: '', email: '', level: 'download', lastDay: '', quietDays: '90', mail: true };
 const fieldOf = (path: string): keyof Typed => (path === 'endsAt' ? 'lastDay' : (path as keyof Typed));
 
-function InviteForm({ folder, given }: { folder: Folder; given: (invitation: Invitation) => void }) {
+interface InviteFormProps {
+  folder: Folder;
+  email: string;
+  given: (invitation: Invitation) => void;
+}
+
+function InviteForm({ folder, email, given }: InviteFormProps) {
   const zone = useZone();
   const changed = useChanged();
-  const form = useSchemaForm<Typed, NewGuest>(newGuestSchema, INITIAL, {
-    ask: ({ lastDay, quietDays, ...typed }) => {
-      const end = lastDay === '' ? null : fromLocalField(`${lastDay}T23:59`, zone);
-      const endsAt = end === null ? null : new Date(end).toISOString();
-      return { ...typed, folderId: folder.folderId, endsAt, quietDays: quietDays === '' ? null : Number(quietDays) };
+  const form = useSchemaForm<Typed, NewGuest>(
+    newGuestSchema,
+    { ...INITIAL, email },
+    {
+      ask: ({ lastDay, quietDays, ...typed }) => {
+        const end = lastDay === '' ? null : fromLocalField(`${lastDay}T23:59`, zone);
+        const endsAt = end === null ? null : new Date(end).toISOString();
+        return { ...typed, folderId: folder.folderId, endsAt, quietDays: quietDays === '' ? null : Number(quietDays) };
+      },
+      fieldOf,
     },
-    fieldOf,
-  });
+  );
   const submit = form.handleSubmit(async (asked) => {
     try {
       const invitation = await api<Invitation>('POST', '/api/guests', asked);

@@ -124,6 +124,13 @@ describe('a share', () => {
     await tomas.page.goto(`${office.origin}/stores`);
     await tomas.sees('Shared with you');
     await tomas.isAccessible();
+    // As he gets it, for whoever looks after people: to look at, and no visit.
+    const [{ id }] = await office.db.query<[{ id: string }]>(`SELECT id FROM person WHERE sign_in_name = 'tomas'`);
+    await iris.page.goto(`${office.origin}/people/as/${id}`);
+    await iris.press('plan', '.seen-as');
+    await iris.sees('Before they see it they sign in.', '.seen-as');
+    await iris.sees('plan.pdf', '.seen-as table');
+    await iris.isAccessible();
     await tomas.leave();
     const rosa = await Person.at(browser, office.origin);
     await rosa.signIn('rosa', '/');

@@ -122,6 +122,7 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/people" element={<PeoplePlace />} />
             <Route path="/people/:view" element={<PeoplePlace />} />
             <Route path="/people/:view/:id" element={<PeoplePlace />} />
+            <Route path="/people/:view/:id/shares/:shareId" element={<PeoplePlace />} />
             <Route path="/people/:view/:id/:folderId" element={<PeoplePlace />} />
             <Route path="/ledger" element={<Ledger />} />
             <Route path="/account" element={<Account />} />

@@ -6,6 +6,7 @@ import type { LedgerRow } from './ledger.js';
 import { emailSchema, signInNameSchema } from './setup.js';
 import type { SessionRow } from './session.js';
 import type { SharedWithMe } from './shares.js';
+import type { VisitorDoor } from './visitor.js';
 import type { FolderPage, StoreSummary } from './stores.js';
 
 /** `invited`: they have set no password yet; `disabled`: nobody signs in by it, and all it did stays. */
@@ -142,8 +143,16 @@ export interface SeenAs {
   stores: StoreSummary[];
   hidden: number;
   /** What is shared with them, without the links; `hiddenShares`: so many more are not whoever looks' to see. */
-  shares: Omit<SharedWithMe, 'link'>[];
+  shares: SeenShareRow[];
   hiddenShares: number;
+}
+export interface SeenShareRow extends Omit<SharedWithMe, 'link'> {
+  id: string;
+}
+/** The page of a share as somebody gets it: let in, where it is open. */
+export interface SeenShare {
+  person: Named & { role: Role };
+  page: VisitorDoor;
 }
 /** A page of a folder as somebody gets it. */
 export interface SeenFolder {

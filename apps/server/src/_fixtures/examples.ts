@@ -117,6 +117,10 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     path: `/api/people/${t.person}/seen/folders/${t.folder}`,
     also: [404],
   }),
+  'GET /api/people/:id/seen/shares/:shareId': (t) => ({
+    path: `/api/people/${t.person}/seen/shares/${t.share.id}`,
+    also: [404],
+  }),
   'PATCH /api/people/:id': (t) => ({ path: `/api/people/${t.person}`, body: { name: 'Somebody else' } }),
   'POST /api/people/:id/invitation': (t) => ({
     path: `/api/people/${t.person}/invitation`,

@@ -12,14 +12,13 @@ import {
   accessTable,
   actBits,
   cellAt,
+  cellSign,
   holdsAt,
   levelOfCell,
-  onlyManages,
   shiftWords,
   tableShifts,
   type AccessTable,
   type Asker,
-  type Cell,
   type RootFolder,
 } from '@quay/core';
 import { Injectable } from '@nestjs/common';
@@ -250,17 +249,9 @@ function signsOf(row: Uint16Array, order: readonly number[], known: Map<number, 
   return order
     .map((i) => {
       const bits = row[i] ?? 0;
-      const sign = known.get(bits) ?? signOf(cellAt(row, i));
+      const sign = known.get(bits) ?? cellSign(cellAt(row, i));
       known.set(bits, sign);
       return sign;
     })
     .join('');
-}
-
-/** As the contract writes cells. */
-function signOf(cell: Cell): string {
-  if (onlyManages(cell)) return 'k';
-  const level = levelOfCell(cell);
-  if (level === null) return '.';
-  return cell.here ? level.charAt(0).toUpperCase() : level.charAt(0);
 }

@@ -8,6 +8,7 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { SharesModule } from '../shares/shares.module.js';
 import { StoresModule } from '../stores/stores.module.js';
+import { VisitsModule } from '../visits/visits.module.js';
 import { AccountsService } from './accounts.service.js';
 import { DutySetsService } from './duty-sets.service.js';
 import { GuestsService } from './guests.service.js';
@@ -46,7 +47,7 @@ class PasswordLinksController {
 }
 
 @Module({
-  imports: [SharesModule, StoresModule],
+  imports: [SharesModule, StoresModule, VisitsModule],
   controllers: [PasswordLinksController, PeopleController, DutySetsController, GuestsController],
   providers: [
     AccountsService,

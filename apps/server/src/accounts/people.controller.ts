@@ -30,6 +30,7 @@ import {
   type PersonThen,
   type SeenAs,
   type SeenFolder,
+  type SeenShare,
 } from '@quay/contract';
 import { ReachedService } from '../access/reached.service.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -121,6 +122,17 @@ export class PeopleController {
     @Query(valid(folderQuerySchema)) query: FolderQuery,
   ): Promise<SeenFolder> {
     return this.seen.folder(who, personId, folderId, query);
+  }
+
+  @Get(':id/seen/shares/:shareId')
+  @For('run-people')
+  @Operation('The page of a share as somebody gets it whom it is for; nothing is counted')
+  seenShare(
+    @Me() who: Who,
+    @Param('id', id) personId: string,
+    @Param('shareId', id) shareId: string,
+  ): Promise<SeenShare> {
+    return this.seen.share(who, personId, shareId);
   }
 
   @Patch(':id')

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import type { FolderPage, FolderQuery, SeenAs, SeenFolder, StoreSummary } from '@quay/contract';
+import type { FolderPage, FolderQuery, SeenAs, SeenFolder, SeenShare, StoreSummary } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { AccessService } from '../access/access.service.js';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -9,6 +9,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { ForMeService } from '../shares/for-me.service.js';
+import { VisitsService } from '../visits/visits.service.js';
 import { StoresService } from '../stores/stores.service.js';
 
 /** What is told in place of a name that whoever looks may not know. */
@@ -29,6 +30,7 @@ export class SeenAsService {
     private readonly access: AccessService,
     private readonly stores: StoresService,
     private readonly forMe: ForMeService,
+    private readonly visits: VisitsService,
   ) {}
 
   /** Where they begin. @throws Problem not-found, person.disabled */
@@ -59,6 +61,15 @@ export class SeenAsService {
       page: { ...page, items, folder: page.folder && (await this.pathFor(who, page.folder)) },
       hidden: page.items.length - items.length,
     };
+  }
+
+  /** The page of a share that is for them. @throws Problem not-found */
+  async share(who: Who, personId: string, shareId: string): Promise<SeenShare> {
+    const them = await this.require(personId);
+    const share = await this.forMe.oneAs(who, personId, shareId);
+    const page = await this.visits.seenAs(share, them.name, `look of ${who.personId}`);
+    await this.looked(who, them, `the share ${share.title}`);
+    return { person: { id: personId, name: them.name, role: them.role }, page };
   }
 
   private async pathFor(who: Who, folder: NonNullable<FolderPage['folder']>): Promise<FolderPage['folder']> {

@@ -1,4 +1,4 @@
-import type { LedgerPage, People, SeenAs, SeenFolder, StoreSummary, FolderPage } from '@quay/contract';
+import type { LedgerPage, People, SeenAs, SeenFolder, SeenShare, StoreSummary, FolderPage } from '@quay/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
 import { grantOn, setInherits } from '../_fixtures/grants.js';
@@ -77,6 +77,19 @@ describe('as somebody else gets it', () => {
     const { body } = await start(ids.tomas);
     expect([body.shares.map((s) => s.title), body.hiddenShares]).toEqual([['Plans'], 1]);
     expect(JSON.stringify(body)).not.toMatch(/private letter|\/s\//);
+    const [plans] = body.shares;
+    const page = (id: string, of = ids.tomas, by = iris) =>
+      by.ask<SeenShare>('GET', `/api/people/${of}/seen/shares/${id}`);
+    expect((await page(plans?.id ?? '')).body.page).toMatchObject({
+      ...{ title: 'Plans', state: 'open', needsSignIn: true, you: 'Tomas Osei' },
+      contents: { files: [{ path: 'plan.pdf' }] },
+    });
+    // It is no visit, and nothing that is not for them is looked at by it.
+    expect((await office.db.query(`SELECT 1 FROM visit`)).length).toBe(0);
+    expect((await page(plans?.id ?? '', ids.rosa)).status).toBe(404);
+    const [closed] = await office.db.query<{ id: string }[]>(`SELECT id FROM share WHERE title = 'A private letter'`);
+    expect((await page(closed?.id ?? '')).status).toBe(404);
+    expect((await page(plans?.id ?? '', ids.tomas, tomas)).status).toBe(403);
   });
 
   it('is for those who look after people, of folders that both see, and of nobody whose account is disabled', async () => {

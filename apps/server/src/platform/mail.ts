@@ -108,7 +108,8 @@ export class Mail {
   private async note(mailId: string, state: State, answer: string): Promise<void> {
     await this.events.change(async (tx) => {
       await tx.query(
-        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3,
+        // What has gone out is kept by nobody but whom it was for: it may hold a link, or a code.
+        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3, body = CASE WHEN $2 = 'sent' THEN '' ELSE body END,
           ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
           WHERE id = $1`,
         [mailId, state, answer.slice(0, 500), this.clock.date()],

@@ -7,6 +7,7 @@ import { loadAskers } from '../access/access-facts.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
+import { notFound } from '../platform/problems/problem.js';
 import { unseal } from '../platform/seal.js';
 import { sharesFor } from './audience.queries.js';
 import { isClosedTo } from './rows.js';
@@ -35,8 +36,18 @@ export class ForMeService {
   /** The same of somebody else, as far as whoever looks may see those shares, and without what opens them. */
   async listAs(who: Who, personId: string): Promise<Pick<SeenAs, 'shares' | 'hiddenShares'>> {
     const all = await this.records(personId);
-    const seen = all.filter((s) => !isClosedTo(who, s) && (who.role === 'admin' || s.createdBy === who.personId));
-    return { shares: seen.map((share) => this.told(share)), hiddenShares: all.length - seen.length };
+    const seen = all.filter((share) => maySee(who, share));
+    return {
+      shares: seen.map((share) => ({ ...this.told(share), id: share.id })),
+      hiddenShares: all.length - seen.length,
+    };
+  }
+
+  /** One of those. @throws Problem not-found: it is not for them, or not whoever looks' to see */
+  async oneAs(who: Who, personId: string, shareId: string): Promise<ShareRecord> {
+    const share = (await this.records(personId)).find(({ id }) => id === shareId);
+    if (!share || !maySee(who, share)) throw notFound('This share');
+    return share;
   }
 
   private told(share: ShareRecord): Omit<SharedWithMe, 'link'> {
@@ -75,3 +86,7 @@ export class ForMeService {
     return (await sharesById(m, at, ids)).filter((share) => couldBeOpened(share, now));
   }
 }
+
+/** The admin sees all but what is from homes, others what they made. */
+const maySee = (who: Who, share: ShareRecord): boolean =>
+  !isClosedTo(who, share) && (who.role === 'admin' || share.createdBy === who.personId);

@@ -79,24 +79,24 @@ export class VisitsService {
   async look(visitor: Visitor): Promise<VisitorDoor> {
     const share = await this.shareOf(visitor);
     const visit = await this.visitOf(visitor, share);
-    return this.doorOf(visitor, share, visit);
+    return this.doorOf(sourceOf(visitor.fromAddress), share, visit);
   }
 
   /** Opens the share for this browser: a visit. A browser whose visit lasts is let in again without a new one. */
   async open(visitor: Visitor, asked: OpenShare): Promise<{ door: VisitorDoor; cookie: string | null }> {
     const share = await this.shareOf(visitor);
     const present = await this.visitOf(visitor, share);
-    if (present) return { door: await this.doorOf(visitor, share, present), cookie: null };
+    if (present) return { door: await this.doorOf(sourceOf(visitor.fromAddress), share, present), cookie: null };
     requireOpen(share, this.clock.now());
     await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
     await this.requirePassword(visitor, share, asked.password);
     const proven = await this.recipients.require(share, asked, visitor.session, visitor.fromAddress);
     const cookie = randomBytes(24).toString('base64url');
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
-    const shown = await this.contentsOf(visitor, share);
+    const shown = await this.contentsOf(sourceOf(visitor.fromAddress), share);
     const visit = await this.begin(visitor, share, proven, cookie);
     const [fresh] = await sharesById(this.db.manager, this.clock.date(), [share.id]);
-    return { door: await this.doorOf(visitor, fresh ?? share, visit, shown), cookie };
+    return { door: await this.doorOf(sourceOf(visitor.fromAddress), fresh ?? share, visit, shown), cookie };
   }
 
   /** Sends a code to whoever the share is for, once they have the password. */
@@ -310,8 +310,16 @@ export class VisitsService {
 
   private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
 
+  /** The page of a share as somebody gets it who is let in. Nothing is counted, and nothing of it can be taken. */
+  async seenAs(share: ShareRecord, you: string, source: string): Promise<VisitorDoor> {
+    const door = await this.doorOf(source, share, null);
+    if (door.state !== 'open') return door;
+    const contents = await this.contentsOf(source, share);
+    return { ...door, you, message: share.message, contents };
+  }
+
   private async doorOf(
-    visitor: Visitor,
+    source: string,
     share: ShareRecord,
     visit: VisitRow | null,
     contents?: VisitorContents,
@@ -338,13 +346,14 @@ export class VisitsService {
       countsVisits: share.visitLimit !== null,
       visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
       now: new Date(now).toISOString(),
-      contents: visit ? (contents ?? (await this.contentsOf(visitor, share))) : null,
+      contents: visit ? (contents ?? (await this.contentsOf(source, share))) : null,
     };
   }
 
-  private contentsOf(visitor: Visitor, share: ShareRecord): Promise<VisitorContents> {
+  /** @param source who has it laid out: each has so many turns */
+  private contentsOf(source: string, share: ShareRecord): Promise<VisitorContents> {
     const lay = async () => shownOf(await this.served(share));
-    return this.turns.run(sourceOf(visitor.fromAddress), lay);
+    return this.turns.run(source, lay);
   }
 
   /** What is in a share: of its items and all below them, what its publisher may publish. */

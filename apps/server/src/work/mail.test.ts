@@ -61,6 +61,8 @@ describe('mail', () => {
     expect(taken.map((m) => m.subject)).toEqual(['A notice']);
     expect(await mailOf('A notice')).toMatchObject({ to: 'tomas@saltmarsh.example', tries: 1 });
     expect((await mailOf('A notice'))?.answer).toMatch(/^250/);
+    // It may hold a link, or a code: nobody keeps it but whom it was for.
+    expect(await office.db.query(`SELECT body FROM mail WHERE subject = 'A notice'`)).toEqual([{ body: '' }]);
     expect(await mailOf('Not this one')).toBeUndefined();
   });
   it('that is refused for good (5xx, RFC 5321 §4.2.1) is not tried again by itself, and shows the server’s words', async () => {

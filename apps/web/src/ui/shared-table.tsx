@@ -1,15 +1,21 @@
 import type { SharedWithMe } from '@quay/contract';
+import { Link } from 'react-router';
 import { StateMark } from './state-mark';
 import { When } from './words';
 
-interface SharedTableProps {
+interface SharedTableProps<Share> {
   title: string;
-  /** Without links they are looked at only. */
-  shares: (Omit<SharedWithMe, 'link'> & { link?: string })[];
+  shares: Share[];
+  /** Where each leads. */
+  hrefOf: (share: Share) => string;
 }
 
-/** Shares that are for somebody. They open here, where one is signed in, whatever address their link is built on. */
-export function SharedTable({ title, shares }: SharedTableProps) {
+/** Shares that are for somebody. */
+export function SharedTable<Share extends Omit<SharedWithMe, 'link'>>({
+  title,
+  shares,
+  hrefOf,
+}: SharedTableProps<Share>) {
   if (shares.length === 0) return null;
   return (
     <section className="mt-4">
@@ -27,19 +33,13 @@ export function SharedTable({ title, shares }: SharedTableProps) {
           </tr>
         </thead>
         <tbody>
-          {shares.map((share, n) => (
-            <tr key={share.link ?? n}>
+          {shares.map((share) => (
+            <tr key={hrefOf(share)}>
               <td>
                 <StateMark state={share.state} />
               </td>
               <td className="first">
-                {share.link ? (
-                  <a className="link-body-emphasis fw-semibold" href={`/s/${share.link.split('/').at(-1)}`}>
-                    {share.title}
-                  </a>
-                ) : (
-                  <strong>{share.title}</strong>
-                )}
+                <ShareLink to={hrefOf(share)} title={share.title} />
               </td>
               <td>{share.sender}</td>
               <td className="quiet">{opensWith(share)}</td>
@@ -66,3 +66,17 @@ export function SharedTable({ title, shares }: SharedTableProps) {
 
 const opensWith = ({ hasPassword, byCode }: Pick<SharedWithMe, 'hasPassword' | 'byCode'>): string =>
   [hasPassword ? 'password' : null, byCode ? 'a code by mail' : null].filter(Boolean).join(', ') || 'one press';
+
+/** The page of a share is no part of this application. */
+function ShareLink({ to, title }: { to: string; title: string }) {
+  const look = 'link-body-emphasis fw-semibold';
+  return to.startsWith('/s/') ? (
+    <a className={look} href={to}>
+      {title}
+    </a>
+  ) : (
+    <Link className={look} to={to}>
+      {title}
+    </Link>
+  );
+}

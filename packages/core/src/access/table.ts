@@ -143,6 +143,31 @@ export const levelOfCell = ({ acts, own }: Pick<Cell, 'acts' | 'own'>): AccessLe
 /** Past a folder that takes nothing over, the admin says who reaches it and does nothing else in it. */
 export const onlyManages = ({ acts }: Pick<Cell, 'acts'>): boolean => acts === actBits(['manage']);
 
+/** A cell as it is shown. */
+export interface CellSign {
+  level: AccessLevel | null;
+  /** Granted on this very folder. */
+  here: boolean;
+  onlyManages: boolean;
+}
+
+/**
+ * A cell as one character: `.` nothing; v, d, c, e, m: the level, taken over from above or by a group above; as a capital:
+ * granted on this very folder; `k`: only says who reaches it.
+ */
+export function cellSign(cell: Cell): string {
+  if (onlyManages(cell)) return 'k';
+  const initial = levelOfCell(cell)?.charAt(0) ?? '.';
+  return cell.here ? initial.toUpperCase() : initial;
+}
+
+/** What such a character says. */
+export function readCellSign(sign: string): CellSign {
+  const lower = sign.toLowerCase();
+  const level = ACCESS_LEVELS.find((l) => l.startsWith(lower)) ?? null;
+  return { level, here: level !== null && lower !== sign, onlyManages: sign === 'k' };
+}
+
 /** Another level somewhere than before. */
 export interface AccessShift {
   personId: string;

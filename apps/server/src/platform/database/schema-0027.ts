@@ -39,4 +39,7 @@ ALTER TABLE visit
   ADD COLUMN recipient text,
   ADD COLUMN person_id uuid REFERENCES person,
   ADD COLUMN session_hash bytea;
+
+-- What has gone out is kept by nobody but whom it was for.
+UPDATE mail SET body = '' WHERE state = 'sent';
 `;

@@ -1,32 +1,18 @@
-import { ACCESS_LEVELS, LEVEL_WORDS, type AccessLevel } from '@quay/core';
+import { ACCESS_LEVELS, LEVEL_WORDS, type AccessLevel, type CellSign } from '@quay/core';
 import './gauge.scss';
 
 /** How much of the gauge is full. */
 const FILLED: Record<AccessLevel, number> = { view: 0.14, download: 0.42, contribute: 0.42, edit: 0.76, manage: 1 };
 
-/** What a character of the table says. */
-export interface Sign {
-  level: AccessLevel | null;
-  /** Granted on this very folder. */
-  here: boolean;
-  onlyManages: boolean;
-}
-
-export function signOf(character: string): Sign {
-  const lower = character.toLowerCase();
-  const level = ACCESS_LEVELS.find((l) => l.startsWith(lower)) ?? null;
-  return { level, here: level !== null && lower !== character, onlyManages: character === 'k' };
-}
-
 /** What a sign says, in words. */
-export function signWords({ level, here, onlyManages }: Sign): string {
+export function signWords({ level, here, onlyManages }: CellSign): string {
   if (onlyManages) return 'only says who reaches it';
   if (!level) return 'nothing';
   return `${LEVEL_WORDS[level]}, ${here ? 'granted here' : 'by a group or from above'}`;
 }
 
 /** A level as a gauge with its letter: the more somebody may, the fuller; framed where it was granted. */
-export function Gauge({ sign }: { sign: Sign }) {
+export function Gauge({ sign }: { sign: CellSign }) {
   if (sign.onlyManages) return <span className="gauge only-manages" aria-hidden />;
   if (!sign.level) return <span className="gauge none" aria-hidden />;
   const height = Math.round(18 * FILLED[sign.level]);

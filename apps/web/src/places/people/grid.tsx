@@ -1,8 +1,9 @@
 import type { AccessTableAnswer, TableFolder, TableRow } from '@quay/contract';
+import { readCellSign } from '@quay/core';
 import { useVirtualizer, type Virtualizer } from '@tanstack/react-virtual';
 import { useEffect, useRef, type KeyboardEvent } from 'react';
 import { useNarrow } from '../../ui/narrow';
-import { Gauge, signOf, signWords } from './gauge';
+import { Gauge, signWords } from './gauge';
 import './grid.scss';
 
 const ROW_PX = 37;
@@ -148,7 +149,7 @@ function RowCells({ table, row, index, across, namePx, chosen, choose }: RowProp
       </span>
       {across.getVirtualItems().map(({ index: column, start, size }) => {
         const folder = table.folders[column] as TableFolder;
-        const sign = signOf(row.cells.charAt(column));
+        const sign = readCellSign(row.cells.charAt(column));
         const isChosen = chosen?.row === index && chosen.column === column;
         return (
           <span

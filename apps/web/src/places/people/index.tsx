@@ -26,9 +26,9 @@ type View = (typeof VIEWS)[number];
 /** Who is there, what they reach, and who answers for them. Whoever only manages groups sees those. */
 export function PeoplePlace() {
   const me = useMe();
-  const { view, id, folderId } = useParams();
+  const { view, id, folderId, shareId } = useParams();
   if (!me.duties.includes('run-people')) return <OwnGroups />;
-  return view === 'as' && id ? <SeenAsView personId={id} folderId={folderId} /> : <Everybody />;
+  return view === 'as' && id ? <SeenAsView personId={id} folderId={folderId} shareId={shareId} /> : <Everybody />;
 }
 
 function Everybody() {

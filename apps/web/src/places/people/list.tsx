@@ -1,5 +1,5 @@
 import type { PeopleAct, PersonRow } from '@quay/contract';
-import { countOf } from '@quay/core';
+import { countOf, readCellSign } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
@@ -10,6 +10,7 @@ import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { HiddenHead, When } from '../../ui/words';
 import { PersonPanel } from './person';
 import { peopleQuery } from '../../ui/queries';
+import { tableQuery } from './queries';
 import { usePeopleVerbs } from './verbs';
 
 type Of = 'staff' | 'guests';
@@ -120,6 +121,7 @@ function Rows({ of, people, chosen, query, ticked, setTicked }: RowsProps) {
           <th>Name</th>
           <th>{of === 'guests' ? 'Mail' : 'Signs in as'}</th>
           {!chosen && <th>{of === 'guests' ? 'Guest of' : 'Groups'}</th>}
+          {!chosen && of === 'guests' && <th>Reaches</th>}
           {!chosen && of === 'guests' && <th>Ends</th>}
           <th>Last here</th>
           {!chosen && of === 'staff' && <HiddenHead>Second factor</HiddenHead>}
@@ -178,6 +180,7 @@ function PersonLine({ of, person, to, isChosen, brief, isTicked, tick }: LinePro
           {of === 'guests' ? (person.sponsor?.name ?? 'nobody') : person.groups.map((g) => g.name).join(', ')}
         </td>
       )}
+      {!brief && of === 'guests' && <ReachedBy personId={person.id} />}
       {!brief && of === 'guests' && (
         <td>{endsAt ? <When at={endsAt} brief /> : <span className="quiet">{quietWords(person.quietDays)}</span>}</td>
       )}
@@ -186,6 +189,29 @@ function PersonLine({ of, person, to, isChosen, brief, isTicked, tick }: LinePro
         <td>{person.factor && <i className="bi bi-shield-check" role="img" aria-label="has a second factor" />}</td>
       )}
     </tr>
+  );
+}
+
+/** Folders that a line names. */
+const NAMED = 3;
+
+/** Where somebody was granted something, as far as whoever looks may know of it. */
+function ReachedBy({ personId }: { personId: string }) {
+  const { data } = useQuery(tableQuery(null));
+  const cells = data?.rows.find((row) => row.id === personId)?.cells ?? '';
+  const reached = (data?.folders ?? []).flatMap(({ id, name }, i) => {
+    const { level, here } = readCellSign(cells.charAt(i));
+    return level && here ? [{ id, words: `${name} (${level})` }] : [];
+  });
+  const more = reached.length - NAMED;
+  return (
+    <td>
+      {reached
+        .slice(0, NAMED)
+        .map((r) => r.words)
+        .join(', ') || (data ? 'nothing' : '')}
+      {more > 0 && <span className="quiet"> and {more} more</span>}
+    </td>
   );
 }
 

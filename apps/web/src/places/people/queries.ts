@@ -15,6 +15,7 @@ import type {
   PersonThen,
   SeenAs,
   SeenFolder,
+  SeenShare,
   ShareList,
   ShiftsBetween,
 } from '@quay/contract';
@@ -71,6 +72,13 @@ export const seenAsQuery = (personId: string) =>
   queryOptions({
     queryKey: ['people', 'seen', personId],
     queryFn: () => api<SeenAs>('GET', `/api/people/${personId}/seen`),
+    retry: false,
+  });
+
+export const seenShareQuery = (personId: string, shareId: string) =>
+  queryOptions({
+    queryKey: ['people', 'seen', personId, 'share', shareId],
+    queryFn: () => api<SeenShare>('GET', `/api/people/${personId}/seen/shares/${shareId}`),
     retry: false,
   });
 

@@ -8,16 +8,18 @@ import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { Size, When } from '../../ui/words';
 import { SharedTable } from '../../ui/shared-table';
 import { iconOf } from '../stores/icons';
+import { SeenSharePage } from './seen-share';
 import { seenAsQuery, seenFolderQuery } from './queries';
 import './seen-as.scss';
 
 interface Place {
   personId: string;
   folderId: string | undefined;
+  shareId: string | undefined;
 }
 
 /** What somebody else gets, to look at and not to touch. Their home is not shown to anybody. */
-export function SeenAsView({ personId, folderId }: Place) {
+export function SeenAsView({ personId, folderId, shareId }: Place) {
   const { data: start, error, refetch } = useQuery(seenAsQuery(personId));
   const navigate = useNavigate();
   useKeys({ escape: () => void navigate(`/people/staff/${personId}`) });
@@ -38,7 +40,13 @@ export function SeenAsView({ personId, folderId }: Place) {
           Enough seen
         </Link>
       </div>
-      {folderId ? <Folder personId={personId} folderId={folderId} /> : <Start start={start} />}
+      {shareId ? (
+        <SeenSharePage personId={personId} shareId={shareId} />
+      ) : folderId ? (
+        <Folder personId={personId} folderId={folderId} />
+      ) : (
+        <Start start={start} />
+      )}
     </div>
   );
 }
@@ -58,7 +66,11 @@ function Start({ start }: { start: SeenAs }) {
         ))}
       </ul>
       <Hidden count={start.hidden} what="store" />
-      <SharedTable shares={start.shares} title="Shared with them" />
+      <SharedTable
+        title="Shared with them"
+        shares={start.shares}
+        hrefOf={(share) => `/people/as/${start.person.id}/shares/${share.id}`}
+      />
       <Hidden count={start.hiddenShares} what="share" />
     </>
   );

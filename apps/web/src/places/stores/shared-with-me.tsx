@@ -8,8 +8,11 @@ const forMeQuery = queryOptions({
   queryFn: () => api<SharedWithMe[]>('GET', '/api/shares/for-me'),
 });
 
+/** They open here, where one is signed in, whatever address their link is built on. */
+const here = ({ link }: SharedWithMe): string => `/s/${link.split('/').at(-1)}`;
+
 /** Shares that are for whoever looks. */
 export function SharedWithMeList() {
   const { data } = useQuery(forMeQuery);
-  return data ? <SharedTable title="Shared with you" shares={data} /> : null;
+  return data ? <SharedTable title="Shared with you" shares={data} hrefOf={here} /> : null;
 }

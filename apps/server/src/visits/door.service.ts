@@ -44,10 +44,12 @@ export class DoorService implements OnModuleInit {
 
   onModuleInit(): void {
     this.events.stream.subscribe((event) => {
-      if (event.topic !== 'share' && event.topic !== 'node' && !isWide(event)) return;
+      if (!['share', 'node', 'session'].includes(event.topic) && !isWide(event)) return;
       this.generation += 1;
-      if (event.topic !== 'share') this.memory.clear();
-      else for (const [key, known] of this.memory) if (known.share.id === event.id) this.memory.delete(key);
+      if (event.topic === 'share') this.forget((share) => share.id === event.id);
+      // Somebody has signed in or out: that matters to shares for members alone.
+      else if (event.topic === 'session') this.forget((share) => share.audience === 'members');
+      else this.memory.clear();
     });
   }
 
@@ -118,6 +120,10 @@ export class DoorService implements OnModuleInit {
     const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
     if (generation === this.generation) this.remember(key, facts);
     return facts;
+  }
+
+  private forget(which: (share: ShareRecord) => boolean): void {
+    for (const [key, known] of this.memory) if (which(known.share)) this.memory.delete(key);
   }
 
   private remember(key: string, facts: Remembered): void {

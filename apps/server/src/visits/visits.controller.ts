@@ -22,7 +22,7 @@ import { notFound } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
-import { VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
+import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
 
@@ -136,8 +136,7 @@ export class VisitsController {
       wanted: (event) => this.visits.concerns(share, event),
       shown: () => ({ changed: true }),
       still: () => this.visits.lasts(visitor),
-      unsettles: (event) =>
-        event.topic === 'missed' || event.topic === 'access' || (event.topic === 'share' && event.id === share.id),
+      unsettles: (event) => event.topic === 'missed' || unsettles(share, event),
     });
   }
 }

@@ -176,7 +176,7 @@ export class VisitsService {
       new Date(Math.min(of.closesAt?.getTime() ?? Infinity, visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000));
     return {
       until: until(share),
-      wakes: (event) => event.topic === 'access' || (event.topic === 'share' && event.id === share.id),
+      wakes: (event) => unsettles(share, event),
       decide: async () => {
         const now = await this.door.share(visitor.token);
         const may = now !== null && (await this.visitOf(visitor, now)) !== null && (await still());
@@ -361,6 +361,12 @@ export class VisitsService {
     return contents(this.db.manager, share.itemIds, { personId: share.createdBy, act: 'publish' });
   }
 }
+
+/** Whether an event may mean that a visit of this share is over; a member's ends with their session, too. */
+export const unsettles = ({ id, audience }: ShareRecord, event: QuayEvent): boolean =>
+  event.topic === 'access' ||
+  (event.topic === 'share' && event.id === id) ||
+  (event.topic === 'session' && audience === 'members');
 
 function shownOf(found: ContentFile[]): VisitorContents {
   const fault = archiveFault(found);

@@ -1,5 +1,5 @@
 import type { AudienceAsked } from '@quay/contract';
-import type { Listed } from '@quay/core';
+import { AUDIENCE_FAULT_WORDS, audienceFault, type Listed } from '@quay/core';
 import { readList } from '@quay/core/recipients';
 import type { EntityManager } from 'typeorm';
 import { grantSubject } from '../access/grants.queries.js';
@@ -15,10 +15,8 @@ export function meantBy({ kind, listed, blocked, members }: AudienceAsked): Mean
     blocked: hasLists ? entriesOf('audience.blocked', blocked) : [],
     members: kind === 'members' ? members : [],
   };
-  if (kind === 'listed' && meant.listed.length === 0)
-    throw invalidField('audience.listed', 'audience.empty', 'List at least one address or domain.');
-  if (kind === 'members' && members.length === 0)
-    throw invalidField('audience.members', 'audience.nobody', 'Choose at least one person or group.');
+  const fault = audienceFault(kind, { listed: meant.listed.length, members: members.length });
+  if (fault) throw invalidField(`audience.${kind}`, fault, AUDIENCE_FAULT_WORDS[fault]);
   return meant;
 }
 

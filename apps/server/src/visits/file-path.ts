@@ -1,4 +1,5 @@
 import type { IncomingMessage, RequestListener, ServerResponse } from 'node:http';
+import { sessionSecret } from '../people/signed-in.guard.js';
 import { clientAddress } from '../platform/client-address.js';
 import { cookieOf } from '../platform/cookies.js';
 import { followRequest } from '../platform/log/request-log.js';
@@ -30,7 +31,7 @@ export function visitorFilePath(
     const visitor = {
       token,
       cookie: cookieOf(req.headers.cookie, VISIT_COOKIE),
-      session: null,
+      session: sessionSecret(req.headers.cookie),
       fromAddress: clientAddress(req),
       agent: '',
     };

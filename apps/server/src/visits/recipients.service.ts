@@ -143,6 +143,12 @@ export class RecipientsService {
     }
   }
 
+  /** Whether whoever was let in as somebody signed in still holds that session, and may from where they are now. */
+  async holdsSession(visit: VisitRow, session: string | null, from: string): Promise<boolean> {
+    if (session === null || !visit.sessionHash?.equals(secretHash(session))) return false;
+    return (await this.sessions.whoHolds(session, from)) !== null;
+  }
+
   private async requireCode(
     share: ShareRecord,
     { address: text, code, ticket }: OpenShare,

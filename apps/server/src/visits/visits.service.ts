@@ -202,7 +202,10 @@ export class VisitsService {
     const visit = await this.door.visit(visitor.token, visitor.cookie);
     const lasts =
       visit && visit.endedAt === null && visitMayContinue(factsOf(share), visit.beganAt.getTime(), this.clock.now());
-    return lasts ? visit : null;
+    if (!lasts) return null;
+    const { session, fromAddress } = visitor;
+    const stands = share.audience !== 'members' || (await this.recipients.holdsSession(visit, session, fromAddress));
+    return stands ? visit : null;
   }
 
   private async requirePassword(visitor: Visitor, share: ShareRecord, password: string | null): Promise<void> {

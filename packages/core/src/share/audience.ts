@@ -13,6 +13,18 @@ export const listedText = ({ kind, value }: Listed): string => (kind === 'subdom
 /** What a share needs of whoever opens it, beside the link and the password. */
 export const needsCode = (audience: AudienceKind): boolean => audience === 'verified' || audience === 'listed';
 
+export type AudienceFault = 'audience.empty' | 'audience.nobody';
+export const AUDIENCE_FAULT_WORDS: Record<AudienceFault, string> = {
+  'audience.empty': 'List at least one address or domain.',
+  'audience.nobody': 'Choose at least one person or group.',
+};
+
+/** Why an audience is nobody at all; null: it is somebody. @param count entries of the list, and members */
+export function audienceFault(kind: AudienceKind, count: { listed: number; members: number }): AudienceFault | null {
+  if (kind === 'listed' && count.listed === 0) return 'audience.empty';
+  return kind === 'members' && count.members === 0 ? 'audience.nobody' : null;
+}
+
 /** How long a one-time code can be used, and how often somebody may be wrong about it (common practice, no source). */
 export const CODE_LIFETIME_MS = 10 * 60_000;
 export const CODE_TRIES = 5;

@@ -1,5 +1,13 @@
 import type { AudienceAsked, ShareAudience } from '@quay/contract';
-import { ANYONE, countOf, listedText, type AudienceKind, type AudienceTerms } from '@quay/core';
+import {
+  ANYONE,
+  AUDIENCE_FAULT_WORDS,
+  audienceFault,
+  countOf,
+  listedText,
+  type AudienceKind,
+  type AudienceTerms,
+} from '@quay/core';
 import type { ReadList } from '@quay/core/recipients';
 import { useEffect, useState } from 'react';
 
@@ -59,9 +67,9 @@ export function useJudgedAudience({ audience, listText, blockText, members }: Ch
 }
 
 function faultOf(audience: AudienceKind, lists: JudgedAudience['lists'], members: number): string | null {
-  if (audience === 'members' && members === 0) return 'Choose whom it is for.';
   if (!lists) return 'The list is being read.';
   const faults = lists.listed.faults.length * Number(audience === 'listed') + lists.blocked.faults.length;
   if (faults > 0) return `${countOf(faults, 'entry of the list is', 'entries of the list are')} not understood.`;
-  return audience === 'listed' && lists.listed.listed.length === 0 ? 'List at least one address or domain.' : null;
+  const fault = audienceFault(audience, { listed: lists.listed.listed.length, members });
+  return fault && AUDIENCE_FAULT_WORDS[fault];
 }

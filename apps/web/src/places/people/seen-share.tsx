@@ -38,7 +38,7 @@ function standingOf(page: VisitorDoor) {
   ].filter((step) => step !== null);
   return (
     <>
-      {page.closesAt && (
+      {page.state === 'open' && page.closesAt && (
         <>
           Open until <When at={page.closesAt} />.{' '}
         </>

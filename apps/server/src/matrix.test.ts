@@ -137,7 +137,7 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
     case 'visit':
       return actor === 'visitor';
     case 'signed-in':
-    case 'before-factor':
+    case 'hindered':
       return hasAccount(actor);
     case 'staff':
       return hasAccount(actor) && actor !== 'guest';
@@ -167,8 +167,7 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
 }
 
 const dependsOnPlace = (allowed: Allowed): boolean =>
-  !isDuty(allowed) &&
-  !['anyone', 'link', 'visit', 'signed-in', 'before-factor', 'staff', 'first-start'].includes(allowed);
+  !isDuty(allowed) && !['anyone', 'link', 'visit', 'signed-in', 'hindered', 'staff', 'first-start'].includes(allowed);
 const isDuty = (allowed: Allowed): allowed is Duty => DUTIES.includes(allowed as Duty);
 const levelOf = (actor: Actor): AccessLevel | undefined =>
   actor === 'guest' ? 'edit' : ACCESS_LEVELS.find((level) => level === actor);

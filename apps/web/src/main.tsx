@@ -24,6 +24,7 @@ const SetOwnPassword = lazy(() => import('./places/password').then((m) => ({ def
 const Settings = lazy(() => import('./places/settings').then((m) => ({ default: m.Settings })));
 const Stores = lazy(() => import('./places/stores').then((m) => ({ default: m.Stores })));
 const FactorFirst = lazy(() => import('./ui/second-factor/factor-first').then((m) => ({ default: m.FactorFirst })));
+const OwnPasswordFirst = lazy(() => import('./ui/own-password-first').then((m) => ({ default: m.OwnPasswordFirst })));
 const Find = lazy(() => import('./places/stores/find').then((m) => ({ default: m.Find })));
 const Folder = lazy(() => import('./places/stores/folder').then((m) => ({ default: m.Folder })));
 const Past = lazy(() => import('./places/stores/past').then((m) => ({ default: m.Past })));
@@ -64,7 +65,12 @@ function SignedIn({ children }: { children: ReactNode }) {
   if (isPending) return <SkeletonRows />;
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!me) return <Navigate to="/sign-in" state={{ from: location.pathname + location.search }} replace />;
-  if (me.lacksFactor || held) return <FactorFirst me={me} hold={setHeld} />;
+  if (me.givenPassword || me.lacksFactor || held)
+    return (
+      <Suspense fallback={<SkeletonRows />}>
+        {me.givenPassword ? <OwnPasswordFirst me={me} /> : <FactorFirst me={me} hold={setHeld} />}
+      </Suspense>
+    );
   return <MeContext value={me}>{children}</MeContext>;
 }
 

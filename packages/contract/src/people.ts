@@ -167,9 +167,17 @@ export interface NewPerson {
   email: string;
   role: 'admin' | 'staff';
   groupIds: string[];
-  /** They get a mail with the link. */
-  mail: boolean;
+  by: HandOver;
 }
+/**
+ * How somebody gets in who has no password yet: by a link that goes to them by mail, by one that is shown to whoever
+ * asks, or by a password that is shown to them and that they change before anything else.
+ */
+export const HAND_OVERS = ['mail', 'link', 'password'] as const;
+export type HandOver = (typeof HAND_OVERS)[number];
+const handOver = Joi.string()
+  .valid(...HAND_OVERS)
+  .default('mail');
 const personName = lineSchema.min(1).max(80);
 export const newPersonSchema = Joi.object<NewPerson>({
   name: personName.required(),
@@ -177,19 +185,25 @@ export const newPersonSchema = Joi.object<NewPerson>({
   email: emailSchema.required(),
   role: Joi.string().valid('admin', 'staff').default('staff'),
   groupIds: Joi.array().items(idSchema).max(100).unique().default([]),
-  mail: Joi.boolean().default(true),
+  by: handOver,
 });
 
-/** A link by which somebody sets a password, or signs in with the one that they have; and how it was handed over. */
+/**
+ * A link by which somebody sets a password, or signs in with the one that they have or are given; and how it was handed
+ * over.
+ */
 export interface Invitation {
   personId: string;
   name: string;
+  signInName: string;
   /**
    * On the address of the office; it is shown this once. Null: it went to them alone, because whoever uses it is them
    * from then on, and who asked is no admin.
    */
   link: string | null;
-  /** Null: it has no end, because they have a password already. */
+  /** Made for them; shown this once. Null: none was. */
+  password: string | null;
+  /** Of the link or the password. Null: it has no end, because they have a password already. */
   endsAt: string | null;
   /** The mail address that it was sent to; null: nobody sent it. */
   mailedTo: string | null;
@@ -210,8 +224,7 @@ export interface ChangePerson {
   quietDays?: number | null;
 }
 const quietDays = Joi.number().integer().min(1).max(3650);
-/** Whether another link goes to them by mail. */
-export const inviteSchema = Joi.object<{ mail: boolean }>({ mail: Joi.boolean().default(true) });
+export const inviteSchema = Joi.object<{ by: HandOver }>({ by: handOver });
 export const changePersonSchema = Joi.object<ChangePerson>({
   name: personName,
   signInName: signInNameSchema,
@@ -341,8 +354,7 @@ export interface NewGuest {
   level: AccessLevel;
   endsAt: string | null;
   quietDays: number | null;
-  /** They get a mail with the link by which they set a password; otherwise the link is shown. */
-  mail: boolean;
+  by: HandOver;
 }
 export const newGuestSchema = Joi.object<NewGuest>({
   name: personName.required(),
@@ -353,7 +365,7 @@ export const newGuestSchema = Joi.object<NewGuest>({
     .required(),
   endsAt: timeSchema.allow(null).default(null),
   quietDays: quietDays.allow(null).default(90),
-  mail: Joi.boolean().default(true),
+  by: handOver,
 });
 
 const groupName = lineSchema.min(1).max(80);

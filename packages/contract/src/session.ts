@@ -123,6 +123,8 @@ export interface Me {
   lacksFactor: boolean;
   /** Until when they have time to set one up; null: none is wanted, or they have one, or that is over. */
   factorDueAt: string | null;
+  /** Their password was made by somebody else: whoever came in by it chooses their own before anything else. */
+  givenPassword: boolean;
   /** They have a password here; else the directory knows it, and it is changed there. */
   passwordHere: boolean;
   /** They may put people into a group and take them out. */

@@ -100,7 +100,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/people': () => ({ path: '/api/people' }),
   'POST /api/people': () => ({
     path: '/api/people',
-    body: { name: 'Zoe', signInName: `z${randomUUID().slice(0, 8)}`, email: 'z@brookline.example', mail: false },
+    body: { name: 'Zoe', signInName: `z${randomUUID().slice(0, 8)}`, email: 'z@brookline.example', by: 'link' },
   }),
   'POST /api/people/import': () => ({
     path: '/api/people/import',
@@ -124,7 +124,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'PATCH /api/people/:id': (t) => ({ path: `/api/people/${t.person}`, body: { name: 'Somebody else' } }),
   'POST /api/people/:id/invitation': (t) => ({
     path: `/api/people/${t.person}/invitation`,
-    body: { mail: false },
+    body: { by: 'link' },
     also: [409],
   }),
   'GET /api/people/:id/leaving': (t) => ({ path: `/api/people/${t.person}/leaving` }),
@@ -158,7 +158,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Into a folder that they may manage; who has the duty learns nothing of others.
   'POST /api/guests': () => ({
     path: '/api/guests',
-    body: { name: 'Marek', email: 'm@brookline.example', folderId: randomUUID(), level: 'view', mail: false },
+    body: { name: 'Marek', email: 'm@brookline.example', folderId: randomUUID(), level: 'view', by: 'link' },
     also: [404],
   }),
   'POST /api/duty-sets': () => ({

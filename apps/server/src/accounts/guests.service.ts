@@ -61,7 +61,7 @@ export class GuestsService {
     const now = this.clock.date();
     const endsAt = asked.endsAt === null ? null : new Date(asked.endsAt);
     if (endsAt && endsAt <= now) throw invalidField('endsAt', 'person.ends-before', 'That day has passed.');
-    return this.invitations.give(who, asked.mail, async (tx) => {
+    return this.invitations.give(who, asked.by, async (tx) => {
       await lockAccess(tx, 'alone');
       const there = await this.there(tx, asked.email);
       const entries: NewEntry[] = [];

@@ -32,7 +32,7 @@ export class ImportService {
     if (!asked.keep) return { lines: lines.map(lineOf), newGroups, invitations: [] };
     const { homes } = await this.office.settings();
     const passwordHash = await unusablePassword();
-    const invitations = await this.invitations.giveAll(who, asked.mail, async (tx) => {
+    const invitations = await this.invitations.giveAll(who, asked.mail ? 'mail' : 'link', async (tx) => {
       const { ids, entries } = await this.groups.namedIn(tx, who, asked.makeGroups ? newGroups : []);
       // Looked at again, because others may have added somebody meanwhile.
       const now = await this.judge(tx, who, { ...asked, makeGroups: false });

@@ -50,7 +50,7 @@ describe('an invitation by mail', () => {
     await office.db.query(`UPDATE person SET duties = duties || '{run-people}' WHERE sign_in_name = 'tomas'`);
     const tomas = await office.signedIn('tomas');
     const [zoe] = await office.db.query<{ id: string }[]>(`SELECT id FROM person WHERE sign_in_name = 'zoe'`);
-    const { body } = await tomas.ask<Invitation>('POST', `/api/people/${zoe?.id}/invitation`, { mail: false });
+    const { body } = await tomas.ask<Invitation>('POST', `/api/people/${zoe?.id}/invitation`, { by: 'link' });
     expect([body.link, body.mailedTo]).toEqual([null, 'zoe@calder.example']);
     await came(1);
     expect(linkIn(mails[0])).not.toBe('');

@@ -28,7 +28,7 @@ beforeAll(async () => {
   shares['draft'] = await office.publish(tomas, [await put(projects, 'Draft.txt')], { title: 'Draft' });
   shares['own'] = await office.publish(tomas, [await put(home, 'Own.txt')], { title: 'From home' });
   await iris.ask('POST', '/api/guests', {
-    ...{ name: 'Marek Hale', email: 'm.hale@fenway.example', folderId: projects, level: 'view', mail: false },
+    ...{ name: 'Marek Hale', email: 'm.hale@fenway.example', folderId: projects, level: 'view', by: 'link' },
   });
   await office.db.query(`UPDATE person SET sponsor_id = $1 WHERE role = 'guest'`, [ids['tomas']]);
 });

@@ -17,6 +17,7 @@ import {
   type ChangePerson,
   type DutySetRow,
   type FolderQuery,
+  type HandOver,
   type ImportAnswer,
   type ImportPeople,
   type Invitation,
@@ -148,13 +149,16 @@ export class PeopleController {
 
   @Post(':id/invitation')
   @For('run-people')
-  @Operation('Another link by which they set a password; those before are void', inviteSchema)
+  @Operation(
+    'Another link by which they set a password, or a password that they change; links before it are void',
+    inviteSchema,
+  )
   invite(
     @Me() who: Who,
     @Param('id', id) personId: string,
-    @Body(valid(inviteSchema)) { mail }: { mail: boolean },
+    @Body(valid(inviteSchema)) { by }: { by: HandOver },
   ): Promise<Invitation> {
-    return this.people.invite(who, personId, mail);
+    return this.people.invite(who, personId, by);
   }
 
   @Get(':id/leaving')

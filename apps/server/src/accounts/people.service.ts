@@ -1,4 +1,13 @@
-import type { ActOnPeople, ChangePerson, Invitation, NewPerson, People, PersonRow, PersonSheet } from '@quay/contract';
+import type {
+  ActOnPeople,
+  ChangePerson,
+  HandOver,
+  Invitation,
+  NewPerson,
+  People,
+  PersonRow,
+  PersonSheet,
+} from '@quay/contract';
 import { initialsOf, leavesNobodyToRun, READY_DUTIES, type Duty } from '@quay/core';
 import { Injectable } from '@nestjs/common';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -90,14 +99,14 @@ export class PeopleService {
     if (asked.role === 'admin') requireAdmin(who);
     const { homes } = await this.office.settings();
     const passwordHash = await unusablePassword();
-    return this.invitations.give(who, asked.mail, (tx) => this.addIn(tx, who, asked, { homes, passwordHash }));
+    return this.invitations.give(who, asked.by, (tx) => this.addIn(tx, who, asked, { homes, passwordHash }));
   }
 
   /** The same within a transaction that does more. */
   async addIn(
     tx: EntityManager,
     who: Who,
-    asked: Omit<NewPerson, 'mail'>,
+    asked: Omit<NewPerson, 'by'>,
     { homes, passwordHash }: { homes: boolean; passwordHash: string },
   ): Promise<Begun> {
     await lockAccess(tx, 'alone');
@@ -116,15 +125,15 @@ export class PeopleService {
     return { personId: id, entries: [this.entry(who, 'person.added', { name, role }), ...joined], sets: true };
   }
 
-  /** Another link for somebody who lost theirs, or their password. Those before are void. */
-  async invite(who: Who, personId: string, mail: boolean): Promise<Invitation> {
-    return this.invitations.give(who, mail, async (tx) => {
+  /** Another link, or a password, for somebody who lost theirs. Links before it are void. */
+  async invite(who: Who, personId: string, by: HandOver): Promise<Invitation> {
+    return this.invitations.give(who, by, async (tx) => {
       const person = await this.requireHeld(tx, personId);
       if (person.disabledAt) throw disabled(person.name);
       await this.requireHere(person);
       if (person.role === 'admin') requireAdmin(who);
-      const entries = [this.entry(who, 'person.password-link', { name: person.name })];
-      return { personId, entries, sets: true };
+      const kind = by === 'password' ? 'person.password-given' : 'person.password-link';
+      return { personId, entries: [this.entry(who, kind, { name: person.name })], sets: true };
     });
   }
 

@@ -1,4 +1,4 @@
-import type { AccessTableAnswer, GroupRow, Invitation, People, PersonSheet, PersonThen } from '@quay/contract';
+import type { AccessTableAnswer, GroupRow, Invitation, Me, People, PersonSheet, PersonThen } from '@quay/contract';
 import { randomUUID } from 'node:crypto';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
@@ -21,7 +21,13 @@ const act = (personIds: string[], what: string, by = iris) =>
   by.ask<People>('POST', '/api/people/acts', { act: what, personIds });
 const add = (part: object = {}, by = iris) =>
   by.ask<Invitation>('POST', '/api/people', {
-    ...{ name: 'Zoe Calder', signInName: 'zoe', email: 'zoe@saltmarsh.example', mail: false },
+    ...{ name: 'Zoe Calder', signInName: 'zoe', email: 'zoe@saltmarsh.example', by: 'link' },
+    ...part,
+  });
+const inviteGuest = (part: object = {}, by = iris) =>
+  by.ask<Invitation>('POST', '/api/guests', {
+    ...{ name: 'Marek Hale', email: 'm.hale@fenway.example', folderId: office.roots.projects, level: 'download' },
+    ...{ endsAt: null, quietDays: 30, by: 'link' },
     ...part,
   });
 /** Uses a link as the person does. */
@@ -29,9 +35,10 @@ async function begin(link: string, password = PASSWORD, part: object = {}): Prom
   const token = link.split('/').at(-1) as string;
   return (await office.client().ask('POST', `/api/password-links/${token}`, { password, ...part })).status;
 }
-async function signIn(signInName: string, password = PASSWORD): Promise<{ client: Client; status: number }> {
+async function signIn(signInName: string, password = PASSWORD) {
   const client = office.client();
-  return { client, status: (await client.ask('POST', '/api/session', { signInName, password })).status };
+  const { status, body } = await client.ask('POST', '/api/session', { signInName, password });
+  return { client, status, body };
 }
 const group = async (name: string): Promise<GroupRow> => {
   const { body } = await iris.ask<GroupRow[]>('POST', '/api/groups', { name });
@@ -56,7 +63,7 @@ describe('an account of the office', () => {
     expect(await begin(body.link as string)).toBe(410);
     // Only whoever begins says what they are called.
     const { body: again } = await iris.ask<Invitation>('POST', `/api/people/${body.personId}/invitation`, {
-      mail: false,
+      by: 'link',
     });
     await begin(again.link as string, PASSWORD, { name: 'Somebody else' });
     expect(await person('Zoë Calder')).toMatchObject({ signInName: 'zoe' });
@@ -146,7 +153,7 @@ describe('who may do that', () => {
       expect([path, answer.body], JSON.stringify(body)).toMatchObject([path, { code: 'person.admins-only' }]);
     }
     // A link for somebody who was here already is theirs alone.
-    const link = await tomas.ask('POST', `/api/people/${zoe.id}/invitation`, { mail: false });
+    const link = await tomas.ask('POST', `/api/people/${zoe.id}/invitation`, { by: 'link' });
     expect(link.body).toMatchObject({ code: 'invitation.no-mail' });
     expect((await signIn('zoe')).status).toBe(204);
   });
@@ -265,7 +272,7 @@ describe('what somebody was at a moment', () => {
     const before = office.clock.date();
     const { body } = await iris.ask<Invitation>('POST', '/api/guests', {
       ...{ name: 'Pell Calder', email: 'pell@calder.example', folderId: office.roots.partners, level: 'download' },
-      ...{ endsAt: null, quietDays: null, mail: false },
+      ...{ endsAt: null, quietDays: null, by: 'link' },
     });
     office.clock.advance(DAY_MS);
     const asGuest = office.clock.date();
@@ -310,14 +317,8 @@ describe('what somebody was at a moment', () => {
 });
 
 describe('guests', () => {
-  const invite = (part: object = {}, by = iris) =>
-    by.ask<Invitation>('POST', '/api/guests', {
-      ...{ name: 'Marek Hale', email: 'm.hale@fenway.example', folderId: office.roots.projects, level: 'download' },
-      ...{ endsAt: null, quietDays: 30, mail: false },
-      ...part,
-    });
   it('are invited to a folder, and see only that', async () => {
-    const { body } = await invite();
+    const { body } = await inviteGuest();
     expect(await begin(body.link as string)).toBe(204);
     const { client, status } = await signIn('m.hale@fenway.example');
     expect(status).toBe(204);
@@ -328,29 +329,29 @@ describe('guests', () => {
   });
   it('that are invited a second time get more by the account that they have', async () => {
     const top = await folder(iris, office.roots.partners, 'Weir House');
-    const { body } = await invite({ folderId: top, name: 'M. Hale', email: 'M.Hale@fenway.example' });
+    const { body } = await inviteGuest({ folderId: top, name: 'M. Hale', email: 'M.Hale@fenway.example' });
     expect([body.name, body.endsAt]).toEqual(['Marek Hale', null]);
     expect((await people()).people.filter((p) => p.role === 'guest')).toHaveLength(1);
     // Their password stays theirs.
     expect((await signIn('m.hale@fenway.example')).status).toBe(204);
   });
   it('are nobody of the office, and are invited by whoever may let people into that folder', async () => {
-    expect((await invite({ email: 'tomas@saltmarsh.example' })).body).toMatchObject({ code: 'guest.is-staff' });
-    expect((await invite({ endsAt: '2020-01-01T00:00:00Z' })).body).toMatchObject({ code: 'person.ends-before' });
+    expect((await inviteGuest({ email: 'tomas@saltmarsh.example' })).body).toMatchObject({ code: 'guest.is-staff' });
+    expect((await inviteGuest({ endsAt: '2020-01-01T00:00:00Z' })).body).toMatchObject({ code: 'person.ends-before' });
     const rosa = await office.signedIn('rosa');
-    expect((await invite({ email: 'x@fenway.example' }, rosa)).body).toMatchObject({ code: 'access.level' });
+    expect((await inviteGuest({ email: 'x@fenway.example' }, rosa)).body).toMatchObject({ code: 'access.level' });
     expect((await people()).people.some((p) => p.email === 'x@fenway.example')).toBe(false);
   });
   it('that have not begun yet are nobody else’s to begin as', async () => {
-    await invite({ name: 'Otto Reed', email: 'otto@quarry.example', folderId: office.roots.partners });
+    await inviteGuest({ name: 'Otto Reed', email: 'otto@quarry.example', folderId: office.roots.partners });
     const rosa = await office.signedIn('rosa');
     const { id } = await person('Rosa Quill');
     const own = await folder(iris, office.roots.projects, 'Rosa looks after this');
     await grantOn(office.db, own, id, 'manage');
-    const again = await invite({ name: 'Otto', email: 'otto@quarry.example', folderId: own }, rosa);
+    const again = await inviteGuest({ name: 'Otto', email: 'otto@quarry.example', folderId: own }, rosa);
     // Their link would open what Iris gave them: it goes to them by mail alone, and here is no mail server.
     expect(again.body).toMatchObject({ code: 'invitation.no-mail' });
-    const fresh = await invite({ name: 'Pim', email: 'pim@quarry.example', folderId: own }, rosa);
+    const fresh = await inviteGuest({ name: 'Pim', email: 'pim@quarry.example', folderId: own }, rosa);
     expect(fresh.body.link).toMatch(/password/);
     await act([(await person('Otto Reed')).id, (await person('Pim')).id], 'disable');
   });
@@ -384,5 +385,53 @@ describe('guests', () => {
     await act([id], 'enable');
     await office.app.get(GuestsService).round();
     expect((await person('Marek Hale')).state).toBe('usable');
+  });
+});
+
+describe('a password that is made for somebody', () => {
+  it('lets a guest in to choose their own, and no further before that', async () => {
+    const { body } = await inviteGuest({ name: 'Noel Calder', email: 'noel@calder.example', by: 'password' });
+    expect([body.link, body.mailedTo]).toEqual([office.origin, null]);
+    const given = body.password as string;
+    expect(given.split('-').length).toBeGreaterThan(3);
+    const first = await signIn(body.signInName, given);
+    expect(first.status).toBe(204);
+    const change = (current: string, next: string) =>
+      first.client.ask('PUT', '/api/session/password', { current, next });
+    expect((await first.client.ask<Me>('GET', '/api/session')).body.givenPassword).toBe(true);
+    for (const path of ['/api/stores', '/api/events', '/api/session/all', `/api/folders/${office.roots.projects}`])
+      expect([path, (await first.client.ask('GET', path)).body.code]).toEqual([path, 'password.given']);
+    expect((await change(given, given)).body.errors).toMatchObject([{ code: 'password.same' }]);
+    expect((await change(given, 'weir-copper-oar-lantern')).status).toBe(204);
+    expect((await first.client.ask<Me>('GET', '/api/session')).body.givenPassword).toBe(false);
+    expect((await first.client.ask('GET', '/api/stores')).status).toBe(200);
+    // Who made it knows nothing any more.
+    expect((await signIn(body.signInName, given)).status).toBe(401);
+    expect((await person('Noel Calder')).state).toBe('usable');
+    const kinds = await office.db.query<{ text: string }[]>(`SELECT detail::text AS text FROM ledger_entry`);
+    expect(kinds.filter(({ text }) => text.includes(given))).toEqual([]);
+  });
+  it('lasts until a day, and is not for whoever could be somebody else by it', async () => {
+    const { body } = await inviteGuest({ name: 'Mina Hale', email: 'mina@hale.example', by: 'password' });
+    const given = body.password as string;
+    const early = await signIn(body.signInName, given);
+    office.clock.advance(8 * DAY_MS);
+    expect((await signIn(body.signInName, given)).body.code).toBe('password.given-over');
+    const late = { current: given, next: 'weir-copper-oar-lantern' };
+    expect((await early.client.ask('PUT', '/api/session/password', late)).body.code).toBe('password.given-over');
+    // Another one ends where the first let in; a link by which they begin ends it.
+    const again = await iris.ask<Invitation>('POST', `/api/people/${body.personId}/invitation`, { by: 'password' });
+    expect((await early.client.ask('GET', '/api/session')).status).toBe(401);
+    const link = await iris.ask<Invitation>('POST', `/api/people/${body.personId}/invitation`, { by: 'link' });
+    expect(await begin(link.body.link as string)).toBe(204);
+    expect((await signIn(body.signInName, again.body.password as string)).status).toBe(401);
+    // Whoever looks after people and is no admin makes none for somebody who has begun.
+    const zoe = (await person('Zoe Calder')).id;
+    await iris.ask('PATCH', `/api/people/${zoe}`, { duties: ['run-people'] });
+    const { client } = await signIn('zoe');
+    const refused = await client.ask('POST', `/api/people/${body.personId}/invitation`, { by: 'password' });
+    expect([refused.status, refused.body.code]).toEqual([409, 'invitation.password-theirs']);
+    expect((await signIn(body.signInName)).status).toBe(204);
+    await iris.ask('PATCH', `/api/people/${zoe}`, { dutySetId: null });
   });
 });

@@ -239,7 +239,7 @@ describe('following a branch', () => {
     await expect(office.app.get(AccountsService).passwordLink('zoe')).rejects.toThrow('the password of the directory');
     for (const [method, where, body] of [
       ['PATCH', `/api/people/${zoe.id}`, { name: 'Zoe Weir' }],
-      ['POST', `/api/people/${zoe.id}/invitation`, { mail: false }],
+      ['POST', `/api/people/${zoe.id}/invitation`, { by: 'link' }],
     ] as const)
       expect((await iris.ask<{ code: string }>(method, where, body)).body).toMatchObject({
         code: 'person.of-directory',

@@ -22,14 +22,14 @@ export class FactorController {
   constructor(private readonly factor: FactorService) {}
 
   @Get()
-  @For('before-factor')
+  @For('hindered')
   @Operation('The own second factor')
   state(@Me() who: Who): Promise<SecondFactor> {
     return this.factor.state(who);
   }
 
   @Post()
-  @For('before-factor')
+  @For('hindered')
   @Operation('Begin a second factor: what an authenticator is told', beginFactorSchema)
   begin(@Me() who: Who, @Body(valid(beginFactorSchema)) { password }: BeginFactor): Promise<FactorBegun> {
     return this.factor.begin(who, password);
@@ -44,7 +44,7 @@ export class FactorController {
   }
 
   @Post('first-code')
-  @For('before-factor')
+  @For('hindered')
   @Operation('The first code of a new authenticator; from here on codes are asked for', factorCodeSchema)
   confirm(@Me() who: Who, @Body(valid(factorCodeSchema)) { code }: FactorCode): Promise<RecoveryCodes> {
     return this.factor.confirm(who, code);

@@ -15,6 +15,8 @@ export class Person {
   @Column('timestamptz', { name: 'disabled_at', nullable: true }) disabledAt!: Date | null;
   @Column({ type: 'timestamptz', name: 'seen_at', nullable: true, insert: false }) seenAt!: Date | null;
   @Column({ type: 'timestamptz', name: 'ends_at', nullable: true, insert: false }) endsAt!: Date | null;
+  /** Until when a password that somebody else made for them lets them in, to choose their own; null: it is their own. */
+  @Column({ type: 'timestamptz', name: 'given_until', nullable: true, insert: false }) givenUntil!: Date | null;
   @Column('timestamptz', { name: 'factor_declined_at', nullable: true }) factorDeclinedAt!: Date | null;
   @Column({ type: 'text', array: true, insert: false }) notices!: NoticeKind[];
 }

@@ -83,8 +83,27 @@ export async function setName(tx: EntityManager, personId: string, name: string)
   await tx.query('UPDATE person SET name = $2, initials = $3 WHERE id = $1', [personId, name, initialsOf(name)]);
 }
 
+/** A password of their own: links by which they would set one, and one that they were given, are over. */
 export async function setPassword(tx: EntityManager, personId: string, passwordHash: string): Promise<void> {
-  await tx.query('UPDATE person SET password_hash = $2, invited_at = NULL WHERE id = $1', [personId, passwordHash]);
+  await tx.query('DELETE FROM password_link WHERE person_id = $1', [personId]);
+  await tx.query('UPDATE person SET password_hash = $2, invited_at = NULL, given_until = NULL WHERE id = $1', [
+    personId,
+    passwordHash,
+  ]);
+}
+
+/** A password that somebody else made for them, with which they choose their own until then. */
+export async function givePassword(
+  tx: EntityManager,
+  personId: string,
+  { passwordHash, until }: { passwordHash: string; until: Date },
+): Promise<void> {
+  await tx.query('DELETE FROM password_link WHERE person_id = $1', [personId]);
+  await tx.query('UPDATE person SET password_hash = $2, given_until = $3 WHERE id = $1', [
+    personId,
+    passwordHash,
+    until,
+  ]);
 }
 
 /** Codes are asked for in every browser again. */

@@ -79,7 +79,7 @@ export class SessionController {
   }
 
   @Get()
-  @For('before-factor')
+  @For('hindered')
   @UseGuards(SignedInGuard)
   @Operation('Who is signed in')
   async me(@Me() who: Who, @Req() req: Request): Promise<MeAnswer> {
@@ -99,6 +99,7 @@ export class SessionController {
       office: { name: office.name, zone: office.zone },
       // Links are built by those who publish.
       addresses: hasDuty(who, 'publish-outside') ? addresses : [],
+      givenPassword: person.givenUntil !== null,
       passwordHere: !(await this.sessions.isOfDirectory(who)),
       ...(await this.factorFor(factor, req)),
       managesGroups: await this.sessions.managesGroups(who),
@@ -169,7 +170,7 @@ export class SessionController {
   }
 
   @Put('password')
-  @For('signed-in')
+  @For('hindered')
   @HttpCode(204)
   @UseGuards(SignedInGuard)
   @Operation('Change the own password', changePasswordSchema)

@@ -24,7 +24,7 @@ import { FactorBrowsers } from './factor-browsers.js';
 import { FactorService } from './factor.service.js';
 import { OwnPassword } from './own-password.js';
 import { Person, Session } from './people.entity.js';
-import { ACCOUNT_SINCE, accountsAt, forgetBrowsersOf } from './people.queries.js';
+import { ACCOUNT_SINCE, accountsAt, forgetBrowsersOf, setPassword } from './people.queries.js';
 import type { Held, Hindrance, Who } from './who.js';
 
 const DAY_MS = 24 * 3600 * 1000;
@@ -72,11 +72,14 @@ interface SessionHolder extends Pick<SecurityFacts, 'factorWanted' | 'factorGrac
   duties: Duty[];
   /** Whether they have a second factor. */
   factor: boolean;
+  /** Whether they came in by a password that somebody else made. */
+  given: boolean;
 }
 
 function hindranceOf(holder: SessionHolder, { outside, now }: { outside: boolean; now: number }): Hindrance | null {
   const { role, factor, signInOutside } = holder;
   if (!mayBeSignedIn(signInOutside, { outside, factor })) return 'outside';
+  if (holder.given) return 'password';
   const rule = { ...holder, wantedSince: holder.wantedSince?.getTime() ?? null };
   const dueAt = factorDueAt(rule, { role, since: holder.since.getTime() });
   return dueAt !== null && dueAt <= now && !factor ? 'factor' : null;
@@ -136,6 +139,7 @@ export class SessionService {
       throw new Problem('unauthenticated', 'sign-in.refused', 'That name and password do not belong together.');
     }
     for (const key of keys) await this.attempts.giveBack(key);
+    this.requireNotOver(person);
     return this.enter({ person, device: known }, { ...asked, browser }, { fromAddress, agent }, 'password');
   }
 
@@ -211,6 +215,12 @@ export class SessionService {
   /** Whether a session was begun by a passkey. */
   isByPasskey(secret: string): Promise<boolean> {
     return this.db.getRepository(Session).existsBy({ tokenHash: secretHash(secret), byPasskey: true });
+  }
+
+  /** @throws Problem password.given-over */
+  private requireNotOver({ givenUntil }: Person): void {
+    if (givenUntil && givenUntil <= this.clock.date())
+      throw new Problem('forbidden', 'password.given-over', 'The time to use that password is over. Ask for another.');
   }
 
   /** Who signs in by a name, by a mail address that one person alone has, or by a name of the directory. */
@@ -293,7 +303,7 @@ export class SessionService {
       `SELECT p.id, p.name, p.role, p.duties, s.seen_at, ${reachStands('p.id', '$2')} AS reach_stands,
               o.factor_wanted AS "factorWanted", o.sign_in_outside AS "signInOutside",
               o.factor_grace_days AS "factorGraceDays", o.factor_wanted_since AS "wantedSince", ${ACCOUNT_SINCE} AS since,
-              s.by_passkey OR EXISTS (
+              p.given_until IS NOT NULL AND NOT s.by_passkey AND NOT s.by_provider AS given, s.by_passkey OR EXISTS (
                 SELECT 1 FROM second_factor f WHERE f.person_id = p.id AND f.since IS NOT NULL) AS factor
          FROM session s JOIN person p ON p.id = s.person_id CROSS JOIN office o
         WHERE s.token_hash = $1 AND s.expires_at > $2 AND p.disabled_at IS NULL
@@ -374,12 +384,14 @@ export class SessionService {
     const person = await this.person(who);
     if (!(await this.password.isRight(person, asked.current)))
       throw invalidField('current', 'password.wrong', 'That is not your present password.');
+    this.requireNotOver(person);
+    if (asked.next === asked.current) throw invalidField('next', 'password.same', 'That is the password you have.');
     const { name: office } = await this.office.settings();
     const known = [person.name, person.signInName, ...office.toLowerCase().split(' '), 'quay'];
     await requireStrong('next', asked.next, known, (await this.office.security()).leastStrength);
     const passwordHash = await hashPassword(asked.next);
     await this.events.change(async (tx) => {
-      await tx.update(Person, { id: person.id }, { passwordHash });
+      await setPassword(tx, person.id, passwordHash);
       await tx.delete(Session, { personId: person.id, tokenHash: Not(secretHash(secret)) });
       await forgetBrowsersOf(tx, person.id);
       await this.events.tell(tx, { topic: 'session', id: person.id });

@@ -35,11 +35,14 @@ export class SignedInGuard implements CanActivate {
 export const noSession = (): Problem =>
   new Problem('unauthenticated', 'session.none', 'You are not signed in, or your session has ended.');
 
-/** @throws Problem session.outside, factor.wanted */
+/** @throws Problem session.outside, password.given, factor.wanted */
 function requireUnhindered({ hindrance }: Held, allowed: Allowed | undefined): void {
   if (hindrance === 'outside')
     throw new Problem('unauthenticated', 'session.outside', 'From outside the office, you may not be signed in.');
-  if (hindrance === 'factor' && allowed !== 'before-factor')
+  if (hindrance === null || allowed === 'hindered') return;
+  if (hindrance === 'password')
+    throw new Problem('forbidden', 'password.given', 'Your password was made by somebody else. Choose your own first.');
+  if (hindrance === 'factor')
     throw new Problem('forbidden', 'factor.wanted', 'The office wants a second factor of you. Set one up first.');
 }
 

@@ -12,10 +12,10 @@ export interface Who {
 }
 
 /**
- * Why somebody who is signed in comes no further: they are outside, where they may not be; or the office wants a second
- * factor of them that they do not have.
+ * Why somebody who is signed in comes no further: they are outside, where they may not be; they came in by a password
+ * that somebody else made; or the office wants a second factor of them that they do not have.
  */
-export type Hindrance = 'outside' | 'factor';
+export type Hindrance = 'outside' | 'password' | 'factor';
 
 /** Who holds a session, and what stands in their way. */
 export interface Held {

@@ -5,8 +5,8 @@ import type { Act, Duty } from '@quay/core';
  * Who an endpoint is for. `first-start`: while there is no office, the browser in which its code was typed. Duties, and whether guests may, are decided by it (SignedInGuard); of everything else the
  * services decide, and this says beside each route what they must come to. A test asks every route as everybody and
  * compares. - `anyone`: no sign-in at all; `link`: whoever holds the link of a share; `visit`: a browser whose visit
- * lasts - `before-factor`: everybody with an account, also while a second factor is
- * wanted of them - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
+ * lasts - `hindered`: everybody with an account, also while a second factor or a password of their own is wanted of
+ * them - `signed-in`: everybody with an account; `staff`: without guests; `mine`: whoever it belongs to
  * - `group-manager`: whoever looks after people, or manages the group that the request names
  * - a duty: whoever has it; `run-server-there`: who also runs the store that the request names
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
@@ -20,7 +20,7 @@ export type Allowed =
   | 'link'
   | 'visit'
   | 'first-start'
-  | 'before-factor'
+  | 'hindered'
   | 'signed-in'
   | 'staff'
   | 'mine'

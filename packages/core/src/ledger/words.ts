@@ -16,6 +16,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'person.added': (d) => `gave ${d['name']} an account (${d['role']})`,
   'person.made-admin': (d) => `made ${d['name']} an admin`,
   'person.password-link': (d) => `gave out a link by which ${d['name']} sets a password`,
+  'person.password-given': (d) => `made a password for ${d['name']}, who chooses another with it`,
   'person.password-set': () => 'set a password by a link, and was signed out everywhere',
   'person.sessions-ended': (d) => `ended sessions of ${d['name']} (${d['count']})`,
   'person.factor-on': () => 'set up a second factor',

@@ -26,6 +26,7 @@ import { PROVIDER_SCHEMA } from './schema-0024.js';
 import { FACTOR_SCHEMA } from './schema-0025.js';
 import { DUTY_SET_SCHEMA } from './schema-0026.js';
 import { AUDIENCE_SCHEMA } from './schema-0027.js';
+import { GIVEN_PASSWORD_SCHEMA } from './schema-0028.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -342,6 +343,16 @@ export class Audience1766700000000 implements MigrationInterface {
   }
 }
 
+export class GivenPassword1766800000000 implements MigrationInterface {
+  name = 'GivenPassword1766800000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(GIVEN_PASSWORD_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('Who has to choose a password of their own is not thrown away: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -371,6 +382,7 @@ export const MIGRATIONS = [
   Factor1766500000000,
   DutySets1766600000000,
   Audience1766700000000,
+  GivenPassword1766800000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -402,4 +414,5 @@ export const SCHEMAS = [
   FACTOR_SCHEMA,
   DUTY_SET_SCHEMA,
   AUDIENCE_SCHEMA,
+  GIVEN_PASSWORD_SCHEMA,
 ];

@@ -1,8 +1,5 @@
-import { changePasswordSchema, SIGN_IN_PASSWORD_MIN, type ChangePassword } from '@quay/contract';
-import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
-import { api } from '../../ui/api';
-import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { ChangePasswordForm } from '../../ui/change-password';
 import { useNotices } from '../../ui/notices';
 import { useScheme, type Scheme } from '../../ui/scheme';
 import { PasskeysSection } from '../../ui/passkeys';
@@ -11,6 +8,7 @@ import { useMe } from '../../ui/session';
 import { OwnNoticeChoices } from './notices';
 import { Sessions } from './sessions';
 
+const CHANGED = 'Your password is changed. You are signed out everywhere else, and a notice was sent to you.';
 const SCHEMES: [Scheme, string][] = [
   ['system', 'As the system'],
   ['light', 'Light'],
@@ -33,7 +31,10 @@ export function Account() {
       <div className="two-columns">
         <div>
           {me.passwordHere ? (
-            <ChangePasswordForm />
+            <section>
+              <h2 className="small-head">Change your password</h2>
+              <ChangePasswordForm present="Present password" done={() => useNotices.getState().show(CHANGED)} />
+            </section>
           ) : (
             <p>The directory of the office knows your password. It is changed there.</p>
           )}
@@ -66,41 +67,5 @@ export function Account() {
         </section>
       </div>
     </>
-  );
-}
-
-function ChangePasswordForm() {
-  const form = useSchemaForm<ChangePassword>(changePasswordSchema, { current: '', next: '' });
-  const submit = form.handleSubmit(async (asked) => {
-    try {
-      await api('PUT', '/api/session/password', asked);
-      form.reset();
-      const words = 'Your password is changed. You are signed out everywhere else, and a notice was sent to you.';
-      useNotices.getState().show(words);
-    } catch (error) {
-      tellRefused(form, error);
-    }
-  });
-  return (
-    <section>
-      <h2 className="small-head">Change your password</h2>
-      <Form noValidate onSubmit={(e) => void submit(e)} className="d-grid gap-2">
-        <Field
-          {...{ form, name: 'current', id: 'password-current', label: 'Present password' }}
-          {...{ type: 'password', required: true, autoComplete: 'current-password' }}
-        />
-        <Field
-          {...{ form, name: 'next', id: 'password-next' }}
-          label={`New password, at least ${SIGN_IN_PASSWORD_MIN} characters`}
-          {...{ type: 'password', required: true, autoComplete: 'new-password' }}
-        />
-        <FormFault form={form} />
-        <div>
-          <Button type="submit" disabled={form.formState.isSubmitting}>
-            Change password
-          </Button>
-        </div>
-      </Form>
-    </section>
   );
 }

@@ -5,6 +5,7 @@ import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useMe } from '../../ui/session';
+import { HandOverChoice } from '../../ui/access/hand-over-choice';
 import { InvitationNote } from '../../ui/access/invitation-note';
 import { peopleQuery } from '../../ui/queries';
 import { usePeopleVerbs } from './verbs';
@@ -42,7 +43,7 @@ function AddForm({ given }: { given: (invitation: Invitation) => void }) {
   const me = useMe();
   const { add } = usePeopleVerbs();
   const { data } = useQuery(peopleQuery);
-  const initial: NewPerson = { name: '', signInName: '', email: '', role: 'staff', groupIds: [], mail: true };
+  const initial: NewPerson = { name: '', signInName: '', email: '', role: 'staff', groupIds: [], by: 'mail' };
   const form = useSchemaForm<NewPerson>(newPersonSchema, initial);
   const submit = form.handleSubmit(async (asked) => {
     try {
@@ -82,7 +83,7 @@ function AddForm({ given }: { given: (invitation: Invitation) => void }) {
           />
         ))}
       </fieldset>
-      <Form.Check id="add-mail" label="Send the link by mail" {...form.register('mail')} />
+      <HandOverChoice id="add-by" field={form.register('by')} />
       <FormFault form={form} />
       <Button type="submit" disabled={form.formState.isSubmitting}>
         Make the account

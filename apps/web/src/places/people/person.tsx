@@ -114,16 +114,7 @@ function Facts({ person, edit }: { person: PersonSheet; edit: () => void }) {
             Sign in apart from the directory
           </Button>
         )}
-        {!isOver && !person.directory && (
-          <Button
-            variant="plain"
-            size="sm"
-            disabled={verbs.invite.isPending}
-            onClick={() => verbs.invite.mutate({ id: person.id, mail: true })}
-          >
-            {person.state === 'invited' ? 'Send the link again' : 'Link for a new password'}
-          </Button>
-        )}
+        {!isOver && !person.directory && <WaysIn person={person} invite={verbs.invite} />}
         {person.factor && (
           <Button variant="plain" size="sm" onClick={() => verbs.factorOff.mutate(person.id)}>
             Their device was lost
@@ -166,6 +157,33 @@ function GuestFacts({ person: { sponsor, endsAt, quietDays } }: { person: Person
         {endsAt ? <When at={endsAt} brief /> : quietDays ? '' : 'not by itself'}
         {quietDays !== null && `${endsAt ? ', or ' : ''}after ${countOf(quietDays, 'day')} without a visit`}
       </dd>
+    </>
+  );
+}
+
+/** Other ways in for somebody who lost theirs, or never used it. */
+function WaysIn({ person, invite }: { person: PersonSheet; invite: ReturnType<typeof usePeopleVerbs>['invite'] }) {
+  const me = useMe();
+  return (
+    <>
+      <Button
+        variant="plain"
+        size="sm"
+        disabled={invite.isPending}
+        onClick={() => invite.mutate({ id: person.id, by: 'mail' })}
+      >
+        {person.state === 'invited' ? 'Send the link again' : 'Link for a new password'}
+      </Button>
+      {(me.role === 'admin' || person.state === 'invited') && (
+        <Button
+          variant="plain"
+          size="sm"
+          disabled={invite.isPending}
+          onClick={() => invite.mutate({ id: person.id, by: 'password' })}
+        >
+          A password to tell them
+        </Button>
+      )}
     </>
   );
 }

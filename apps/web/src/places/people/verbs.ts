@@ -1,4 +1,5 @@
 import type {
+  HandOver,
   ChangeDutySet,
   ChangePerson,
   DutySetRow,
@@ -60,8 +61,8 @@ export function usePeopleVerbs() {
     onSuccess: () => changed('people'),
   });
   const invite = useMutation({
-    mutationFn: ({ id, mail }: { id: string; mail: boolean }) =>
-      api<Invitation>('POST', `/api/people/${id}/invitation`, { mail }),
+    mutationFn: ({ id, by }: { id: string; by: HandOver }) =>
+      api<Invitation>('POST', `/api/people/${id}/invitation`, { by }),
     onSuccess: () => changed('people'),
     onError: tellFailure,
   });

@@ -1,4 +1,4 @@
-import { newGuestSchema, type Invitation, type NewGuest } from '@quay/contract';
+import { newGuestSchema, type HandOver, type Invitation, type NewGuest } from '@quay/contract';
 import { ACCESS_LEVELS, fromLocalField, LEVEL_WORDS, type AccessLevel } from '@quay/core';
 import { useState } from 'react';
 import { Button, Form, Modal } from 'react-bootstrap';
@@ -6,6 +6,7 @@ import { api } from '../api';
 import { useChanged } from '../changed';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../form';
 import { useZone } from '../session';
+import { HandOverChoice } from './hand-over-choice';
 import { InvitationNote } from './invitation-note';
 
 interface Folder {
@@ -45,10 +46,10 @@ interface Typed {
   level: AccessLevel;
   lastDay: string;
   quietDays: string;
-  mail: boolean;
+  by: HandOver;
 }
 
-const INITIAL: Typed = { name: '', email: '', level: 'download', lastDay: '', quietDays: '90', mail: true };
+const INITIAL: Typed = { name: '', email: '', level: 'download', lastDay: '', quietDays: '90', by: 'mail' };
 const fieldOf = (path: string): keyof Typed => (path === 'endsAt' ? 'lastDay' : (path as keyof Typed));
 
 interface InviteFormProps {
@@ -101,7 +102,7 @@ function InviteForm({ folder, email, given }: InviteFormProps) {
         {...{ form, name: 'quietDays', id: 'guest-quiet', type: 'number' }}
         label="Ends after so many days without a visit, if any"
       />
-      <Form.Check id="guest-mail" label="Send the link by mail" {...form.register('mail')} />
+      <HandOverChoice id="guest-by" field={form.register('by')} />
       <FormFault form={form} />
       <Button type="submit" disabled={form.formState.isSubmitting}>
         Let them in

@@ -1,9 +1,8 @@
 import type { Me } from '@quay/contract';
 import { useQueryClient } from '@tanstack/react-query';
 import { useState } from 'react';
+import { Alone } from '../alone';
 import { MeContext } from '../session';
-import { useSignOut } from '../sign-out';
-import './factor-first.scss';
 import './index.scss';
 import { RecoveryCodeList } from './recovery-codes';
 import { SetUp } from './set-up';
@@ -18,7 +17,6 @@ interface Props {
 export function FactorFirst({ me, hold }: Props) {
   const client = useQueryClient();
   const [codes, setCodes] = useState<string[] | null>(null);
-  const signOut = useSignOut();
   const made = (fresh: string[]) => {
     hold(true);
     setCodes(fresh);
@@ -29,23 +27,21 @@ export function FactorFirst({ me, hold }: Props) {
   };
   return (
     <MeContext value={me}>
-      <main className="factor-first second-factor">
-        <h1 className="h4">A second factor</h1>
-        {codes ? (
-          <RecoveryCodeList codes={codes} kept={() => void kept()} />
-        ) : (
-          <>
-            <p>
-              {me.office.name} wants a second factor of you: from now on, signing in also takes a code of your
-              telephone. An authenticator, any of them, shows it. This takes two minutes, once.
-            </p>
-            <SetUp done={made} />
-            <button type="button" className="link mt-3" onClick={() => void signOut()}>
-              Sign out
-            </button>
-          </>
-        )}
-      </main>
+      <Alone title="A second factor" isLast={codes !== null}>
+        <div className="second-factor">
+          {codes ? (
+            <RecoveryCodeList codes={codes} kept={() => void kept()} />
+          ) : (
+            <>
+              <p>
+                {me.office.name} wants a second factor of you: from now on, signing in also takes a code of your
+                telephone. An authenticator, any of them, shows it. This takes two minutes, once.
+              </p>
+              <SetUp done={made} />
+            </>
+          )}
+        </div>
+      </Alone>
     </MeContext>
   );
 }

@@ -1,5 +1,11 @@
 import type { DirectoryKnown, DirectoryPlan } from '@quay/core';
-import type { DirectoryRun, DirectoryRunState, DirectorySettings, LookAtDirectory } from '@quay/contract';
+import {
+  RUN_LINES_SHOWN,
+  type DirectoryRun,
+  type DirectoryRunState,
+  type DirectorySettings,
+  type LookAtDirectory,
+} from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LOCKS } from '../platform/locks.js';
@@ -186,7 +192,12 @@ export interface RunRecord extends Omit<DirectoryRun, 'at'> {
   at: Date;
   askedBy: string | null;
   asked: LookAtDirectory;
+  /** Null: it has not been seen yet, or is over. */
   plan: DirectoryPlan | null;
+}
+/** A run as it is looked at: with the first lines of what it would do. */
+export interface RunHead extends Omit<RunRecord, 'plan'> {
+  shown: Pick<DirectoryPlan, 'changes' | 'kept'> | null;
 }
 
 const RUN = `r.id, r.at, r.asked_by AS "askedBy", p.name AS by, r.state, r.words, r.asks, r.done, r.total`;
@@ -202,6 +213,14 @@ export function runs(m: EntityManager, count: number): Promise<Omit<RunRecord, '
 export async function run(m: EntityManager, id: string): Promise<RunRecord | null> {
   const [row] = await m.query<RunRecord[]>(
     `SELECT ${RUN}, r.asked, r.plan FROM directory_run r LEFT JOIN person p ON p.id = r.asked_by WHERE r.id = $1`,
+    [id],
+  );
+  return row ?? null;
+}
+
+export async function runHead(m: EntityManager, id: string): Promise<RunHead | null> {
+  const [row] = await m.query<RunHead[]>(
+    `SELECT ${RUN}, r.asked, r.shown FROM directory_run r LEFT JOIN person p ON p.id = r.asked_by WHERE r.id = $1`,
     [id],
   );
   return row ?? null;
@@ -240,14 +259,13 @@ export async function runSeen(
   id: string,
   { plan, words, state }: { plan: DirectoryPlan; words: string; state: DirectoryRunState },
 ): Promise<void> {
-  await tx.query(`UPDATE directory_run SET plan = $2, words = $3, state = $4, asks = $5, total = $6 WHERE id = $1`, [
-    id,
-    JSON.stringify(plan),
-    words,
-    state,
-    plan.asks,
-    plan.changes.length,
-  ]);
+  const { changes, kept } = plan;
+  const shown = { changes: changes.slice(0, RUN_LINES_SHOWN), kept: kept.slice(0, RUN_LINES_SHOWN) };
+  await tx.query(
+    `UPDATE directory_run SET plan = CASE WHEN $4 = 'waiting' THEN $2::json END, shown = $7, words = $3, state = $4,
+            asks = $5, total = $6 WHERE id = $1`,
+    [id, JSON.stringify(plan), words, state, plan.asks, changes.length, JSON.stringify(shown)],
+  );
 }
 
 /** @returns false: it is not in that state any more, or another is under way */
@@ -272,12 +290,10 @@ export async function runEnded(
   id: string,
   { state, words, at }: { state: DirectoryRunState; words: string | null; at: Date },
 ): Promise<void> {
-  await tx.query(`UPDATE directory_run SET state = $2, words = coalesce($3, words), ended_at = $4 WHERE id = $1`, [
-    id,
-    state,
-    words,
-    at,
-  ]);
+  await tx.query(
+    'UPDATE directory_run SET state = $2, words = coalesce($3, words), ended_at = $4, plan = NULL WHERE id = $1',
+    [id, state, words, at],
+  );
 }
 
 export async function runProgress(
@@ -290,7 +306,9 @@ export async function runProgress(
 
 /** Runs that wait and are overtaken by another. */
 export async function dropWaiting(tx: EntityManager, at: Date): Promise<void> {
-  await tx.query(`UPDATE directory_run SET state = 'dropped', ended_at = $1 WHERE state = 'waiting'`, [at]);
+  await tx.query(`UPDATE directory_run SET state = 'dropped', ended_at = $1, plan = NULL WHERE state = 'waiting'`, [
+    at,
+  ]);
 }
 
 /** What waits for an answer. */

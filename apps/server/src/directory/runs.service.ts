@@ -21,11 +21,13 @@ import {
   loadKnown,
   run,
   runEnded,
+  runHead,
   runProgress,
   runSeen,
   stuckRuns,
   turnRun,
   waitingRun,
+  type RunHead,
   type RunRecord,
 } from './directory.queries.js';
 import { DirectoryService } from './directory.service.js';
@@ -234,11 +236,11 @@ export class RunsService {
   }
 
   private async isWaiting(m: EntityManager, id: string): Promise<boolean> {
-    return (await run(m, id))?.state === 'waiting';
+    return (await runHead(m, id))?.state === 'waiting';
   }
 
-  private async require(id: string): Promise<RunRecord> {
-    const record = await run(this.db.manager, id);
+  private async require(id: string): Promise<RunHead> {
+    const record = await runHead(this.db.manager, id);
     if (!record) throw notFound('This look at the directory');
     return record;
   }

@@ -1,6 +1,6 @@
 import { directoryChangeWords } from '@quay/core';
-import { RUN_LINES_SHOWN, type DirectoryRun, type DirectoryRunSheet } from '@quay/contract';
-import type { RunRecord } from './directory.queries.js';
+import type { DirectoryRun, DirectoryRunSheet } from '@quay/contract';
+import type { RunHead, RunRecord } from './directory.queries.js';
 
 export function shownRun({
   id,
@@ -15,11 +15,11 @@ export function shownRun({
   return { id, at: at.toISOString(), by, state, words, asks, done, total };
 }
 
-export function runSheet(record: RunRecord): DirectoryRunSheet {
-  const { changes = [], kept = [] } = record.plan ?? {};
+export function runSheet({ shown, ...record }: RunHead): DirectoryRunSheet {
+  const { changes = [], kept = [] } = shown ?? {};
   return {
     ...shownRun(record),
-    changes: changes.slice(0, RUN_LINES_SHOWN).map((c) => ({ kind: c.kind, words: directoryChangeWords(c) })),
-    kept: kept.slice(0, RUN_LINES_SHOWN),
+    changes: changes.map((c) => ({ kind: c.kind, words: directoryChangeWords(c) })),
+    kept,
   };
 }

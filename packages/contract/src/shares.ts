@@ -33,6 +33,7 @@ const visitLimit = Joi.number().integer().min(VISIT_LIMIT_RANGE.min).max(VISIT_L
   'number.base': limitWords,
   'number.unsafe': limitWords,
 });
+const items = Joi.array().items(idSchema).max(MOST_ITEMS).unique();
 const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
 
 /** Whom a share is for. */
@@ -70,7 +71,10 @@ export interface ShareAudience extends Omit<AudienceAsked, 'members'> {
 export interface CreateShare {
   title: string;
   message: string;
+  /** Served as they are at the time. None at all: the share is filled later. */
   nodeIds: string[];
+  /** Served as they are now, whatever becomes of them. */
+  frozenIds?: string[];
   window: WindowText;
   password: string | null;
   /** Keep a password that is easy to guess, knowing it. */
@@ -84,7 +88,8 @@ export interface CreateShare {
 export const createShareSchema = Joi.object<CreateShare>({
   title: title.required(),
   message: message.default(''),
-  nodeIds: Joi.array().items(idSchema).min(1).max(MOST_ITEMS).unique().required(),
+  nodeIds: items.required(),
+  frozenIds: items,
   window: windowSchema.required(),
   password: password.required(),
   weakPasswordMeant: Joi.boolean().default(false),
@@ -92,6 +97,13 @@ export const createShareSchema = Joi.object<CreateShare>({
   addressId: idSchema,
   audience,
 });
+
+/** What is put on a share that is out, as it is at the time or as it is now, and what is taken off it. */
+export interface ChangeItems {
+  add: string[];
+  addFrozen: string[];
+  takeOff: string[];
+}
 
 /** Every member may be left out: what is not named stays. `password: null` takes the password off. */
 export interface ChangeShare {
@@ -103,6 +115,7 @@ export interface ChangeShare {
   visitLimit?: number | null;
   addressId?: string;
   audience?: AudienceAsked;
+  items?: ChangeItems;
   withdrawn?: boolean;
 }
 export const changeShareSchema = Joi.object<ChangeShare>({
@@ -114,6 +127,11 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   visitLimit,
   addressId: idSchema,
   audience,
+  items: Joi.object<ChangeItems>({
+    add: items.default([]),
+    addFrozen: items.default([]),
+    takeOff: items.default([]),
+  }),
   withdrawn: Joi.boolean(),
 }).min(1);
 
@@ -200,14 +218,28 @@ export interface SharesToday {
   moreNeeding: number;
 }
 
+export interface ShareItemRow {
+  id: string;
+  name: string;
+  kind: 'folder' | 'file';
+  sizeBytes: number;
+  /** Null: it is served as it is at the time. */
+  frozenAt: string | null;
+  /** In the trash. */
+  gone: boolean;
+  place: string;
+}
+
 export interface ShareSheet extends ShareRow {
+  /** Whether whoever asks may put items on it: what a share serves is what its publisher may publish. */
+  mayAdd: boolean;
   message: string;
   whoIsMeant: ShareAudience;
   link: string;
   address: string;
   addressId: string;
   sentence: SentencePart[];
-  items: { id: string; name: string; kind: 'folder' | 'file'; sizeBytes: number; gone: boolean; place: string }[];
+  items: ShareItemRow[];
   /** `archive`: everything was taken as one archive. */
   /** `who`: the address that was proven, or who was signed in; null where anyone may. */
   visits: { id: string; beganAt: string; from: string; who: string | null; files: number; archive: boolean }[];
@@ -229,6 +261,9 @@ export interface SharedWithMe extends WindowText {
 
 /** The liveliest state among the shares that publish each item itself, by node id. */
 export type ShareMarks = Record<string, ShareState>;
+
+/** The shares that could be opened and hold each item itself, or froze it within a folder; by node id. */
+export type SharesUsing = Record<string, { id: string; title: string; state: ShareState }[]>;
 
 /** The shares around one item. Times are RFC 3339. */
 export type NodeShares = {

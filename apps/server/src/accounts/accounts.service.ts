@@ -17,7 +17,7 @@ import {
   setPassword,
   type Account,
 } from '../people/people.queries.js';
-import { insertPasswordLink } from './password-links.queries.js';
+import { holderOfLink, insertPasswordLink, useLinkUp } from '../people/password-links.queries.js';
 import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
@@ -25,7 +25,6 @@ import { Events } from '../platform/events/events.js';
 import { Office, securityOf } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
-import { secretHash } from '../platform/seal.js';
 import { requireStrong } from '../platform/strength.js';
 import { makeStore } from '../stores/make-store.js';
 import { unusablePassword } from './unusable-password.js';
@@ -138,11 +137,7 @@ export class AccountsService {
     await this.events.change(async (tx) => {
       // Whoever still finds the link uses it up.
       const person = await this.holder(tx, token);
-      const [, used] = (await tx.query('DELETE FROM password_link WHERE token_hash = $1', [secretHash(token)])) as [
-        unknown,
-        number,
-      ];
-      if (used === 0) throw over();
+      if (!(await useLinkUp(tx, token))) throw over();
       const called = person.invited && chosen !== undefined ? chosen : person.name;
       if (called !== person.name) await setName(tx, person.id, called);
       await setPassword(tx, person.id, passwordHash);
@@ -154,11 +149,8 @@ export class AccountsService {
   }
 
   private async holder(m: EntityManager, token: string): Promise<Account> {
-    const [row] = await m.query<{ id: string }[]>(
-      'SELECT person_id AS id FROM password_link WHERE token_hash = $1 AND ends_at > $2',
-      [secretHash(token), this.clock.date()],
-    );
-    const person = row && (await accounts(m)).find((a) => a.id === row.id && !a.left);
+    const id = await holderOfLink(m, token, this.clock.date());
+    const person = id === null ? undefined : (await accounts(m)).find((a) => a.id === id && !a.left);
     if (!person) throw over();
     return person;
   }

@@ -15,7 +15,7 @@ import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
-import { insertPasswordLink } from './password-links.queries.js';
+import { insertPasswordLink } from '../people/password-links.queries.js';
 
 /** An invitation is for people who read their mail now and then (common practice, no source). */
 const LASTS_MS = 7 * 24 * 3600_000;

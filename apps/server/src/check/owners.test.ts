@@ -28,6 +28,7 @@ const TABLES: Record<string, string[]> = {
     'passkey',
     'passkey_challenge',
     'factor_browser',
+    'password_link',
   ],
   stores: [
     'node',
@@ -53,6 +54,7 @@ const TABLES: Record<string, string[]> = {
     'share_path',
     'share_fault',
     'share_home',
+    'share_frozen',
     'share_recipient',
     'share_member',
   ],
@@ -77,7 +79,7 @@ const TABLES: Record<string, string[]> = {
     'name_server',
   ],
   setup: ['setup'],
-  accounts: ['password_link', 'leaving'],
+  accounts: ['leaving'],
   directory: ['directory', 'directory_entry', 'directory_run'],
   provider: ['identity_provider', 'provider_identity', 'provider_sign_in'],
   platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
@@ -111,7 +113,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['store_archived', ['access'], 'whether it was archived at a moment'],
   [
     'file_version',
-    ['adopt', 'backups', 'platform', 'previews', 'setup', 'visits'],
+    ['adopt', 'backups', 'platform', 'previews', 'setup', 'shares', 'visits'],
     'which bytes a file has; bytes without a version go; whether there are files at all',
   ],
   [

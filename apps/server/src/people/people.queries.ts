@@ -1,6 +1,7 @@
 import { initialsOf, signInNameFor, type Duty, type Role } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
+import { dropLinksOf } from './password-links.queries.js';
 
 export interface NewPerson {
   name: string;
@@ -85,7 +86,7 @@ export async function setName(tx: EntityManager, personId: string, name: string)
 
 /** A password of their own: links by which they would set one, and one that they were given, are over. */
 export async function setPassword(tx: EntityManager, personId: string, passwordHash: string): Promise<void> {
-  await tx.query('DELETE FROM password_link WHERE person_id = $1', [personId]);
+  await dropLinksOf(tx, personId);
   await tx.query('UPDATE person SET password_hash = $2, invited_at = NULL, given_until = NULL WHERE id = $1', [
     personId,
     passwordHash,
@@ -98,7 +99,7 @@ export async function givePassword(
   personId: string,
   { passwordHash, until }: { passwordHash: string; until: Date },
 ): Promise<void> {
-  await tx.query('DELETE FROM password_link WHERE person_id = $1', [personId]);
+  await dropLinksOf(tx, personId);
   await tx.query('UPDATE person SET password_hash = $2, given_until = $3 WHERE id = $1', [
     personId,
     passwordHash,

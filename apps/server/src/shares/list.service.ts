@@ -10,6 +10,7 @@ import {
   type ShareSort,
   type SharesToday,
   type SharesTodayQuery,
+  type SharesUsing,
 } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { AccessService } from '../access/access.service.js';
@@ -36,6 +37,7 @@ import {
   sharesAround,
   sharesById,
   sharesLosing,
+  sharesOfNodes,
   stateOf,
   type ShareRecord,
 } from './shares.queries.js';
@@ -117,6 +119,23 @@ export class ShareListService {
       if (!present || LIVELIEST.indexOf(state) < LIVELIEST.indexOf(present)) marks[nodeId] = state;
     }
     return marks;
+  }
+
+  /** The shares that could be opened and hold each of these items; of homes of others there is nothing to ask for. */
+  async using(who: Who, nodeIds: string[]): Promise<SharesUsing> {
+    const pairs = await sharesOfNodes(this.db.manager, [...(await this.access.seen(who, nodeIds))]);
+    const now = this.clock.now();
+    const shares = new Map(
+      (await sharesById(this.db.manager, this.clock.date(), [...new Set(pairs.map((p) => p.shareId))]))
+        .filter((share) => couldBeOpened(share, now) && !isClosedTo(who, share))
+        .map((share) => [share.id, { id: share.id, title: share.title, state: stateOf(share, now) }]),
+    );
+    const using: SharesUsing = {};
+    for (const { nodeId, shareId } of pairs) {
+      const share = shares.get(shareId);
+      if (share) (using[nodeId] ??= []).push(share);
+    }
+    return using;
   }
 
   /** Open and scheduled shares that would lose an item if these went to the trash. */

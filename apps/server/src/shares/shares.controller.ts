@@ -18,6 +18,7 @@ import {
   type SharedWithMe,
   type SharesToday,
   type SharesTodayQuery,
+  type SharesUsing,
 } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
@@ -99,6 +100,14 @@ export class SharesController {
   @Operation('The state of the shares that publish these items', nodeIdsSchema)
   marks(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<ShareMarks> {
     return this.lists.marks(who, asked.nodeIds);
+  }
+
+  @Post('using')
+  @For('see')
+  @HttpCode(200)
+  @Operation('The shares that could be opened and hold these items', nodeIdsSchema)
+  using(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<SharesUsing> {
+    return this.lists.using(who, asked.nodeIds);
   }
 
   @Post('affected')

@@ -25,4 +25,7 @@ export class ShareItem {
   @PrimaryColumn('uuid', { name: 'share_id' }) shareId!: string;
   @PrimaryColumn('uuid', { name: 'node_id' }) nodeId!: string;
   @Column('integer') position!: number;
+  /** Null: it is served as it is at the time. */
+  @Column('timestamptz', { name: 'frozen_at', nullable: true }) frozenAt!: Date | null;
+  @Column('bigint', { name: 'frozen_bytes', nullable: true }) frozenBytes!: string | null;
 }

@@ -1,6 +1,7 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { ShareItemsService } from './items.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
 import { SharesController } from './shares.controller.js';
@@ -9,7 +10,7 @@ import { SharesService } from './shares.service.js';
 @Module({
   imports: [StoresModule],
   controllers: [SharesController],
-  providers: [SharesService, ShareListService, MomentsService, ForMeService],
+  providers: [SharesService, ShareListService, MomentsService, ForMeService, ShareItemsService],
   exports: [SharesService, ShareListService, ForMeService],
 })
 export class SharesModule {}

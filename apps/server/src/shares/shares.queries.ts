@@ -35,6 +35,9 @@ export interface ShareRecord {
   createdBy: string;
   creatorName: string;
   itemIds: string[];
+  /** Of these, those that are served as they were when they were frozen; and what they held then. */
+  frozenIds: string[];
+  frozenBytes: number;
   /** An item is gone, or its publisher may not publish it any more. */
   broken: boolean;
   /** The homes that items lie in, by their owners: closed to everybody else. */
@@ -61,6 +64,8 @@ export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "token
   coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
     'unknown') AS reach,
   ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id ORDER BY i.position) AS "itemIds",
+  ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id AND i.frozen_at IS NOT NULL) AS "frozenIds",
+  coalesce((SELECT sum(i.frozen_bytes) FROM share_item i WHERE i.share_id = s.id), 0)::float8 AS "frozenBytes",
   ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners", ${IS_BROKEN} AS broken`;
 
 /** A row of {@link SHARE_COLUMNS}. */
@@ -111,13 +116,20 @@ export async function asReached<Row extends { createdBy: string; stood: boolean 
   return ask();
 }
 
-/** What each share holds in bytes: of its items and all below them, what its publisher may publish. */
+/** The items of a share that are served as they are at the time. */
+export const liveIdsOf = ({ itemIds, frozenIds }: Pick<ShareRecord, 'itemIds' | 'frozenIds'>): string[] =>
+  itemIds.filter((id) => !frozenIds.includes(id));
+
+/**
+ * What each share holds in bytes: of its items and all below them, what its publisher may publish; of frozen ones, what
+ * they held when they were frozen.
+ */
 export async function bytesOf(m: EntityManager, shares: readonly ShareRecord[]): Promise<Map<string, number>> {
   const byPublisher = [...grouped(shares, (s) => s.createdBy)];
-  const asked = byPublisher.map(([personId, theirs]) => ({ personId, nodeIds: theirs.flatMap((s) => s.itemIds) }));
+  const asked = byPublisher.map(([personId, theirs]) => ({ personId, nodeIds: theirs.flatMap(liveIdsOf) }));
   const weights = await weightsOfEach(m, asked, { act: 'publish' });
-  const bytes = ({ createdBy, itemIds }: ShareRecord) =>
-    itemIds.reduce((sum, id) => sum + (weights.get(createdBy)?.get(id)?.bytes ?? 0), 0);
+  const bytes = (share: ShareRecord) =>
+    liveIdsOf(share).reduce((sum, id) => sum + (weights.get(share.createdBy)?.get(id)?.bytes ?? 0), share.frozenBytes);
   return new Map(shares.map((share) => [share.id, bytes(share)]));
 }
 
@@ -140,7 +152,7 @@ export const stateOf = (share: ShareRecord, at: Instant): ShareState => shareSta
 
 /** The items of a share, with the folders that each lies in as far as somebody sees them. Asked after `ensureReach`. */
 export async function itemsOf(m: EntityManager, personId: string, shareId: string): Promise<ShareSheet['items']> {
-  return m.query<ShareSheet['items']>(
+  const rows = await m.query<(Omit<ShareSheet['items'][number], 'frozenAt'> & { frozenAt: Date | null })[]>(
     `WITH RECURSIVE up AS (
        SELECT i.node_id AS origin, n.parent_id, n.trashed_at, 0 AS height, ''::text AS name, true AS seen
          FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1
@@ -148,13 +160,14 @@ export async function itemsOf(m: EntityManager, personId: string, shareId: strin
        SELECT up.origin, n.parent_id, n.trashed_at, up.height + 1, n.name, up.seen AND ${isSeen('n', '$2')}
          FROM ${stepUp()}
      )
-     SELECT n.id, n.name, n.kind, n.size_bytes::float8 AS "sizeBytes",
+     SELECT n.id, n.name, n.kind, coalesce(i.frozen_bytes, n.size_bytes)::float8 AS "sizeBytes", i.frozen_at AS "frozenAt",
             (SELECT bool_or(u.trashed_at IS NOT NULL) FROM up u WHERE u.origin = n.id) AS gone,
             (SELECT string_agg(u.name, ' / ' ORDER BY u.height DESC) FROM up u
               WHERE u.origin = n.id AND u.height > 0 AND u.seen) AS place
        FROM share_item i JOIN node n ON n.id = i.node_id WHERE i.share_id = $1 ORDER BY i.position`,
     [shareId, personId],
   );
+  return rows.map((row) => ({ ...row, frozenAt: row.frozenAt?.toISOString() ?? null }));
 }
 
 export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
@@ -167,14 +180,27 @@ export async function visitsOf(m: EntityManager, shareId: string): Promise<Share
   return rows.map((r) => ({ ...r, beganAt: r.beganAt.toISOString(), files: Number(r.files) }));
 }
 
-/** Shares that publish any of these nodes themselves, or anything inside them, with the nodes by share. */
+/** What items are called, the items in the trash too. */
+export async function itemNames(m: EntityManager, nodeIds: readonly string[]): Promise<Map<string, string>> {
+  const rows = await m.query<{ id: string; name: string }[]>('SELECT id, name FROM node WHERE id = ANY($1)', [nodeIds]);
+  return new Map(rows.map((r) => [r.id, r.name]));
+}
+
+export async function takeItemsOff(tx: EntityManager, shareId: string, nodeIds: readonly string[]): Promise<void> {
+  if (nodeIds.length === 0) return;
+  await tx.query('DELETE FROM share_item WHERE share_id = $1 AND node_id = ANY($2)', [shareId, nodeIds]);
+}
+
+/** Shares that publish any of these nodes themselves, or as part of a frozen item, with the nodes by share. */
 export async function sharesOfNodes(
   m: EntityManager,
   nodeIds: string[],
 ): Promise<{ nodeId: string; shareId: string }[]> {
-  return m.query('SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)', [
-    nodeIds,
-  ]);
+  return m.query(
+    `SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)
+     UNION SELECT node_id, share_id FROM share_frozen WHERE node_id = ANY($1) AND kind = 'file'`,
+    [nodeIds],
+  );
 }
 
 /** Shares that lose an item that somebody sees when these nodes go to the trash. Asked after `ensureReach`. */

@@ -1,6 +1,7 @@
 import { Inject, Injectable } from '@nestjs/common';
 import {
   addressText,
+  frozenTerms,
   shareLink,
   shareSentence,
   STRONG_ENOUGH_SCORE,
@@ -26,19 +27,19 @@ import { hashPassword } from '../platform/passwords.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { passwordStrengthAside } from '../platform/strength.js';
-import { lockAccess } from '../access/access-lock.js';
-import { lockReach } from '../access/access-reach.js';
-import { lockWayUp } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { TableService } from '../access/table.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
+import { VersionsService } from '../stores/versions.service.js';
 import { endVisits } from '../visits/visits.queries.js';
 import { meantBy, requireMembers } from './audience.js';
 import { audienceOf, setAudience, type Meant } from './audience.queries.js';
+import { versionsFrozen } from './frozen.queries.js';
 import { foldersWithLinks } from './links.queries.js';
 import { MomentsService } from './moments.service.js';
-import { Share, ShareItem } from './shares.entity.js';
+import { ShareItemsService } from './items.service.js';
+import { Share } from './shares.entity.js';
 import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
 import {
   bytesOf,
@@ -61,11 +62,14 @@ export class SharesService {
     private readonly events: Events,
     private readonly office: Office,
     private readonly moments: MomentsService,
+    private readonly items: ShareItemsService,
     @Inject(CONFIG) private readonly config: Config,
     purger: PurgeService,
+    versions: VersionsService,
     tables: TableService,
   ) {
     purger.guard((tx, nodeIds) => this.needed(tx, nodeIds));
+    versions.spare((m, versionIds) => versionsFrozen(m, versionIds, this.clock.date()));
     tables.tellOfLinks(foldersWithLinks);
   }
 
@@ -87,6 +91,7 @@ export class SharesService {
     return {
       ...row,
       message: record.message,
+      mayAdd: record.createdBy === who.personId,
       whoIsMeant,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
       address: addressText(record.address),
@@ -99,6 +104,7 @@ export class SharesService {
             members: whoIsMeant.members.map((m) => m.name),
           },
           itemCount: record.itemIds.length,
+          frozen: frozenTerms(items.map((i) => (i.frozenAt === null ? null : Date.parse(i.frozenAt)))),
           totalBytes: row.totalBytes,
           window: factsOf(record).window,
           hasPassword: record.passwordHash !== null,
@@ -125,11 +131,9 @@ export class SharesService {
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
+    const items = { live: asked.nodeIds, frozen: asked.frozenIds ?? [] };
     await this.events.change(async (tx) => {
-      await lockAccess(tx, 'shared');
-      await lockReach(tx, who.personId, this.clock.date());
-      await lockWayUp(tx, asked.nodeIds);
-      await this.requirePublishable(who, asked.nodeIds, tx);
+      await this.items.lock(tx, who, items);
       const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
       await tx.insert(Share, {
         id,
@@ -145,10 +149,7 @@ export class SharesService {
         createdAt: this.clock.date(),
         createdBy: who.personId,
       });
-      await tx.insert(
-        ShareItem,
-        asked.nodeIds.map((nodeId, position) => ({ shareId: id, nodeId, position })),
-      );
+      await this.items.putIn(tx, who, id, items);
       if (meant) await this.mean(tx, id, meant);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
@@ -159,7 +160,7 @@ export class SharesService {
         shareId: id,
         detail: {
           title: asked.title,
-          items: asked.nodeIds.length,
+          items: items.live.length + items.frozen.length,
           opensAt: asked.window.opensAt,
           closesAt: asked.window.closesAt,
           password: asked.password !== null,
@@ -184,29 +185,36 @@ export class SharesService {
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
     const meant = asked.audience && meantBy(asked.audience);
     const { zone } = await this.office.settings();
+    const { items } = asked;
     await this.events.change(async (tx) => {
+      if (items) await this.items.lock(tx, who, { live: items.add, frozen: items.addFrozen });
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
       const before = await this.own(who, shareId, tx);
       // What lies in a home is its owner's: others may put an end to what goes out from it, and nothing else.
       const onlyWithdraws = asked.withdrawn === true && Object.keys(asked).length === 1;
       if (isClosedTo(who, before) && !onlyWithdraws) throw homeClosed();
-      await tx.update(
-        Share,
-        { id: shareId },
-        {
-          ...(asked.title !== undefined && { title: asked.title }),
-          ...(asked.message !== undefined && { message: asked.message }),
-          ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
-          ...(passwordHash !== undefined && { passwordHash }),
-          ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
-          ...((asked.addressId ?? meant) !== undefined && {
-            addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
-          }),
-          ...(asked.withdrawn !== undefined && {
-            withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null,
-          }),
-        },
-      );
+      const entries: NewEntry[] = [];
+      const set = {
+        ...(asked.title !== undefined && { title: asked.title }),
+        ...(asked.message !== undefined && { message: asked.message }),
+        ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
+        ...(passwordHash !== undefined && { passwordHash }),
+        ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
+        ...((asked.addressId ?? meant) !== undefined && {
+          addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
+        }),
+        ...(asked.withdrawn !== undefined && {
+          withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null,
+        }),
+      };
+      if (Object.keys(set).length > 0) {
+        await tx.update(Share, { id: shareId }, set);
+        const told = whatChanged(before, asked, window, this.clock.now(), zone);
+        entries.push({ ...told, actor: actorOf(who), shareId });
+      }
+      const moved = items && (await this.items.changeIn(tx, who, before, items));
+      if (moved) entries.push(moved);
+      if (entries.length === 0) return;
       if (meant) await this.mean(tx, shareId, meant);
       const title = asked.title ?? before.title;
       if (window)
@@ -221,8 +229,7 @@ export class SharesService {
       // Visits that were let in by another password end with it.
       if (passwordHash) await endVisits(tx, shareId, this.clock.date());
       await this.events.tell(tx, { topic: 'share', id: shareId });
-      const told = whatChanged(before, asked, window, this.clock.now(), zone);
-      await this.ledger.append(tx, { ...told, actor: actorOf(who), shareId });
+      await this.ledger.append(tx, ...entries);
     });
     const record = await this.own(who, shareId);
     return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
@@ -301,21 +308,6 @@ export class SharesService {
     const [record] = await sharesById(m, this.clock.date(), [shareId]);
     if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
     return record;
-  }
-
-  private async requirePublishable(who: Who, nodeIds: string[], tx: EntityManager): Promise<void> {
-    const nodes = await this.access.requireNodes(who, nodeIds, 'publish', tx);
-    const [litter] = await tx.query<{ name: string }[]>('SELECT name FROM node WHERE id = ANY($1) AND litter LIMIT 1', [
-      nodeIds,
-    ]);
-    if (litter)
-      throw invalidField(
-        'nodeIds',
-        'item.litter',
-        `"${litter.name}" is something a desktop system left behind, and is never published.`,
-      );
-    if (nodes.some((n) => n.parentId === null))
-      throw invalidField('nodeIds', 'item.whole-store', 'A whole store is not published; choose folders in it.');
   }
 
   private async mean(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {

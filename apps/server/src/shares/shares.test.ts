@@ -78,7 +78,6 @@ describe('publishing', () => {
     ['a visit limit of 1.5', () => ({ visitLimit: 1.5 }), 'visitLimit.integer', 'visitLimit'],
     ['a weak password', () => ({ password: 'password1' }), 'password.weak', 'password'],
     ['a password of 201 characters', () => ({ password: 'x'.repeat(201) }), 'password.max', 'password'],
-    ['no items', () => ({ nodeIds: [] }), 'nodeIds.min', 'nodeIds'],
     ['the same item twice', () => ({ nodeIds: [plan, plan] }), 'nodeIds.unique', 'nodeIds.1'],
     ['no title', () => ({ title: '  ' }), 'title.empty', 'title'],
     ['a whole store', () => ({ nodeIds: [office.roots.projects] }), 'item.whole-store', 'nodeIds'],

@@ -121,21 +121,16 @@ export async function totalsEach(m: EntityManager, personId: string, nodeIds: st
 /** The most entries that a share shows or an archive holds. */
 export const MOST_CONTENTS = 200_000;
 
+/** An entry of what is below several nodes: below which, and by what it is put in order. */
+export type ContentRow = ContentFile & { origin: string; sort: string };
+
 /**
- * Everything live below the given nodes, litter left out, with paths that begin with each node's own name: files with
- * the bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. Nodes of the
- * same name come under names of their own, and what lies in one of them is not mixed with what lies in the other. At
- * most one more than {@link MOST_CONTENTS}, so that more is noticed.
- * @param allowed whose access counts, and what they must be allowed to do with each: the rest is left out
+ * All that is shown below the nodes $1, litter left out, as rows `down` of a query that begins with it; those that
+ * somebody ($2) may do the acts ($3, as bits) with are `allowed`.
  */
-export async function contents(
-  m: EntityManager,
-  nodeIds: string[],
-  allowed: { personId: string; act: Act },
-): Promise<ContentFile[]> {
+export function shownBelow(): { begin: string; allowed: string } {
   const walk = walkDown('$2', '$3::int');
-  const rows = await m.query<(ContentFile & { origin: string })[]>(
-    `WITH RECURSIVE down AS (
+  const begin = `WITH RECURSIVE down AS (
        SELECT n.id AS origin, n.id, n.kind, n.name::text AS path, n.name_key::text COLLATE "C" AS sort,
               n.version_id, n.media_type, n.changed_at, ${walk.begin} FROM node n WHERE n.id = ANY($1)
        UNION ALL
@@ -144,20 +139,53 @@ export async function contents(
          FROM ${stepDown(SHOWN)} ${walk.step}
         -- Deeper than this nothing is opened by any desktop; what lies there is told of where the path ends.
         WHERE length(down.path) <= ${ARCHIVE_PATH_MOST_BYTES} AND ${walk.goesOn}
-     )
-     SELECT down.origin, down.id, CASE down.kind WHEN 'folder' THEN down.path || '/' ELSE down.path END AS path,
-       down.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
-            coalesce(down.media_type, 'application/octet-stream') AS "mediaType", coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
-            round(extract(epoch FROM coalesce(v.modified_at, down.changed_at)) * 1000)::float8 AS "modifiedAt"
-       FROM down LEFT JOIN file_version v ON v.id = down.version_id LEFT JOIN blob b ON b.sha256 = v.sha256
-      WHERE ${walk.allowed} ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
+     )`;
+  return { begin, allowed: walk.allowed };
+}
+
+/** {@link ContentRow} of rows that have a kind, a path, a version and a media type. */
+export const contentColumns = (of: string): string =>
+  `${of}.origin, ${of}.id, ${of}.sort, CASE ${of}.kind WHEN 'folder' THEN ${of}.path || '/' ELSE ${of}.path END AS path,
+   ${of}.kind, coalesce(b.size_bytes, 0)::float8 AS "sizeBytes",
+   coalesce(${of}.media_type, 'application/octet-stream') AS "mediaType",
+   coalesce(encode(v.sha256, 'hex'), '') AS sha256, coalesce(b.crc32, 0)::float8 AS crc32,
+   round(extract(epoch FROM coalesce(v.modified_at, ${of}.changed_at)) * 1000)::float8 AS "modifiedAt"`;
+export const contentBytes = (of: string): string =>
+  `LEFT JOIN file_version v ON v.id = ${of}.version_id LEFT JOIN blob b ON b.sha256 = v.sha256`;
+
+/**
+ * Everything live below the given nodes, litter left out, with paths that begin with each node's own name: files with
+ * the bytes' names, folders with a slash at the end. Ordered so that a folder comes before what is in it. At most one
+ * more than {@link MOST_CONTENTS}, so that more is noticed.
+ * @param allowed whose access counts, and what they must be allowed to do with each: the rest is left out
+ */
+export function contentRows(
+  m: EntityManager,
+  nodeIds: string[],
+  allowed: { personId: string; act: Act },
+): Promise<ContentRow[]> {
+  const shown = shownBelow();
+  return m.query(
+    `${shown.begin} SELECT ${contentColumns('down')} FROM down ${contentBytes('down')}
+      WHERE ${shown.allowed} ORDER BY down.sort, array_position($1, down.origin), down.id LIMIT ${MOST_CONTENTS + 1}`,
     [nodeIds, allowed.personId, actBits([allowed.act])],
   );
-  return withOwnTops(rows, nodeIds);
+}
+
+/**
+ * As {@link contentRows}. Nodes of the same name come under names of their own, and what lies in one of them is not
+ * mixed with what lies in the other.
+ */
+export async function contents(
+  m: EntityManager,
+  nodeIds: string[],
+  allowed: { personId: string; act: Act },
+): Promise<ContentFile[]> {
+  return withOwnTops(await contentRows(m, nodeIds, allowed), nodeIds);
 }
 
 /** Puts everything of a node under a name that no other node has. */
-function withOwnTops(rows: (ContentFile & { origin: string })[], nodeIds: string[]): ContentFile[] {
+export function withOwnTops(rows: ContentRow[], nodeIds: readonly string[]): ContentFile[] {
   const tops = new Map<string, string>();
   for (const row of rows) if (!tops.has(row.origin)) tops.set(row.origin, topOf(row.path));
   const origins = nodeIds.filter((id) => tops.has(id));

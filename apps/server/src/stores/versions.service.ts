@@ -208,6 +208,13 @@ export class VersionsService {
     }
   }
 
+  private readonly spares: ((m: EntityManager, versionIds: string[]) => Promise<Set<string>>)[] = [];
+
+  /** Has versions stay that something else needs, whatever a policy says. @param spare those it needs of these */
+  spare(spare: (m: EntityManager, versionIds: string[]) => Promise<Set<string>>): void {
+    this.spares.push(spare);
+  }
+
   /** What was marked to be kept while this was decided stays: the mark is asked for where the row is removed. */
   private async removeSurplus(tx: EntityManager, nodeIds: string[], policy: VersionPolicy): Promise<number> {
     const found = await this.surplus(tx, nodeIds, policy);
@@ -242,11 +249,15 @@ export class VersionsService {
       [nodeIds],
     );
     const now = this.clock.now();
-    return [...grouped(rows, (r) => r.node_id).values()].flatMap((versions) => {
+    const found = [...grouped(rows, (r) => r.node_id).values()].flatMap((versions) => {
       const facts = versions.map((v) => ({ ...v, createdAt: v.created_at.getTime() }));
       const byId = new Map(versions.map((v) => [v.id, v]));
       return versionsToRemove(facts, policy, now).map(({ id, reason }) => ({ row: byId.get(id) as Row, reason }));
     });
+    if (found.length === 0) return found;
+    const ids = found.map((f) => f.row.id);
+    const spared = await Promise.all(this.spares.map((spare) => spare(m, ids)));
+    return found.filter((f) => !spared.some((s) => s.has(f.row.id)));
   }
 }
 

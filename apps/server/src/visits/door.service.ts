@@ -5,6 +5,7 @@ import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
+import { frozenFile } from '../shares/frozen.queries.js';
 import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
 import { RecipientsService } from './recipients.service.js';
 import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
@@ -77,7 +78,9 @@ export class DoorService implements OnModuleInit {
     if (!facts) return null;
     let file = facts.files.get(nodeId);
     if (file === undefined) {
-      file = await fileInShare(this.db.manager, facts.share.id, nodeId);
+      const { id, frozenIds } = facts.share;
+      file = await fileInShare(this.db.manager, id, nodeId);
+      if (!file && frozenIds.length > 0) file = await frozenFile(this.db.manager, id, nodeId);
       if (file) facts.files.set(nodeId, file);
     }
     return file;

@@ -27,18 +27,18 @@ export async function visitByCookie(m: EntityManager, shareId: string, cookieHas
 }
 
 /**
- * A live file at or below an item of the share that its publisher may publish, with no litter on the way; null
+ * A live file at or below an item of the share that is not frozen, that its publisher may publish, with no litter on the way; null
  * otherwise.
  */
 export async function fileInShare(m: EntityManager, shareId: string, nodeId: string): Promise<FileBytes | null> {
   const [row] = await m.query<(Omit<FileBytes, 'sizeBytes'> & { sizeBytes: string })[]>(
     `WITH RECURSIVE up AS (
        SELECT id, parent_id, trashed_at, litter,
-         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id) AS reached FROM node
+         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = node.id AND i.frozen_at IS NULL) AS reached FROM node
          WHERE id = $2
        UNION ALL
        SELECT n.id, n.parent_id, n.trashed_at, n.litter,
-         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id)
+         EXISTS (SELECT 1 FROM share_item i WHERE i.share_id = $1 AND i.node_id = n.id AND i.frozen_at IS NULL)
          FROM ${stepUp()} WHERE NOT up.reached AND up.trashed_at IS NULL AND NOT up.litter
      )
      SELECT n.id, n.name, v.size_bytes AS "sizeBytes",

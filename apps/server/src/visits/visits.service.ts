@@ -22,8 +22,9 @@ import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
+import { contentsOfShare } from '../shares/frozen.queries.js';
 import { factsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
-import { contents, MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
+import { MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
@@ -165,13 +166,20 @@ export class VisitsService {
       const found = await this.served(share);
       return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
     });
-    const going = this.going(visitor, share, visit, () => Promise.resolve(true));
+    // What it was laid out of must be in the share still.
+    const still = (now: ShareRecord) => Promise.resolve(share.itemIds.every((id) => now.itemIds.includes(id)));
+    const going = this.going(visitor, share, visit, still);
     const taken = () => this.takings.note({ visitId: visit.id, share, what: { archiveOf: files } });
     return { archive, name: `${share.title}.zip`, going, taken };
   }
 
   /** Whether a download goes on: while the visit lasts, and `still` says so of what is being sent. */
-  private going(visitor: Visitor, share: ShareRecord, visit: VisitRow, still: () => Promise<boolean>): Going {
+  private going(
+    visitor: Visitor,
+    share: ShareRecord,
+    visit: VisitRow,
+    still: (now: ShareRecord) => Promise<boolean>,
+  ): Going {
     const until = (of: ShareRecord) =>
       new Date(Math.min(of.closesAt?.getTime() ?? Infinity, visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000));
     return {
@@ -179,7 +187,7 @@ export class VisitsService {
       wakes: (event) => unsettles(share, event),
       decide: async () => {
         const now = await this.door.share(visitor.token);
-        const may = now !== null && (await this.visitOf(visitor, now)) !== null && (await still());
+        const may = now !== null && (await this.visitOf(visitor, now)) !== null && (await still(now));
         return { may, until: now && until(now) };
       },
     };
@@ -361,7 +369,7 @@ export class VisitsService {
 
   /** What is in a share: of its items and all below them, what its publisher may publish. */
   private served(share: ShareRecord): Promise<ContentFile[]> {
-    return contents(this.db.manager, share.itemIds, { personId: share.createdBy, act: 'publish' });
+    return contentsOfShare(this.db.manager, share);
   }
 }
 

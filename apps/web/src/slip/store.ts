@@ -12,12 +12,18 @@ export interface SlipItem {
   sizeBytes: number;
   /** Who reaches it is said of this: itself, or the folder that a file lies in. */
   folderId?: string;
+  /** It is shared as it is now; else as it is at the time. */
+  frozen?: boolean;
 }
 
 export type PasswordChoice = 'proposed' | 'typed' | 'none';
 
 interface SlipState extends ChosenWindow, ChosenAudience {
+  /** It is there, with items or without. */
+  begun: boolean;
   items: SlipItem[];
+  /** The share that is out to which what is on the slip goes; null: to a new one. */
+  addingTo: { id: string; title: string } | null;
   title: string;
   message: string;
   passwordChoice: PasswordChoice;
@@ -30,16 +36,23 @@ interface SlipState extends ChosenWindow, ChosenAudience {
   folded: boolean;
   /** The share that was just published, with its password, until the hand-over is done. Kept in memory only. */
   published: { sheet: ShareSheet; password: string | null } | null;
+  /** Opens it, for a new share or for one that is out. */
+  begin: (addingTo?: { id: string; title: string }) => void;
   put: (items: SlipItem[]) => void;
   takeOff: (id: string) => void;
-  set: (part: Partial<Omit<SlipState, 'put' | 'takeOff' | 'set' | 'clear' | 'fold' | 'propose'>>) => void;
+  freeze: (id: string, frozen: boolean) => void;
+  set: (
+    part: Partial<Omit<SlipState, 'begin' | 'put' | 'takeOff' | 'freeze' | 'set' | 'clear' | 'fold' | 'propose'>>,
+  ) => void;
   propose: () => Promise<void>;
   fold: (folded: boolean) => void;
   clear: () => void;
 }
 
 const BLANK = {
-  items: [],
+  begun: false,
+  items: [] as SlipItem[],
+  addingTo: null,
   title: '',
   message: '',
   ...FOR_ANYONE,
@@ -61,11 +74,13 @@ export const useSlip = create<SlipState>()(
     (set, get) => ({
       ...BLANK,
       folded: false,
+      begin: (addingTo) => set({ begun: true, folded: false, published: null, addingTo: addingTo ?? null }),
       put: (items) => {
         const present = new Set(get().items.map((i) => i.id));
         const added = items.filter((i) => !present.has(i.id));
         const first = get().items.length === 0 && added[0];
         set({
+          begun: true,
           items: [...get().items, ...added],
           folded: false,
           published: null,
@@ -74,6 +89,7 @@ export const useSlip = create<SlipState>()(
         if (get().passwordChoice === 'proposed' && get().password === '') void get().propose();
       },
       takeOff: (id) => set({ items: get().items.filter((i) => i.id !== id) }),
+      freeze: (id, frozen) => set({ items: get().items.map((i) => (i.id === id ? { ...i, frozen } : i)) }),
       set: (part) => set(part),
       propose: async () => {
         const { password, bits } = await proposedPassword();
@@ -85,7 +101,9 @@ export const useSlip = create<SlipState>()(
     {
       name: 'quay-slip', // What has been published is not put on the slip again by a reload.
       partialize: ({
+        begun,
         items,
+        addingTo,
         title,
         message,
         audience,
@@ -103,7 +121,7 @@ export const useSlip = create<SlipState>()(
         published
           ? { folded }
           : {
-              ...{ items, title, message, audience, listText, blockText, members },
+              ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
               ...{ choice, opensField, closesField, limitField, addressId, folded },
             },
     },

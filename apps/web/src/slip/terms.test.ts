@@ -54,7 +54,6 @@ describe('what a slip means', () => {
   });
   it.each([
     ['title', { title: '  ' }],
-    ['items', { items: [] }],
     ['window', { choice: 'custom', closesField: '2026-11-24T09:00' }],
     ['window', { choice: 'custom', opensField: '2026-12-02T09:00', closesField: '2026-12-01T09:00' }],
     ['limit', { limitField: '0' }],
@@ -70,13 +69,17 @@ describe('what a slip means', () => {
       audience: 'Choose whom it is for.',
     }));
   it('asks for exactly what the sentence says', () => {
-    const draft = slip({ passwordChoice: 'none', limitField: ' 3 ' });
+    const [plan, photographs] = slip().items;
+    const items = [plan, { ...photographs, frozen: true }] as Slip['items'];
+    const draft = slip({ items, passwordChoice: 'none', limitField: ' 3 ' });
     const meant = slipTerms(draft, ANYONE, at());
     expect(meant.faults).toEqual({});
+    expect(meant.terms.frozen).toEqual({ count: 1, at: NOW });
     expect(shareAsked(draft, ANYONE, meant)).toEqual({
       title: 'Plans',
       message: '',
-      nodeIds: ['a', 'b'],
+      nodeIds: ['a'],
+      frozenIds: ['b'],
       window: { opensAt: null, closesAt: '2026-12-01T10:04:00.000Z' },
       audience: { kind: 'anyone', listed: [], blocked: [], members: [] },
       password: null,

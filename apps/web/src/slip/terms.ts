@@ -1,5 +1,6 @@
 import type { CreateShare } from '@quay/contract';
 import {
+  frozenTerms,
   PASSWORD_LENGTH,
   typedNumber,
   VISIT_LIMIT_RANGE,
@@ -19,7 +20,7 @@ export interface SlipTerms {
   window: Window;
   terms: ShareTerms;
   /** What must be mended before it can be published, by field. */
-  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit' | 'items', string>>;
+  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit', string>>;
 }
 
 /** What the slip means at this moment, by the core's rules. */
@@ -35,7 +36,6 @@ export function slipTerms(
   if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (judged.fault) faults.audience = judged.fault;
-  if (slip.items.length === 0) faults.items = 'Put something on the slip first.';
   if (limit.fault) faults.limit = `${limit.fault} Leave it empty for no limit.`;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
     faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
@@ -45,6 +45,7 @@ export function slipTerms(
     terms: {
       audience: judged.terms,
       itemCount: slip.items.length,
+      frozen: frozenTerms(slip.items.map((i) => (i.frozen ? now : null))),
       totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0),
       window,
       hasPassword: slip.passwordChoice !== 'none',
@@ -57,7 +58,8 @@ export function shareAsked(slip: Slip, { asked }: JudgedAudience, { window, term
   return {
     title: slip.title.trim(),
     message: slip.message.trim(),
-    nodeIds: slip.items.map((i) => i.id),
+    nodeIds: slip.items.filter((i) => !i.frozen).map((i) => i.id),
+    frozenIds: slip.items.filter((i) => i.frozen).map((i) => i.id),
     ...(slip.addressId && { addressId: slip.addressId }),
     window: windowText(window),
     audience: asked,

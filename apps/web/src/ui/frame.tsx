@@ -31,7 +31,7 @@ export function Frame() {
     'ctrl+z': () => void undoWhenAnswered(queries),
     '?': () => setHelp(true),
   });
-  const slipShown = (slip.items.length > 0 || slip.published !== null) && !slip.folded;
+  const slipShown = slip.begun && !slip.folded;
   return (
     <div className="frame">
       <a className="visually-hidden-focusable" href="#place">

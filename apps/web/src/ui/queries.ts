@@ -10,6 +10,7 @@ import type {
   ShareRow,
   ShareSheet,
   SharesToday,
+  SharesUsing,
   SignInWays,
   StoreSummary,
 } from '@quay/contract';
@@ -68,6 +69,13 @@ export const storesQuery = queryOptions({
 });
 export const shareQuery = (id: string) =>
   queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
+/** The shares that could be opened and hold these items, by item. */
+export const sharesUsingQuery = (nodeIds: string[]) =>
+  queryOptions({
+    queryKey: ['marks', 'using', ...nodeIds],
+    queryFn: () => api<SharesUsing>('POST', '/api/shares/using', { nodeIds }),
+    placeholderData: keepPreviousData,
+  });
 export const ledgerQuery = (limit: number) =>
   queryOptions({
     queryKey: ['ledger', 'last', limit],

@@ -251,7 +251,7 @@ function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement 
           { class: 'files' },
           ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, actions)),
         )
-      : h('p', { class: 'quiet' }, 'There is nothing in it at the moment.'),
+      : h('p', { class: 'quiet' }, 'Nothing is in it yet. This page shows the files as soon as they are there.'),
   );
 }
 

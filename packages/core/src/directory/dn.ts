@@ -17,6 +17,9 @@ const TYPES: Record<string, string> = {
 const TYPE = /^\s*([A-Za-z][A-Za-z0-9-]*|\d+(?:\.\d+)*)\s*=\s*/;
 const SPECIAL = new Set(' "#+,;<=>\\');
 
+const ENCODER = new TextEncoder();
+const DECODER = new TextDecoder('utf-8', { fatal: true });
+
 interface Cursor {
   text: string;
   at: number;
@@ -92,7 +95,8 @@ function readOne(cursor: Cursor, bytes: number[]): boolean {
   if (cursor.text[cursor.at] !== '\\') {
     const point = cursor.text.codePointAt(cursor.at) as number;
     const character = String.fromCodePoint(point);
-    bytes.push(...bytesOf(character));
+    if (point < 0x80) bytes.push(point);
+    else bytes.push(...ENCODER.encode(character));
     cursor.at += character.length;
     return true;
   }
@@ -112,11 +116,10 @@ function skipSpaces(cursor: Cursor): void {
   while (cursor.text[cursor.at] === ' ') cursor.at += 1;
 }
 
-const bytesOf = (text: string): Uint8Array => new TextEncoder().encode(text);
 /** Bytes that are no UTF-8 stay what they are: two names that differ in them are two names. */
 function utf8(bytes: number[]): string {
   try {
-    return new TextDecoder('utf-8', { fatal: true }).decode(new Uint8Array(bytes));
+    return DECODER.decode(new Uint8Array(bytes));
   } catch {
     return bytes.map((byte) => String.fromCharCode(byte)).join('');
   }

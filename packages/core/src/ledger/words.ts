@@ -1,5 +1,15 @@
 import type { LedgerBody } from './ledger.js';
 
+/** What was put on a share that is out, and taken off it; each is names, or empty. */
+function itemsWords({ title, added, frozen, takenOff }: Record<string, string>): string {
+  const parts = [
+    added && `put ${added} on ${title}`,
+    frozen && `put ${frozen} on ${title}, frozen`,
+    takenOff && `took ${takenOff} off ${title}`,
+  ];
+  return parts.filter(Boolean).join('; ');
+}
+
 const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'office.begun': (d) => `began ${d['name']}`,
   'office.mail': (d) => `named ${d['host']} to hand mail to, from ${d['sender']}`,
@@ -120,6 +130,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'reach.found': (d) => `can be reached again at ${d['address']}`,
   'share.published': (d) => `published ${d['title']}`,
   'share.changed': (d) => `changed ${d['title']}: ${d['what']}`,
+  'share.items': itemsWords,
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,
   'share.passed-on': (d) => `handed ${d['title']} over to ${d['to']}`,
   'share.withdrawn': (d) => `withdrew ${d['title']}`,

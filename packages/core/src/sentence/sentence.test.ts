@@ -1,11 +1,12 @@
 import { describe, expect, it } from 'vitest';
 import { ANYONE } from '../share/audience.js';
-import { sentenceText, shareSentence, type ShareTerms } from './sentence.js';
+import { frozenTerms, sentenceText, shareSentence, type ShareTerms } from './sentence.js';
 
 const now = Date.parse('2026-12-01T10:04:00Z');
 const terms = (part: Partial<ShareTerms>): ShareTerms => ({
   audience: ANYONE,
   itemCount: 3,
+  frozen: { count: 0, at: null },
   totalBytes: 48_000_000,
   window: { opensAt: null, closesAt: Date.parse('2026-12-08T17:00:00Z') },
   hasPassword: true,
@@ -38,6 +39,26 @@ describe('the sentence', () => {
       'Site crew, signed in, with the link and the password, can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, at most 1 visit.',
     );
   });
+  it('says what is frozen, and as of when', () => {
+    const monday = Date.parse('2026-11-30T08:00:00Z');
+    const what = (part: Partial<ShareTerms>) => text({ visitLimit: null, ...part }).replace(/^.*download /, '');
+    expect(what({ frozen: frozenTerms([monday, monday, monday]) })).toBe(
+      '3 items (48 MB), frozen as of Mon 30 Nov, 08:00, from now until Tue 8 Dec, 17:00.',
+    );
+    expect(what({ frozen: frozenTerms([monday, null, null]) })).toBe(
+      '3 items (48 MB), 1 of them frozen as of Mon 30 Nov, 08:00, from now until Tue 8 Dec, 17:00.',
+    );
+    expect(what({ frozen: frozenTerms([monday, now, null]) })).toBe(
+      '3 items (48 MB), 2 of them frozen, from now until Tue 8 Dec, 17:00.',
+    );
+    expect(what({ frozen: frozenTerms([now, now, now]) })).toBe(
+      '3 items (48 MB), frozen as of now, from now until Tue 8 Dec, 17:00.',
+    );
+  });
+  it('says that there is nothing yet', () =>
+    expect(text({ itemCount: 0, totalBytes: 0, visitLimit: null })).toBe(
+      'Anyone with the link and the password can download what is put in it from now until Tue 8 Dec, 17:00.',
+    ));
   it('speaks of the past when it is over', () => {
     expect(
       text({

@@ -12,6 +12,8 @@ export interface SentencePart {
 export interface ShareTerms {
   audience: AudienceTerms;
   itemCount: number;
+  /** Of these, how many are as they were when they were frozen; at: when, null when at different times. */
+  frozen: { count: number; at: Instant | null };
   totalBytes: number;
   window: Window;
   hasPassword: boolean;
@@ -36,7 +38,7 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   say(terms.hasPassword ? 'the link and the password' : 'the link', true);
   say(`${between ? ',' : ''} ${ended ? 'could' : 'can'} `);
   say('download', true);
-  say(` ${countOf(terms.itemCount, 'item')} (${formatSize(terms.totalBytes)}) `);
+  for (const part of whatWords(terms, now, zone)) parts.push(part);
   const from = begun && !ended ? 'now' : opensAt === null ? null : momentInWords(opensAt, now, zone);
   if (from !== null) {
     say('from ');
@@ -50,6 +52,23 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   }
   say('.');
   return parts;
+}
+
+function whatWords({ itemCount, totalBytes, frozen }: ShareTerms, now: Instant, zone: string): SentencePart[] {
+  const plain = (text: string) => ({ text, strong: false });
+  if (itemCount === 0) return [plain(' what is put in it ')];
+  const items = `${countOf(itemCount, 'item')} (${formatSize(totalBytes)})`;
+  if (frozen.count === 0) return [plain(` ${items} `)];
+  const which = frozen.count === itemCount ? '' : `${frozen.count} of them `;
+  const asOf = frozen.at === null ? '' : ` as of ${frozen.at >= now ? 'now' : momentInWords(frozen.at, now, zone)}`;
+  return [plain(` ${items}, ${which}`), { text: `frozen${asOf}`, strong: true }, plain(', ')];
+}
+
+/** What the sentence says of items by when each was frozen; null: it is not. */
+export function frozenTerms(frozenAt: readonly (Instant | null)[]): ShareTerms['frozen'] {
+  const moments = frozenAt.filter((at) => at !== null);
+  const isOne = new Set(moments).size === 1;
+  return { count: moments.length, at: isOne ? (moments[0] ?? null) : null };
 }
 
 /** The sentence as plain text. */

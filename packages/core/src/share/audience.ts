@@ -1,3 +1,5 @@
+import { someNames } from '../text/names.js';
+
 /** Whom a share is for: rules.md, Who gets in. */
 export const AUDIENCES = ['anyone', 'verified', 'listed', 'members'] as const;
 export type AudienceKind = (typeof AUDIENCES)[number];
@@ -67,10 +69,6 @@ export function standingOf(audience: 'verified' | 'listed', found: { listed: boo
   return audience === 'verified' || found.listed ? 'admitted' : 'unlisted';
 }
 
-/** Members and lists in the sentence name so many; of the others it says how many. */
-const NAMED = 3;
-const AND = new Intl.ListFormat('en-GB', { type: 'conjunction' });
-
 /** Whom the sentence of a share is about. */
 export interface AudienceTerms {
   kind: AudienceKind;
@@ -97,13 +95,10 @@ export function audienceWords({ kind, listed, members }: AudienceTerms): { text:
         { text: listed === 1 ? '1 listed recipient' : `${listed} listed recipients`, strong: true },
         { text: listed === 1 ? ' who proves their address' : ' who prove their address', strong: false },
       ];
-    case 'members': {
-      const more = members.length - NAMED;
-      const named = more > 0 ? [...members.slice(0, NAMED), `${more} more`] : members;
+    case 'members':
       return [
-        { text: AND.format(named) || 'Nobody yet', strong: true },
+        { text: someNames(members) || 'Nobody yet', strong: true },
         { text: ', signed in', strong: false },
       ];
-    }
   }
 }

@@ -27,6 +27,7 @@ import { FACTOR_SCHEMA } from './schema-0025.js';
 import { DUTY_SET_SCHEMA } from './schema-0026.js';
 import { AUDIENCE_SCHEMA } from './schema-0027.js';
 import { GIVEN_PASSWORD_SCHEMA } from './schema-0028.js';
+import { SHARE_ITEMS_SCHEMA } from './schema-0029.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -353,6 +354,16 @@ export class GivenPassword1766800000000 implements MigrationInterface {
   }
 }
 
+export class ShareItems1766900000000 implements MigrationInterface {
+  name = 'ShareItems1766900000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(SHARE_ITEMS_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('What was frozen would be served as it is now: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -383,6 +394,7 @@ export const MIGRATIONS = [
   DutySets1766600000000,
   Audience1766700000000,
   GivenPassword1766800000000,
+  ShareItems1766900000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -415,4 +427,5 @@ export const SCHEMAS = [
   DUTY_SET_SCHEMA,
   AUDIENCE_SCHEMA,
   GIVEN_PASSWORD_SCHEMA,
+  SHARE_ITEMS_SCHEMA,
 ];

@@ -2,8 +2,9 @@ import { SHARE_SORTS, type ShareList, type ShareRow, type ShareSort } from '@qua
 import { countOf, SHARE_STATES, STATE_WORDS, type ShareState } from '@quay/core';
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { useRef } from 'react';
-import { Form } from 'react-bootstrap';
+import { Button, Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams } from 'react-router';
+import { useSlip } from '../../slip/store';
 import { useKeys } from '../../ui/keys';
 import { useSearch } from '../../ui/search';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
@@ -124,6 +125,8 @@ function nextOrder(asked: SharesAsked, sort: ShareSort): Partial<SharesAsked> {
 }
 
 function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find: string | undefined }) {
+  const begin = useSlip((slip) => slip.begin);
+  const navigate = useNavigate();
   const all = counts ? Object.values(counts).reduce((sum, n) => sum + n, 0) : 0;
   return (
     <div className="title-line">
@@ -136,9 +139,14 @@ function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find
         {counts && counts.broken > 0 && <span className="hand">{counts.broken} broken.</span>}
       </h1>
       <div className="tools">
-        <Link className="btn btn-primary" to="/stores">
+        <Button
+          onClick={() => {
+            begin();
+            void navigate('/stores');
+          }}
+        >
           New share
-        </Link>
+        </Button>
       </div>
     </div>
   );

@@ -10,6 +10,7 @@ import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
 import { ReachLamp } from '../../ui/reach-lamp';
+import { useSlip } from '../../slip/store';
 import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
 import { InviteGuest } from '../../ui/access/invite-guest';
 import { now, useMe, useZone } from '../../ui/session';
@@ -182,6 +183,14 @@ function Verbs({
 }
 
 function Items({ share }: { share: ShareSheet }) {
+  const begin = useSlip((slip) => slip.begin);
+  const undoable = useUndoableChange();
+  const takeOff = ({ id, name, frozenAt }: ShareSheet['items'][number]) => {
+    const none = { add: [], addFrozen: [], takeOff: [] };
+    // What was frozen then cannot be frozen as of then once more.
+    const back = share.mayAdd && frozenAt === null ? { items: { ...none, add: [id] } } : null;
+    void undoable(share.id, { items: { ...none, takeOff: [id] } }, back, `${name} is off the share.`);
+  };
   const putBack = (id: string) =>
     void api('POST', '/api/trash/put-back', { nodeIds: [id] }).then(
       () => useNotices.getState().show('It is back where it was.'),
@@ -205,14 +214,33 @@ function Items({ share }: { share: ShareSheet }) {
                 i.name
               )}
             </span>
+            {i.frozenAt && (
+              <span className="quiet small text-nowrap">
+                frozen <When at={i.frozenAt} />
+              </span>
+            )}
             {i.gone && (
               <Button size="sm" variant="plain" className="ms-auto" onClick={() => putBack(i.id)}>
                 In the trash: put it back
               </Button>
             )}
+            <button
+              type="button"
+              className={i.gone ? 'off' : 'off ms-auto'}
+              aria-label={`Take ${i.name} off the share`}
+              onClick={() => takeOff(i)}
+            >
+              <i className="bi bi-x-lg" aria-hidden />
+            </button>
           </li>
         ))}
       </ul>
+      {share.items.length === 0 && <p className="quiet mb-1">Nothing is in it yet.</p>}
+      {share.mayAdd && (
+        <Button size="sm" variant="plain" onClick={() => begin({ id: share.id, title: share.title })}>
+          Add items
+        </Button>
+      )}
     </section>
   );
 }

@@ -1,0 +1,34 @@
+/** What is in a share changes while it is out; an item of it may be frozen: it is served as it was then. */
+export const SHARE_ITEMS_SCHEMA = `
+-- When it was frozen, and what it held then; null: it is served as it is at the time.
+ALTER TABLE share_item ADD COLUMN frozen_at timestamptz, ADD COLUMN frozen_bytes bigint,
+  ADD CHECK ((frozen_at IS NULL) = (frozen_bytes IS NULL));
+
+-- What was in a frozen item, under the paths of then. A version that is removed is not in it any more.
+CREATE TABLE share_frozen (
+  share_id    uuid NOT NULL,
+  item_id     uuid NOT NULL,
+  node_id     uuid NOT NULL,
+  version_id  uuid REFERENCES file_version ON DELETE CASCADE,
+  kind        text NOT NULL CHECK (kind IN ('folder', 'file')),
+  path        text NOT NULL,
+  sort        text COLLATE "C" NOT NULL,
+  media_type  text,
+  changed_at  timestamptz NOT NULL,
+  PRIMARY KEY (share_id, item_id, node_id),
+  FOREIGN KEY (share_id, item_id) REFERENCES share_item ON DELETE CASCADE
+);
+CREATE INDEX share_frozen_version ON share_frozen (version_id);
+CREATE INDEX share_frozen_node ON share_frozen (node_id, share_id);
+
+CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
+DECLARE
+  share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);
+BEGIN
+  PERFORM shares_place(share_ids);
+  PERFORM shares_bar(share_ids);
+  RETURN NULL;
+END $$;
+CREATE TRIGGER share_items_taken_off AFTER DELETE ON share_item REFERENCING OLD TABLE AS went
+  FOR EACH STATEMENT EXECUTE FUNCTION share_items_went();
+`;

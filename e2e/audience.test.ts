@@ -40,6 +40,7 @@ async function onTheSlip(): Promise<void> {
   await iris.press('Select plan.pdf');
   await iris.page.keyboard.press('s');
   await iris.sees('1 item', '.slip');
+  await iris.unfold('Guard');
   await iris.press('None', '.slip');
 }
 async function codeFor(address: string): Promise<string> {
@@ -56,8 +57,10 @@ async function codeFor(address: string): Promise<string> {
 describe('a share', () => {
   it('is made for listed recipients: every fault of the pasted list is named', async () => {
     await onTheSlip();
+    await iris.unfold('What');
     await iris.press('Who reaches this inside', '.slip');
     await iris.sees('Tomas Osei (can edit)', '.slip');
+    await iris.unfold('Who');
     await iris.press('Listed', '.slip');
     await iris.fill(
       '[aria-label="Recipients"]',
@@ -106,6 +109,7 @@ describe('a share', () => {
   });
   it('is made for members, who sign in and come back to it', async () => {
     await onTheSlip();
+    await iris.unfold('Who');
     await iris.press('Members', '.slip');
     await iris.choose('[aria-label="Add a person or group"]', 'Tomas Osei');
     await iris.sees('Tomas Osei, signed in, with the link, can download', '.slip .sentence');

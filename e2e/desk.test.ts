@@ -120,6 +120,7 @@ describe('the slip', () => {
     await iris.sees('new.txt', '.slip');
     await iris.page.reload();
     await iris.sees('new.txt', '.slip');
+    await iris.unfold('Guard');
     await iris.press('Typed', '.slip');
     await iris.fill('[aria-label="Password of the share"]', 'password1');
     await iris.sees('Easy to guess; I mean it', '.slip');
@@ -130,6 +131,7 @@ describe('the slip', () => {
     await iris.isAccessible();
     await iris.press('None', '.slip');
     await iris.fill('[aria-label="Visit limit"]', '3');
+    await iris.unfold('When');
     await iris.press('Custom', '.slip');
     await iris.press('Publish', '.slip');
     await iris.sees('Hand over', '.slip');

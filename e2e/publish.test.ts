@@ -56,8 +56,11 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
   await iris.sees('2 items', '.slip');
 
   // Title, window, visits; the password is proposed.
+  await iris.unfold('What');
   await iris.fill('[aria-label="Title"]', 'Site visit of Monday');
+  await iris.unfold('When');
   await iris.press('3 days', '.slip');
+  await iris.unfold('Guard');
   await iris.fill('[aria-label="Visit limit"]', '2');
   await iris.sees(
     'Anyone with the link and the password can download 2 items (700 kB) from now until',

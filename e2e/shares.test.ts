@@ -72,3 +72,53 @@ describe('many shares', () => {
     await tomas.leave();
   });
 });
+
+describe('what is in a share', () => {
+  it('comes and goes while it is out: it is begun empty, filled from the stores, and visitors see it', async () => {
+    const client = await office.signedIn('iris');
+    await client.upload(office.roots.projects, 'Programme.txt', Buffer.from('weeks 1 to 8'));
+    const iris = await Person.at(browser, office.origin);
+    await iris.signIn('iris', '/shares');
+    await iris.press('New share');
+    await iris.sees('It can go out empty', '.slip');
+    await iris.fill('[aria-label="Title"]', 'Tender pack 4');
+    await iris.unfold('Guard');
+    await iris.press('None', '.slip');
+    await iris.sees('can download what is put in it from now', '.slip .sentence');
+    await iris.isAccessible();
+    await iris.press('Publish', '.slip');
+    await iris.sees('Hand over', '.slip');
+    const link = await iris.page.$eval('.slip .copy-line .value', (e) => e.textContent ?? '');
+    await iris.press('Done');
+    const visitor = await Person.at(browser, office.origin);
+    await visitor.page.goto(link);
+    await visitor.sees('Nothing is in it yet. This page shows the files as soon as they are there.');
+    await visitor.isAccessible();
+
+    // Filled from a folder, by way of the slip; the slip is still there after a reload.
+    await iris.press('Shares', 'nav');
+    await iris.press('Tender pack 4', 'table');
+    await iris.press('Add items', '.sheet');
+    await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+    await iris.press('Select Programme.txt');
+    await iris.press('Put on slip S');
+    await iris.sees('1 item (12 B) will be in Tender pack 4', '.slip .sentence');
+    await iris.press('Programme.txt, live: freeze it', '.slip');
+    await iris.sees('frozen', '.slip .what');
+    await iris.isAccessible();
+    await iris.press('Add to the share', '.slip');
+    await iris.sees('1 item more in Tender pack 4.');
+    await visitor.sees('1 file, 12 B');
+
+    // Taken off, and on again.
+    await iris.press('Shares', 'nav');
+    await iris.press('Tender pack 4', 'table');
+    await iris.sees('frozen', '.sheet');
+    await iris.press('Take Programme.txt off the share', '.sheet');
+    await visitor.sees('Nothing is in it yet.');
+    await iris.sees('took Programme.txt off Tender pack 4', '.sheet');
+    await iris.isAccessible();
+    await visitor.leave();
+    await iris.leave();
+  });
+});

@@ -148,6 +148,18 @@ async function pictures(origin, stops, empty) {
     await found.click();
     await settle(500);
   };
+  const unfold = async (part) => {
+    const found = await page.waitForFunction(
+      (name) =>
+        [...document.querySelectorAll('.slip .part.folded button')].find(
+          (e) => e.querySelector('.name').textContent === name,
+        ),
+      { timeout: 8000 },
+      part,
+    );
+    await found.click();
+    await settle(300);
+  };
   await beginPicture(page, empty, shoot, settle);
   await page.goto(`${origin}/sign-in`);
   await page.waitForSelector('#name');
@@ -195,8 +207,10 @@ async function pictures(origin, stops, empty) {
   for (const name of ['ML-101 ground floor.pdf', 'ML-102 first floor.pdf', 'North elevation.png'])
     await press(`Select ${name}`, '.folder-table');
   await press('Put on slip S', '.selection-bar');
+  await unfold('What');
   await page.click('[aria-label="Title"]', { count: 3 });
   await page.type('[aria-label="Title"]', 'Mill Lane, revised plans');
+  await unfold('Guard');
   await page.type('[aria-label="Visit limit"]', '10');
   await shoot('stores');
   await press('Publish', '.slip');

@@ -100,6 +100,19 @@ export class Person {
     }
   }
 
+  /** Opens a part of the slip that is folded. */
+  async unfold(part: string): Promise<void> {
+    const found = await this.page.waitForFunction(
+      (name: string) =>
+        [...document.querySelectorAll<HTMLElement>('.slip .part.folded button')].find(
+          (e) => e.querySelector('.name')?.textContent === name,
+        ),
+      {},
+      part,
+    );
+    await (found as ElementHandle<HTMLElement>).asLocator().click();
+  }
+
   private async toPress(words: string, within: string): Promise<ElementHandle<HTMLElement>> {
     const found = await this.page
       .waitForFunction(

@@ -57,6 +57,9 @@ export function AddTo({ share }: { share: { id: string; title: string } }) {
             : `${countOf(slip.items.length, 'item')} (${formatSize(bytes)})`}{' '}
           will be in <Link to={`/shares/${share.id}`}>{share.title}</Link>, for whoever can open it, <b>at once</b>.
         </p>
+        <button type="button" className="link small mb-2" onClick={() => slip.set({ addingTo: null })}>
+          Make a new share of it instead
+        </button>
         {change.error && (
           <p className="field-fault" role="alert">
             {change.error.message}
@@ -65,9 +68,6 @@ export function AddTo({ share }: { share: { id: string; title: string } }) {
         <div className="verbs">
           <Button type="submit" disabled={change.isPending || slip.items.length === 0}>
             {change.isPending ? 'Adding' : 'Add to the share'}
-          </Button>
-          <Button variant="plain" onClick={() => slip.set({ addingTo: null })}>
-            A new share instead
           </Button>
           <Button variant="plain" onClick={slip.clear}>
             Cancel

@@ -11,11 +11,17 @@ export function useChosenAddress(): Me['addresses'][number] | undefined {
   return addresses.find((a) => a.id === addressId) ?? addresses[0];
 }
 
+/** One that works from outside, where the chosen one does not. */
+export function useBetterAddress(): Me['addresses'][number] | undefined {
+  const { addresses } = useMe();
+  return useChosenAddress()?.portability ? addresses.find((a) => a.portability === null) : undefined;
+}
+
 export function Address() {
   const { addresses } = useMe();
   const slip = useSlip();
   const address = useChosenAddress();
-  const better = address?.portability ? addresses.find((a) => a.portability === null) : undefined;
+  const better = useBetterAddress();
   return (
     <>
       {!address && 'There is none yet, so links cannot be made.'}

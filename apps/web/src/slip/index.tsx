@@ -12,7 +12,7 @@ import { useSizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
 import { Sentence } from '../ui/words';
 import { AddTo } from './add-to';
-import { Address, SlipLamp, useChosenAddress } from './address';
+import { Address, SlipLamp, useBetterAddress, useChosenAddress } from './address';
 import { Guard, GuardSaid, useGuessing, type Guess } from './guard';
 import { Handover } from './handover';
 import { SlipHead } from './head';
@@ -127,6 +127,7 @@ interface PartsProps {
 function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
   const slip = useSlip();
   const address = useChosenAddress();
+  const better = useBetterAddress();
   const [opened, setOpened] = useState<PartName | null>(null);
   const { faults } = meant;
   const needs: Record<PartName, boolean> = {
@@ -134,7 +135,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
     Who: Boolean(faults.audience),
     When: Boolean(faults.window),
     Guard: Boolean(faults.password ?? faults.limit) || (guess.weak && !slip.weakPasswordMeant),
-    Address: !address,
+    Address: !address || better !== undefined,
   };
   const part = (name: PartName) => ({
     name,

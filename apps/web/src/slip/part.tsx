@@ -21,6 +21,7 @@ export function Part({ name, said, open, press, hold, children }: PartProps) {
         <button type="button" aria-expanded={open} aria-controls={open ? id : undefined} onClick={press}>
           <span className="name">{name}</span>
           {!open && <span className="said">{said}</span>}
+          {!open && <i className="bi bi-chevron-down" aria-hidden />}
         </button>
       </h3>
       {open && <div id={id}>{children}</div>}

@@ -90,12 +90,11 @@ function Item({ item, bytes, using }: ItemProps) {
         <button
           type="button"
           className="btn btn-choice ms-auto"
-          aria-pressed={frozen}
-          aria-label={`${name}: frozen`}
-          title={frozen ? 'As it is now, whatever becomes of it' : 'Live: as it is whenever somebody looks'}
+          aria-label={frozen ? `${name}, frozen: make it live` : `${name}, live: freeze it`}
+          title={frozen ? 'As it is now, whatever becomes of it' : 'As it is whenever somebody looks'}
           onClick={() => slip.freeze(item.id, !frozen)}
         >
-          frozen
+          {frozen ? <b>frozen</b> : 'live'}
         </button>
         <button
           type="button"

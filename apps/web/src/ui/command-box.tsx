@@ -121,7 +121,11 @@ function useCommands(): Command[] {
       kind: 'store',
       run: go(`/stores/${s.rootId}`),
     })),
-    { words: 'Open the slip', kind: 'do', run: () => useSlip.getState().begin(useSlip.getState().addingTo ?? undefined) },
+    {
+      words: 'Open the slip',
+      kind: 'do',
+      run: () => useSlip.getState().begin(useSlip.getState().addingTo ?? undefined),
+    },
     { words: 'Change my password', kind: 'do', run: go('/account') },
     ...(me.duties.includes('run-server')
       ? [{ words: 'See what the server does by itself', kind: 'do', run: go('/work') }]

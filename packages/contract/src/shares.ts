@@ -11,7 +11,7 @@ import {
   type ShareState,
 } from '@quay/core';
 import Joi from 'joi';
-import { idSchema, lineSchema, timeSchema } from './common.js';
+import { idSchema, lineSchema, nameSchema, timeSchema } from './common.js';
 import { MOST_ITEMS } from './stores.js';
 
 export interface WindowText {
@@ -134,6 +134,22 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   }),
   withdrawn: Joi.boolean(),
 }).min(1);
+
+/** Where files go that are dropped on the slip: what there is room for, and how long it stays. */
+export interface Outgoing {
+  /** Without a home there is no such folder. */
+  hasHome: boolean;
+  usedBytes: number;
+  limitBytes: number;
+  /** After so many days in no share that could be opened, something goes to the trash. */
+  clearAfterDays: number;
+}
+/** A folder that was made for what is about to be dropped. */
+export interface DropPlace {
+  id: string;
+  name: string;
+}
+export const dropPlaceSchema = Joi.object<{ name: string }>({ name: nameSchema.required() });
 
 export interface ShareRow extends WindowText {
   id: string;

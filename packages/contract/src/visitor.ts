@@ -38,8 +38,16 @@ export interface VisitorFile {
   sha256: string;
 }
 
+/** A file that is on its way into the share. */
+export interface ArrivingFile {
+  name: string;
+  sizeBytes: number;
+  arrivedBytes: number;
+}
+
 export interface VisitorContents {
   files: VisitorFile[];
+  arriving: ArrivingFile[];
   totalBytes: number;
   /** Exact size of the archive of everything; null when there can be none. */
   archiveBytes: number | null;

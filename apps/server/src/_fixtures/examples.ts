@@ -303,6 +303,9 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
   'POST /api/shares/marks': (t) => ({ path: '/api/shares/marks', body: { nodeIds: [t.file] } }),
+  'GET /api/outgoing': () => ({ path: '/api/outgoing' }),
+  // Whoever has no home has none of these.
+  'POST /api/outgoing': () => ({ path: '/api/outgoing', body: { name: 'Dropped' }, also: [409] }),
   'POST /api/shares/using': (t) => ({ path: '/api/shares/using', body: { nodeIds: [t.file] } }),
   'POST /api/shares/affected': (t) => ({ path: '/api/shares/affected', body: { nodeIds: [t.file] } }),
   'GET /api/stores': () => ({ path: '/api/stores' }),

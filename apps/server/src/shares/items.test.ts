@@ -1,6 +1,16 @@
-import type { FolderPage, PolicyEffect, ShareSheet, SharesUsing, VisitorDoor } from '@quay/contract';
+import type {
+  DropPlace,
+  FolderPage,
+  Outgoing,
+  PolicyEffect,
+  ShareSheet,
+  SharesUsing,
+  VisitorDoor,
+} from '@quay/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
-import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { openOffice, START, type Client, type TestOffice } from '../_fixtures/office.js';
+import { LedgerService } from '../ledger/ledger.service.js';
+import { OutgoingService } from './outgoing.service.js';
 import { listen, until } from '../_fixtures/listening.js';
 import { VisitsService } from '../visits/visits.service.js';
 
@@ -257,5 +267,95 @@ describe('a frozen item', () => {
     // What was live is frozen by taking it off and putting it on in one step.
     const frozen = await change(share, { takeOff: [inId], addFrozen: [inId] });
     expect(frozen.body.items.map((i) => [i.name, i.frozenAt !== null])).toEqual([['Outer', true]]);
+  });
+});
+
+describe('files that are dropped on the slip', () => {
+  const place = async (name: string, by = tomas) => (await by.ask<DropPlace>('POST', '/api/outgoing', { name })).body;
+  const state = async (by = tomas) => (await by.ask<Outgoing>('GET', '/api/outgoing')).body;
+
+  it('lie in a folder of their own in the home, as many as fit into it', async () => {
+    // One that somebody made before is theirs, and stays it.
+    await folder('Outgoing', office.roots.tomas, tomas);
+    expect(await state()).toEqual({ hasHome: true, usedBytes: 0, limitBytes: 20e9, clearAfterDays: 30 });
+    const [first, second] = [await place('Site photographs'), await place('Site photographs')];
+    expect([first.name, second.name]).toEqual(['Site photographs', 'Site photographs (2)']);
+    const home = (await tomas.ask<FolderPage>('GET', `/api/folders/${office.roots.tomas}`)).body.items.map(
+      (i) => i.name,
+    );
+    expect(home.filter((name) => name.startsWith('Outgoing'))).toEqual(['Outgoing', 'Outgoing (2)']);
+    await office.db.query('UPDATE outgoing SET limit_bytes = 100');
+    await put(first.id, 'a.bin', 'x'.repeat(60), tomas);
+    expect((await state()).usedBytes).toBe(60);
+    const refused = await tomas.upload(second.id, 'b.bin', Buffer.alloc(60));
+    expect([refused.status, refused.body.code, refused.body['leftBytes']]).toEqual([507, 'quota.outgoing', 40]);
+    // Beside it there is no such limit.
+    expect((await tomas.upload(office.roots.tomas, 'b.bin', Buffer.alloc(160))).status).toBe(201);
+    await office.db.query('UPDATE outgoing SET limit_bytes = 20000000000');
+    expect((await iris.ask('GET', `/api/folders/${first.id}`)).status).toBe(404);
+  });
+
+  it('go to the trash when no share has needed them for thirty days', async () => {
+    const [shared, alone, frozen] = [await place('Shared'), await place('Alone'), await place('Frozen one')];
+    for (const { id } of [shared, alone, frozen]) await put(id, 'file.txt', 'f', tomas);
+    const days = 86_400_000;
+    const closesAt = new Date(office.clock.now() + 40 * days).toISOString();
+    await office.publish(tomas, [shared.id], { window: { opensAt: null, closesAt } });
+    await office.publish(tomas, [], { frozenIds: [frozen.id], window: { opensAt: null, closesAt: null } });
+    const kept = async () => {
+      await office.app.get(OutgoingService).clear();
+      const rows = await office.db.query<{ name: string }[]>(
+        'SELECT name FROM node WHERE id = ANY($1) AND trashed_at IS NULL ORDER BY name',
+        [[shared.id, alone.id, frozen.id]],
+      );
+      return rows.map((row) => row.name);
+    };
+    office.clock.advance(29 * days);
+    expect(await kept()).toEqual(['Alone', 'Frozen one', 'Shared']);
+    office.clock.advance(2 * days);
+    expect(await kept()).toEqual(['Frozen one', 'Shared']);
+    office.clock.advance(38 * days);
+    expect(await kept()).toEqual(['Frozen one', 'Shared']);
+    office.clock.advance(2 * days);
+    expect(await kept()).toEqual(['Frozen one']);
+    const { entries } = await office.app.get(LedgerService).page({ limit: 20 });
+    expect(entries.find((e) => e.words === 'moved Shared to the trash')?.who).toBe('The rule of Outgoing');
+  });
+
+  it('are told of while they arrive, to those who are in', async () => {
+    office.clock.at = START;
+    tomas = await office.signedIn('tomas');
+    const drop = await place('Film');
+    const share = await office.publish(tomas, [drop.id]);
+    const inside = await visiting(share.token);
+    const begun = await tomas.fetch('/api/uploads', {
+      method: 'POST',
+      headers: {
+        'tus-resumable': '1.0.0',
+        'upload-length': '10',
+        'upload-metadata': `folderId ${btoa(drop.id)},name ${btoa('film.mp4')}`,
+      },
+    });
+    expect(begun.status).toBe(201);
+    const upload = new URL(begun.headers.get('location') ?? '', office.origin).pathname;
+    const send = (offset: number, bytes: string) =>
+      tomas.fetch(upload, {
+        method: 'PATCH',
+        headers: {
+          ...{ 'tus-resumable': '1.0.0', 'upload-offset': String(offset) },
+          'content-type': 'application/offset+octet-stream',
+        },
+        body: bytes,
+      });
+    expect((await send(0, 'abcd')).status).toBe(204);
+    const arriving = async () =>
+      (await inside.visitor.ask<VisitorDoor>('GET', `/s/${share.token}/door`)).body.contents?.arriving;
+    expect(await arriving()).toEqual([{ name: 'film.mp4', sizeBytes: 10, arrivedBytes: 4 }]);
+    // Somebody in another share is told nothing of it.
+    const other = await visiting((await office.publish(tomas, [(await place('Other')).id])).token);
+    expect(await other.files()).toEqual([]);
+    expect((await send(4, 'efghij')).status).toBe(204);
+    expect(await arriving()).toEqual([]);
+    expect(await inside.paths()).toEqual(['Film/film.mp4']);
   });
 });

@@ -1,6 +1,8 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { OutgoingController } from './outgoing.controller.js';
+import { OutgoingService } from './outgoing.service.js';
 import { ShareItemsService } from './items.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
@@ -9,8 +11,8 @@ import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
-  controllers: [SharesController],
-  providers: [SharesService, ShareListService, MomentsService, ForMeService, ShareItemsService],
+  controllers: [SharesController, OutgoingController],
+  providers: [SharesService, ShareListService, MomentsService, ForMeService, ShareItemsService, OutgoingService],
   exports: [SharesService, ShareListService, ForMeService],
 })
 export class SharesModule {}

@@ -11,7 +11,7 @@ import {
 import { DataSource, type EntityManager } from 'typeorm';
 import { invalidField } from '../platform/problems/problem.js';
 import { refusal } from './refusal.js';
-import { RoomService } from './room.service.js';
+import { RoomService, type RoomFor } from './room.service.js';
 import { extentTo } from './branch.queries.js';
 
 export interface StoreRules extends StorePolicy, VersionPolicy {
@@ -57,21 +57,12 @@ export class AdmissionService {
   }
 
   /** One file, before a byte of it moves. @throws Problem with the fault's code */
-  async requireFile(
-    chargedTo: string,
-    storeId: string,
-    file: { name: string; sizeBytes: number },
-    arrivedBytes = 0,
-  ): Promise<void> {
-    const rules = await this.rules(storeId);
-    const fault = fileFault(file, rules);
-    if (fault) throw refusal(fault, rules);
-    await this.requireRoom(chargedTo, storeId, file.sizeBytes - arrivedBytes);
-  }
-
-  async requireRoom(chargedTo: string, storeId: string, bytes: number): Promise<void> {
-    const room = await this.rooms.room({ chargedTo, storeId });
-    const fault = roomFault(bytes, room);
+  async requireFile(to: RoomFor, file: { name: string; sizeBytes: number }): Promise<void> {
+    const rules = await this.rules(to.storeId);
+    const unfit = fileFault(file, rules);
+    if (unfit) throw refusal(unfit, rules);
+    const room = await this.rooms.room(to);
+    const fault = roomFault(file.sizeBytes, room);
     if (fault) throw refusal(fault, ANY, room);
   }
 

@@ -10,9 +10,14 @@ export function refusal(fault: AdmissionFault, policy: StorePolicy, room?: Room,
       return new Problem('no-space', 'disk.full', words, { freeBytes: room?.diskFreeBytes ?? 0 });
     case 'quota.person':
     case 'quota.store':
-      return new Problem('no-space', fault, words, {
-        leftBytes: (fault === 'quota.store' ? room?.storeLeftBytes : room?.personLeftBytes) ?? 0,
-      });
+    case 'quota.outgoing': {
+      const left = {
+        'quota.person': room?.personLeftBytes,
+        'quota.store': room?.storeLeftBytes,
+        'quota.outgoing': room?.outgoingLeftBytes,
+      };
+      return new Problem('no-space', fault, words, { leftBytes: left[fault] ?? 0 });
+    }
     case 'file.too-large':
       return new Problem('too-large', fault, words);
     default:

@@ -6,7 +6,9 @@ import { aside } from '../platform/aside.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { LOCKS } from '../platform/locks.js';
+import { ANCESTORS } from '../access/access.queries.js';
 import { refusal } from './refusal.js';
+import { wholeWeights } from './weights.queries.js';
 
 /** Room is set aside in steps of this size as bytes come, so that nobody holds what they only announce. */
 const STEP_BYTES = 16 * 1024 * 1024;
@@ -14,11 +16,32 @@ const STEP_BYTES = 16 * 1024 * 1024;
 const BEAT_MS = 20_000;
 const SILENT_MS = 90_000;
 
+/** What is left in the folder for what goes out, of those that the bytes come into; null: they do not. */
+async function outgoingLeft(
+  m: EntityManager,
+  by: { folderId: string; storeId: string },
+  exceptId: string | null,
+): Promise<number | null> {
+  const [outgoing] = await m.query<{ folderId: string; limit: string; coming: string }[]>(
+    `${ANCESTORS} SELECT o.folder_id AS "folderId", o.limit_bytes AS "limit",
+            -- What comes into the same home meanwhile could be for there too.
+            (SELECT coalesce(sum(held_bytes), 0) FROM room_held
+              WHERE store_id = $2 AND (ends_at IS NULL OR ends_at > now()) AND id IS DISTINCT FROM $3::uuid) AS coming
+       FROM up JOIN outgoing o ON o.folder_id = up.id ORDER BY up.height LIMIT 1`,
+    [[by.folderId], by.storeId, exceptId],
+  );
+  if (!outgoing) return null;
+  const used = (await wholeWeights(m, [outgoing.folderId])).get(outgoing.folderId)?.bytes ?? 0;
+  return quotaLeft(Number(outgoing.limit), used + Number(outgoing.coming));
+}
+
 /** Whose bytes come, and where to. */
 export interface RoomFor {
   /** The person whose quota they count against. */
   chargedTo: string;
   storeId: string;
+  /** The folder that they come into, where it is known: it may lie in one that has a limit of its own. */
+  folderId?: string;
   /** The resumable upload that they belong to; what has been set aside for it stays as long as it does. */
   uploadId?: string;
 }
@@ -73,6 +96,7 @@ export class RoomService implements OnApplicationShutdown {
     return {
       storeLeftBytes: left(row.storeQuota, row.storeUsed),
       personLeftBytes: left(row.personQuota, row.personUsed),
+      outgoingLeftBytes: by.folderId ? await outgoingLeft(m, { ...by, folderId: by.folderId }, exceptId) : null,
       diskFreeBytes: await this.diskFree(exceptId, m),
     };
   }

@@ -1,5 +1,15 @@
 import { Injectable } from '@nestjs/common';
-import { type Act, extensionOf, isLitter, utf8Bytes, nameKey, previewKind, levelOfActs, actsOfBits } from '@quay/core';
+import {
+  type Act,
+  type Actor,
+  extensionOf,
+  isLitter,
+  utf8Bytes,
+  nameKey,
+  previewKind,
+  levelOfActs,
+  actsOfBits,
+} from '@quay/core';
 import {
   isId,
   PAGE_SIZE,
@@ -16,7 +26,7 @@ import {
 } from '@quay/contract';
 import { DataSource, IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
-import { LedgerService } from '../ledger/ledger.service.js';
+import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { isMoment, isPlaceText, placeText, placeValues, unknownPlace } from '../platform/cursor.js';
@@ -228,22 +238,24 @@ export class StoresService {
       await this.access.requireBelow(who, nodes, 'remove', tx);
       if (nodes.some((n) => n.parentId === null))
         throw new Problem('forbidden', 'store.root', 'A whole store cannot go to the trash.');
-      const ids = nodes.map((n) => n.id);
-      await tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = ANY($1)', [
-        ids,
-        this.clock.date(),
-        who.personId,
-      ]);
-      await this.tellParents(tx, nodes);
-      for (const node of nodes)
-        await this.ledger.append(tx, {
-          kind: 'node.trashed',
-          actor: actorOf(who),
-          nodeId: node.id,
-          detail: { name: node.name },
-        });
-      return { nodeIds: ids };
+      await this.ledger.append(tx, ...(await this.trashIn(tx, actorOf(who), nodes)));
+      return { nodeIds: nodes.map((n) => n.id) };
     });
+  }
+
+  /** Puts items that are locked and live into the trash. @returns what is to be written down of it */
+  async trashIn(
+    tx: EntityManager,
+    actor: Actor,
+    nodes: readonly Pick<ReachableNode, 'id' | 'name' | 'parentId'>[],
+  ): Promise<NewEntry[]> {
+    await tx.query('UPDATE node SET trashed_at = $2, trashed_by = $3 WHERE id = ANY($1)', [
+      nodes.map((n) => n.id),
+      this.clock.date(),
+      actor.id,
+    ]);
+    await this.tellParents(tx, nodes);
+    return nodes.map(({ id, name }) => ({ kind: 'node.trashed', actor, nodeId: id, detail: { name } }));
   }
 
   /**
@@ -343,7 +355,7 @@ export class StoresService {
     return folder;
   }
 
-  private async tellParents(tx: EntityManager, nodes: { parentId: string | null }[]): Promise<void> {
+  private async tellParents(tx: EntityManager, nodes: readonly { parentId: string | null }[]): Promise<void> {
     for (const id of new Set(nodes.map((n) => n.parentId as string))) await this.events.tell(tx, { topic: 'node', id });
   }
 }

@@ -201,7 +201,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
       // Another request has taken over: what still comes here is not wanted any more.
       if (changed === 0) stream.destroy();
     };
-    const by = { chargedTo: admission.chargedTo, storeId: admission.storeId, uploadId: id };
+    const by = { ...admission, uploadId: id };
     const appending = () =>
       this.rooms.whileBringing(
         by,

@@ -58,7 +58,8 @@ export class UploadService {
     const beganAt = this.clock.date();
     const { storeId, validUntil } = await this.admit(by, { ...asked, sizeBytes: asked.sizeBytes ?? 0 });
     const largest = (await this.admission.rules(storeId)).largestFileBytes;
-    return this.rooms.whileBringing({ chargedTo: by.chargedTo, storeId }, asked.sizeBytes, async ({ ask }) => {
+    const to = { chargedTo: by.chargedTo, storeId, folderId: asked.folderId };
+    return this.rooms.whileBringing(to, asked.sizeBytes, async ({ ask }) => {
       const staging = () => this.blobs.stage(body, asked.sizeBytes, { ask: upToLargest(largest, ask) });
       const going = this.access.bringing(by, asked.folderId);
       const blob = await this.running.while(going, validUntil, () => body.destroy(), staging);
@@ -85,8 +86,7 @@ export class UploadService {
     asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
   ): Promise<FolderAdmission> {
     const admission = await by.admit(asked.folderId);
-    const { storeId } = admission;
-    await this.admission.requireFile(by.chargedTo, storeId, asked);
+    await this.admission.requireFile(admission, asked);
     const key = nameKey(asked.name);
     if (asked.conflict === 'refuse' && (await takenNames(this.db.manager, by.actor.id, asked.folderId, [key])).get(key))
       throw nameTaken(asked.name);
@@ -95,7 +95,8 @@ export class UploadService {
 
   /** Looks at a whole list before any of it is sent: names, types, sizes, and room for all together. */
   async check(by: Bringer, folderId: string, { files, totalBytes = 0 }: FilesToCheck): Promise<CheckAnswer> {
-    const { storeId } = await by.admit(folderId);
+    const admission = await by.admit(folderId);
+    const { storeId } = admission;
     const rules = await this.admission.rules(storeId);
     const taken = await takenNames(
       this.db.manager,
@@ -103,7 +104,7 @@ export class UploadService {
       folderId,
       files.map((f) => nameKey(normalizeName(f.name))),
     );
-    const room = await this.rooms.room({ chargedTo: by.chargedTo, storeId });
+    const room = await this.rooms.room(admission);
     const full = roomFault(
       Math.max(
         totalBytes,

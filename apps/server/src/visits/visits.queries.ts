@@ -1,3 +1,4 @@
+import type { ArrivingFile } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { actBits } from '@quay/core';
 import { bitsIn } from '../access/access.queries.js';
@@ -97,6 +98,28 @@ export async function folderOfShare(
     [shareId, folderId],
   );
   return row ?? { within: false, beside: false, items: '' };
+}
+
+/** Files that are on their way into folders of a share that are served as they are, and how much of each has come. */
+export function arrivingIn(
+  m: EntityManager,
+  share: { id: string; createdBy: string },
+  since: Date,
+  limit: number,
+): Promise<ArrivingFile[]> {
+  return m.query(
+    `SELECT u.name, u.size_bytes::float8 AS "sizeBytes", u.offset_bytes::float8 AS "arrivedBytes" FROM upload u
+      WHERE u.answer IS NULL AND u.touched_at > $2
+        AND (${bitsIn('u.folder_id', '$3')} & ${actBits(['publish'])}) <> 0
+        AND EXISTS (
+          WITH RECURSIVE up AS (
+            SELECT c.id, c.parent_id, c.trashed_at FROM node c WHERE c.id = u.folder_id
+            UNION ALL SELECT n.id, n.parent_id, n.trashed_at FROM ${stepUp()} WHERE up.trashed_at IS NULL
+          ) SELECT 1 FROM up JOIN share_item i ON i.node_id = up.id
+             WHERE i.share_id = $1 AND i.frozen_at IS NULL AND up.trashed_at IS NULL)
+      ORDER BY u.created_at LIMIT $4`,
+    [share.id, since, share.createdBy, limit],
+  );
 }
 
 /** Visits of a share that last end now. */

@@ -23,13 +23,13 @@ import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
-import { factsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
+import { factsOf, liveIdsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
 import { MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RecipientsService, type Proven } from './recipients.service.js';
-import type { VisitRow } from './visits.queries.js';
+import { arrivingIn, type VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;
@@ -40,6 +40,9 @@ const OPENINGS_PER_MINUTE = 60;
  * counted.
  */
 const LINES_PER_HOUR = { 'share.visited': 200, 'share.wrong-password': 60 } as const;
+/** An upload of which nothing has come for so long is not told of any more. */
+const ARRIVING_MS = 10 * 60_000;
+const MOST_ARRIVING = 100;
 const HOUR_MS = 3_600_000;
 /** Contents and archives that are laid out at once, and that may wait for one source. */
 const LAID_OUT = { atOnce: 3, waitingPerSource: 10 } as const;
@@ -363,8 +366,13 @@ export class VisitsService {
 
   /** @param source who has it laid out: each has so many turns */
   private contentsOf(source: string, share: ShareRecord): Promise<VisitorContents> {
-    const lay = async () => shownOf(await this.served(share));
+    const lay = async () => ({ ...shownOf(await this.served(share)), arriving: await this.arriving(share) });
     return this.turns.run(source, lay);
+  }
+
+  private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
+    if (liveIdsOf(share).length === 0) return [];
+    return arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING);
   }
 
   /** What is in a share: of its items and all below them, what its publisher may publish. */
@@ -379,7 +387,7 @@ export const unsettles = ({ id, audience }: ShareRecord, event: QuayEvent): bool
   (event.topic === 'share' && event.id === id) ||
   (event.topic === 'session' && audience === 'members');
 
-function shownOf(found: ContentFile[]): VisitorContents {
+function shownOf(found: ContentFile[]): Omit<VisitorContents, 'arriving'> {
   const fault = archiveFault(found);
   const files = found
     .slice(0, MOST_CONTENTS)

@@ -16,11 +16,13 @@ export interface StorePolicy {
 export interface Room {
   storeLeftBytes: number | null;
   personLeftBytes: number | null;
+  /** Of the folder for what goes out, where they come into it. */
+  outgoingLeftBytes?: number | null;
   diskFreeBytes: number;
 }
 
-export type AdmissionFault =
-  NameFault | 'type.not-allowed' | 'file.too-large' | 'quota.store' | 'quota.person' | 'disk.full';
+export type AdmissionFault = NameFault | 'type.not-allowed' | 'file.too-large' | RoomFault;
+export type RoomFault = 'quota.store' | 'quota.person' | 'quota.outgoing' | 'disk.full';
 
 /** A file's extension as policies name it: "pdf"; empty when there is none. */
 export function extensionOf(name: string): string {
@@ -42,9 +44,10 @@ export function fileFault(file: { name: string; sizeBytes: number }, policy: Sto
  * Why that many further bytes find no room; null when they do. The narrowest limit that somebody can change comes
  * first.
  */
-export function roomFault(bytes: number, room: Room): 'quota.person' | 'quota.store' | 'disk.full' | null {
+export function roomFault(bytes: number, room: Room): RoomFault | null {
   if (room.personLeftBytes !== null && bytes > room.personLeftBytes) return 'quota.person';
   if (room.storeLeftBytes !== null && bytes > room.storeLeftBytes) return 'quota.store';
+  if (bytes > (room.outgoingLeftBytes ?? Infinity)) return 'quota.outgoing';
   if (bytes > room.diskFreeBytes) return 'disk.full';
   return null;
 }
@@ -65,6 +68,8 @@ export function admissionWords(fault: AdmissionFault, policy: StorePolicy, room?
       return `That is more than the ${formatSize(room?.personLeftBytes ?? 0)} left of your quota. Delete old files for good, or ask for more.`;
     case 'quota.store':
       return `That is more than the ${formatSize(room?.storeLeftBytes ?? 0)} left of this store's quota.`;
+    case 'quota.outgoing':
+      return `That is more than the ${formatSize(room?.outgoingLeftBytes ?? 0)} left in Outgoing. Take out what nobody needs any more, or share it from a store.`;
     case 'disk.full':
       return `The server has room for ${formatSize(room?.diskFreeBytes ?? 0)} more; that is larger.`;
     default:

@@ -21,6 +21,16 @@ CREATE TABLE share_frozen (
 CREATE INDEX share_frozen_version ON share_frozen (version_id);
 CREATE INDEX share_frozen_node ON share_frozen (node_id, share_id);
 
+-- Folders in homes into which files go that are dropped on the slip. At most so many bytes are brought into one; what no
+-- share needs any more goes from it into the trash after some days.
+CREATE TABLE outgoing (
+  folder_id         uuid PRIMARY KEY REFERENCES node,
+  person_id         uuid NOT NULL REFERENCES person ON DELETE CASCADE,
+  limit_bytes       bigint NOT NULL CHECK (limit_bytes > 0),
+  clear_after_days  integer NOT NULL CHECK (clear_after_days BETWEEN 1 AND 3650)
+);
+CREATE INDEX outgoing_person ON outgoing (person_id);
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

@@ -1,0 +1,116 @@
+import { Injectable } from '@nestjs/common';
+import { isOutgoingDue, OUTGOING, SYSTEM_ACTOR } from '@quay/core';
+import type { DropPlace, Outgoing } from '@quay/contract';
+import { DataSource, type EntityManager } from 'typeorm';
+import { lockAccess } from '../access/access-lock.js';
+import { HomesService } from '../access/homes.service.js';
+import { LedgerService } from '../ledger/ledger.service.js';
+import type { Who } from '../people/who.js';
+import { Clock } from '../platform/clock.js';
+import { Events } from '../platform/events/events.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { Problem } from '../platform/problems/problem.js';
+import { lockNodes } from '../stores/branch.queries.js';
+import { freeNames } from '../stores/names.queries.js';
+import { StoresService } from '../stores/stores.service.js';
+import { wholeWeights } from '../stores/weights.queries.js';
+import {
+  keepOutgoing,
+  lyingInOutgoing,
+  outgoingOf,
+  type OutgoingFolder,
+  type OutgoingItem,
+} from './outgoing.queries.js';
+import { couldBeOpened, sharesById, type ShareRecord } from './shares.queries.js';
+
+const DAY_MS = 86_400_000;
+/** Looked at in one round; the next one sees the rest. */
+const AT_ONCE = 500;
+
+/**
+ * Files that are dropped on the slip lie in a folder of their own in the home of whoever drops them. It holds so much,
+ * and what no share has needed for some days goes from it into the trash.
+ */
+@Injectable()
+export class OutgoingService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly events: Events,
+    private readonly ledger: LedgerService,
+    private readonly homes: HomesService,
+    private readonly stores: StoresService,
+    housekeeping: Housekeeping,
+  ) {
+    housekeeping.add('what went out', () => this.clear());
+  }
+
+  /** What there is, before anything is dropped. */
+  async state(who: Who): Promise<Outgoing> {
+    const outgoing = await outgoingOf(this.db.manager, who.personId);
+    const home = await this.homes.homeOf(this.db.manager, who.personId);
+    return {
+      hasHome: home !== null,
+      usedBytes: outgoing ? await this.used(outgoing) : 0,
+      limitBytes: outgoing?.limitBytes ?? OUTGOING.limitBytes,
+      clearAfterDays: outgoing?.clearAfterDays ?? OUTGOING.clearAfterDays,
+    };
+  }
+
+  /** A new folder for what is about to be dropped, in the one for what goes out. @throws Problem home.none */
+  async place(who: Who, name: string): Promise<DropPlace> {
+    const outgoing = (await outgoingOf(this.db.manager, who.personId)) ?? (await this.begin(who));
+    const [free] = await freeNames(this.db.manager, outgoing.folderId, [name]);
+    const folder = await this.stores.createFolder(who, outgoing.folderId, { name: free ?? name, ifExists: 'refuse' });
+    return { id: folder.id, name: folder.name };
+  }
+
+  /** A folder that was there before under that name stays an ordinary one: nothing of it is cleared away. */
+  private async begin(who: Who): Promise<OutgoingFolder> {
+    const home = await this.homes.homeOf(this.db.manager, who.personId);
+    if (!home)
+      throw new Problem('conflict', 'home.none', 'You have no home on this server. Add the files to a store instead.');
+    const [name = OUTGOING.name] = await freeNames(this.db.manager, home.rootId, [OUTGOING.name]);
+    const { id } = await this.stores.createFolder(who, home.rootId, { name, ifExists: 'refuse' });
+    const { limitBytes, clearAfterDays } = OUTGOING;
+    await keepOutgoing(this.db.manager, who.personId, { folderId: id, limitBytes, clearAfterDays });
+    return { folderId: id, limitBytes, clearAfterDays };
+  }
+
+  private async used({ folderId }: OutgoingFolder): Promise<number> {
+    return (await wholeWeights(this.db.manager, [folderId])).get(folderId)?.bytes ?? 0;
+  }
+
+  /** Puts into the trash what nobody has needed for as many days as its folder says. */
+  async clear(): Promise<void> {
+    for (const { id } of await this.due(this.db.manager, null))
+      await this.events.change(async (tx) => {
+        await lockAccess(tx, 'shared');
+        await lockNodes(tx, [id]);
+        // Looked at once more: it may be in a share since, or gone.
+        const [item] = await this.due(tx, id);
+        if (item) await this.ledger.append(tx, ...(await this.stores.trashIn(tx, OUTGOING_ACTOR, [item])));
+      });
+  }
+
+  private async due(m: EntityManager, only: string | null): Promise<OutgoingItem[]> {
+    const at = this.clock.date();
+    const before = new Date(at.getTime() - DAY_MS);
+    const lying = await lyingInOutgoing(m, { before, only, limit: AT_ONCE });
+    const shares = await sharesById(m, at, [...new Set(lying.flatMap((item) => item.shareIds))]);
+    const ends = new Map(shares.map((share) => [share.id, endOf(share, at.getTime())]));
+    return lying.filter(({ changedAt, shareIds, clearAfterDays }) => {
+      const sharesEnd = shareIds.map((id) => ends.get(id) ?? null);
+      return isOutgoingDue({ changedAt: changedAt.getTime(), sharesEnd }, clearAfterDays, at.getTime());
+    });
+  }
+}
+
+const OUTGOING_ACTOR = { ...SYSTEM_ACTOR, name: 'The rule of Outgoing' };
+
+/** When a share ended; null: it could be opened still. */
+function endOf(share: ShareRecord, at: number): number | null {
+  if (couldBeOpened(share, at)) return null;
+  const end = share.withdrawnAt ?? share.closesAt ?? share.lastVisitAt ?? share.createdAt;
+  return Math.min(end.getTime(), at);
+}

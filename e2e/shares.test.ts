@@ -1,4 +1,7 @@
-import type { Browser } from 'puppeteer-core';
+import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Browser, ElementHandle } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { launch, Person } from './_fixtures/browser.js';
@@ -120,5 +123,35 @@ describe('what is in a share', () => {
     await iris.isAccessible();
     await visitor.leave();
     await iris.leave();
+  });
+
+  it('comes from the desktop, too: files put onto the slip lie in Outgoing, and what is in the home stays its own', async () => {
+    const desk = mkdtempSync(join(tmpdir(), 'quay-slip-'));
+    for (const name of ['Film.txt', 'Levels.txt']) writeFileSync(join(desk, name), name);
+    const tomas = await Person.at(browser, office.origin);
+    await tomas.signIn('tomas', '/shares');
+    await tomas.press('New share');
+    await tomas.sees('They lie in your Outgoing (20 GB left) and go to its trash 30 days after', '.slip');
+    await tomas.fill('[aria-label="Title"]', 'Site film');
+    const chooser = (await tomas.page.$('[aria-label="Put files on the slip"]')) as ElementHandle<HTMLInputElement>;
+    await chooser.uploadFile(join(desk, 'Film.txt'));
+    await tomas.sees('1 item (8 B)', '.slip .sentence');
+    // What comes after it goes to the same place.
+    await chooser.uploadFile(join(desk, 'Levels.txt'));
+    await tomas.sees('1 item (18 B)', '.slip .sentence');
+    await tomas.isAccessible();
+    await tomas.unfold('Guard');
+    await tomas.press('None', '.slip');
+    await tomas.press('Publish', '.slip');
+    await tomas.sees('Hand over', '.slip');
+    const visitor = await Person.at(browser, office.origin);
+    await visitor.page.goto(await tomas.page.$eval('.slip .copy-line .value', (e) => e.textContent ?? ''));
+    await visitor.sees('2 files, 18 B');
+    await tomas.page.goto(`${office.origin}/stores/${office.roots.tomas}`);
+    await tomas.press('Outgoing', '.folder-table');
+    await tomas.sees('Site film', '.folder-table');
+    rmSync(desk, { recursive: true });
+    await visitor.leave();
+    await tomas.leave();
   });
 });

@@ -4,6 +4,7 @@ import { Link } from 'react-router';
 import { useNotices } from '../ui/notices';
 import { useChangeShare } from '../ui/queries';
 import { useSizes } from '../ui/sizes';
+import { DropHint } from './drop';
 import { SlipHead } from './head';
 import { useSlip } from './store';
 import { Items } from './what';
@@ -47,6 +48,7 @@ export function AddTo({ share }: { share: { id: string; title: string } }) {
                 Select items in <Link to="/stores">the stores</Link> and put them on the slip.
               </p>
             )}
+            <DropHint />
           </div>
         </div>
       </div>

@@ -13,6 +13,7 @@ import { WindowField } from '../ui/window-field';
 import { Sentence } from '../ui/words';
 import { AddTo } from './add-to';
 import { Address, SlipLamp, useBetterAddress, useChosenAddress } from './address';
+import { DropZone } from './drop';
 import { Guard, GuardSaid, useGuessing, type Guess } from './guard';
 import { Handover } from './handover';
 import { SlipHead } from './head';
@@ -35,7 +36,11 @@ export function Slip() {
   }
   return (
     <aside className="slip" aria-label="Slip">
-      {slip.published ? <Handover /> : slip.addingTo ? <AddTo share={slip.addingTo} /> : <SlipForm />}
+      {slip.published ? (
+        <Handover />
+      ) : (
+        <DropZone>{slip.addingTo ? <AddTo share={slip.addingTo} /> : <SlipForm />}</DropZone>
+      )}
     </aside>
   );
 }

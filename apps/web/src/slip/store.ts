@@ -14,6 +14,8 @@ export interface SlipItem {
   folderId?: string;
   /** It is shared as it is now; else as it is at the time. */
   frozen?: boolean;
+  /** It was made for files that were dropped on the slip; the next ones go there too. */
+  dropped?: boolean;
 }
 
 export type PasswordChoice = 'proposed' | 'typed' | 'none';

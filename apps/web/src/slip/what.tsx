@@ -1,10 +1,13 @@
-import { formatSize, someNames, STATE_WORDS } from '@quay/core';
+import { countOf, formatSize, someNames, STATE_WORDS } from '@quay/core';
 import type { SharesUsing } from '@quay/contract';
 import { useQuery } from '@tanstack/react-query';
 import { Form } from 'react-bootstrap';
 import { ReachedInside } from '../ui/access/reached-inside';
 import { sharesUsingQuery } from '../ui/queries';
 import type { Sizes } from '../ui/sizes';
+import { isActive, type Transfer } from '../ui/transfers/machine';
+import { useTransfers } from '../ui/transfers/store';
+import { DropHint } from './drop';
 import { useSlip, type SlipItem } from './store';
 import type { SlipTerms } from './terms';
 
@@ -30,6 +33,7 @@ export function What({ meant, tried, sizes }: { meant: SlipTerms; tried: boolean
           It can go out empty: whoever has the link sees the files as soon as you put them on it.
         </p>
       )}
+      <DropHint />
       <ReachedInside folderIds={slip.items.flatMap((i) => i.folderId ?? [])} />
       <Form.Control
         className="mt-2"
@@ -77,6 +81,8 @@ function Item({ item, bytes, using }: ItemProps) {
   const slip = useSlip();
   const { name, kind, frozen = false } = item;
   const [first] = using;
+  const transfers = useTransfers(({ list }) => list);
+  const arriving = transfers.filter((t) => t.folderId === item.id && isActive(t));
   return (
     <li>
       <div className="line">
@@ -105,6 +111,12 @@ function Item({ item, bytes, using }: ItemProps) {
           <i className="bi bi-x-lg" aria-hidden />
         </button>
       </div>
+      {arriving.length > 0 && (
+        <div className="small">
+          {countOf(arriving.length, 'file')} still arriving, {percent(arriving)}. It can be shared before they are
+          there.
+        </div>
+      )}
       {first && (
         <div className="quiet small">
           also in <q>{first.title}</q>, {STATE_WORDS[first.state]}
@@ -113,4 +125,15 @@ function Item({ item, bytes, using }: ItemProps) {
       )}
     </li>
   );
+}
+
+function percent(transfers: readonly Transfer[]): string {
+  const sum = (of: (t: Transfer) => number) => transfers.reduce((total, t) => total + of(t), 0);
+  return `${Math.floor(
+    (100 * sum((t) => t.sentBytes)) /
+      Math.max(
+        1,
+        sum((t) => t.sizeBytes),
+      ),
+  )} %`;
 }

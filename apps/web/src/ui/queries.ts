@@ -4,6 +4,7 @@ import type {
   ChangeShare,
   LedgerPage,
   NodeShares,
+  Outgoing,
   People,
   ShareList,
   ShareListQuery,
@@ -76,6 +77,11 @@ export const sharesUsingQuery = (nodeIds: string[]) =>
     queryFn: () => api<SharesUsing>('POST', '/api/shares/using', { nodeIds }),
     placeholderData: keepPreviousData,
   });
+/** What there is room for where files go that are dropped on the slip. */
+export const outgoingQuery = queryOptions({
+  queryKey: ['sizes', 'outgoing'],
+  queryFn: () => api<Outgoing>('GET', '/api/outgoing'),
+});
 export const ledgerQuery = (limit: number) =>
   queryOptions({
     queryKey: ['ledger', 'last', limit],

@@ -15,9 +15,11 @@ interface Shown {
   busy: boolean;
   /** Where a code was asked for. */
   code: CodeAsked | null;
+  /** All is taken when the last file has arrived. */
+  waits: boolean;
 }
 
-let shown: Shown = { door: null, problem: null, busy: false, code: null };
+let shown: Shown = { door: null, problem: null, busy: false, code: null, waits: false };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let lookLater = false;
@@ -35,6 +37,7 @@ const actions: Actions = {
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
   archiveUrl: `${base}/all.zip`,
+  wait: (waits) => show({ waits }),
   logoUrl: (version) => `${base}/logo?v=${version}`,
   markUrl: `${base.replace(/\/s\/[^/]*$/, '')}/mark.svg`,
   signInUrl: base.replace(/\/s\/[^/]*$/, (share) => `/sign-in?back=${encodeURIComponent(share)}`),
@@ -78,10 +81,18 @@ async function look(): Promise<void> {
   show({ door, problem: door.contents || door.state !== 'open' ? null : shown.problem });
   follow(door);
   wakeAtChange(door);
+  takeWhenAllIsThere(door);
   if (door.state !== 'open' || door.contents || door.needsPassword || door.countsVisits || door.needsCode) return;
   // Who would have to sign in first is told so once.
   if (shown.problem?.code !== 'share.sign-in' && shown.problem?.code !== 'share.not-meant')
     await open({ password: null });
+}
+
+/** The download that was waited for begins. */
+function takeWhenAllIsThere(door: VisitorDoor): void {
+  if (!shown.waits || !door.contents || door.contents.arriving.length > 0) return;
+  show({ waits: false });
+  location.assign(actions.archiveUrl);
 }
 
 /** Has a code sent. Whether one is sent is told by nothing. */
@@ -150,7 +161,14 @@ const cameAt = Date.now();
 let ticks = 0;
 setInterval(() => {
   ticks += 1;
-  if (stopListening || document.visibilityState === 'hidden' || shown.problem?.code === 'share.not-found') return;
+  // How much has arrived is no news that anybody is told.
+  const isArriving = (shown.door?.contents?.arriving.length ?? 0) > 0;
+  if (
+    (stopListening && !isArriving) ||
+    document.visibilityState === 'hidden' ||
+    shown.problem?.code === 'share.not-found'
+  )
+    return;
   if (Date.now() - cameAt < OFTEN_FOR_MS || ticks % SELDOM_EVERY === 0) void look();
 }, ASK_MS);
 

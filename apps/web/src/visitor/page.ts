@@ -1,4 +1,12 @@
-import type { CodeAsked, OpenShare, ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
+import type {
+  ArrivingFile,
+  CodeAsked,
+  OpenShare,
+  ProblemBody,
+  VisitorContents,
+  VisitorDoor,
+  VisitorFile,
+} from '@quay/contract';
 import { countOf, formatExactBytes, formatSize, momentInWords, zoneName, type ShareState } from '@quay/core';
 import { h, type Child } from './h';
 
@@ -10,6 +18,8 @@ export interface Actions {
   again: () => void;
   fileUrl: (id: string) => string;
   archiveUrl: string;
+  /** Takes all as one as soon as nothing is arriving any more; or not, after all. */
+  wait: (waits: boolean) => void;
   logoUrl: (version: string) => string;
   /** The product's mark, for an office without a logo. */
   markUrl: string;
@@ -21,6 +31,8 @@ interface Shown {
   problem: Partial<ProblemBody> | null;
   busy: boolean;
   code: CodeAsked | null;
+  /** All is taken when the last file has arrived. */
+  waits: boolean;
 }
 
 /** The visitor's own zone: closing times are theirs to keep. */
@@ -52,6 +64,7 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
     shown.problem,
     shown.busy,
     shown.code,
+    shown.waits,
   ]);
   if (next === drawn) return;
   drawn = next;
@@ -94,7 +107,7 @@ function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
 }
 
 function inside(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  if (door.contents) return contentsPart(door.contents, actions);
+  if (door.contents) return contentsPart(door.contents, shown, actions);
   return door.state === 'open' ? opening(door, shown, actions) : stateRefusal(door.state, door);
 }
 
@@ -223,16 +236,17 @@ const faultOf = ({ problem }: Shown): Child =>
 const submit = (busy: boolean, words: string, going: string): HTMLElement =>
   h('button', { type: 'submit', class: 'main', ...(busy && { disabled: '' }) }, busy ? going : words);
 
-function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement {
-  const { files, archiveBytes, notAll } = contents;
+function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions): HTMLElement {
+  const { files, archiveBytes, notAll, arriving } = contents;
   const groups = grouped(files);
+  const words = arriving.length > 0 ? 'Download what is there' : 'Download all';
   const archive =
     archiveBytes === null || files.length < 2
       ? null
       : h(
           'a',
           { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(archiveBytes) },
-          `Download all, ${formatSize(archiveBytes)}`,
+          `${words}, ${formatSize(archiveBytes)}`,
         );
   return h(
     'section',
@@ -252,6 +266,37 @@ function contentsPart(contents: VisitorContents, actions: Actions): HTMLElement 
           ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, actions)),
         )
       : h('p', { class: 'quiet' }, 'Nothing is in it yet. This page shows the files as soon as they are there.'),
+    arriving.length > 0 ? arrivingPart(arriving, shown.waits, actions) : null,
+  );
+}
+
+/** What is on its way, and the choice to wait for it. */
+function arrivingPart(arriving: ArrivingFile[], waits: boolean, actions: Actions): HTMLElement {
+  return h(
+    'section',
+    { class: 'arriving', 'aria-label': 'Still arriving' },
+    h('p', {}, `${countOf(arriving.length, 'file')} still arriving. This page shows each as soon as it is there.`),
+    h(
+      'ul',
+      { class: 'files' },
+      ...arriving.map(({ name, sizeBytes, arrivedBytes }) =>
+        h(
+          'li',
+          { class: 'quiet' },
+          h('span', {}, name),
+          h(
+            'span',
+            { class: 'size' },
+            `${arrivedBytes > 0 ? `${formatSize(arrivedBytes)} of ` : ''}${formatSize(sizeBytes)}`,
+          ),
+        ),
+      ),
+    ),
+    h(
+      'button',
+      { type: 'button', class: 'plain', onclick: () => actions.wait(!waits) },
+      waits ? 'Waiting. Do not download by itself' : 'Download all when the last has arrived',
+    ),
   );
 }
 

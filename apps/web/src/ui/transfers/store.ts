@@ -57,8 +57,8 @@ const those = (which: (t: Transfer) => boolean): number[] => get().list.flatMap(
 
 export const showTransfers = (shown: boolean): void => set({ shown });
 
-/** Sends files into a folder, after they were looked at. */
-export async function addFiles(folderId: string, files: Collected[]): Promise<void> {
+/** Sends files into a folder, after they were looked at. @param aside another place shows how far they are */
+export async function addFiles(folderId: string, files: Collected[], { aside = false } = {}): Promise<void> {
   sender.forgetFolders();
   const added = files.map(({ file, below, handle }) => {
     const { name, size: sizeBytes, lastModified } = file;
@@ -68,7 +68,7 @@ export async function addFiles(folderId: string, files: Collected[]): Promise<vo
   const { list, samples } = get();
   const idle = !list.some(isActive);
   const before = list.filter((t) => !idle || t.state !== 'done');
-  set({ list: [...before, ...added], shown: true, samples: idle ? [] : samples });
+  set({ list: [...before, ...added], shown: get().shown || !aside, samples: idle ? [] : samples });
   const { refused, taken, all } = await lookAt(folderId, added);
   const looked = (id: number) => ({ taken: taken.has(id), fault: all ?? refused.get(id) ?? null });
   tell(new Map(added.map(({ id }) => [id, { type: 'checked', ...looked(id) }])));

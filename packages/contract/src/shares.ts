@@ -4,6 +4,7 @@ import {
   type AudienceKind,
   type FindingKind,
   type ReachMark,
+  type RefusalReason,
   PASSWORD_LENGTH,
   SHARE_STATES,
   VISIT_LIMIT_RANGE,
@@ -259,6 +260,9 @@ export interface ShareSheet extends ShareRow {
   /** `archive`: everything was taken as one archive. */
   /** `who`: the address that was proven, or who was signed in; null where anyone may. */
   visits: { id: string; beganAt: string; from: string; who: string | null; files: number; archive: boolean }[];
+  /** Those who were refused, by source, reason and hour, the last first; `from` null: many sources. And how many tries. */
+  refused: { at: string; from: string | null; reason: RefusalReason; count: number }[];
+  refusedTotal: number;
   /** The newest, and how many there are; the ledger has all. */
   history: { at: string; kind: string; who: string; words: string }[];
   historyTotal: number;

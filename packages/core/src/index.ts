@@ -58,6 +58,7 @@ export * from './share/audience.js';
 export * from './share/findings.js';
 export * from './share/share.js';
 export * from './share/outgoing.js';
+export * from './share/refusal.js';
 export * from './text/names.js';
 export * from './text/size.js';
 export * from './text/number.js';

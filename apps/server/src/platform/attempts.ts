@@ -5,6 +5,8 @@ import { Clock } from './clock.js';
 import { Problem } from './problems/problem.js';
 
 const MINUTE_MS = 60_000;
+/** Whoever finds a line too long tries again after so long. */
+const TURN_AGAIN_MS = 5000;
 
 const waitWords = (seconds: number): string => {
   if (seconds > 90) return countOf(Math.ceil(seconds / 60), 'minute');
@@ -59,9 +61,41 @@ export class Attempts {
     return row ?? { count: 1, windowStart: now };
   }
 
+  /**
+   * Takes a place in line: so many a minute pass, the first of a minute at once, what is more one after the other.
+   * @param longestMs whoever would have to wait for longer is refused, and takes no place
+   * @returns how long to wait, in milliseconds
+   * @throws Problem too-many
+   */
+  async turn(key: string, perMinute: number, longestMs: number): Promise<number> {
+    const now = this.clock.date();
+    const step = MINUTE_MS / perMinute;
+    const ahead = (ms: number) => new Date(now.getTime() + ms);
+    // What is kept is when the line would be empty (the generic cell rate algorithm of ITU-T I.371, from memory).
+    const [row] = await this.db.query<{ empty: Date }[]>(
+      `INSERT INTO attempt AS a (key, window_start, count) VALUES ($1, $2::timestamptz + $4::float8 * interval '1 millisecond', 1)
+       ON CONFLICT (key) DO UPDATE
+          SET window_start = greatest(a.window_start, $2) + $4::float8 * interval '1 millisecond', count = a.count + 1
+        WHERE a.window_start <= $3 RETURNING window_start AS empty`,
+      [key, now, ahead(MINUTE_MS - step + longestMs), step],
+    );
+    if (!row) throw this.tooMany(ahead(TURN_AGAIN_MS - MINUTE_MS), MINUTE_MS);
+    return Math.max(0, row.empty.getTime() - now.getTime() - MINUTE_MS);
+  }
+
   /** Gives a try back: it was right, and only wrong ones count. */
   async giveBack(key: string, m: EntityManager = this.db.manager): Promise<void> {
     await m.query('UPDATE attempt SET count = greatest(count - 1, 0) WHERE key = $1', [key]);
+  }
+
+  /** Notes that something was so, for about a day. */
+  async remember(key: string): Promise<void> {
+    await this.count(key, 1);
+  }
+
+  async remembers(key: string): Promise<boolean> {
+    const rows = await this.db.query<unknown[]>('SELECT 1 FROM attempt WHERE key = $1', [key]);
+    return rows.length > 0;
   }
 
   /** Forgets windows that ended long ago. */

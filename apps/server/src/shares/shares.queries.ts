@@ -180,6 +180,20 @@ export async function visitsOf(m: EntityManager, shareId: string): Promise<Share
   return rows.map((r) => ({ ...r, beganAt: r.beganAt.toISOString(), files: Number(r.files) }));
 }
 
+/** Those who were refused lately, the last first, and how many tries there were. */
+export async function refusedOf(
+  m: EntityManager,
+  shareId: string,
+): Promise<Pick<ShareSheet, 'refused' | 'refusedTotal'>> {
+  const rows = await m.query<(Omit<ShareSheet['refused'][number], 'at'> & { at: Date; total: number })[]>(
+    `SELECT last_at AS at, from_address AS "from", reason, count, (sum(count) OVER ())::int AS total
+       FROM share_refusal WHERE share_id = $1 ORDER BY last_at DESC LIMIT 50`,
+    [shareId],
+  );
+  const refused = rows.map(({ at, from, reason, count }) => ({ at: at.toISOString(), from, reason, count }));
+  return { refused, refusedTotal: rows[0]?.total ?? 0 };
+}
+
 /** What items are called, the items in the trash too. */
 export async function itemNames(m: EntityManager, nodeIds: readonly string[]): Promise<Map<string, string>> {
   const rows = await m.query<{ id: string; name: string }[]>('SELECT id, name FROM node WHERE id = ANY($1)', [nodeIds]);

@@ -46,6 +46,7 @@ import {
   couldBeOpened,
   factsOf,
   itemsOf,
+  refusedOf,
   sharesById,
   sharesOfNodes,
   visitsOf,
@@ -79,9 +80,10 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
-    const [items, visits, history, { zone }, bytes, whoIsMeant] = await Promise.all([
+    const [items, visits, refused, history, { zone }, bytes, whoIsMeant] = await Promise.all([
       itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
+      refusedOf(m, shareId),
       this.ledger.page({ limit: 200, shareId }),
       this.office.settings(),
       bytesOf(m, [record]),
@@ -115,6 +117,7 @@ export class SharesService {
       ),
       items,
       visits,
+      ...refused,
       history: history.entries.map((e) => ({ at: e.at, kind: e.kind, who: e.who, words: e.words })),
       historyTotal: history.total,
     };

@@ -3,6 +3,7 @@ import { LiveModule } from '../live/live.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
 import { DoorService } from './door.service.js';
 import { RecipientsService } from './recipients.service.js';
+import { RefusalsService } from './refusals.service.js';
 import { Takings } from './takings.service.js';
 import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
@@ -10,7 +11,7 @@ import { VisitsService } from './visits.service.js';
 @Module({
   imports: [TransfersModule, LiveModule],
   controllers: [VisitsController],
-  providers: [VisitsService, DoorService, RecipientsService, Takings],
+  providers: [VisitsService, DoorService, RecipientsService, RefusalsService, Takings],
   exports: [VisitsService],
 })
 export class VisitsModule {}

@@ -2,12 +2,14 @@ import { Injectable } from '@nestjs/common';
 import {
   needsCode,
   PASSWORD_TRIES_PER_MINUTE,
+  SHARED_TRIES_PER_MINUTE,
   visitMayContinue,
   VISIT_LIFETIME_SECONDS,
   type ShareState,
 } from '@quay/core';
 import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
+import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -28,6 +30,7 @@ import { MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branc
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
+import { RefusalsService } from './refusals.service.js';
 import { RecipientsService, type Proven } from './recipients.service.js';
 import { arrivingIn, type VisitRow } from './visits.queries.js';
 
@@ -35,11 +38,10 @@ import { arrivingIn, type VisitRow } from './visits.queries.js';
 const UNKNOWN_LINKS_PER_MINUTE = 60;
 /** New visits that one source may ask for in a minute, whatever the share. */
 const OPENINGS_PER_MINUTE = 60;
-/**
- * Lines that the visits of one share, and wrong passwords for it, may write into the ledger in an hour; all are
- * counted.
- */
-const LINES_PER_HOUR = { 'share.visited': 200, 'share.wrong-password': 60 } as const;
+/** Whoever would wait for longer before their password is looked at is told to try again in a few seconds. */
+const LONGEST_LINE_MS = 20_000;
+/** Lines that the visits of one share may write into the ledger in an hour; all are counted. */
+const LINES_PER_HOUR = { 'share.visited': 200 } as const;
 /** An upload of which nothing has come for so long is not told of any more. */
 const ARRIVING_MS = 10 * 60_000;
 const MOST_ARRIVING = 100;
@@ -77,6 +79,7 @@ export class VisitsService {
     private readonly office: Office,
     private readonly notices: NoticesService,
     private readonly recipients: RecipientsService,
+    private readonly refusals: RefusalsService,
   ) {}
 
   /** What the page may show: the door, and the contents while this browser's visit lasts. */
@@ -91,6 +94,14 @@ export class VisitsService {
     const share = await this.shareOf(visitor);
     const present = await this.visitOf(visitor, share);
     if (present) return { door: await this.doorOf(sourceOf(visitor.fromAddress), share, present), cookie: null };
+    return this.refusals.counting(share, visitor.fromAddress, () => this.letIn(visitor, share, asked));
+  }
+
+  private async letIn(
+    visitor: Visitor,
+    share: ShareRecord,
+    asked: OpenShare,
+  ): Promise<{ door: VisitorDoor; cookie: string }> {
     requireOpen(share, this.clock.now());
     await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
     await this.requirePassword(visitor, share, asked.password);
@@ -106,10 +117,12 @@ export class VisitsService {
   /** Sends a code to whoever the share is for, once they have the password. */
   async sendCode(visitor: Visitor, asked: AskCode): Promise<CodeAsked> {
     const share = await this.shareOf(visitor);
-    requireOpen(share, this.clock.now());
-    await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
-    await this.requirePassword(visitor, share, asked.password);
-    return this.recipients.sendCode(share, asked.address, visitor.fromAddress);
+    return this.refusals.counting(share, visitor.fromAddress, async () => {
+      requireOpen(share, this.clock.now());
+      await this.attempts.take(`open from ${sourceOf(visitor.fromAddress)}`, OPENINGS_PER_MINUTE);
+      await this.requirePassword(visitor, share, asked.password);
+      return this.recipients.sendCode(share, asked.address, visitor.fromAddress);
+    });
   }
 
   /** The share and the visit of a request that wants bytes. @throws Problem for every reason it may not have them */
@@ -223,22 +236,29 @@ export class VisitsService {
     if (share.passwordHash === null) return;
     if (!password) throw new Problem('unauthenticated', 'share.password-needed', 'This share needs a password.');
     // Counted before hashing: the rate that guessing is limited to, and what hashing may cost, hold together.
-    const key = `share ${share.id}`;
+    const source = sourceOf(visitor.fromAddress);
+    const key = `share ${share.id} from ${source}`;
     const triesLeft = await this.attempts.take(key, PASSWORD_TRIES_PER_MINUTE);
+    // Whoever had the right one is not kept waiting by those who guess.
+    const known = `knows ${secretHash(share.passwordHash).toString('hex')} ${source}`;
+    if (!(await this.attempts.remembers(known))) await this.waitInLine(share);
     if (await passwordMatches(share.passwordHash, password)) {
       await this.attempts.giveBack(key);
+      await this.attempts.remember(known);
       return;
     }
-    const from = visitor.fromAddress;
-    await this.events.change((tx) =>
-      this.writeDown(tx, 'share.wrong-password', visitor, share, { title: share.title, from }),
-    );
     throw new Problem(
       'unauthenticated',
       'share.wrong-password',
       `That is not the password. ${triesLeft === 0 ? 'Wait a minute before the next try.' : `${triesLeft} ${triesLeft === 1 ? 'try' : 'tries'} left in this minute.`}`,
       { triesLeft },
     );
+  }
+
+  /** Those who are not known yet try one after the other: it slows all of them down, and shuts nobody out. */
+  private async waitInLine(share: ShareRecord): Promise<void> {
+    const ms = await this.attempts.turn(`line ${share.id}`, SHARED_TRIES_PER_MINUTE, LONGEST_LINE_MS);
+    if (ms > 0) await wait(ms);
   }
 
   /**

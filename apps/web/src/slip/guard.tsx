@@ -1,4 +1,10 @@
-import { guessingWords, guessingYears, PASSWORD_TRIES_PER_MINUTE, STRONG_ENOUGH_SCORE } from '@quay/core';
+import {
+  type AudienceKind,
+  guessingWords,
+  guessingYears,
+  SHARED_TRIES_PER_MINUTE,
+  STRONG_ENOUGH_SCORE,
+} from '@quay/core';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { useSlip } from './store';
@@ -10,9 +16,17 @@ export interface Guess {
   warning: string | null;
 }
 
+/** What else somebody who guesses would need. */
+const ALSO_NEEDED: Record<AudienceKind, string> = {
+  anyone: '',
+  verified: ', and a mailbox of their own that you would see',
+  listed: ', and the mailbox of somebody listed',
+  members: ', and the account of somebody meant',
+};
+
 /** How long guessing would take at the rate that the server enforces; typed passwords are judged as they are typed. */
 export function useGuessing(): Guess {
-  const { passwordChoice, password, proposedBits, title } = useSlip();
+  const { passwordChoice, password, proposedBits, title, audience } = useSlip();
   const [typed, setTyped] = useState<{ bits: number; score: number; warning: string | null } | null>(null);
   useEffect(() => {
     if (passwordChoice !== 'typed' || password.length < 6) {
@@ -31,7 +45,7 @@ export function useGuessing(): Guess {
   const bits = passwordChoice === 'proposed' ? proposedBits : typed?.bits;
   if (!bits) return { words: null, weak: false, warning: null };
   return {
-    words: guessingWords(guessingYears(bits, PASSWORD_TRIES_PER_MINUTE)),
+    words: guessingWords(guessingYears(bits, SHARED_TRIES_PER_MINUTE)) + ALSO_NEEDED[audience],
     weak: passwordChoice === 'typed' && (typed?.score ?? 0) < STRONG_ENOUGH_SCORE,
     warning: typed?.warning ?? null,
   };

@@ -1,3 +1,5 @@
+import { REFUSAL_WORDS, type RefusalReason } from '../share/refusal.js';
+import { countOf } from '../text/size.js';
 import type { LedgerBody } from './ledger.js';
 
 /** What was put on a share that is out, and taken off it; each is names, or empty. */
@@ -131,6 +133,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.published': (d) => `published ${d['title']}`,
   'share.changed': (d) => `changed ${d['title']}: ${d['what']}`,
   'share.items': itemsWords,
+  'share.refused': (d) =>
+    `was refused ${countOf(Number(d['count']), 'time')} at ${d['title']} (${REFUSAL_WORDS[d['reason'] as RefusalReason]})`,
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,
   'share.passed-on': (d) => `handed ${d['title']} over to ${d['to']}`,
   'share.withdrawn': (d) => `withdrew ${d['title']}`,

@@ -36,8 +36,13 @@ export function proposePassword(words: readonly string[], random: Uint8Array): {
 /** Typed passwords below this zxcvbn score need a deliberate override. */
 export const STRONG_ENOUGH_SCORE = 3;
 
-/** Wrong passwords that a share bears in one minute, from everybody together, before it asks to wait. */
+/** Wrong passwords that a share bears from one source in a minute before it asks that source to wait. */
 export const PASSWORD_TRIES_PER_MINUTE = 10;
+/**
+ * Passwords that are tried at a share in a minute by all sources together that have not had the right one yet, at all
+ * its doors: the rate of guessing. What is more waits its turn; whoever had the right one before does not wait.
+ */
+export const SHARED_TRIES_PER_MINUTE = 60;
 
 /** Years that guessing takes on average (half of all possibilities) at the enforced rate. A year is 365.25 days. */
 export function guessingYears(bits: number, triesPerMinute: number): number {

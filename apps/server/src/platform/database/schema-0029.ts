@@ -31,6 +31,21 @@ CREATE TABLE outgoing (
 );
 CREATE INDEX outgoing_person ON outgoing (person_id);
 
+-- Who was refused at a share, in each hour: by reason and source; the empty source stands for many.
+CREATE TABLE share_refusal (
+  share_id      uuid NOT NULL REFERENCES share ON DELETE CASCADE,
+  hour          timestamptz NOT NULL,
+  reason        text NOT NULL,
+  source        text NOT NULL,
+  from_address  text,
+  count         integer NOT NULL CHECK (count > 0),
+  last_at       timestamptz NOT NULL,
+  -- When it was written into the ledger.
+  told_at       timestamptz,
+  PRIMARY KEY (share_id, hour, reason, source)
+);
+CREATE INDEX share_refusal_untold ON share_refusal (hour) WHERE told_at IS NULL;
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

@@ -1,5 +1,5 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { countOf, extendedBy, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -104,6 +104,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <Meant share={share} />
       <Items share={share} />
       <Visits share={share} />
+      <Refused share={share} />
       <History share={share} />
     </aside>
   );
@@ -323,6 +324,27 @@ function Meant({ share: { whoIsMeant, items } }: { share: ShareSheet }) {
         />
       )}
       {blocked.length > 0 && <p className="quiet small mb-0">Never let in: {blocked.join(', ')}</p>}
+    </section>
+  );
+}
+
+/** Who was not let in, and why. */
+function Refused({ share: { refused, refusedTotal } }: { share: ShareSheet }) {
+  if (refused.length === 0) return null;
+  return (
+    <section>
+      <h3>{countOf(refusedTotal, 'refused try', 'refused tries')}</h3>
+      <ul>
+        {refused.map((r) => (
+          <li key={`${r.at} ${r.from} ${r.reason}`} className="small d-flex gap-2">
+            <When at={r.at} /> <span className="mono quiet">{r.from ?? 'many sources'}</span>
+            <span className="quiet ms-auto">
+              {r.count > 1 && `${r.count} times `}
+              {REFUSAL_WORDS[r.reason]}
+            </span>
+          </li>
+        ))}
+      </ul>
     </section>
   );
 }

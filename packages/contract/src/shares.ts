@@ -13,7 +13,7 @@ import {
 } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, nameSchema, timeSchema } from './common.js';
-import { MOST_ITEMS } from './stores.js';
+import { MOST_ITEMS, type NodeIds } from './stores.js';
 
 export interface WindowText {
   opensAt: string | null;
@@ -81,6 +81,8 @@ export interface CreateShare {
   /** Keep a password that is easy to guess, knowing it. */
   weakPasswordMeant: boolean;
   visitLimit: number | null;
+  /** Its files go to the trash when it closes, each with the last share that needs it. */
+  removesFiles?: boolean;
   /** The address its link is built on; left out: the default. */
   addressId?: string;
   /** Left out: anyone. */
@@ -95,6 +97,7 @@ export const createShareSchema = Joi.object<CreateShare>({
   password: password.required(),
   weakPasswordMeant: Joi.boolean().default(false),
   visitLimit: visitLimit.required(),
+  removesFiles: Joi.boolean(),
   addressId: idSchema,
   audience,
 });
@@ -114,6 +117,7 @@ export interface ChangeShare {
   password?: string | null;
   weakPasswordMeant?: boolean;
   visitLimit?: number | null;
+  removesFiles?: boolean;
   addressId?: string;
   audience?: AudienceAsked;
   items?: ChangeItems;
@@ -126,6 +130,7 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   password,
   weakPasswordMeant: Joi.boolean(),
   visitLimit,
+  removesFiles: Joi.boolean(),
   addressId: idSchema,
   audience,
   items: Joi.object<ChangeItems>({
@@ -248,6 +253,7 @@ export interface ShareItemRow {
 }
 
 export interface ShareSheet extends ShareRow {
+  removesFiles: boolean;
   /** Whether whoever asks may put items on it: what a share serves is what its publisher may publish. */
   mayAdd: boolean;
   message: string;
@@ -284,6 +290,14 @@ export type ShareMarks = Record<string, ShareState>;
 
 /** The shares that could be opened and hold each item itself, or froze it within a folder; by node id. */
 export type SharesUsing = Record<string, { id: string; title: string; state: ShareState }[]>;
+
+/** The shares that need items when another closes, by node id: their titles, null from homes of others, and their end. */
+export type FilesStay = Record<string, { title: string | null; closesAt: string | null }[]>;
+export interface AskStays extends NodeIds {
+  /** The share that closes, where it is out already. */
+  exceptShareId?: string;
+}
+export const askStaysSchema = Joi.object<AskStays>({ nodeIds: items.min(1).required(), exceptShareId: idSchema });
 
 /** The shares around one item. Times are RFC 3339. */
 export type NodeShares = {

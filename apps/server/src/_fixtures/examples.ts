@@ -307,6 +307,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Whoever has no home has none of these.
   'POST /api/outgoing': () => ({ path: '/api/outgoing', body: { name: 'Dropped' }, also: [409] }),
   'POST /api/shares/using': (t) => ({ path: '/api/shares/using', body: { nodeIds: [t.file] } }),
+  'POST /api/shares/stays': (t) => ({ path: '/api/shares/stays', body: { nodeIds: [t.file] } }),
   'POST /api/shares/affected': (t) => ({ path: '/api/shares/affected', body: { nodeIds: [t.file] } }),
   'GET /api/stores': () => ({ path: '/api/stores' }),
   'GET /api/folders/:id': (t) => ({ path: `/api/folders/${t.folder}` }),

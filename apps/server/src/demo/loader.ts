@@ -562,7 +562,8 @@ async function loadVisits(l: Loading, share: DemoShare, shareId: string, nodeId:
         VALUES ($1, $2, $3, $4, $5, 'demo', $6)`,
       [visit, shareId, secretHash(visit), new Date(at), address, share.listed?.[0] ?? null],
     );
-    if (share.password && l.random.next() < 0.15) tell(at - 30_000, 'share.refused', visitor, { reason: 'password', count: 1 });
+    if (share.password && l.random.next() < 0.15)
+      tell(at - 30_000, 'share.refused', visitor, { reason: 'password', count: 1 });
     tell(at, share.limit === index + 1 ? 'share.last-visit' : 'share.visited', visitor, {
       visit: index + 1,
       from: address,

@@ -78,6 +78,7 @@ export class MomentsService {
       );
       if (!told) return;
       if (what === 'closes-soon') return this.closesSoon(tx, share);
+      if (what === 'closes') await this.jobs.handIn(tx, 'share-files', {}, { key: `${shareId} ${at}` });
       await this.events.tell(tx, { topic: 'share', id: shareId });
       await this.ledger.append(tx, {
         kind: what === 'opens' ? 'share.opens' : 'share.closes',

@@ -1,12 +1,15 @@
 import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
 import {
+  askStaysSchema,
   changeShareSchema,
   createShareSchema,
   idSchema,
   nodeIdsSchema,
   shareListQuerySchema,
   sharesTodayQuerySchema,
+  type AskStays,
   type ChangeShare,
+  type FilesStay,
   type CreateShare,
   type NodeIds,
   type NodeShares,
@@ -25,6 +28,7 @@ import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { ClearingService } from './clearing.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
 import { SharesService } from './shares.service.js';
@@ -39,6 +43,7 @@ export class SharesController {
     private readonly service: SharesService,
     private readonly lists: ShareListService,
     private readonly mine: ForMeService,
+    private readonly clearing: ClearingService,
   ) {}
 
   @Get()
@@ -108,6 +113,14 @@ export class SharesController {
   @Operation('The shares that could be opened and hold these items', nodeIdsSchema)
   using(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<SharesUsing> {
     return this.lists.using(who, asked.nodeIds);
+  }
+
+  @Post('stays')
+  @For('see')
+  @HttpCode(200)
+  @Operation('Which files stay when a share of them closes, because another needs them', askStaysSchema)
+  stays(@Me() who: Who, @Body(valid(askStaysSchema)) asked: AskStays): Promise<FilesStay> {
+    return this.clearing.stays(who, asked.nodeIds, asked.exceptShareId ?? null);
   }
 
   @Post('affected')

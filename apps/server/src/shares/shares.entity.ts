@@ -16,6 +16,7 @@ export class Share {
   @Column('integer', { name: 'visit_limit', nullable: true }) visitLimit!: number | null;
   @Column('integer', { name: 'visits_used' }) visitsUsed!: number;
   @Column('timestamptz', { name: 'withdrawn_at', nullable: true }) withdrawnAt!: Date | null;
+  @Column('boolean', { name: 'removes_files' }) removesFiles!: boolean;
   @Column('timestamptz', { name: 'created_at' }) createdAt!: Date;
   @Column('uuid', { name: 'created_by' }) createdBy!: string;
 }

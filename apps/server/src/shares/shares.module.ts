@@ -1,6 +1,7 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { ClearingService } from './clearing.service.js';
 import { OutgoingController } from './outgoing.controller.js';
 import { OutgoingService } from './outgoing.service.js';
 import { ShareItemsService } from './items.service.js';
@@ -12,7 +13,15 @@ import { SharesService } from './shares.service.js';
 @Module({
   imports: [StoresModule],
   controllers: [SharesController, OutgoingController],
-  providers: [SharesService, ShareListService, MomentsService, ForMeService, ShareItemsService, OutgoingService],
+  providers: [
+    ClearingService,
+    SharesService,
+    ShareListService,
+    MomentsService,
+    ForMeService,
+    ShareItemsService,
+    OutgoingService,
+  ],
   exports: [SharesService, ShareListService, ForMeService],
 })
 export class SharesModule {}

@@ -31,6 +31,8 @@ export interface ShareRecord {
   visitLimit: number | null;
   visitsUsed: number;
   withdrawnAt: Date | null;
+  /** Its files go to the trash when it closes. */
+  removesFiles: boolean;
   createdAt: Date;
   createdBy: string;
   creatorName: string;
@@ -59,7 +61,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
 /** What {@link shareRecord} is made of. Each is looked up by itself for the rows that are shown. */
 export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
-  s.withdrawn_at AS "withdrawnAt", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
+  s.withdrawn_at AS "withdrawnAt", s.removes_files AS "removesFiles", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
   coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
     'unknown') AS reach,

@@ -2,6 +2,7 @@ import { Inject, Injectable } from '@nestjs/common';
 import {
   addressText,
   frozenTerms,
+  NO_END_WORDS,
   shareLink,
   shareSentence,
   STRONG_ENOUGH_SCORE,
@@ -35,6 +36,7 @@ import { VersionsService } from '../stores/versions.service.js';
 import { endVisits } from '../visits/visits.queries.js';
 import { meantBy, requireMembers } from './audience.js';
 import { audienceOf, setAudience, type Meant } from './audience.queries.js';
+import { clearAgain } from './clearing.queries.js';
 import { versionsFrozen } from './frozen.queries.js';
 import { foldersWithLinks } from './links.queries.js';
 import { MomentsService } from './moments.service.js';
@@ -93,6 +95,7 @@ export class SharesService {
     return {
       ...row,
       message: record.message,
+      removesFiles: record.removesFiles,
       mayAdd: record.createdBy === who.personId,
       whoIsMeant,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
@@ -111,6 +114,7 @@ export class SharesService {
           window: factsOf(record).window,
           hasPassword: record.passwordHash !== null,
           visitLimit: record.visitLimit,
+          removesFiles: record.removesFiles,
         },
         now,
         zone,
@@ -149,10 +153,12 @@ export class SharesService {
         opensAt: dateOf(window.opensAt),
         closesAt: dateOf(window.closesAt),
         visitLimit: asked.visitLimit,
+        removesFiles: asked.removesFiles ?? false,
         createdAt: this.clock.date(),
         createdBy: who.personId,
       });
       await this.items.putIn(tx, who, id, items);
+      if (asked.removesFiles) await this.requireRemovable(tx, id);
       if (meant) await this.mean(tx, id, meant);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
@@ -170,6 +176,7 @@ export class SharesService {
           audience: meant?.kind ?? 'anyone',
           weakPasswordMeant: asked.weakPasswordMeant,
           visitLimit: asked.visitLimit,
+          removesFiles: asked.removesFiles ?? false,
         },
       });
     });
@@ -203,6 +210,7 @@ export class SharesService {
         ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
         ...(passwordHash !== undefined && { passwordHash }),
         ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
+        ...(asked.removesFiles !== undefined && { removesFiles: asked.removesFiles }),
         ...((asked.addressId ?? meant) !== undefined && {
           addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
         }),
@@ -218,6 +226,9 @@ export class SharesService {
       const moved = items && (await this.items.changeIn(tx, who, before, items));
       if (moved) entries.push(moved);
       if (entries.length === 0) return;
+      const removes = asked.removesFiles ?? before.removesFiles;
+      if (removes && (asked.removesFiles || moved || window)) await this.requireRemovable(tx, shareId);
+      if (window) await clearAgain(tx, shareId);
       if (meant) await this.mean(tx, shareId, meant);
       const title = asked.title ?? before.title;
       if (window)
@@ -313,6 +324,17 @@ export class SharesService {
     return record;
   }
 
+  /** Whoever published it may remove its files, and they go at an end. @throws Problem share.no-end, access.* */
+  private async requireRemovable(tx: EntityManager, shareId: string): Promise<void> {
+    const [share] = await sharesById(tx, this.clock.date(), [shareId]);
+    if (!share) return;
+    if (share.closesAt === null) throw invalidField('removesFiles', 'share.no-end', NO_END_WORDS);
+    if (share.itemIds.length === 0) return;
+    const publisher = { personId: share.createdBy };
+    const nodes = await this.access.requireNodes(publisher, share.itemIds, 'remove', tx);
+    await this.access.requireBelow(publisher, nodes, 'remove', tx);
+  }
+
   private async mean(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
     await requireMembers(tx, meant.members, this.clock.date());
     await setAudience(tx, shareId, meant);
@@ -376,9 +398,9 @@ function whatChanged(
   const title = asked.title ?? before.title;
   if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null))
     return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
-  const names = (['title', 'message', 'window', 'password', 'visitLimit', 'addressId', 'audience'] as const).filter(
-    (name) => asked[name] !== undefined,
-  );
+  const names = (
+    ['title', 'message', 'window', 'password', 'visitLimit', 'removesFiles', 'addressId', 'audience'] as const
+  ).filter((name) => asked[name] !== undefined);
   const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
   if (later && names.length === 1)
     return {
@@ -391,6 +413,7 @@ function whatChanged(
     window: 'window',
     password: asked.password === null ? 'password taken off' : 'password',
     visitLimit: 'visit limit',
+    removesFiles: asked.removesFiles ? 'its files go when it closes' : 'its files stay when it closes',
     addressId: 'address of the link',
     audience: 'who it is for',
   };

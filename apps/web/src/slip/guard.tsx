@@ -7,6 +7,7 @@ import {
 } from '@quay/core';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
+import { FilesGo } from '../ui/files-go';
 import { useSlip } from './store';
 import type { SlipTerms } from './terms';
 
@@ -106,13 +107,21 @@ function PasswordChoice() {
 
 /** What stands there when it is settled. */
 export function GuardSaid() {
-  const { passwordChoice, password, limitField } = useSlip();
+  const { passwordChoice, password, limitField, removesFiles } = useSlip();
+  const files = removesFiles ? ', files go at close' : '';
   const visits = limitField.trim() === '' ? null : <>, at most {limitField} visits</>;
-  if (passwordChoice === 'none') return <>no password{visits}</>;
+  if (passwordChoice === 'none')
+    return (
+      <>
+        no password{visits}
+        {files}
+      </>
+    );
   return (
     <>
       <span className="mono">{password}</span> <span className="quiet">{passwordChoice}</span>
       {visits}
+      {files}
     </>
   );
 }
@@ -146,6 +155,13 @@ export function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
         <InputGroup.Text>visits</InputGroup.Text>
       </InputGroup>
       {meant.faults.limit && <div className="field-fault">{meant.faults.limit}</div>}
+      <FilesGo
+        nodeIds={slip.items.map((i) => i.id)}
+        closesAt={meant.window.closesAt}
+        checked={slip.removesFiles}
+        set={(removesFiles) => slip.set({ removesFiles })}
+      />
+      {meant.faults.files && <div className="field-fault">{meant.faults.files}</div>}
     </>
   );
 }

@@ -139,7 +139,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
     What: Boolean(faults.title),
     Who: Boolean(faults.audience),
     When: Boolean(faults.window),
-    Guard: Boolean(faults.password ?? faults.limit) || (guess.weak && !slip.weakPasswordMeant),
+    Guard: Boolean(faults.password ?? faults.limit ?? faults.files) || (guess.weak && !slip.weakPasswordMeant),
     Address: !address || better !== undefined,
   };
   const part = (name: PartName) => ({

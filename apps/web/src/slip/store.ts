@@ -33,6 +33,8 @@ interface SlipState extends ChosenWindow, ChosenAudience {
   proposedBits: number;
   weakPasswordMeant: boolean;
   limitField: string;
+  /** Its files go to the trash when it closes. */
+  removesFiles: boolean;
   /** The address the link is built on; '': the default. */
   addressId: string;
   folded: boolean;
@@ -66,6 +68,7 @@ const BLANK = {
   proposedBits: 0,
   weakPasswordMeant: false,
   limitField: '',
+  removesFiles: false,
   addressId: '',
   published: null,
 };
@@ -116,6 +119,7 @@ export const useSlip = create<SlipState>()(
         opensField,
         closesField,
         limitField,
+        removesFiles,
         addressId,
         folded,
         published,
@@ -124,7 +128,7 @@ export const useSlip = create<SlipState>()(
           ? { folded }
           : {
               ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
-              ...{ choice, opensField, closesField, limitField, addressId, folded },
+              ...{ choice, opensField, closesField, limitField, removesFiles, addressId, folded },
             },
     },
   ),

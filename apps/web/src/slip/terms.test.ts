@@ -27,6 +27,7 @@ const slip = (part: Partial<Slip> = {}): Slip =>
     proposedBits: 51,
     weakPasswordMeant: false,
     limitField: '',
+    removesFiles: false,
     folded: false,
     published: null,
     ...part,
@@ -60,6 +61,7 @@ describe('what a slip means', () => {
     ['limit', { limitField: '1e9' }],
     ['limit', { limitField: 'many' }],
     ['limit', { limitField: '2.5' }],
+    ['files', { removesFiles: true, choice: 'custom' }],
     ['password', { passwordChoice: 'typed', password: 'short' }],
   ] as [string, Partial<Slip>][])('%s must be mended: %j', (field, part) =>
     expect(Object.keys(slipTerms(slip(part), ANYONE, at()).faults)).toEqual([field]),
@@ -85,6 +87,7 @@ describe('what a slip means', () => {
       password: null,
       weakPasswordMeant: false,
       visitLimit: 3,
+      removesFiles: false,
     });
   });
 });

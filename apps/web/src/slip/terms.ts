@@ -1,6 +1,7 @@
 import type { CreateShare } from '@quay/contract';
 import {
   frozenTerms,
+  NO_END_WORDS,
   PASSWORD_LENGTH,
   typedNumber,
   VISIT_LIMIT_RANGE,
@@ -20,7 +21,7 @@ export interface SlipTerms {
   window: Window;
   terms: ShareTerms;
   /** What must be mended before it can be published, by field. */
-  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit', string>>;
+  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit' | 'files', string>>;
 }
 
 /** What the slip means at this moment, by the core's rules. */
@@ -37,6 +38,7 @@ export function slipTerms(
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (judged.fault) faults.audience = judged.fault;
   if (limit.fault) faults.limit = `${limit.fault} Leave it empty for no limit.`;
+  if (slip.removesFiles && window.closesAt === null) faults.files = NO_END_WORDS;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
     faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
   return {
@@ -50,6 +52,7 @@ export function slipTerms(
       window,
       hasPassword: slip.passwordChoice !== 'none',
       visitLimit: limit.value,
+      removesFiles: slip.removesFiles,
     },
   };
 }
@@ -66,5 +69,6 @@ export function shareAsked(slip: Slip, { asked }: JudgedAudience, { window, term
     password: slip.passwordChoice === 'none' ? null : slip.password,
     weakPasswordMeant: slip.weakPasswordMeant,
     visitLimit: terms.visitLimit,
+    removesFiles: slip.removesFiles,
   };
 }

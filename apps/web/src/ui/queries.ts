@@ -2,6 +2,7 @@ import type {
   AddressRow,
   Backups,
   ChangeShare,
+  FilesStay,
   LedgerPage,
   NodeShares,
   Outgoing,
@@ -76,6 +77,12 @@ export const sharesUsingQuery = (nodeIds: string[]) =>
     queryKey: ['marks', 'using', ...nodeIds],
     queryFn: () => api<SharesUsing>('POST', '/api/shares/using', { nodeIds }),
     placeholderData: keepPreviousData,
+  });
+/** Which files stay when a share of them closes, because another needs them. */
+export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefined) =>
+  queryOptions({
+    queryKey: ['marks', 'stays', exceptShareId, ...nodeIds],
+    queryFn: () => api<FilesStay>('POST', '/api/shares/stays', { nodeIds, exceptShareId }),
   });
 /** What there is room for where files go that are dropped on the slip. */
 export const outgoingQuery = queryOptions({

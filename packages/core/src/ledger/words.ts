@@ -133,6 +133,9 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.published': (d) => `published ${d['title']}`,
   'share.changed': (d) => `changed ${d['title']}: ${d['what']}`,
   'share.items': itemsWords,
+  'share.cleared': (d) => `moved ${d['name']} to the trash: ${d['title']} has closed`,
+  'share.not-cleared': (d) =>
+    `left ${d['name']} where it is: whoever published ${d['title']} may not remove it any more`,
   'share.refused': (d) =>
     `was refused ${countOf(Number(d['count']), 'time')} at ${d['title']} (${REFUSAL_WORDS[d['reason'] as RefusalReason]})`,
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,

@@ -11,6 +11,7 @@ const terms = (part: Partial<ShareTerms>): ShareTerms => ({
   window: { opensAt: null, closesAt: Date.parse('2026-12-08T17:00:00Z') },
   hasPassword: true,
   visitLimit: 10,
+  removesFiles: false,
   ...part,
 });
 const text = (part: Partial<ShareTerms> = {}) => sentenceText(shareSentence(terms(part), now, 'Europe/London'));
@@ -55,6 +56,10 @@ describe('the sentence', () => {
       '3 items (48 MB), frozen as of now, from now until Tue 8 Dec, 17:00.',
     );
   });
+  it('says what becomes of the files', () =>
+    expect(text({ removesFiles: true, visitLimit: null })).toBe(
+      'Anyone with the link and the password can download 3 items (48 MB) from now until Tue 8 Dec, 17:00; then the files go to the trash.',
+    ));
   it('says that there is nothing yet', () =>
     expect(text({ itemCount: 0, totalBytes: 0, visitLimit: null })).toBe(
       'Anyone with the link and the password can download what is put in it from now until Tue 8 Dec, 17:00.',

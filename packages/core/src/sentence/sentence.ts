@@ -18,6 +18,8 @@ export interface ShareTerms {
   window: Window;
   hasPassword: boolean;
   visitLimit: number | null;
+  /** Its files go to the trash when it closes. */
+  removesFiles: boolean;
 }
 
 /**
@@ -49,6 +51,10 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   if (terms.visitLimit !== null) {
     say(', at most ');
     say(countOf(terms.visitLimit, 'visit'), true);
+  }
+  if (terms.removesFiles && !ended) {
+    say('; then ');
+    say('the files go to the trash', true);
   }
   say('.');
   return parts;

@@ -30,6 +30,9 @@ export const VISIT_LIMIT_RANGE = { min: 1, max: 100_000, whole: true } as const;
 /** A visit by one browser lasts this long; opening again after it is a new visit (common practice, no source). */
 export const VISIT_LIFETIME_SECONDS = 12 * 3600;
 
+/** Why files cannot go when a share closes. */
+export const NO_END_WORDS = 'The files go when the share closes: give it an end.';
+
 /** The state at an instant, the first that applies: withdrawn > broken > usedUp > closed > scheduled > open. */
 export function shareState(facts: ShareFacts, at: Instant): ShareState {
   if (facts.withdrawnAt !== null && at >= facts.withdrawnAt) return 'withdrawn';

@@ -4,6 +4,11 @@ export const SHARE_ITEMS_SCHEMA = `
 ALTER TABLE share_item ADD COLUMN frozen_at timestamptz, ADD COLUMN frozen_bytes bigint,
   ADD CHECK ((frozen_at IS NULL) = (frozen_bytes IS NULL));
 
+-- Its files go to the trash when it closes; each item is then marked as cleared.
+ALTER TABLE share ADD COLUMN removes_files boolean NOT NULL DEFAULT false;
+ALTER TABLE share_item ADD COLUMN cleared_at timestamptz;
+CREATE INDEX share_removes ON share (closes_at) WHERE removes_files AND withdrawn_at IS NULL;
+
 -- What was in a frozen item, under the paths of then. A version that is removed is not in it any more.
 CREATE TABLE share_frozen (
   share_id    uuid NOT NULL,

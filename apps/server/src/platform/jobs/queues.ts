@@ -18,6 +18,8 @@ export interface QueueHow {
 export const QUEUES = {
   guests: { retryLimit: 0, retryDelay: 0, expireInSeconds: 300 },
   'share-moment': { retryLimit: 10, retryDelay: 5, expireInSeconds: 60 },
+  /** What a share that has closed leaves to be put into the trash; what broke off is done within an hour. */
+  'share-files': { retryLimit: 3, retryDelay: 60, expireInSeconds: 600 },
   mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
   /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */
   previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 300 },

@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap';
 import { useState } from 'react';
 import { AudienceField } from '../../ui/audience/audience-field';
 import { chosenOf, useJudgedAudience } from '../../ui/audience/chosen';
+import { FilesGo } from '../../ui/files-go';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { useNotices } from '../../ui/notices';
 import { useChangeShare } from '../../ui/queries';
@@ -19,6 +20,8 @@ interface Typed {
 
 const fieldOf = (path: string): keyof Typed => {
   if (path.startsWith('window')) return path.endsWith('opensAt') ? 'opens' : 'closes';
+  // The files go at the end: without one they cannot.
+  if (path === 'removesFiles') return 'closes';
   return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
 };
 
@@ -29,9 +32,15 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
   const change = useChangeShare();
   const [chosen, setChosen] = useState(() => chosenOf(share.whoIsMeant));
   const judged = useJudgedAudience(chosen);
+  const [removesFiles, setRemovesFiles] = useState(share.removesFiles);
+  const isOther = removesFiles !== share.removesFiles;
   const isOtherAudience = JSON.stringify(chosen) !== JSON.stringify(chosenOf(share.whoIsMeant));
   const form = useSchemaForm<Typed, ChangeShare>(changeShareSchema, before, {
-    ask: (typed) => ({ ...changeOf(typed, before, zone), ...(isOtherAudience && { audience: judged.asked }) }),
+    ask: (typed) => ({
+      ...changeOf(typed, before, zone),
+      ...(isOtherAudience && { audience: judged.asked }),
+      ...(isOther && { removesFiles }),
+    }),
     faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
     fieldOf,
   });
@@ -50,7 +59,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       className="d-grid gap-2"
       onSubmit={(e) => {
         if (isOtherAudience && judged.fault) return e.preventDefault();
-        if (form.formState.isDirty || isOtherAudience) return void submit(e);
+        if (form.formState.isDirty || isOtherAudience || isOther) return void submit(e);
         e.preventDefault();
         done();
       }}
@@ -64,6 +73,13 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       <Field {...small} name="opens" id="edit-opens" label="Opens (empty: at once)" type="datetime-local" />
       <Field {...small} name="closes" id="edit-closes" label="Closes (empty: open without end)" type="datetime-local" />
       <Field {...small} name="limit" id="edit-limit" label="Visits at most (empty: no limit)" inputMode="numeric" />
+      <FilesGo
+        nodeIds={share.items.map((i) => i.id)}
+        shareId={share.id}
+        closesAt={share.closesAt === null ? null : Date.parse(share.closesAt)}
+        checked={removesFiles}
+        set={setRemovesFiles}
+      />
       <FormFault form={form} />
       {isOtherAudience && judged.fault && <p className="field-fault mb-0">{judged.fault}</p>}
       {isOtherAudience && !judged.fault && (

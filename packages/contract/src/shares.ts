@@ -8,6 +8,9 @@ import {
   PASSWORD_LENGTH,
   SHARE_STATES,
   VISIT_LIMIT_RANGE,
+  WINDOW_PRESETS,
+  type MomentLater,
+  type WindowPreset,
   type SentencePart,
   type ShareState,
 } from '@quay/core';
@@ -298,6 +301,53 @@ export interface AskStays extends NodeIds {
   exceptShareId?: string;
 }
 export const askStaysSchema = Joi.object<AskStays>({ nodeIds: items.min(1).required(), exceptShareId: idSchema });
+
+/** Choices of the slip that are kept for later shares. */
+export interface TemplateTerms {
+  message: string;
+  audience: AudienceAsked;
+  /** A preset; or both ends, counted from the day of use, null for none. */
+  window: { preset: WindowPreset } | { opens: MomentLater | null; closes: MomentLater | null };
+  /** Whether a password is proposed. */
+  password: boolean;
+  visitLimit: number | null;
+  removesFiles: boolean;
+}
+export interface SlipTemplate {
+  id: string;
+  name: string;
+  /** For all of the office; else whoever asks has it for themselves. */
+  office: boolean;
+  terms: TemplateTerms;
+}
+export type KeepTemplate = Omit<SlipTemplate, 'id'>;
+const later = Joi.object<MomentLater>({
+  days: Joi.number().integer().min(0).max(3650).required(),
+  at: Joi.string()
+    .pattern(/^([01]\d|2[0-3]):[0-5]\d$/)
+    .required(),
+}).allow(null);
+export const keepTemplateSchema = Joi.object<KeepTemplate>({
+  name: lineSchema.min(1).max(80).required(),
+  office: Joi.boolean().required(),
+  terms: Joi.object<TemplateTerms>({
+    message: message.required(),
+    audience: audience.required(),
+    window: Joi.alternatives(
+      Joi.object({
+        preset: Joi.string()
+          .valid(...WINDOW_PRESETS)
+          .required(),
+      }),
+      Joi.object({ opens: later.required(), closes: later.required() }),
+    ).required(),
+    password: Joi.boolean().required(),
+    visitLimit: visitLimit.required(),
+    removesFiles: Joi.boolean().required(),
+  }).required(),
+});
+/** Templates that one person has, and that the office has. */
+export const MOST_TEMPLATES = 100;
 
 /** The shares around one item. Times are RFC 3339. */
 export type NodeShares = {

@@ -71,6 +71,13 @@ const PROVIDER = {
 const SECURITY = { sessionDays: 30, leastStrength: 3, factorWanted: 'nobody', signInOutside: 'everybody' };
 /** A PNG of one pixel, in base64, as pngjs writes it. */
 const DOT_PNG = PNG.sync.write(new PNG({ width: 1, height: 1 })).toString('base64');
+const TEMPLATE = {
+  office: false,
+  terms: {
+    ...{ message: '', audience: { kind: 'anyone', listed: [], blocked: [], members: [] }, password: true },
+    ...{ window: { preset: '1-week' }, visitLimit: null, removesFiles: false },
+  },
+};
 const WRONG_CODE = { body: { code: '000000' }, also: [400, 409] };
 const BACKUPS = {
   ...{ every: 'week', atMinute: 0, weekday: 1, days: 7, weeks: 5, months: 12 },
@@ -303,6 +310,9 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
   'POST /api/shares/marks': (t) => ({ path: '/api/shares/marks', body: { nodeIds: [t.file] } }),
+  'GET /api/templates': () => ({ path: '/api/templates' }),
+  'POST /api/templates': () => ({ path: '/api/templates', body: { ...TEMPLATE, name: `Tender ${randomUUID()}` } }),
+  'DELETE /api/templates/:id': () => ({ path: `/api/templates/${randomUUID()}`, also: [404] }),
   'GET /api/outgoing': () => ({ path: '/api/outgoing' }),
   // Whoever has no home has none of these.
   'POST /api/outgoing': () => ({ path: '/api/outgoing', body: { name: 'Dropped' }, also: [409] }),

@@ -56,6 +56,7 @@ const TABLES: Record<string, string[]> = {
     'share_home',
     'share_frozen',
     'outgoing',
+    'slip_template',
     'share_recipient',
     'share_member',
   ],

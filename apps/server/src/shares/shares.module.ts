@@ -2,6 +2,8 @@ import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
 import { ClearingService } from './clearing.service.js';
+import { TemplatesController } from './templates.controller.js';
+import { TemplatesService } from './templates.service.js';
 import { OutgoingController } from './outgoing.controller.js';
 import { OutgoingService } from './outgoing.service.js';
 import { ShareItemsService } from './items.service.js';
@@ -12,9 +14,10 @@ import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
-  controllers: [SharesController, OutgoingController],
+  controllers: [SharesController, OutgoingController, TemplatesController],
   providers: [
     ClearingService,
+    TemplatesService,
     SharesService,
     ShareListService,
     MomentsService,

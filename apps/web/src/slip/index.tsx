@@ -19,6 +19,7 @@ import { Handover } from './handover';
 import { SlipHead } from './head';
 import { Part } from './part';
 import { useSlip } from './store';
+import { ChooseTemplate, KeepTemplates } from './templates';
 import { shareAsked, slipTerms, type SlipTerms } from './terms';
 import { What, WhatSaid } from './what';
 import './index.scss';
@@ -82,7 +83,9 @@ function SlipForm() {
         if (!stuck) publish.mutate();
       }}
     >
-      <SlipHead bytes={meant.terms.totalBytes} />
+      <SlipHead bytes={meant.terms.totalBytes}>
+        <ChooseTemplate />
+      </SlipHead>
       <Parts {...{ meant, judged, guess, tried, sizes }} />
       <div className="slip-foot">
         <Sentence parts={shareSentence(meant.terms, now, zone)} />
@@ -165,6 +168,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
       <Part {...part('Address')} said={<span className="mono">{address?.text}</span>}>
         <Address />
       </Part>
+      <KeepTemplates judged={judged} />
     </div>
   );
 }

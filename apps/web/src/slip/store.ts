@@ -40,13 +40,17 @@ interface SlipState extends ChosenWindow, ChosenAudience {
   folded: boolean;
   /** The share that was just published, with its password, until the hand-over is done. Kept in memory only. */
   published: { sheet: ShareSheet; password: string | null } | null;
+  /** Puts on it what a share was that is to go out once more. */
+  again: (share: Partial<Omit<SlipState, 'set'>>) => void;
   /** Opens it, for a new share or for one that is out. */
   begin: (addingTo?: { id: string; title: string }) => void;
   put: (items: SlipItem[]) => void;
   takeOff: (id: string) => void;
   freeze: (id: string, frozen: boolean) => void;
   set: (
-    part: Partial<Omit<SlipState, 'begin' | 'put' | 'takeOff' | 'freeze' | 'set' | 'clear' | 'fold' | 'propose'>>,
+    part: Partial<
+      Omit<SlipState, 'begin' | 'again' | 'put' | 'takeOff' | 'freeze' | 'set' | 'clear' | 'fold' | 'propose'>
+    >,
   ) => void;
   propose: () => Promise<void>;
   fold: (folded: boolean) => void;
@@ -80,6 +84,10 @@ export const useSlip = create<SlipState>()(
       ...BLANK,
       folded: false,
       begin: (addingTo) => set({ begun: true, folded: false, published: null, addingTo: addingTo ?? null }),
+      again: (share) => {
+        set({ ...BLANK, ...share, begun: true, folded: false });
+        if (get().passwordChoice === 'proposed') void get().propose();
+      },
       put: (items) => {
         const present = new Set(get().items.map((i) => i.id));
         const added = items.filter((i) => !present.has(i.id));

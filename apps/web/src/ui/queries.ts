@@ -13,6 +13,7 @@ import type {
   ShareSheet,
   SharesToday,
   SharesUsing,
+  SlipTemplate,
   SignInWays,
   StoreSummary,
 } from '@quay/contract';
@@ -84,6 +85,10 @@ export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefi
     queryKey: ['marks', 'stays', exceptShareId, ...nodeIds],
     queryFn: () => api<FilesStay>('POST', '/api/shares/stays', { nodeIds, exceptShareId }),
   });
+export const templatesQuery = queryOptions({
+  queryKey: ['templates'],
+  queryFn: () => api<SlipTemplate[]>('GET', '/api/templates'),
+});
 /** What there is room for where files go that are dropped on the slip. */
 export const outgoingQuery = queryOptions({
   queryKey: ['sizes', 'outgoing'],

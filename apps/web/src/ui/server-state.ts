@@ -22,6 +22,7 @@ const KEPT = [
   'marks',
   'shares',
   'share',
+  'templates',
   'reach',
   'reach-plan',
   'ledger',

@@ -133,6 +133,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.published': (d) => `published ${d['title']}`,
   'share.changed': (d) => `changed ${d['title']}: ${d['what']}`,
   'share.items': itemsWords,
+  'template.kept': (d) => `kept the template ${d['name']} for all of the office`,
+  'template.removed': (d) => `removed the template ${d['name']} of the office`,
   'share.cleared': (d) => `moved ${d['name']} to the trash: ${d['title']} has closed`,
   'share.not-cleared': (d) =>
     `left ${d['name']} where it is: whoever published ${d['title']} may not remove it any more`,

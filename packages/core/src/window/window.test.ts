@@ -4,6 +4,9 @@ import {
   fromLocalField,
   presetCloses,
   startOfDay,
+  momentLater,
+  momentLaterOf,
+  movedOn,
   toLocalField,
   windowFault,
   windowPhase,
@@ -12,6 +15,7 @@ import {
 // IANA time zone database, europe: London leaves summer time on the last Sunday of October at 01:00 UTC and enters it on
 // the last Sunday of March at 01:00 UTC: 25 Oct 2026 and 28 Mar 2027.
 const ZONE = 'Europe/London';
+const at = (text: string) => Date.parse(text);
 const HOUR = 3_600_000;
 const utc = (text: string) => Date.parse(`${text}Z`);
 
@@ -75,4 +79,28 @@ describe('faults', () => {
     [{ opensAt: null, closesAt: null }, null],
     [{ opensAt: now - HOUR, closesAt: now + HOUR }, null],
   ])('%j is %s', (window, fault) => expect(windowFault(window, now)).toBe(fault));
+});
+
+describe('moments that are kept for later', () => {
+  it('are days and a time of day, whatever the clocks do meanwhile', () => {
+    const now = at('2026-10-24T21:00:00Z');
+    const later = momentLaterOf(at('2026-10-26T17:00:00Z'), now, ZONE);
+    expect(later).toEqual({ days: 2, at: '17:00' });
+    expect(momentLater(later, now, ZONE)).toBe(at('2026-10-26T17:00:00Z'));
+    expect(momentLater(later, at('2026-06-01T10:00:00Z'), ZONE)).toBe(at('2026-06-03T16:00:00Z'));
+    // Half an hour that does not exist that day comes after it.
+    expect(momentLater({ days: 1, at: '01:30' }, at('2026-03-28T12:00:00Z'), ZONE)).toBe(at('2026-03-29T01:30:00Z'));
+  });
+  it('move a window on until it begins now or later', () => {
+    const window = { opensAt: at('2026-10-20T07:00:00Z'), closesAt: at('2026-10-27T17:00:00Z') };
+    const moved = movedOn(window, 0, at('2026-12-01T08:00:00Z'), ZONE);
+    expect(moved).toEqual({ opensAt: at('2026-12-01T08:00:00Z'), closesAt: at('2026-12-08T17:00:00Z') });
+    const open = movedOn(
+      { opensAt: null, closesAt: null },
+      at('2026-10-20T07:00:00Z'),
+      at('2026-12-01T08:00:00Z'),
+      ZONE,
+    );
+    expect(open).toEqual({ opensAt: null, closesAt: null });
+  });
 });

@@ -111,3 +111,35 @@ export function startOfDay(at: Instant, days: number, zone: string): Instant {
 export function dayOfWeek(at: Instant, zone: string): number {
   return Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone).dayOfWeek;
 }
+
+/** A moment as it is kept for later use: so many calendar days on, at a time of day ("17:00"), in the office's zone. */
+export interface MomentLater {
+  days: number;
+  at: string;
+}
+
+export function momentLaterOf(moment: Instant, now: Instant, zone: string): MomentLater {
+  const local = (at: Instant) => Temporal.Instant.fromEpochMilliseconds(at).toZonedDateTimeISO(zone);
+  const days = local(now).toPlainDate().until(local(moment).toPlainDate(), { largestUnit: 'days' }).days;
+  return { days, at: local(moment).toPlainTime().toString({ smallestUnit: 'minute' }) };
+}
+
+/** When that is, counted from a moment. */
+export function momentLater({ days, at }: MomentLater, now: Instant, zone: string): Instant {
+  const day = Temporal.Instant.fromEpochMilliseconds(now).toZonedDateTimeISO(zone).toPlainDate().add({ days });
+  return day.toZonedDateTime({ timeZone: zone, plainTime: Temporal.PlainTime.from(at) }).epochMilliseconds;
+}
+
+/**
+ * A window as it was, as many whole days on as it takes for it to begin now or later: the same times of day.
+ * @param madeAt when it began, where it says nothing of that; it then begins at once
+ */
+export function movedOn({ opensAt, closesAt }: Window, madeAt: Instant, now: Instant, zone: string): Window {
+  const began = opensAt ?? madeAt;
+  let days = Math.max(0, Math.floor((now - began) / 86_400_000));
+  while (extendedBy(began, days, zone) < now) days += 1;
+  return {
+    opensAt: opensAt === null ? null : extendedBy(opensAt, days, zone),
+    closesAt: closesAt === null ? null : extendedBy(closesAt, days, zone),
+  };
+}

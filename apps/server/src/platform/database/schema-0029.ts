@@ -51,6 +51,16 @@ CREATE TABLE share_refusal (
 );
 CREATE INDEX share_refusal_untold ON share_refusal (hour) WHERE told_at IS NULL;
 
+-- Choices of the slip that were kept with a name, by somebody for themselves or (no person) for all of the office.
+CREATE TABLE slip_template (
+  id          uuid PRIMARY KEY,
+  person_id   uuid REFERENCES person ON DELETE CASCADE,
+  name        text NOT NULL CHECK (length(name) BETWEEN 1 AND 80),
+  terms       jsonb NOT NULL,
+  created_at  timestamptz NOT NULL
+);
+CREATE UNIQUE INDEX slip_template_name ON slip_template (person_id, lower(name)) NULLS NOT DISTINCT;
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

@@ -11,6 +11,7 @@ import { proposedPassword } from '../../ui/propose';
 import { QrCode } from '../../ui/qr';
 import { ReachLamp } from '../../ui/reach-lamp';
 import { useSlip } from '../../slip/store';
+import { sharedAgain } from '../../slip/template';
 import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
 import { InviteGuest } from '../../ui/access/invite-guest';
 import { now, useMe, useZone } from '../../ui/session';
@@ -162,6 +163,9 @@ function Verbs({
       >
         View as visitor
       </a>
+      <Button size="sm" variant="plain" onClick={() => useSlip.getState().again(sharedAgain(share, now(), zone))}>
+        Share again
+      </Button>
       {withdrawn ? (
         <Button
           size="sm"

@@ -100,12 +100,15 @@ export interface RecoveryCodes {
 /** What somebody is told of by mail. */
 export interface OwnNotices {
   notices: NoticeKind[];
+  /** What came of shares is told once a day, in one mail. Left out: as it is. */
+  daily?: boolean;
 }
 export const ownNoticesSchema = Joi.object<OwnNotices>({
   notices: Joi.array()
     .items(Joi.valid(...NOTICES))
     .unique()
     .required(),
+  daily: Joi.boolean(),
 });
 
 /** The signed-in person, with what every screen needs to know of the office. */

@@ -29,6 +29,7 @@ const TABLES: Record<string, string[]> = {
     'passkey_challenge',
     'factor_browser',
     'password_link',
+    'notice_waiting',
   ],
   stores: [
     'node',

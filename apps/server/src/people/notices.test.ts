@@ -7,6 +7,8 @@ import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vites
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { MorningNotice } from '../health/morning-notice.js';
 import { Mail } from '../platform/mail.js';
+import { RefusalsService } from '../visits/refusals.service.js';
+import { NoticesService } from './notices.service.js';
 
 const DAY_MS = 86_400_000;
 let office: TestOffice;
@@ -46,10 +48,13 @@ async function sent(): Promise<void> {
 
 describe('notices', () => {
   it('are chosen by everybody for themselves; what is not theirs to be told of is left out', async () => {
-    expect((await choose(tomas, 'share-opened', 'server')).body).toEqual({ notices: ['share-opened'] });
-    expect((await tomas.ask<OwnNotices>('GET', '/api/session/notices')).body).toEqual({ notices: ['share-opened'] });
+    expect((await choose(tomas, 'share-opened', 'server')).body).toEqual({ notices: ['share-opened'], daily: false });
+    expect((await tomas.ask<OwnNotices>('GET', '/api/session/notices')).body).toEqual({
+      notices: ['share-opened'],
+      daily: false,
+    });
     const iris = await office.signedIn('iris');
-    expect((await choose(iris, 'server')).body).toEqual({ notices: ['server'] });
+    expect((await choose(iris, 'server')).body).toEqual({ notices: ['server'], daily: false });
     await choose(iris);
     expect((await tomas.ask('PUT', '/api/session/notices', { notices: ['everything'] })).status).toBe(400);
   });
@@ -68,6 +73,61 @@ describe('notices', () => {
     await choose(tomas, 'share-closing');
     await open();
     expect(mails).toEqual([]);
+  });
+
+  it('come of what is taken once for each visit, of the last visit, and of refused tries hour by hour', async () => {
+    await choose(tomas, 'share-taken', 'share-used-up', 'share-tried');
+    const { token } = await office.publish(tomas, [file], {
+      title: 'Levels',
+      ...{ visitLimit: 1, password: 'gravel-heron-silent-oar' },
+    });
+    const visitor = office.client();
+    for (const password of ['wrong', 'wrong too', 'gravel-heron-silent-oar'])
+      await visitor.ask('POST', `/s/${token}/open`, { password });
+    for (let n = 0; n < 2; n += 1) await visitor.fetch(`/s/${token}/files/${file}`);
+    await visitor.fetch(`/s/${token}/all.zip`);
+    await office.client().ask('POST', `/s/${token}/open`, { password: 'gravel-heron-silent-oar' });
+    office.clock.advance(3_600_000);
+    await office.app.get(RefusalsService).tell();
+    office.clock.at = Date.now();
+    await sent();
+    expect(mails.map((m) => m.subject).sort()).toEqual([
+      'Somebody was refused at a share of yours',
+      'Something was taken from a share of yours',
+      'The last visit of a share of yours was used',
+    ]);
+    expect(came('Something was taken from a share of yours')[0]?.text).toContain(
+      'Somebody has taken plan.pdf from Levels.',
+    );
+    expect(came('Somebody was refused at a share of yours')[0]?.text).toMatch(
+      /At Levels there were 3 refused tries in the hour from .*: 2 wrong password, 1 not open then\./,
+    );
+  });
+
+  it('come in one mail a day, if that is wanted; that a share closes does not wait', async () => {
+    const daily = await tomas.ask<OwnNotices>('PUT', '/api/session/notices', {
+      notices: ['share-opened'],
+      daily: true,
+    });
+    expect(daily.body.daily).toBe(true);
+    const notices = office.app.get(NoticesService);
+    office.clock.at = Date.parse('2027-01-11T09:00:00Z');
+    tomas = await office.signedIn('tomas');
+    for (const title of ['First', 'Second']) {
+      const { token } = await office.publish(tomas, [file], { title });
+      await office.client().ask('POST', `/s/${token}/open`, { password: null });
+    }
+    await notices.tellDay();
+    await sent();
+    expect(mails).toEqual([]);
+    office.clock.at = Date.parse('2027-01-12T07:05:00Z');
+    await Promise.all([notices.tellDay(), notices.tellDay()]);
+    await sent();
+    expect(mails.map((m) => m.subject)).toEqual(['2 things came of your shares']);
+    expect(mails[0]?.text).toMatch(/- First was opened .*\n- Second was opened/);
+    office.clock.at = Date.now();
+    tomas = await office.signedIn('tomas');
+    await tomas.ask('PUT', '/api/session/notices', { notices: [], daily: false });
   });
 
   it('come a day before a share closes, at the time that it has then; not when it is open for a moment only', async () => {

@@ -19,6 +19,7 @@ export class Person {
   @Column({ type: 'timestamptz', name: 'given_until', nullable: true, insert: false }) givenUntil!: Date | null;
   @Column('timestamptz', { name: 'factor_declined_at', nullable: true }) factorDeclinedAt!: Date | null;
   @Column({ type: 'text', array: true, insert: false }) notices!: NoticeKind[];
+  @Column({ type: 'boolean', name: 'notices_daily', insert: false }) noticesDaily!: boolean;
 }
 
 /** Somebody's authenticator. It counts from when a first code of it was typed. */

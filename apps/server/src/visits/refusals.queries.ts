@@ -32,6 +32,7 @@ export async function noteRefusal(
 export interface RefusalToTell {
   shareId: string;
   title: string;
+  publisherId: string;
   reason: RefusalReason;
   source: string;
   /** Null: of many sources. */
@@ -43,7 +44,7 @@ export interface RefusalToTell {
 /** What is not in the ledger yet of hours that were over then. */
 export function refusalsToTell(tx: EntityManager, before: Date, limit: number): Promise<RefusalToTell[]> {
   return tx.query(
-    `SELECT r.share_id AS "shareId", s.title, r.reason, r.source, r.from_address AS "from", r.hour, r.count
+    `SELECT r.share_id AS "shareId", s.title, s.created_by AS "publisherId", r.reason, r.source, r.from_address AS "from", r.hour, r.count
        FROM share_refusal r JOIN share s ON s.id = r.share_id
       WHERE r.told_at IS NULL AND r.hour < $1 ORDER BY r.hour, r.share_id, r.reason, r.source LIMIT $2
         FOR UPDATE OF r SKIP LOCKED`,

@@ -5,12 +5,13 @@ import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
 import { aside } from '../platform/aside.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { noteArchive, noteFiles } from './visits.queries.js';
+import { NoticesService } from '../people/notices.service.js';
+import { beginTaking, noteArchive, noteFiles } from './visits.queries.js';
 
 /** What a visit takes: a file, or everything as one archive. */
 export interface Taking {
   visitId: string;
-  share: { id: string; title: string };
+  share: { id: string; title: string; createdBy: string };
   what: { file: { id: string; name: string } } | { archiveOf: number };
 }
 
@@ -38,6 +39,7 @@ export class Takings {
   constructor(
     private readonly clock: Clock,
     private readonly ledger: LedgerService,
+    private readonly notices: NoticesService,
     private readonly events: Events,
   ) {}
 
@@ -78,9 +80,24 @@ export class Takings {
       .map(([, taking]) => taking);
     await this.events.change(async (tx) => {
       const fresh = await this.firstOf(tx, different);
+      for (const taking of await this.firstOfVisit(tx, fresh)) await this.tellPublisher(tx, taking);
       await this.ledger.append(tx, ...fresh.map(entryOf));
     });
     for (const taking of different) this.noted.set(keyOf(taking), true);
+  }
+
+  /** Publishers are told once of each visit that takes something. */
+  private async firstOfVisit(tx: EntityManager, takings: Taking[]): Promise<Taking[]> {
+    const first = new Set(await beginTaking(tx, [...new Set(takings.map((t) => t.visitId))], this.clock.date()));
+    return takings.filter((t) => first.delete(t.visitId));
+  }
+
+  private tellPublisher(tx: EntityManager, { share: { title, createdBy }, what }: Taking): Promise<void> {
+    const name = 'file' in what ? what.file.name : 'everything as one archive';
+    return this.notices.give(tx, 'share-taken', createdBy, {
+      subject: 'Something was taken from a share of yours',
+      text: `Somebody has taken ${name} from ${title}. Who it was, and what else they take, stands in Shares.`,
+    });
   }
 
   private async firstOf(tx: EntityManager, takings: Taking[]): Promise<Taking[]> {

@@ -69,6 +69,18 @@ export async function noteFiles(
   return new Set(rows.map((r) => `${r.visit_id} ${r.node_id}`));
 }
 
+/** @returns those of these visits that have taken nothing before, in one order for all who ask */
+export async function beginTaking(m: EntityManager, visitIds: string[], at: Date): Promise<string[]> {
+  if (visitIds.length === 0) return [];
+  const [rows] = (await m.query(
+    `UPDATE visit v SET taken_at = $2
+       FROM (SELECT id FROM visit WHERE id = ANY($1) AND taken_at IS NULL ORDER BY id FOR UPDATE) first
+      WHERE v.id = first.id RETURNING v.id`,
+    [visitIds, at],
+  )) as [{ id: string }[], number];
+  return rows.map((r) => r.id);
+}
+
 /** @returns true the first time that a visit takes everything as one archive */
 export async function noteArchive(m: EntityManager, visitId: string, at: Date): Promise<boolean> {
   const [, count] = (await m.query('UPDATE visit SET archive_at = $2 WHERE id = $1 AND archive_at IS NULL', [

@@ -310,13 +310,21 @@ export class VisitsService {
       const actor = visitorActor(visitor);
       if (last) await this.ledger.append(tx, { kind: 'share.last-visit', actor, shareId: share.id, detail });
       else await this.writeDown(tx, 'share.visited', visitor, share, detail);
-      if (counted.visitsUsed === 1) await this.tellPublisher(tx, share);
+      if (counted.visitsUsed === 1) await this.tellOpened(tx, share);
+      if (last) await this.tellUsedUp(tx, share);
     });
     visitsCounted.inc();
     return visit;
   }
 
-  private tellPublisher(tx: EntityManager, { title, createdBy }: ShareRecord): Promise<void> {
+  private tellUsedUp(tx: EntityManager, { title, createdBy }: ShareRecord): Promise<void> {
+    return this.notices.give(tx, 'share-used-up', createdBy, {
+      subject: 'The last visit of a share of yours was used',
+      text: `The last visit of ${title} was used just now. If others are to get in, allow more under Shares.`,
+    });
+  }
+
+  private tellOpened(tx: EntityManager, { title, createdBy }: ShareRecord): Promise<void> {
     return this.notices.give(tx, 'share-opened', createdBy, {
       // Whoever runs the server sees subjects, and nothing of what is in homes.
       subject: 'A share of yours was opened',

@@ -2,24 +2,40 @@ import type { Duty } from '../access/duty.js';
 import { shownIn } from '../text/zone.js';
 
 /** What somebody is told of by mail, if they want it; what concerns their sign-in they are always told. */
-export const NOTICES = ['share-closing', 'share-opened', 'server'] as const;
+export const NOTICES = [
+  'share-closing',
+  'share-opened',
+  'share-taken',
+  'share-used-up',
+  'share-tried',
+  'server',
+] as const;
 export type NoticeKind = (typeof NOTICES)[number];
 
 export const NOTICE_WORDS: Record<NoticeKind, string> = {
   'share-closing': 'A day before a share of yours closes',
   'share-opened': 'When a share of yours is opened for the first time',
+  'share-taken': 'When somebody takes something from a share of yours',
+  'share-used-up': 'When the last visit of a share of yours is used',
+  'share-tried': 'When somebody was refused at a share of yours, hour by hour',
   server: 'In the morning, when something on the server needs a look',
 };
 
 const DUTY_OF: Record<NoticeKind, Duty> = {
   'share-closing': 'publish-outside',
   'share-opened': 'publish-outside',
+  'share-taken': 'publish-outside',
+  'share-used-up': 'publish-outside',
+  'share-tried': 'publish-outside',
   server: 'run-server',
 };
 
 /** What somebody with these duties can be told of. */
 export const noticesFor = (duties: readonly Duty[]): NoticeKind[] =>
   NOTICES.filter((kind) => duties.includes(DUTY_OF[kind]));
+
+/** Whether it can wait for the one mail of the day. That a share closes in a day cannot, and the server's is one. */
+export const canWait = (kind: NoticeKind): boolean => kind !== 'server' && kind !== 'share-closing';
 
 /** How long before a share closes its publisher is told. */
 export const CLOSING_NOTICE_MS = 24 * 3_600_000;

@@ -61,6 +61,21 @@ CREATE TABLE slip_template (
 );
 CREATE UNIQUE INDEX slip_template_name ON slip_template (person_id, lower(name)) NULLS NOT DISTINCT;
 
+-- When a visit first took something.
+ALTER TABLE visit ADD COLUMN taken_at timestamptz;
+
+-- What somebody may be told of by mail; each at once, or what concerns shares in one mail a day, from here.
+ALTER TABLE person DROP CONSTRAINT person_notices_check, ADD CONSTRAINT person_notices_check CHECK (notices <@
+  ARRAY['share-closing', 'share-opened', 'share-taken', 'share-used-up', 'share-tried', 'server']);
+ALTER TABLE person ADD COLUMN notices_daily boolean NOT NULL DEFAULT false;
+CREATE TABLE notice_waiting (
+  id         uuid PRIMARY KEY,
+  person_id  uuid NOT NULL REFERENCES person ON DELETE CASCADE,
+  text       text NOT NULL,
+  at         timestamptz NOT NULL
+);
+CREATE INDEX notice_waiting_person ON notice_waiting (person_id, at);
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

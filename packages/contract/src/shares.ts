@@ -349,6 +349,11 @@ export const keepTemplateSchema = Joi.object<KeepTemplate>({
 /** Templates that one person has, and that the office has. */
 export const MOST_TEMPLATES = 100;
 
+/** The private address of a calendar, from the root of the server; null: there is none. */
+export interface CalendarLink {
+  path: string | null;
+}
+
 /** The shares around one item. Times are RFC 3339. */
 export type NodeShares = {
   id: string;

@@ -58,6 +58,7 @@ const TABLES: Record<string, string[]> = {
     'share_frozen',
     'outgoing',
     'slip_template',
+    'calendar_link',
     'share_recipient',
     'share_member',
   ],

@@ -62,6 +62,7 @@ describe('logs', () => {
   it.each([
     ['/s/AbCdEfGhIjKlMnOpQrStUv/files/1?x=secret', '/s/:token/files/1'],
     ['/s/short', '/s/:token'],
+    ['/calendar/AbCdEfGhIjKlMnOpQrStUv.ics', '/calendar/:token'],
     ['/api/shares?find=x', '/api/shares'],
   ])('%s is logged as %s', (url, path) => expect(loggablePath(url)).toBe(path));
 });

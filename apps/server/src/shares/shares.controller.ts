@@ -1,4 +1,4 @@
-import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, UseGuards } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, Res, UseGuards } from '@nestjs/common';
 import {
   askStaysSchema,
   changeShareSchema,
@@ -23,6 +23,8 @@ import {
   type SharesTodayQuery,
   type SharesUsing,
 } from '@quay/contract';
+import contentDisposition from 'content-disposition';
+import type { Response } from 'express';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
@@ -79,6 +81,15 @@ export class SharesController {
   @Operation('A share with its link, visits and history')
   sheet(@Me() who: Who, @Param('id', id) shareId: string): Promise<ShareSheet> {
     return this.service.sheet(who, shareId);
+  }
+
+  @Get(':id/visits.csv')
+  @For('publisher')
+  @Operation('All visits of a share as a table (RFC 4180)')
+  async visits(@Me() who: Who, @Param('id', id) shareId: string, @Res() res: Response): Promise<void> {
+    const { name, text } = await this.service.visitsTable(who, shareId);
+    res.setHeader('Content-Disposition', contentDisposition(name));
+    res.type('text/csv; charset=utf-8').send(text);
   }
 
   @Patch(':id')

@@ -1,6 +1,8 @@
 import { Module } from '@nestjs/common';
 import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
+import { CalendarController, CalendarLinkController } from './calendar.controller.js';
+import { CalendarService } from './calendar.service.js';
 import { ClearingService } from './clearing.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
@@ -14,10 +16,11 @@ import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
-  controllers: [SharesController, OutgoingController, TemplatesController],
+  controllers: [SharesController, OutgoingController, TemplatesController, CalendarLinkController, CalendarController],
   providers: [
     ClearingService,
     TemplatesService,
+    CalendarService,
     SharesService,
     ShareListService,
     MomentsService,

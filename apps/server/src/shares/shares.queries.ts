@@ -172,12 +172,13 @@ export async function itemsOf(m: EntityManager, personId: string, shareId: strin
   return rows.map((row) => ({ ...row, frozenAt: row.frozenAt?.toISOString() ?? null }));
 }
 
-export async function visitsOf(m: EntityManager, shareId: string): Promise<ShareSheet['visits']> {
+/** Visits of a share, the newest first. */
+export async function visitsOf(m: EntityManager, shareId: string, limit = 200): Promise<ShareSheet['visits']> {
   const rows = await m.query<(Omit<ShareSheet['visits'][number], 'beganAt'> & { beganAt: Date })[]>(
     `SELECT v.id, v.began_at AS "beganAt", v.from_address AS "from", coalesce(v.recipient, p.name) AS who, v.archive_at IS NOT NULL AS archive,
             (SELECT count(*) FROM visit_file f WHERE f.visit_id = v.id) AS files
-       FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT 200`,
-    [shareId],
+       FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 ORDER BY v.began_at DESC LIMIT $2`,
+    [shareId, limit],
   );
   return rows.map((r) => ({ ...r, beganAt: r.beganAt.toISOString(), files: Number(r.files) }));
 }

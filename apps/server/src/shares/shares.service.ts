@@ -15,6 +15,7 @@ import {
   type Window,
 } from '@quay/core';
 import type { ChangeShare, CreateShare, ShareRow, ShareSheet, WindowText } from '@quay/contract';
+import { stringify } from 'csv-stringify/sync';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -54,6 +55,9 @@ import {
   visitsOf,
   type ShareRecord,
 } from './shares.queries.js';
+
+/** Visits that one table holds, the newest. */
+const MOST_IN_TABLE = 50_000;
 
 @Injectable()
 export class SharesService {
@@ -125,6 +129,23 @@ export class SharesService {
       history: history.entries.map((e) => ({ at: e.at, kind: e.kind, who: e.who, words: e.words })),
       historyTotal: history.total,
     };
+  }
+
+  /** All visits, for a table program: what begins like a formula is text there. */
+  async visitsTable(who: Who, shareId: string): Promise<{ name: string; text: string }> {
+    const record = await this.own(who, shareId);
+    if (isClosedTo(who, record)) throw homeClosed();
+    const visits = await visitsOf(this.db.manager, shareId, MOST_IN_TABLE);
+    const text = stringify(
+      visits.map((v) => [v.beganAt, v.who ?? '', v.from, v.files, v.archive ? 'yes' : '']),
+      {
+        header: true,
+        columns: ['began', 'who', 'from', 'files', 'everything'],
+        escape_formulas: true,
+        record_delimiter: '\r\n',
+      },
+    );
+    return { name: `${record.title} visits.csv`, text };
   }
 
   /**

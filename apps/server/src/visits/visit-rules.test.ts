@@ -134,7 +134,7 @@ describe('what is taken', () => {
     const taken = visitors.flatMap((v) => [...ids, ...ids].map((id) => v.fetch(`/s/${share.token}/files/${id}`)));
     const stranger = takings.note({
       visitId: randomUUID(),
-      share: { id: share.id, title: 'Many' },
+      share: { id: share.id, title: 'Many', createdBy: randomUUID() },
       what: { file: { id: ids[0] as string, name: 'x' } },
     });
     const told = Promise.all([Promise.all(taken), stranger.catch((error: Error) => error.message)]);

@@ -1,6 +1,7 @@
 import type {
   AddressRow,
   Backups,
+  CalendarLink,
   ChangeShare,
   FilesStay,
   LedgerPage,
@@ -85,6 +86,10 @@ export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefi
     queryKey: ['marks', 'stays', exceptShareId, ...nodeIds],
     queryFn: () => api<FilesStay>('POST', '/api/shares/stays', { nodeIds, exceptShareId }),
   });
+export const calendarQuery = queryOptions({
+  queryKey: ['calendar'],
+  queryFn: () => api<CalendarLink>('GET', '/api/calendar'),
+});
 export const templatesQuery = queryOptions({
   queryKey: ['templates'],
   queryFn: () => api<SlipTemplate[]>('GET', '/api/templates'),

@@ -23,6 +23,7 @@ const KEPT = [
   'shares',
   'share',
   'templates',
+  'calendar',
   'reach',
   'reach-plan',
   'ledger',

@@ -76,6 +76,14 @@ CREATE TABLE notice_waiting (
 );
 CREATE INDEX notice_waiting_person ON notice_waiting (person_id, at);
 
+-- The private address at which somebody's calendar program finds the windows of their shares.
+CREATE TABLE calendar_link (
+  person_id     uuid PRIMARY KEY REFERENCES person ON DELETE CASCADE,
+  token_hash    bytea NOT NULL UNIQUE CHECK (length(token_hash) = 32),
+  token_sealed  bytea NOT NULL,
+  made_at       timestamptz NOT NULL
+);
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

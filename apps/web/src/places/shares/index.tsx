@@ -1,7 +1,7 @@
 import { SHARE_SORTS, type ShareList, type ShareRow, type ShareSort } from '@quay/contract';
 import { countOf, SHARE_STATES, STATE_WORDS, type ShareState } from '@quay/core';
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { useRef } from 'react';
+import { useRef, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useSlip } from '../../slip/store';
@@ -10,6 +10,7 @@ import { useSearch } from '../../ui/search';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
 import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { CalendarDialog } from './calendar';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
 import './index.scss';
@@ -126,6 +127,7 @@ function nextOrder(asked: SharesAsked, sort: ShareSort): Partial<SharesAsked> {
 
 function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find: string | undefined }) {
   const begin = useSlip((slip) => slip.begin);
+  const [calendar, setCalendar] = useState(false);
   const navigate = useNavigate();
   const all = counts ? Object.values(counts).reduce((sum, n) => sum + n, 0) : 0;
   return (
@@ -139,6 +141,10 @@ function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find
         {counts && counts.broken > 0 && <span className="hand">{counts.broken} broken.</span>}
       </h1>
       <div className="tools">
+        <Button variant="plain" onClick={() => setCalendar(true)}>
+          Calendar
+        </Button>
+        {calendar && <CalendarDialog close={() => setCalendar(false)} />}
         <Button
           onClick={() => {
             begin();

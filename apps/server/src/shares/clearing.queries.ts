@@ -12,11 +12,17 @@ export interface ItemToClear {
   trashed: boolean;
 }
 
-/** Items that are to go now, unless another share needs them. @param only one of them; null: all, some at a time */
+type ItemKey = Pick<ItemToClear, 'shareId' | 'nodeId'>;
+
+/**
+ * Items that are to go now, unless another share needs them.
+ * @param only one of them
+ * @param after all, some at a time: those after this one
+ */
 export function itemsToClear(
   m: EntityManager,
   at: Date,
-  { only, limit }: { only: Pick<ItemToClear, 'shareId' | 'nodeId'> | null; limit: number },
+  { only, after, limit }: { only?: ItemKey; after?: ItemKey | null; limit: number },
 ): Promise<ItemToClear[]> {
   return m.query(
     `SELECT s.id AS "shareId", s.title, s.created_by AS "publisherId", n.id AS "nodeId", n.name, n.parent_id AS "parentId",
@@ -24,8 +30,9 @@ export function itemsToClear(
        FROM share s JOIN share_item i ON i.share_id = s.id ${itemOf('i.node_id')}
       WHERE s.removes_files AND s.withdrawn_at IS NULL AND s.closes_at <= $1 AND i.cleared_at IS NULL
         AND ($2::uuid IS NULL OR (s.id = $2 AND n.id = $3))
-      ORDER BY s.closes_at, s.id, i.position LIMIT $4`,
-    [at, only?.shareId ?? null, only?.nodeId ?? null, limit],
+        AND ($5::uuid IS NULL OR (s.id, n.id) > ($5, $6::uuid))
+      ORDER BY s.id, n.id LIMIT $4`,
+    [at, only?.shareId ?? null, only?.nodeId ?? null, limit, after?.shareId ?? null, after?.nodeId ?? null],
   );
 }
 

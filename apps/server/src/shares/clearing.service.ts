@@ -18,6 +18,7 @@ import { itemsToClear, markCleared, sharesHolding, type ItemToClear } from './cl
 import { isClosedTo } from './rows.js';
 import { couldBeOpened, sharesById } from './shares.queries.js';
 
+/** Looked at in one question. */
 const AT_ONCE = 200;
 
 /**
@@ -63,15 +64,23 @@ export class ClearingService {
   }
 
   async clear(): Promise<void> {
-    for (const item of await itemsToClear(this.db.manager, this.clock.date(), { only: null, limit: AT_ONCE }))
-      await this.events.change(async (tx) => {
-        await lockAccess(tx, 'shared');
-        await lockReach(tx, item.publisherId, this.clock.date());
-        await lockNodes(tx, [item.nodeId]);
-        // Looked at once more: the share may be open again, or the item gone.
-        const [now] = await itemsToClear(tx, this.clock.date(), { only: item, limit: 1 });
-        if (now) await this.clearIn(tx, now);
-      });
+    for (let after: ItemToClear | null = null; ;) {
+      const items: ItemToClear[] = await itemsToClear(this.db.manager, this.clock.date(), { after, limit: AT_ONCE });
+      for (const item of items) await this.clearOne(item);
+      if (items.length < AT_ONCE) return;
+      after = items.at(-1) ?? null;
+    }
+  }
+
+  private clearOne(item: ItemToClear): Promise<void> {
+    return this.events.change(async (tx) => {
+      await lockAccess(tx, 'shared');
+      await lockReach(tx, item.publisherId, this.clock.date());
+      await lockNodes(tx, [item.nodeId]);
+      // Looked at once more: the share may be open again, or the item gone.
+      const [now] = await itemsToClear(tx, this.clock.date(), { only: item, limit: 1 });
+      if (now) await this.clearIn(tx, now);
+    });
   }
 
   private async clearIn(tx: EntityManager, item: ItemToClear): Promise<void> {

@@ -37,38 +37,29 @@ export interface OutgoingItem {
   parentId: string;
   clearAfterDays: number;
   changedAt: Date;
-  /** Shares that hold it, something in it, or a folder that it lies in. */
-  shareIds: string[];
 }
 
 /**
- * What lies in folders for what goes out and has not changed since, with the shares that it is in.
- * @param only one of it; null: all, the longest there first
+ * What lies in folders for what goes out and has not changed since.
+ * @param only one of it; null: all, some at a time, those after `after` in the order of ids
  */
 export function lyingInOutgoing(
   m: EntityManager,
-  { before, only, limit }: { before: Date; only: string | null; limit: number },
+  { before, only, after, limit }: { before: Date; only: string | null; after: string | null; limit: number },
 ): Promise<OutgoingItem[]> {
   return m.query(
     `WITH RECURSIVE top AS (
        SELECT n.id, n.name, n.parent_id, o.clear_after_days
          FROM outgoing o JOIN node n ON n.parent_id = o.folder_id
-        WHERE n.trashed_at IS NULL AND n.changed_at < $1 AND ($3::uuid IS NULL OR n.id = $3) ORDER BY n.changed_at LIMIT $2
+        WHERE n.trashed_at IS NULL AND n.changed_at < $1 AND ($3::uuid IS NULL OR n.id = $3) AND ($4::uuid IS NULL OR n.id > $4)
+        ORDER BY n.id LIMIT $2
      ), down AS (
        SELECT top.id AS origin, n.id, n.changed_at FROM top JOIN node n ON n.id = top.id
        UNION ALL SELECT down.origin, n.id, n.changed_at FROM ${stepDown(LIVE)}
-     ), up AS (
-       SELECT DISTINCT top.parent_id AS origin, n.id, n.parent_id FROM top JOIN node n ON n.id = top.parent_id
-       UNION ALL SELECT up.origin, n.id, n.parent_id FROM ${stepUp()}
-     ), held AS (
-       SELECT down.origin AS id, i.share_id FROM down JOIN share_item i ON i.node_id = down.id
-       UNION SELECT down.origin, x.share_id FROM down JOIN share_frozen x ON x.node_id = down.id
-       UNION SELECT top.id, i.share_id FROM top JOIN up ON up.origin = top.parent_id JOIN share_item i ON i.node_id = up.id
      )
      SELECT top.id, top.name, top.parent_id AS "parentId", top.clear_after_days AS "clearAfterDays",
-            (SELECT max(changed_at) FROM down WHERE down.origin = top.id) AS "changedAt",
-            ARRAY(SELECT h.share_id::text FROM held h WHERE h.id = top.id) AS "shareIds"
-       FROM top`,
-    [before, limit, only],
+            (SELECT max(changed_at) FROM down WHERE down.origin = top.id) AS "changedAt"
+       FROM top ORDER BY top.id`,
+    [before, limit, only, after],
   );
 }

@@ -21,10 +21,11 @@ import {
   type OutgoingFolder,
   type OutgoingItem,
 } from './outgoing.queries.js';
+import { sharesHolding } from './clearing.queries.js';
 import { couldBeOpened, sharesById, type ShareRecord } from './shares.queries.js';
 
 const DAY_MS = 86_400_000;
-/** Looked at in one round; the next one sees the rest. */
+/** Looked at in one question. */
 const AT_ONCE = 500;
 
 /**
@@ -83,24 +84,39 @@ export class OutgoingService {
 
   /** Puts into the trash what nobody has needed for as many days as its folder says. */
   async clear(): Promise<void> {
-    for (const { id } of await this.due(this.db.manager, null))
-      await this.events.change(async (tx) => {
-        await lockAccess(tx, 'shared');
-        await lockNodes(tx, [id]);
-        // Looked at once more: it may be in a share since, or gone.
-        const [item] = await this.due(tx, id);
-        if (item) await this.ledger.append(tx, ...(await this.stores.trashIn(tx, OUTGOING_ACTOR, [item])));
-      });
+    for (let after: string | null = null; ;) {
+      const lying = await this.lying(this.db.manager, { after });
+      for (const { id } of await this.due(this.db.manager, lying)) await this.clearOne(id);
+      if (lying.length < AT_ONCE) return;
+      after = lying.at(-1)?.id ?? null;
+    }
   }
 
-  private async due(m: EntityManager, only: string | null): Promise<OutgoingItem[]> {
+  private clearOne(id: string): Promise<void> {
+    return this.events.change(async (tx) => {
+      await lockAccess(tx, 'shared');
+      await lockNodes(tx, [id]);
+      // Looked at once more: it may be in a share since, or gone.
+      const [item] = await this.due(tx, await this.lying(tx, { only: id }));
+      if (item) await this.ledger.append(tx, ...(await this.stores.trashIn(tx, OUTGOING_ACTOR, [item])));
+    });
+  }
+
+  private lying(m: EntityManager, which: { only?: string; after?: string | null }): Promise<OutgoingItem[]> {
+    const before = new Date(this.clock.now() - DAY_MS);
+    return lyingInOutgoing(m, { before, only: which.only ?? null, after: which.after ?? null, limit: AT_ONCE });
+  }
+
+  private async due(m: EntityManager, lying: OutgoingItem[]): Promise<OutgoingItem[]> {
     const at = this.clock.date();
-    const before = new Date(at.getTime() - DAY_MS);
-    const lying = await lyingInOutgoing(m, { before, only, limit: AT_ONCE });
-    const shares = await sharesById(m, at, [...new Set(lying.flatMap((item) => item.shareIds))]);
+    const holding = await sharesHolding(
+      m,
+      lying.map((item) => item.id),
+    );
+    const shares = await sharesById(m, at, [...new Set(holding.map((h) => h.shareId))]);
     const ends = new Map(shares.map((share) => [share.id, endOf(share, at.getTime())]));
-    return lying.filter(({ changedAt, shareIds, clearAfterDays }) => {
-      const sharesEnd = shareIds.map((id) => ends.get(id) ?? null);
+    return lying.filter(({ id, changedAt, clearAfterDays }) => {
+      const sharesEnd = holding.filter((h) => h.nodeId === id).map((h) => ends.get(h.shareId) ?? null);
       return isOutgoingDue({ changedAt: changedAt.getTime(), sharesEnd }, clearAfterDays, at.getTime());
     });
   }

@@ -118,16 +118,18 @@ export class SharesController {
     return this.lists.marks(who, asked.nodeIds);
   }
 
+  // Of what somebody does not see, nothing is answered.
   @Post('using')
-  @For('see')
+  @For('signed-in')
   @HttpCode(200)
   @Operation('The shares that could be opened and hold these items', nodeIdsSchema)
   using(@Me() who: Who, @Body(valid(nodeIdsSchema)) asked: NodeIds): Promise<SharesUsing> {
     return this.lists.using(who, asked.nodeIds);
   }
 
+  // Of what somebody does not see, nothing is answered.
   @Post('stays')
-  @For('see')
+  @For('signed-in')
   @HttpCode(200)
   @Operation('Which files stay when a share of them closes, because another needs them', askStaysSchema)
   stays(@Me() who: Who, @Body(valid(askStaysSchema)) asked: AskStays): Promise<FilesStay> {

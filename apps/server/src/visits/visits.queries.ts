@@ -74,7 +74,7 @@ export async function beginTaking(m: EntityManager, visitIds: string[], at: Date
   if (visitIds.length === 0) return [];
   const [rows] = (await m.query(
     `UPDATE visit v SET taken_at = $2
-       FROM (SELECT id FROM visit WHERE id = ANY($1) AND taken_at IS NULL ORDER BY id FOR UPDATE) first
+       FROM (SELECT id FROM visit WHERE id = ANY($1) AND taken_at IS NULL ORDER BY id FOR NO KEY UPDATE) first
       WHERE v.id = first.id RETURNING v.id`,
     [visitIds, at],
   )) as [{ id: string }[], number];
@@ -136,7 +136,13 @@ export function arrivingIn(
 
 /** Visits of a share that last end now. */
 export async function endVisits(tx: EntityManager, shareId: string, at: Date): Promise<void> {
-  await tx.query('UPDATE visit SET ended_at = $2 WHERE share_id = $1 AND ended_at IS NULL', [shareId, at]);
+  // In one order, as whoever notes what they take.
+  await tx.query(
+    `UPDATE visit v SET ended_at = $2
+       FROM (SELECT id FROM visit WHERE share_id = $1 AND ended_at IS NULL ORDER BY id FOR NO KEY UPDATE) going
+      WHERE v.id = going.id`,
+    [shareId, at],
+  );
 }
 
 /** Keeps a code that was sent. */

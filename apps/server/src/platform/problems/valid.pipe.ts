@@ -55,7 +55,9 @@ export function valid<T>(schema: ObjectSchema<T> | Schema<T>): ValidPipe<T> {
 // The core's rules bring their own codes ("name.reserved"); what Joi finds by itself is named by the field.
 function codeOf(type: string, path: (string | number)[]): string {
   if (type.startsWith('name.') || type.startsWith('time.')) return type;
-  const field = path.filter((p) => typeof p === 'string').join('.') || 'request';
+  // Of names that somebody made up, what a code can hold.
+  const names = path.filter((p) => typeof p === 'string').map((p) => p.replace(/[^\w-]/g, '').slice(0, 60));
+  const field = names.filter((name) => name !== '').join('.') || 'request';
   const reason = type.replace(/^[a-z]+\./, '').replace(/([A-Z])/g, (c) => `-${c.toLowerCase()}`);
   return `${field}.${reason}`;
 }

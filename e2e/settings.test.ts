@@ -269,7 +269,7 @@ describe('settings', () => {
   });
   it('fit at 360 px, and are for those who run the server', async () => {
     await iris.page.setViewport({ width: 360, height: 740 });
-    for (const subject of ['office', 'stores', 'mail', 'security', 'backups', 'health', 'about']) {
+    for (const subject of ['office', 'stores', 'shares', 'mail', 'security', 'backups', 'health', 'about']) {
       await iris.page.goto(`${office.origin}/settings/${subject}`);
       await iris.page.waitForSelector('.settings form, .backup-place, .health li, .settings table, .store-settings');
       expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBeLessThanOrEqual(360);

@@ -349,6 +349,13 @@ export const keepTemplateSchema = Joi.object<KeepTemplate>({
 /** Templates that one person has, and that the office has. */
 export const MOST_TEMPLATES = 100;
 
+/** What holds for all shares of the office. */
+export interface ShareRules {
+  /** Addresses, domains and `*.domain` that no share lets in by a code, whatever its list says. */
+  blocked: string[];
+}
+export const shareRulesSchema = Joi.object<ShareRules>({ blocked: entries });
+
 /** The private address of a calendar, from the root of the server; null: there is none. */
 export interface CalendarLink {
   path: string | null;

@@ -222,6 +222,8 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/settings/logo': () => ({ path: '/api/settings/logo' }),
   'PUT /api/settings/logo': () => ({ path: '/api/settings/logo', body: { png: DOT_PNG } }),
   'DELETE /api/settings/logo': () => ({ path: '/api/settings/logo' }),
+  'GET /api/settings/shares': () => ({ path: '/api/settings/shares' }),
+  'PUT /api/settings/shares': () => ({ path: '/api/settings/shares', body: { blocked: [] } }),
   'GET /api/settings/security': () => ({ path: '/api/settings/security' }),
   'PUT /api/settings/security': () => ({ path: '/api/settings/security', body: SECURITY }),
   'POST /api/settings/security/would-do': () => ({ path: '/api/settings/security/would-do', body: SECURITY }),

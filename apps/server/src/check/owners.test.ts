@@ -59,6 +59,7 @@ const TABLES: Record<string, string[]> = {
     'outgoing',
     'slip_template',
     'calendar_link',
+    'office_block',
     'share_recipient',
     'share_member',
   ],

@@ -52,7 +52,7 @@ export async function setAudience(tx: EntityManager, shareId: string, meant: Mea
   ]);
 }
 
-/** What the lists of a share say of an address. @param address canonical */
+/** What the lists of a share, and that of the office, say of an address. @param address canonical */
 export async function foundInLists(
   m: EntityManager,
   shareId: string,
@@ -60,8 +60,9 @@ export async function foundInLists(
 ): Promise<{ listed: boolean; blocked: boolean }> {
   const keys = listingsOf(address);
   const rows = await m.query<{ blocked: boolean }[]>(
-    `SELECT r.blocked FROM share_recipient r JOIN unnest($2::text[], $3::text[]) AS k (kind, value)
-        ON k.kind = r.kind AND k.value = r.value WHERE r.share_id = $1`,
+    `WITH k AS (SELECT * FROM unnest($2::text[], $3::text[]) AS k (kind, value))
+     SELECT r.blocked FROM share_recipient r JOIN k ON k.kind = r.kind AND k.value = r.value WHERE r.share_id = $1
+     UNION ALL SELECT true FROM office_block b JOIN k ON k.kind = b.kind AND k.value = b.value`,
     [shareId, keys.map((k) => k.kind), keys.map((k) => k.value)],
   );
   return { listed: rows.some((r) => !r.blocked), blocked: rows.some((r) => r.blocked) };
@@ -105,14 +106,30 @@ export async function sharesFor(
   const listed = (blocked: boolean) => `EXISTS (SELECT 1 FROM share_recipient r
       JOIN unnest($5::text[], $6::text[]) AS k (kind, value) ON k.kind = r.kind AND k.value = r.value
      WHERE r.share_id = s.id AND ${blocked ? '' : 'NOT '}r.blocked)`;
+  const isKeptOut = `EXISTS (SELECT 1 FROM office_block b
+      JOIN unnest($5::text[], $6::text[]) AS k (kind, value) ON k.kind = b.kind AND k.value = b.value)`;
   const rows = await m.query<{ id: string }[]>(
     `SELECT s.id FROM share s
       WHERE s.withdrawn_at IS NULL AND (s.closes_at IS NULL OR s.closes_at > $1) AND s.created_by <> $2
         AND ((s.audience = 'members'
               AND EXISTS (SELECT 1 FROM share_member sm WHERE sm.share_id = s.id AND (sm.person_id = $2 OR sm.group_id = ANY($3))))
-          OR (s.audience = 'listed' AND ($7::uuid IS NULL OR s.created_by = $7) AND ${listed(false)} AND NOT ${listed(true)}))
+          OR (s.audience = 'listed' AND ($7::uuid IS NULL OR s.created_by = $7) AND ${listed(false)} AND NOT ${listed(true)}
+              AND NOT ${isKeptOut}))
       ORDER BY s.created_at DESC, s.id DESC LIMIT $4`,
     [at, personId, groupIds, limit, keys.map((k) => k.kind), keys.map((k) => k.value), vouchedBy],
   );
   return rows.map((r) => r.id);
+}
+
+/** Whom no share of the office lets in by a code. */
+export function officeBlock(m: EntityManager): Promise<Listed[]> {
+  return m.query('SELECT kind, value FROM office_block ORDER BY kind, value');
+}
+
+export async function setOfficeBlock(tx: EntityManager, blocked: readonly Listed[]): Promise<void> {
+  await tx.query('DELETE FROM office_block');
+  await tx.query('INSERT INTO office_block (kind, value) SELECT * FROM unnest($1::text[], $2::text[])', [
+    blocked.map((b) => b.kind),
+    blocked.map((b) => b.value),
+  ]);
 }

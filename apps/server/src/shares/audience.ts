@@ -20,7 +20,8 @@ export function meantBy({ kind, listed, blocked, members }: AudienceAsked): Mean
   return meant;
 }
 
-function entriesOf(field: string, texts: readonly string[]): Listed[] {
+/** Entries of a list as they are typed. @throws Problem at the one that is not understood */
+export function entriesOf(field: string, texts: readonly string[]): Listed[] {
   const found = texts.map((text, n) => {
     const { listed, faults } = readList(text);
     const [entry] = listed;

@@ -46,16 +46,23 @@ export async function clearAgain(tx: EntityManager, shareId: string): Promise<vo
   await tx.query('UPDATE share_item SET cleared_at = NULL WHERE share_id = $1', [shareId]);
 }
 
+/** That a share holds something, by one of its items. */
+export interface Holding {
+  nodeId: string;
+  shareId: string;
+  itemId: string;
+}
+
 /** Shares that hold these items: themselves, frozen in another, something in them, or a folder that they lie in. */
-export function sharesHolding(m: EntityManager, nodeIds: string[]): Promise<{ nodeId: string; shareId: string }[]> {
+export function sharesHolding(m: EntityManager, nodeIds: string[]): Promise<Holding[]> {
   return m.query(
     `WITH RECURSIVE up AS (
        SELECT c.id AS origin, c.id, c.parent_id FROM node c WHERE c.id = ANY($1)
        UNION ALL SELECT up.origin, n.id, n.parent_id FROM ${stepUp()}
      )
-     SELECT up.origin AS "nodeId", i.share_id AS "shareId" FROM up JOIN share_item i ON i.node_id = up.id
-     UNION SELECT p.above_id, p.share_id FROM share_path p WHERE p.above_id = ANY($1)
-     UNION SELECT x.node_id, x.share_id FROM share_frozen x WHERE x.node_id = ANY($1)`,
+     SELECT up.origin AS "nodeId", i.share_id AS "shareId", i.node_id AS "itemId" FROM up JOIN share_item i ON i.node_id = up.id
+     UNION SELECT p.above_id, p.share_id, p.node_id FROM share_path p WHERE p.above_id = ANY($1)
+     UNION SELECT x.node_id, x.share_id, x.item_id FROM share_frozen x WHERE x.node_id = ANY($1)`,
     [nodeIds],
   );
 }

@@ -49,7 +49,10 @@ export class ClearingService {
   /** Which of these would stay when a share of them closes, because another needs them, and until when. */
   async stays(who: Who, nodeIds: string[], exceptShareId: string | null): Promise<FilesStay> {
     const seen = [...(await this.access.seen(who, nodeIds))];
-    const holding = (await sharesHolding(this.db.manager, seen)).filter((h) => h.shareId !== exceptShareId);
+    const all = (await sharesHolding(this.db.manager, seen)).filter((h) => h.shareId !== exceptShareId);
+    // By something in it that they do not see they are told of no share, though the file stays for that.
+    const items = await this.access.seen(who, [...new Set(all.map((h) => h.itemId))]);
+    const holding = all.filter((h) => items.has(h.itemId));
     const now = this.clock.now();
     const shares = await sharesById(this.db.manager, this.clock.date(), [...new Set(holding.map((h) => h.shareId))]);
     const open = new Map(shares.filter((s) => couldBeOpened(s, now)).map((s) => [s.id, s]));

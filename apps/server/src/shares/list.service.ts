@@ -123,7 +123,9 @@ export class ShareListService {
 
   /** The shares that could be opened and hold each of these items; of homes of others there is nothing to ask for. */
   async using(who: Who, nodeIds: string[]): Promise<SharesUsing> {
-    const pairs = await sharesOfNodes(this.db.manager, [...(await this.access.seen(who, nodeIds))]);
+    const all = await sharesOfNodes(this.db.manager, [...(await this.access.seen(who, nodeIds))]);
+    const items = await this.access.seen(who, [...new Set(all.map((p) => p.itemId))]);
+    const pairs = all.filter((p) => items.has(p.itemId));
     const now = this.clock.now();
     const shares = new Map(
       (await sharesById(this.db.manager, this.clock.date(), [...new Set(pairs.map((p) => p.shareId))]))

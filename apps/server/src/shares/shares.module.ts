@@ -11,16 +11,26 @@ import { OutgoingService } from './outgoing.service.js';
 import { ShareItemsService } from './items.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
+import { ShareRulesController } from './rules.controller.js';
+import { ShareRulesService } from './rules.service.js';
 import { SharesController } from './shares.controller.js';
 import { SharesService } from './shares.service.js';
 
 @Module({
   imports: [StoresModule],
-  controllers: [SharesController, OutgoingController, TemplatesController, CalendarLinkController, CalendarController],
+  controllers: [
+    SharesController,
+    OutgoingController,
+    TemplatesController,
+    CalendarLinkController,
+    CalendarController,
+    ShareRulesController,
+  ],
   providers: [
     ClearingService,
     TemplatesService,
     CalendarService,
+    ShareRulesService,
     SharesService,
     ShareListService,
     MomentsService,

@@ -212,10 +212,10 @@ export async function takeItemsOff(tx: EntityManager, shareId: string, nodeIds: 
 export async function sharesOfNodes(
   m: EntityManager,
   nodeIds: string[],
-): Promise<{ nodeId: string; shareId: string }[]> {
+): Promise<{ nodeId: string; shareId: string; itemId: string }[]> {
   return m.query(
-    `SELECT node_id AS "nodeId", share_id AS "shareId" FROM share_item WHERE node_id = ANY($1)
-     UNION SELECT node_id, share_id FROM share_frozen WHERE node_id = ANY($1) AND kind = 'file'`,
+    `SELECT node_id AS "nodeId", share_id AS "shareId", node_id AS "itemId" FROM share_item WHERE node_id = ANY($1)
+     UNION SELECT node_id, share_id, item_id FROM share_frozen WHERE node_id = ANY($1) AND kind = 'file'`,
     [nodeIds],
   );
 }

@@ -1,7 +1,8 @@
-import type { CodeAsked, ProblemBody, SharedWithMe, ShareSheet, VisitorDoor } from '@quay/contract';
+import type { CodeAsked, ProblemBody, SharedWithMe, ShareSheet, VisitorDoor, ShareRules } from '@quay/contract';
 import { afterAll, beforeAll, beforeEach, describe, expect, it, vi } from 'vitest';
 import { openMailbox, type Mailbox } from '../_fixtures/mailbox.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { LedgerService } from '../ledger/ledger.service.js';
 import { Mail } from '../platform/mail.js';
 
 const MINUTE = 60_000;
@@ -243,6 +244,34 @@ describe('a share for listed recipients', () => {
     await open(anyone, path);
     await iris.ask('PATCH', `/api/shares/${sheet.id}`, { audience: audience({ kind: 'verified' }) });
     expect((await anyone.fetch(`${path}/files/${plan}`)).status).toBe(401);
+  });
+  it('is shut to whom the office lets nobody let in, whatever its own list says, at once', async () => {
+    const { body: sheet } = await publish({ listed: ['fenway.example', 'zoe@calder.example'] });
+    const path = pathOf(sheet);
+    const [zoe, marek] = [await opened(path, 'zoe@calder.example'), await opened(path, 'm.hale@fenway.example')];
+    const rules = (blocked: string[], by = iris) => by.ask<ShareRules>('PUT', '/api/settings/shares', { blocked });
+    const status = async (visitor: Client) => (await visitor.fetch(`${path}/files/${plan}`)).status;
+    expect((await rules(['M.Hale@fenway.example', '*.brookline.example'])).body.blocked).toEqual([
+      'm.hale@fenway.example',
+      '*.brookline.example',
+    ]);
+    expect([await status(zoe), await status(marek)]).toEqual([200, 401]);
+    // Asked for, a code is said to be sent as to anybody else; none comes.
+    const handedIn = async () => (await office.db.query<unknown[]>('SELECT 1 FROM mail')).length;
+    const before = await handedIn();
+    expect((await ask(office.client(), path, 'm.hale@fenway.example')).status).toBe(200);
+    expect(await handedIn()).toBe(before);
+    // One that is not understood changes nothing; nor does who does not run the server.
+    expect((await rules(['no address'])).body.code).toBe('audience.entry');
+    expect((await rules([], await office.signedIn('tomas'))).body.code).toBe('duty.missing');
+    expect(await status(marek)).toBe(401);
+    expect((await rules([])).body.blocked).toEqual([]);
+    expect(await status(marek)).toBe(200);
+    const { entries } = await office.app.get(LedgerService).page({ limit: 20 });
+    expect(entries.filter((e) => e.kind === 'office.blocked').map((e) => e.words)).toEqual([
+      'lets shares let m.hale@fenway.example and *.brookline.example in again',
+      'has no share let m.hale@fenway.example and *.brookline.example in',
+    ]);
   });
   it('sends nothing where there is no mail, and says so', async () => {
     const without = await openOffice();

@@ -9,7 +9,13 @@ function itemsWords({ title, added, frozen, takenOff }: Record<string, string>):
     frozen && `put ${frozen} on ${title}, frozen`,
     takenOff && `took ${takenOff} off ${title}`,
   ];
-  return parts.filter(Boolean).join('; ');
+  return parts.filter(Boolean).join('; ') || `changed what is in ${title}`;
+}
+
+/** Whom no share lets in any more, and whom shares may let in again. */
+function officeBlockWords({ added, takenOff }: Record<string, string>): string {
+  const parts = [added && `has no share let ${added} in`, takenOff && `lets shares let ${takenOff} in again`];
+  return parts.filter(Boolean).join('; ') || 'changed whom no share lets in';
 }
 
 const WORDS: Record<string, (d: Record<string, string>) => string> = {
@@ -133,6 +139,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.published': (d) => `published ${d['title']}`,
   'share.changed': (d) => `changed ${d['title']}: ${d['what']}`,
   'share.items': itemsWords,
+  'office.blocked': officeBlockWords,
   'template.kept': (d) => `kept the template ${d['name']} for all of the office`,
   'template.removed': (d) => `removed the template ${d['name']} of the office`,
   'share.cleared': (d) => `moved ${d['name']} to the trash: ${d['title']} has closed`,

@@ -1,11 +1,15 @@
 import { expect, it } from 'vitest';
-import { dayIn, morningIsDue, noticesFor, READY_DUTIES } from '../index.js';
+import { canWait, dayIn, morningIsDue, NOTICES, noticesFor, READY_DUTIES } from '../index.js';
 
 it('tells people of what they may do', () => {
-  expect(noticesFor(READY_DUTIES.admin)).toEqual(['share-closing', 'share-opened', 'server']);
-  expect(noticesFor(READY_DUTIES.staff)).toEqual(['share-closing', 'share-opened']);
+  const ofShares = ['share-closing', 'share-opened', 'share-taken', 'share-used-up', 'share-tried'];
+  expect(noticesFor(READY_DUTIES.admin)).toEqual([...ofShares, 'server']);
+  expect(noticesFor(READY_DUTIES.staff)).toEqual(ofShares);
   expect(noticesFor(READY_DUTIES.guest)).toEqual([]);
 });
+
+it('lets wait for the mail of the day what is of no use only at once', () =>
+  expect(NOTICES.filter(canWait)).toEqual(['share-opened', 'share-taken', 'share-used-up', 'share-tried']));
 
 // Auckland is UTC+13 in November, Los Angeles UTC-8 (IANA time zone database).
 it.each([

@@ -84,6 +84,13 @@ CREATE TABLE calendar_link (
   made_at       timestamptz NOT NULL
 );
 
+-- Whom no share of the office lets in by a code, whatever its list says.
+CREATE TABLE office_block (
+  kind   text NOT NULL CHECK (kind IN ('address', 'domain', 'subdomains')),
+  value  text NOT NULL,
+  PRIMARY KEY (kind, value)
+);
+
 CREATE FUNCTION share_items_went() RETURNS trigger LANGUAGE plpgsql AS $$
 DECLARE
   share_ids uuid[] := ARRAY(SELECT DISTINCT share_id FROM went);

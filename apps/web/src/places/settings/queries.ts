@@ -7,6 +7,7 @@ import type {
   OfficeSettings,
   Provider,
   SecuritySettings,
+  ShareRules,
   WouldDo,
   StoreSettings,
 } from '@quay/contract';
@@ -31,6 +32,11 @@ export const providerQuery = queryOptions({
 export const mailQuery = queryOptions({
   queryKey: ['settings', 'mail'],
   queryFn: () => api<MailSettings>('GET', '/api/settings/mail'),
+});
+
+export const shareRulesQuery = queryOptions({
+  queryKey: ['settings', 'shares'],
+  queryFn: () => api<ShareRules>('GET', '/api/settings/shares'),
 });
 
 export const storeSettingsQuery = queryOptions({

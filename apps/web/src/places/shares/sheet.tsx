@@ -363,11 +363,6 @@ function Visits({ share }: { share: ShareSheet }) {
         {share.visitLimit !== null && ` of ${share.visitLimit}`}
       </h3>
       {share.visits.length === 0 && <span className="quiet">Nobody has opened it yet.</span>}
-      {share.visits.length > 0 && (
-        <a className="small" href={`/api/shares/${share.id}/visits.csv`} download>
-          All as a table (CSV)
-        </a>
-      )}
       <ul>
         {shown.map((v) => (
           <li key={v.id} className="small d-flex gap-2">
@@ -384,6 +379,11 @@ function Visits({ share }: { share: ShareSheet }) {
         beyond={share.visitsUsed - share.visits.length}
         show={() => setAll(true)}
       />
+      {share.visits.length > 0 && (
+        <a className="small" href={`/api/shares/${share.id}/visits.csv`} download>
+          All as a table (CSV)
+        </a>
+      )}
     </section>
   );
 }

@@ -46,7 +46,7 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
       </div>
       <p className="quiet small mb-0 mt-1">{MEANS[chosen.audience]}</p>
       {chosen.audience === 'listed' && (
-        <List
+        <ListField
           label="Recipients"
           placeholder="Paste addresses, domains or *.domain"
           text={chosen.listText}
@@ -57,7 +57,7 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
       {(chosen.audience === 'listed' || chosen.audience === 'verified') && (
         <details open={chosen.blockText !== ''}>
           <summary className="small">Never let in</summary>
-          <List
+          <ListField
             label="Never let in"
             placeholder="Addresses or domains, whatever the list says"
             text={chosen.blockText}
@@ -71,7 +71,7 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
   );
 }
 
-interface ListProps {
+interface ListFieldProps {
   label: string;
   placeholder: string;
   text: string;
@@ -79,7 +79,8 @@ interface ListProps {
   read: ReadList | undefined;
 }
 
-function List({ label, placeholder, text, type, read }: ListProps) {
+/** Entries of a list as they are pasted, with what was understood of them. */
+export function ListField({ label, placeholder, text, type, read }: ListFieldProps) {
   const more = (read?.faults.length ?? 0) - FAULTS_SHOWN;
   return (
     <>

@@ -36,6 +36,21 @@ export interface JudgedAudience {
   fault: string | null;
 }
 
+/** What is understood of a list; null while it is read. Reading takes tables of all scripts: they come when needed. */
+export function useReadList(text: string): ReadList | null {
+  const [read, setRead] = useState<{ of: string; list: ReadList } | null>(null);
+  useEffect(() => {
+    let current = true;
+    void import('@quay/core/recipients').then(({ readList }) => {
+      if (current) setRead({ of: text, list: readList(text) });
+    });
+    return () => {
+      current = false;
+    };
+  }, [text]);
+  return read?.of === text ? read.list : null;
+}
+
 const EMPTY: ReadList = { listed: [], faults: [], twice: 0 };
 
 /** What is chosen, judged by the core's rules. Reading lists takes tables of all scripts: they come when needed. */

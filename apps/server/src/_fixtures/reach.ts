@@ -2,7 +2,7 @@ import type { AddressRow, AddressSheet, ReachCheck, VantageResult } from '@quay/
 import type { Stage, StageResult, Vantage } from '@quay/core';
 import { request, type Agent } from 'node:https';
 import type { TLSSocket } from 'node:tls';
-import { vi } from 'vitest';
+import { expect, vi } from 'vitest';
 import { UpkeepService } from '../reach/upkeep.service.js';
 import { openOffice, type Answer, type Client, type TestOffice } from './office.js';
 import { openOutside, type Outside } from './outside.js';
@@ -60,7 +60,8 @@ export async function openReach(wanted: 'added' | 'set up'): Promise<ReachOffice
     address,
     remedy,
     check: async () => (await iris.ask<ReachCheck>('POST', `${at}/check`)).body,
-    round: () => office.app.get(UpkeepService).round(),
+    // The office looks after its ways in by itself too: a round that is under way is waited for.
+    round: () => vi.waitFor(async () => expect(await office.app.get(UpkeepService).round()).toBe(true), 60_000),
     backToday: async () => {
       office.clock.at = Date.now();
       await office.db.query('DELETE FROM reach_check WHERE at > $1', [office.clock.date()]);

@@ -66,22 +66,25 @@ export class UpkeepService {
     jobs.define(
       'ways-in',
       () => 'Look after the ways in',
-      () => this.round(),
+      async () => {
+        await this.round();
+      },
     );
     jobs.regularly('ways-in', EVERY_MINUTE);
   }
 
-  /** Everything that is due, once. Another process that is at it already goes on alone. */
-  async round(): Promise<void> {
+  /** Everything that is due, once. @returns false when another round is at it already, which goes on alone */
+  async round(): Promise<boolean> {
     const runner = this.db.createQueryRunner();
     try {
       const [lock] = (await runner.query('SELECT pg_try_advisory_lock($1) AS got', [LOCKS.upkeep])) as {
         got: boolean;
       }[];
-      if (!lock?.got) return;
+      if (!lock?.got) return false;
       try {
         await this.orders.takeUp();
         for (const address of await loadAddresses(this.db.manager, this.clock.date())) await this.lookAfter(address);
+        return true;
       } finally {
         await runner.query('SELECT pg_advisory_unlock($1)', [LOCKS.upkeep]);
       }

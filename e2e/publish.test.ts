@@ -171,3 +171,62 @@ it('a share that opens later opens by itself on a page that waits, and closes wh
   await visitor.isAccessible();
   await visitor.leave();
 });
+
+it('a share takes files in from whoever holds its link, until it does not any more', async () => {
+  const client = await office.signedIn('iris');
+  const { body: folder } = await client.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {
+    name: 'Site photographs',
+  });
+  const { body: plan } = await client.upload(folder.id, 'plan.csv', levels);
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+  await iris.press('Select Site photographs');
+  await iris.page.keyboard.press('s');
+  await iris.unfold('May');
+  await iris.press('Add and replace', '.slip');
+  await iris.sees('can download, add to and replace 1 item', '.slip .sentence');
+  await iris.unfold('Guard');
+  await iris.press('None', '.slip');
+  await iris.unfold('May');
+  await iris.isAccessible();
+  await iris.press('Publish', '.slip');
+  await iris.sees('Hand over', '.slip');
+  const link = (await iris.page.$eval('.handover .value', (e) => e.textContent)) as string;
+  await iris.press('Done');
+
+  const visitor = await Person.at(browser, office.origin);
+  await visitor.page.setViewport({ width: 360, height: 740 });
+  await visitor.page.goto(link);
+  await visitor.sees('Drop files here, or');
+  const chooser = (await visitor.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
+  await chooser.uploadFile(join(desk, 'Site visit/Photographs/001.jpg'), join(desk, 'Site visit/levels.csv'));
+  await visitor.sees('is there', '.bringing');
+  await visitor.sees('3 files');
+  await visitor.isAccessible();
+  // The same name once more: it is asked about.
+  await chooser.uploadFile(join(desk, 'Site visit/levels.csv'));
+  await visitor.sees('Keep both', '.bringing');
+  await visitor.isAccessible();
+  await visitor.press('Keep both: levels.csv', '.bringing');
+  await visitor.sees('levels (2).csv', '.files');
+  await visitor.press('Clear the list');
+  // One that is there gets a new version.
+  const [over] = (await visitor.page.$$('[aria-label="Replace plan.csv"]')) as ElementHandle<HTMLInputElement>[];
+  await over?.uploadFile(join(desk, 'Site visit/Photographs/001.jpg'));
+  await visitor.sees('is there', '.bringing');
+  const { versions } = (await client.ask<{ versions: unknown[] }>('GET', `/api/files/${plan.id}/versions`)).body;
+  expect(versions).toHaveLength(2);
+
+  await iris.press('Shares', 'nav');
+  await iris.press('Site photographs', 'table');
+  await iris.sees('Brought:', '.sheet');
+  await iris.sees('001.jpg', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Change', '.sheet');
+  await iris.press('Download', '.sheet [aria-label="What they may do"]');
+  await iris.press('Save', '.sheet');
+  await visitor.sees('Files are not taken in here any more.');
+  expect(await visitor.page.$eval('.drop', (e) => (e as HTMLElement).hidden)).toBe(true);
+  expect((await client.ask<{ items: unknown[] }>('GET', `/api/folders/${folder.id}`)).body.items).toHaveLength(4);
+  for (const person of [iris, visitor]) await person.leave();
+});

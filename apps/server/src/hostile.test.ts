@@ -196,6 +196,8 @@ describe('hostile values', () => {
           const answer = await response.text();
           const isProblem =
             response.status < 400 ||
+            // It has no words: there is no body (RFC 9110 §9.3.2).
+            method === 'HEAD' ||
             /"code":"[a-z][\w.-]+"/i.test(answer) ||
             /text\/html/.test(response.headers.get('content-type') ?? '');
           // A directory that is another machine's and does not answer is neither our disk nor our database.

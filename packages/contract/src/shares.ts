@@ -1,5 +1,8 @@
 import {
   AUDIENCES,
+  SHARE_LEVELS,
+  TAKES_BYTES_RANGE,
+  type ShareMay,
   MOST_RECIPIENTS,
   type AudienceKind,
   type FindingKind,
@@ -67,6 +70,15 @@ const audience = Joi.object<AudienceAsked>({
     .unique('id')
     .default([]),
 });
+/** What visitors may do. */
+const may = Joi.object<ShareMay>({
+  level: Joi.string()
+    .valid(...SHARE_LEVELS)
+    .required(),
+  seesOthers: Joi.boolean().required(),
+  takesBytes: Joi.number().integer().min(TAKES_BYTES_RANGE.min).max(TAKES_BYTES_RANGE.max).required(),
+});
+
 /** The same as it stands, with names. */
 export interface ShareAudience extends Omit<AudienceAsked, 'members'> {
   members: { kind: 'person' | 'group'; id: string; name: string }[];
@@ -90,6 +102,8 @@ export interface CreateShare {
   addressId?: string;
   /** Left out: anyone. */
   audience?: AudienceAsked;
+  /** Left out: they download. */
+  may?: ShareMay;
 }
 export const createShareSchema = Joi.object<CreateShare>({
   title: title.required(),
@@ -103,6 +117,7 @@ export const createShareSchema = Joi.object<CreateShare>({
   removesFiles: Joi.boolean(),
   addressId: idSchema,
   audience,
+  may,
 });
 
 /** What is put on a share that is out, as it is at the time or as it is now, and what is taken off it. */
@@ -123,6 +138,7 @@ export interface ChangeShare {
   removesFiles?: boolean;
   addressId?: string;
   audience?: AudienceAsked;
+  may?: ShareMay;
   items?: ChangeItems;
   withdrawn?: boolean;
 }
@@ -136,6 +152,7 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   removesFiles: Joi.boolean(),
   addressId: idSchema,
   audience,
+  may,
   items: Joi.object<ChangeItems>({
     add: items.default([]),
     addFrozen: items.default([]),
@@ -255,7 +272,24 @@ export interface ShareItemRow {
   place: string;
 }
 
+/** A file that visitors brought into a share. */
+export interface BroughtFile {
+  id: string;
+  name: string;
+  folderId: string;
+  sizeBytes: number;
+  /** As somebody proved to be; or where they were. */
+  who: string;
+  at: string;
+  /** Their present version replaced another one. */
+  replaced: boolean;
+}
+
 export interface ShareSheet extends ShareRow {
+  may: ShareMay;
+  /** What visitors brought into it, the last first, as far as it is there and whoever asks sees it; all of it, in bytes. */
+  brought: BroughtFile[];
+  broughtBytes: number;
   removesFiles: boolean;
   /** Whether whoever asks may put items on it: what a share serves is what its publisher may publish. */
   mayAdd: boolean;
@@ -312,6 +346,8 @@ export interface TemplateTerms {
   password: boolean;
   visitLimit: number | null;
   removesFiles: boolean;
+  /** Left out: they download. */
+  may?: ShareMay;
 }
 export interface SlipTemplate {
   id: string;
@@ -344,6 +380,7 @@ export const keepTemplateSchema = Joi.object<KeepTemplate>({
     password: Joi.boolean().required(),
     visitLimit: visitLimit.required(),
     removesFiles: Joi.boolean().required(),
+    may,
   }).required(),
 });
 /** Templates that one person has, and that the office has. */

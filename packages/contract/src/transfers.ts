@@ -41,6 +41,8 @@ export interface UploadMetadata {
   name: string;
   conflict: ConflictChoice;
   modifiedAt?: number;
+  /** The checksum of the version that is to be replaced: refused when another one is there by then. */
+  base?: string;
 }
 export const uploadMetadataSchema = Joi.object<UploadMetadata>({
   folderId: idSchema.required(),
@@ -48,6 +50,7 @@ export const uploadMetadataSchema = Joi.object<UploadMetadata>({
   name: Joi.string().max(2000).allow('').required(),
   conflict: conflictSchema.default('refuse'),
   modifiedAt: modifiedAtSchema,
+  base: Joi.string().pattern(/^[0-9a-f]{64}$/),
 });
 
 /** An upload that has begun and not ended. */

@@ -1,4 +1,4 @@
-import { PASSWORD_LENGTH, type ShareState } from '@quay/core';
+import { PASSWORD_LENGTH, type ShareLevel, type ShareState } from '@quay/core';
 import Joi from 'joi';
 
 /** What a visitor's page may know before the share is opened to it. */
@@ -36,6 +36,15 @@ export interface VisitorFile {
   sizeBytes: number;
   mediaType: string;
   sha256: string;
+  /** This visitor brought it, and may take it back. */
+  own: boolean;
+}
+
+/** A folder into which files may be brought. */
+export interface VisitorPlace {
+  id: string;
+  /** Relative path with forward slashes. */
+  path: string;
 }
 
 /** A file that is on its way into the share. */
@@ -46,7 +55,14 @@ export interface ArrivingFile {
 }
 
 export interface VisitorContents {
+  level: ShareLevel;
+  /** Whether what others brought is shown. */
+  seesOthers: boolean;
   files: VisitorFile[];
+  /** Where files may be brought; none where nothing may be. */
+  places: VisitorPlace[];
+  /** How many bytes are still taken in; null where nothing may be brought. */
+  takesBytes: number | null;
   arriving: ArrivingFile[];
   totalBytes: number;
   /** Exact size of the archive of everything; null when there can be none. */

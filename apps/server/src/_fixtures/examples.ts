@@ -397,6 +397,33 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     body: { address: 'm.hale@fenway.example', password: null },
     also: [409],
   }),
+  'POST /s/:token/uploads': (t) => ({
+    path: `/s/${t.share.token}/uploads`,
+    headers: { 'Tus-Resumable': '1.0.0', 'Upload-Length': '1', 'Upload-Metadata': 'name eA==' },
+    // This share takes nothing in; the protocol judges its own.
+    also: [400, 403],
+  }),
+  'HEAD /s/:token/uploads/:id': (t) => ({
+    ...{ path: `/s/${t.share.token}/uploads/${randomUUID()}`, headers: { 'Tus-Resumable': '1.0.0' }, also: [404] },
+  }),
+  'GET /s/:token/uploads/:id': (t) => ({ path: `/s/${t.share.token}/uploads/${randomUUID()}`, also: [404] }),
+  'PATCH /s/:token/uploads/:id': (t) => ({
+    path: `/s/${t.share.token}/uploads/${randomUUID()}`,
+    headers: {
+      ...{ 'Tus-Resumable': '1.0.0', 'Upload-Offset': '0', 'Content-Type': 'application/offset+octet-stream' },
+    },
+    raw: Buffer.from('x'),
+    also: [400, 404],
+  }),
+  'DELETE /s/:token/uploads/:id': (t) => ({
+    ...{ path: `/s/${t.share.token}/uploads/${randomUUID()}`, headers: { 'Tus-Resumable': '1.0.0' }, also: [404] },
+  }),
+  'POST /s/:token/uploads/:id/finish': (t) => ({
+    path: `/s/${t.share.token}/uploads/${randomUUID()}/finish`,
+    body: { conflict: 'keep-both' },
+    also: [404],
+  }),
+  'DELETE /s/:token/files/:id': (t) => ({ path: `/s/${t.share.token}/files/${randomUUID()}`, also: [404] }),
   'GET /s/:token/files/:id': (t) => ({ path: `/s/${t.share.token}/files/${t.file}` }),
   'GET /s/:token/all.zip': (t) => ({ path: `/s/${t.share.token}/all.zip` }),
   'GET /s/:token/events': (t) => ({ path: `/s/${t.share.token}/events`, endless: true }),

@@ -141,7 +141,7 @@ export class AccessService {
   /** The same of somebody who is bringing something into a folder. */
   bringing(by: Bringer, folderId: string): Running {
     const decide = () => decided(async () => (await by.admit(folderId, undefined, { trashedToo: true })).validUntil);
-    return { decide, wakes: isAccess };
+    return { decide, wakes: by.wakes ?? isAccess };
   }
 
   /**

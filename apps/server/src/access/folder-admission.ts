@@ -1,5 +1,7 @@
 import type { Act, Actor } from '@quay/core';
+import type { QuayEvent, UploadAnswer } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
+import type { NewEntry } from '../ledger/ledger.service.js';
 
 /** That somebody may bring something into a folder, as decided at one moment. */
 export interface FolderAdmission {
@@ -28,4 +30,13 @@ export interface Bringer {
   sees: (nodeId: string, m: EntityManager) => Promise<boolean>;
   /** @throws Problem access.level when this item is not theirs to replace */
   requireChange: (nodeId: string, m: EntityManager) => Promise<void>;
+  /** Whether an event could have changed what they may; left out: those of access. */
+  wakes?: (event: QuayEvent) => boolean;
+  /** The share through which they bring it. */
+  shareId?: string;
+  /**
+   * Within the transaction that writes a file down: what else is to be kept of it, and how the ledger tells of it; left
+   * out: as of somebody with an account.
+   */
+  writes?: (tx: EntityManager, kept: UploadAnswer) => Promise<Pick<NewEntry, 'kind' | 'shareId' | 'detail'>>;
 }

@@ -63,7 +63,7 @@ const TABLES: Record<string, string[]> = {
     'share_recipient',
     'share_member',
   ],
-  visits: ['visit', 'visit_file', 'share_code', 'share_refusal'],
+  visits: ['visit', 'visit_file', 'share_code', 'share_refusal', 'share_brought'],
   previews: ['preview'],
   adopt: ['task'],
   backups: ['backup_place'],
@@ -118,7 +118,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['store_archived', ['access'], 'whether it was archived at a moment'],
   [
     'file_version',
-    ['adopt', 'backups', 'platform', 'previews', 'setup', 'shares', 'visits'],
+    ['adopt', 'backups', 'platform', 'previews', 'setup', 'shares', 'transfers', 'visits'],
     'which bytes a file has; bytes without a version go; whether there are files at all',
   ],
   [
@@ -135,7 +135,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['session', ['visits'], 'a visit of somebody signed in ends with it'],
   ['membership', ['directory'], 'whom the directory put into which group'],
   ['person_past', ['access'], 'who had an account at a moment'],
-  ['actor', ['stores'], 'names beside what they brought'],
+  ['actor', ['stores', 'transfers', 'visits'], 'names beside what they brought'],
   ['blob', ['adopt', 'backups', 'previews', 'stores'], 'sizes, and whether bytes are damaged'],
   ['folder_access', ['shares', 'stores'], 'weights leave out what somebody does not see; where links lead'],
   ['access_root', ['shares', 'stores'], 'weights leave out what somebody does not see; where links lead'],

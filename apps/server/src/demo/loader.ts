@@ -426,9 +426,9 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
   const closes = momentOf(l.now, share.closes, 17);
   await l.tx.query(
     `INSERT INTO share (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at,
-      visit_limit, visits_used, withdrawn_at, created_at, created_by, audience)
+      visit_limit, visits_used, withdrawn_at, created_at, created_by, audience, level)
      VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1),
-       $6, $7, $8, $9, $10, $11, $12, $13, $14)`,
+       $6, $7, $8, $9, $10, $11, $12, $13, $14, $15)`,
     [
       id,
       share.title,
@@ -444,6 +444,7 @@ async function loadShare(l: Loading, share: DemoShare, passwordHash: string): Pr
       new Date(made),
       l.people.get(share.by),
       share.listed ? 'listed' : share.group ? 'members' : 'anyone',
+      share.level ?? 'download',
     ],
   );
   await loadAudience(l, id, share);

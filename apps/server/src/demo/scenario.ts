@@ -1,4 +1,4 @@
-import type { Duty } from '@quay/core';
+import type { Duty, ShareLevel } from '@quay/core';
 
 /** The made-up office: people, stores, projects and shares. Everything here is invented. */
 
@@ -174,6 +174,8 @@ export interface DemoShare {
   listed?: string[];
   /** The group that it is for. */
   group?: string;
+  /** What visitors may; left out: they download. */
+  level?: ShareLevel;
 }
 
 const P = 'Projects/2026';
@@ -211,6 +213,7 @@ export const SHARES: DemoShare[] = [
     title: 'Site crew photographs',
     by: 'rosa',
     items: [`${P}/Mill Lane/Photographs`, `${P}/Hartop yard/Photographs`],
+    level: 'contribute',
     opens: -2.4,
     closes: 18.6,
     made: -2.4,

@@ -337,3 +337,11 @@ export function guestsOf(m: EntityManager, sponsorId: string): Promise<{ id: str
 export async function setSponsor(tx: EntityManager, guestIds: string[], sponsorId: string | null): Promise<void> {
   await tx.query(`UPDATE person SET sponsor_id = $2 WHERE id = ANY($1) AND role = 'guest'`, [guestIds, sponsorId]);
 }
+
+/** Has a visitor be somebody who can do something: a row of `actor`, as accounts have by themselves. */
+export async function knowVisitor(m: EntityManager, id: string, name: string): Promise<void> {
+  await m.query(`INSERT INTO actor (id, kind, name) VALUES ($1, 'visitor', $2) ON CONFLICT (id) DO NOTHING`, [
+    id,
+    name,
+  ]);
+}

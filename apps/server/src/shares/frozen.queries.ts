@@ -9,7 +9,6 @@ import {
   MOST_CONTENTS,
   shownBelow,
   withOwnTops,
-  type ContentFile,
   type ContentRow,
   type FileBytes,
 } from '../stores/branch.queries.js';
@@ -70,7 +69,7 @@ export async function frozenWithin(
 }
 
 /** Everything that a share serves: of its items and all below them, what its publisher may publish. */
-export async function contentsOfShare(m: EntityManager, share: ShareRecord): Promise<ContentFile[]> {
+export async function contentsOfShare(m: EntityManager, share: ShareRecord): Promise<ContentRow[]> {
   const live = await contentRows(m, liveIdsOf(share), { personId: share.createdBy, act: 'publish' });
   if (share.frozenIds.length === 0) return withOwnTops(live, share.itemIds);
   const there = new Set(live.map((row) => row.id));

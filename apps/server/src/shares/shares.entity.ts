@@ -1,4 +1,4 @@
-import type { AudienceKind } from '@quay/core';
+import type { AudienceKind, ShareLevel } from '@quay/core';
 import { Column, Entity, PrimaryColumn } from 'typeorm';
 
 @Entity('share')
@@ -10,6 +10,9 @@ export class Share {
   @Column('bytea', { name: 'token_sealed' }) tokenSealed!: Buffer;
   @Column('uuid', { name: 'address_id' }) addressId!: string;
   @Column('text') audience!: AudienceKind;
+  @Column('text') level!: ShareLevel;
+  @Column('boolean', { name: 'sees_others' }) seesOthers!: boolean;
+  @Column('bigint', { name: 'takes_bytes' }) takesBytes!: string;
   @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
   @Column('timestamptz', { name: 'opens_at', nullable: true }) opensAt!: Date | null;
   @Column('timestamptz', { name: 'closes_at', nullable: true }) closesAt!: Date | null;

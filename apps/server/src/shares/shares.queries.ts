@@ -5,6 +5,8 @@ import {
   type Instant,
   type ReachMark,
   type ShareFacts,
+  type ShareLevel,
+  type ShareMay,
   type ShareState,
 } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
@@ -25,6 +27,9 @@ export interface ShareRecord {
   /** How its address was last found from outside. */
   reach: ReachMark;
   audience: AudienceKind;
+  /** What visitors may do, and how many bytes they have brought. */
+  may: ShareMay;
+  broughtBytes: number;
   passwordHash: string | null;
   opensAt: Date | null;
   closesAt: Date | null;
@@ -62,6 +67,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
 export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.removes_files AS "removesFiles", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
+  s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.brought_bytes::float8 AS "broughtBytes",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
   coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
     'unknown') AS reach,
@@ -71,7 +77,10 @@ export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "token
   ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners", ${IS_BROKEN} AS broken`;
 
 /** A row of {@link SHARE_COLUMNS}. */
-export type ShareColumns = Omit<ShareRecord, 'address'> & {
+export type ShareColumns = Omit<ShareRecord, 'address' | 'may'> & {
+  level: ShareLevel;
+  seesOthers: boolean;
+  takesBytes: number;
   scheme: Address['scheme'];
   host: string;
   port: number | null;
@@ -79,10 +88,14 @@ export type ShareColumns = Omit<ShareRecord, 'address'> & {
   addressId: string;
 };
 
-export const shareRecord = ({ scheme, host, port, pathPrefix, addressId, ...row }: ShareColumns): ShareRecord => ({
-  ...row,
-  address: { id: addressId, scheme, host, port, pathPrefix },
-});
+export function shareRecord(row: ShareColumns): ShareRecord {
+  const { scheme, host, port, pathPrefix, addressId, level, seesOthers, takesBytes, ...rest } = row;
+  return {
+    ...rest,
+    may: { level, seesOthers, takesBytes },
+    address: { id: addressId, scheme, host, port, pathPrefix },
+  };
+}
 
 /** These shares, newest first; what there is no share for is left out. */
 export const sharesById = (m: EntityManager, at: Date, ids: readonly string[]): Promise<ShareRecord[]> =>
@@ -278,4 +291,13 @@ export async function countVisit(
     [shareId, at, passwordHash],
   );
   return rows[0] ?? null;
+}
+
+/** Counts what visitors brought. @returns false where the share takes in no more */
+export async function takeIn(tx: EntityManager, shareId: string, bytes: number): Promise<boolean> {
+  const [, counted] = (await tx.query(
+    'UPDATE share SET brought_bytes = brought_bytes + $2 WHERE id = $1 AND brought_bytes + $2 <= takes_bytes',
+    [shareId, bytes],
+  )) as [unknown, number];
+  return counted > 0;
 }

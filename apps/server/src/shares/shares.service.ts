@@ -2,6 +2,9 @@ import { Inject, Injectable } from '@nestjs/common';
 import {
   addressText,
   frozenTerms,
+  MAY_DOWNLOAD,
+  mayWords,
+  nowhereToAdd,
   NO_END_WORDS,
   shareLink,
   shareSentence,
@@ -9,6 +12,7 @@ import {
   tokenFromBytes,
   TOKEN_BYTES,
   type AudienceKind,
+  type ShareMay,
   WINDOW_FAULT_WORDS,
   windowFault,
   momentInWords,
@@ -34,6 +38,7 @@ import { TableService } from '../access/table.service.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
 import { VersionsService } from '../stores/versions.service.js';
+import { broughtInto } from '../visits/bringing.queries.js';
 import { endVisits } from '../visits/visits.queries.js';
 import { meantBy, requireMembers } from './audience.js';
 import { audienceOf, setAudience, type Meant } from './audience.queries.js';
@@ -58,6 +63,8 @@ import {
 
 /** Visits that one table holds, the newest. */
 const MOST_IN_TABLE = 50_000;
+/** Files of visitors that a sheet lists, the last. */
+const MOST_BROUGHT = 200;
 
 @Injectable()
 export class SharesService {
@@ -86,7 +93,7 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
-    const [items, visits, refused, history, { zone }, bytes, whoIsMeant] = await Promise.all([
+    const [items, visits, refused, history, { zone }, bytes, whoIsMeant, brought] = await Promise.all([
       itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
       refusedOf(m, shareId),
@@ -94,12 +101,16 @@ export class SharesService {
       this.office.settings(),
       bytesOf(m, [record]),
       audienceOf(m, shareId, record.audience),
+      broughtInto(m, shareId, who.personId, MOST_BROUGHT),
     ]);
     const row = rowOf(record, now, bytes.get(record.id) ?? 0);
     return {
       ...row,
       message: record.message,
       removesFiles: record.removesFiles,
+      may: record.may,
+      brought,
+      broughtBytes: record.broughtBytes,
       mayAdd: record.createdBy === who.personId,
       whoIsMeant,
       link: shareLink(record.address, unseal(this.config.sealingKey, record.tokenSealed)),
@@ -112,6 +123,7 @@ export class SharesService {
             listed: whoIsMeant.listed.length,
             members: whoIsMeant.members.map((m) => m.name),
           },
+          may: record.may,
           itemCount: record.itemIds.length,
           frozen: frozenTerms(items.map((i) => (i.frozenAt === null ? null : Date.parse(i.frozenAt)))),
           totalBytes: row.totalBytes,
@@ -175,11 +187,13 @@ export class SharesService {
         closesAt: dateOf(window.closesAt),
         visitLimit: asked.visitLimit,
         removesFiles: asked.removesFiles ?? false,
+        ...mayColumns(asked.may ?? MAY_DOWNLOAD),
         createdAt: this.clock.date(),
         createdBy: who.personId,
       });
       await this.items.putIn(tx, who, id, items);
       if (asked.removesFiles) await this.requireRemovable(tx, id);
+      if (asked.may) await this.requireSomewhereToAdd(tx, who, id, asked.may);
       if (meant) await this.mean(tx, id, meant);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
@@ -195,6 +209,7 @@ export class SharesService {
           closesAt: asked.window.closesAt,
           password: asked.password !== null,
           audience: meant?.kind ?? 'anyone',
+          may: asked.may?.level ?? 'download',
           weakPasswordMeant: asked.weakPasswordMeant,
           visitLimit: asked.visitLimit,
           removesFiles: asked.removesFiles ?? false,
@@ -232,6 +247,7 @@ export class SharesService {
         ...(passwordHash !== undefined && { passwordHash }),
         ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
         ...(asked.removesFiles !== undefined && { removesFiles: asked.removesFiles }),
+        ...(asked.may && mayColumns(asked.may)),
         ...((asked.addressId ?? meant) !== undefined && {
           addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
         }),
@@ -249,6 +265,7 @@ export class SharesService {
       if (entries.length === 0) return;
       const removes = asked.removesFiles ?? before.removesFiles;
       if (removes && (asked.removesFiles || moved || window)) await this.requireRemovable(tx, shareId);
+      if (asked.may) await this.requireSomewhereToAdd(tx, who, shareId, asked.may);
       if (window) await clearAgain(tx, shareId);
       if (meant) await this.mean(tx, shareId, meant);
       const title = asked.title ?? before.title;
@@ -356,6 +373,16 @@ export class SharesService {
     await this.access.requireBelow(publisher, nodes, 'remove', tx);
   }
 
+  /** @throws Problem share.nowhere-to-add where files could be brought into nothing of it */
+  private async requireSomewhereToAdd(tx: EntityManager, who: Who, shareId: string, may: ShareMay): Promise<void> {
+    const items = await itemsOf(tx, who.personId, shareId);
+    const fault = nowhereToAdd(
+      may,
+      items.map(({ kind, frozenAt }) => ({ kind, frozen: frozenAt !== null })),
+    );
+    if (fault) throw invalidField('may.level', 'share.nowhere-to-add', fault);
+  }
+
   private async mean(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
     await requireMembers(tx, meant.members, this.clock.date());
     await setAudience(tx, shareId, meant);
@@ -399,6 +426,11 @@ async function requireStrongPassword(
     );
 }
 
+const mayColumns = ({ level, seesOthers, takesBytes }: ShareMay) => ({
+  ...{ level, seesOthers },
+  takesBytes: String(takesBytes),
+});
+
 function windowOf(text: WindowText): Window {
   return {
     opensAt: text.opensAt === null ? null : Date.parse(text.opensAt),
@@ -420,7 +452,7 @@ function whatChanged(
   if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null))
     return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
   const names = (
-    ['title', 'message', 'window', 'password', 'visitLimit', 'removesFiles', 'addressId', 'audience'] as const
+    ['title', 'message', 'window', 'password', 'visitLimit', 'removesFiles', 'addressId', 'audience', 'may'] as const
   ).filter((name) => asked[name] !== undefined);
   const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
   if (later && names.length === 1)
@@ -437,6 +469,7 @@ function whatChanged(
     removesFiles: asked.removesFiles ? 'its files go when it closes' : 'its files stay when it closes',
     addressId: 'address of the link',
     audience: 'who it is for',
+    may: `what they may: ${asked.may ? mayWords(asked.may).verb : ''}`,
   };
   return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
 }

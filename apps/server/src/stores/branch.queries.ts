@@ -185,7 +185,7 @@ export async function contents(
 }
 
 /** Puts everything of a node under a name that no other node has. */
-export function withOwnTops(rows: ContentRow[], nodeIds: readonly string[]): ContentFile[] {
+export function withOwnTops(rows: ContentRow[], nodeIds: readonly string[]): ContentRow[] {
   const tops = new Map<string, string>();
   for (const row of rows) if (!tops.has(row.origin)) tops.set(row.origin, topOf(row.path));
   const origins = nodeIds.filter((id) => tops.has(id));

@@ -8,7 +8,7 @@ import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
 import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { invalidField } from '../platform/problems/problem.js';
+import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { lockAccess } from '../access/access-lock.js';
 import type { Bringer } from '../access/folder-admission.js';
@@ -53,11 +53,16 @@ export class Recorder {
       const kept = await this.record(tx, by, file, { ...how, storeId: folder.storeId }, rules);
       await also?.(tx, kept);
       await this.previews.want(tx, [kept]);
+      const said = await by.writes?.(tx, kept);
       await this.ledger.append(tx, {
         kind: kept.version > 1 ? 'file.versioned' : 'file.uploaded',
+        ...said,
         actor: by.actor,
         nodeId: kept.id,
-        detail: { name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version },
+        detail: {
+          ...{ name: kept.name, sizeBytes: kept.sizeBytes, sha256: kept.sha256, version: kept.version },
+          ...said?.detail,
+        },
       });
       return kept;
     });
@@ -100,6 +105,7 @@ export class Recorder {
     if (present && !beside && how.conflict === 'version') {
       // To replace what is there takes more than to add to it, unless one has brought it oneself.
       await by.requireChange(present.id, tx);
+      if (how.base) await requireBase(tx, present, how.base);
       const version = await this.versions.addVersion(tx, by, {
         nodeId: present.id,
         storeId: how.storeId,
@@ -152,4 +158,20 @@ export class Recorder {
     });
     return id;
   }
+}
+
+/** @throws Problem file.newer: another version was put there meanwhile, which is not to be covered unseen */
+async function requireBase(tx: EntityManager, file: Node, base: Buffer): Promise<void> {
+  const [now] = await tx.query<{ sha256: Buffer; number: number; at: Date; by: string | null }[]>(
+    `SELECT v.sha256, v.number, v.created_at AS at, a.name AS by
+       FROM file_version v LEFT JOIN actor a ON a.id = v.created_by WHERE v.id = $1`,
+    [file.versionId],
+  );
+  if (!now || now.sha256.equals(base)) return;
+  throw new Problem(
+    'conflict',
+    'file.newer',
+    `${now.by ?? 'Somebody'} has put a newer version of ${file.name} there. Keep both, or put yours over it: theirs stays as a version.`,
+    { by: now.by, at: now.at.toISOString(), version: now.number },
+  );
 }

@@ -19,6 +19,8 @@ export interface Recording {
   conflict: ConflictChoice;
   /** When the upload began: what took the name since then was faster, and both are kept. */
   beganAt: Date;
+  /** The version that is to be replaced, by the SHA-256 of its bytes: where another one is there by then, it is not. */
+  base?: Buffer | null;
 }
 
 /** Whether others may bring something into the same folder meanwhile. */

@@ -16,6 +16,7 @@ import { Readable } from 'node:stream';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
+import type { Bringer } from '../access/folder-admission.js';
 import { noSession, sessionSecret } from '../people/signed-in.guard.js';
 import { clientAddress } from '../platform/client-address.js';
 import { SessionService } from '../people/session.service.js';
@@ -36,9 +37,15 @@ export const UPLOADS_PATH = '/api/uploads';
 /** How long a part waits for the rest before it is removed. */
 export const PART_KEPT_MS = 7 * 24 * 3600 * 1000;
 
+/** Whoever sends in pieces, and the path that they send to. */
+export interface Sender {
+  bringer: Bringer;
+  path: string;
+}
+
 interface Row {
   id: string;
-  person_id: string;
+  actor_id: string;
   folder_id: string;
   name: string;
   conflict: ConflictChoice;
@@ -49,6 +56,7 @@ interface Row {
   created_at: Date;
   touched_at: Date;
   answer: UploadAnswer | null;
+  base_sha256: Buffer | null;
 }
 
 /**
@@ -58,7 +66,7 @@ interface Row {
 @Injectable()
 export class ResumableService extends DataStore implements OnModuleInit {
   override extensions = ['creation', 'creation-with-upload', 'termination'];
-  private readonly asking = new AsyncLocalStorage<Who>();
+  private readonly sending = new AsyncLocalStorage<Sender>();
   private readonly protocol: Server;
 
   constructor(
@@ -77,12 +85,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
     this.protocol = new Server({
       path: UPLOADS_PATH,
       datastore: this,
-      relativeLocation: true,
+      generateUrl: (_req, { id }) => `${this.sender().path}/${id}`,
+      getFileIdFromRequest: (_req, id) => id,
       namingFunction: () => uuidv7(),
       // Pages of other sites get nothing.
       allowedOrigins: () => false,
       onUploadFinish: async (_req, upload) => {
-        await this.settle(this.who(), upload.id);
+        await this.settle(this.sender().bringer, upload.id);
         return {};
       },
       onResponseError: (req, error) => this.refusal(error, req),
@@ -104,18 +113,23 @@ export class ResumableService extends DataStore implements OnModuleInit {
         const secret = sessionSecret(req.headers.cookie);
         const who = secret ? await this.sessions.whoHolds(secret, clientAddress(req)) : null;
         if (!who) throw noSession();
-        await this.asking.run(who, () => this.protocol.handle(req, res));
+        await this.handle({ bringer: this.access.bringer(who), path: UPLOADS_PATH }, req, res);
       } catch (error) {
         sendProblem(asProblem(error), req, res);
       }
     };
   }
 
+  /** Does what the protocol asks, for whoever was let in. */
+  async handle(sender: Sender, req: Request, res: Response): Promise<void> {
+    await this.sending.run(sender, () => this.protocol.handle(req, res));
+  }
+
   /** Somebody's uploads that have not ended. */
   async open(who: Who): Promise<OpenUpload[]> {
     const rows = await this.db.query<(Row & { folder_name: string })[]>(
       `SELECT u.*, n.name AS folder_name FROM upload u JOIN node n ON n.id = u.folder_id
-        WHERE u.person_id = $1 AND u.answer IS NULL ORDER BY u.created_at`,
+        WHERE u.actor_id = $1 AND u.share_id IS NULL AND u.answer IS NULL ORDER BY u.created_at`,
       [who.personId],
     );
     return rows.map((r) => ({
@@ -131,44 +145,46 @@ export class ResumableService extends DataStore implements OnModuleInit {
   }
 
   /** What became of an upload: its answer, or that it has not ended. */
-  async outcome(who: Who, id: string): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
-    const row = await this.mine(who, id);
+  async outcome(by: Bringer, id: string): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
+    const row = await this.mine(by, id);
     return { answer: row.answer, offsetBytes: Number(row.offset_bytes) };
   }
 
   /** Ends a complete upload whose name was taken, by another decision. */
-  async finish(who: Who, id: string, conflict: ConflictChoice): Promise<UploadAnswer> {
-    const row = await this.mine(who, id);
+  async finish(by: Bringer, id: string, conflict: ConflictChoice): Promise<UploadAnswer> {
+    const row = await this.mine(by, id);
     if (Number(row.offset_bytes) < Number(row.size_bytes))
       throw new Problem('conflict', 'upload.incomplete', 'Not all of this upload has arrived yet.');
-    return this.settle(who, id, conflict);
+    return this.settle(by, id, conflict);
   }
 
   // What the protocol asks of its store.
 
   override async create(upload: Upload): Promise<Upload> {
-    const who = this.who();
+    const { bringer } = this.sender();
     const plain = Object.fromEntries(
       Object.entries(upload.metadata ?? {}).filter(
-        ([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt'].includes(key),
+        ([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt', 'base'].includes(key),
       ),
     );
     const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
     const sizeBytes = upload.size ?? 0;
-    await this.uploads.admit(this.access.bringer(who), { ...asked, sizeBytes });
+    await this.uploads.admit(bringer, { ...asked, sizeBytes });
     const now = this.clock.date();
     await this.db.query(
-      `INSERT INTO upload (id, person_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8)`,
+      `INSERT INTO upload (id, actor_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at, share_id,
+         base_sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9, $10)`,
       [
         upload.id,
-        who.personId,
+        bringer.actor.id,
         asked.folderId,
         normalizeName(asked.name),
         asked.conflict,
         asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt),
         sizeBytes,
         now,
+        bringer.shareId ?? null,
+        asked.base === undefined ? null : Buffer.from(asked.base, 'hex'),
       ],
     );
     upload.creation_date = now.toISOString();
@@ -176,15 +192,14 @@ export class ResumableService extends DataStore implements OnModuleInit {
   }
 
   override async write(stream: Readable, id: string, offset: number): Promise<number> {
-    const who = this.who();
-    const row = await this.mine(who, id);
+    const { bringer } = this.sender();
+    const row = await this.mine(bringer, id);
     const size = Number(row.size_bytes);
     // Asked again after its end, as when the answer was lost: everything is there.
     if (offset === size) {
-      await this.settle(who, id);
+      await this.settle(bringer, id);
       return size;
     }
-    const bringer = this.access.bringer(who);
     const admission = await bringer.admit(row.folder_id, undefined, { trashedToo: true });
     const writer = randomUUID();
     const [, begun] = (await this.db.query(
@@ -214,12 +229,12 @@ export class ResumableService extends DataStore implements OnModuleInit {
       .catch((error: unknown) => {
         throw noRoomForMore(error);
       });
-    if (length === size) await this.settle(who, id);
+    if (length === size) await this.settle(bringer, id);
     return length;
   }
 
   override async getUpload(id: string): Promise<Upload> {
-    const row = await this.mine(this.who(), id);
+    const row = await this.mine(this.sender().bringer, id);
     return new Upload({
       id,
       size: Number(row.size_bytes),
@@ -230,13 +245,13 @@ export class ResumableService extends DataStore implements OnModuleInit {
   }
 
   override async remove(id: string): Promise<void> {
-    await this.mine(this.who(), id);
+    await this.mine(this.sender().bringer, id);
     await this.forget(id);
   }
 
   /** Records a complete upload; the second time it answers what it answered before. */
-  private async settle(who: Who, id: string, conflict?: ConflictChoice): Promise<UploadAnswer> {
-    const row = await this.mine(who, id);
+  private async settle(by: Bringer, id: string, conflict?: ConflictChoice): Promise<UploadAnswer> {
+    const row = await this.mine(by, id);
     if (row.answer) return row.answer;
     const blob = await this.blobs.parts.finish(id, Number(row.size_bytes)).catch((error: NodeJS.ErrnoException) => {
       // An empty file never gets a part.
@@ -245,9 +260,15 @@ export class ResumableService extends DataStore implements OnModuleInit {
     });
     try {
       const answer = await this.recorder.one(
-        this.access.bringer(who),
+        by,
         { below: [], name: row.name, modifiedAt: row.modified_at, blob },
-        { folderId: row.folder_id, conflict: conflict ?? row.conflict, beganAt: row.created_at },
+        {
+          folderId: row.folder_id,
+          conflict: conflict ?? row.conflict,
+          beganAt: row.created_at,
+          // Whoever decides anew has been told what is there by now.
+          base: conflict ? null : row.base_sha256,
+        },
         async (tx, told) => {
           const [, changed] = (await tx.query(
             'UPDATE upload SET answer = $2, touched_at = $3 WHERE id = $1 AND answer IS NULL',
@@ -261,7 +282,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
       await this.blobs.parts.remove(id);
       return answer;
     } catch (error) {
-      const again = await this.mine(who, id);
+      const again = await this.mine(by, id);
       if (again.answer) return again.answer;
       throw error;
     }
@@ -295,18 +316,21 @@ export class ResumableService extends DataStore implements OnModuleInit {
     await this.blobs.parts.remove(id);
   }
 
-  private async mine(who: Who, id: string): Promise<Row> {
+  private async mine({ actor, shareId }: Bringer, id: string): Promise<Row> {
     const [row] = /^[0-9a-f-]{36}$/.test(id)
-      ? await this.db.query<Row[]>('SELECT * FROM upload WHERE id = $1 AND person_id = $2', [id, who.personId])
+      ? await this.db.query<Row[]>(
+          'SELECT * FROM upload WHERE id = $1 AND actor_id = $2 AND share_id IS NOT DISTINCT FROM $3::uuid',
+          [id, actor.id, shareId ?? null],
+        )
       : [];
     if (!row) throw notFound('This upload');
     return row;
   }
 
-  private who(): Who {
-    const who = this.asking.getStore();
-    if (!who) throw new Error('an upload is handled, and nobody is signed in');
-    return who;
+  private sender(): Sender {
+    const sender = this.sending.getStore();
+    if (!sender) throw new Error('an upload is handled that nobody sends');
+    return sender;
   }
 
   private refusal(error: unknown, req: object): { status_code: number; body: string } | undefined {

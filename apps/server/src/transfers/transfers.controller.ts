@@ -113,7 +113,7 @@ export class TransfersController {
     @Me() who: Who,
     @Param('id', id) uploadId: string,
   ): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
-    return this.resumable.outcome(who, uploadId);
+    return this.resumable.outcome(this.access.bringer(who), uploadId);
   }
 
   @Post('uploads/:id/finish')
@@ -125,7 +125,7 @@ export class TransfersController {
     @Param('id', id) uploadId: string,
     @Body(valid(finishSchema)) asked: { conflict: ConflictChoice },
   ): Promise<UploadAnswer> {
-    return this.resumable.finish(who, uploadId, asked.conflict);
+    return this.resumable.finish(this.access.bringer(who), uploadId, asked.conflict);
   }
 
   @Get('files/:id/content')

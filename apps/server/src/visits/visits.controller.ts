@@ -1,11 +1,14 @@
-import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '@nestjs/common';
+import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Post, Req, Res } from '@nestjs/common';
 import {
   askCodeSchema,
+  finishSchema,
   idSchema,
   openShareSchema,
   type AskCode,
   type CodeAsked,
+  type ConflictChoice,
   type OpenShare,
+  type UploadAnswer,
   type VisitorDoor,
 } from '@quay/contract';
 import type { Request, Response } from 'express';
@@ -21,7 +24,9 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { notFound } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { DownloadService } from '../transfers/download.service.js';
+import { ResumableService } from '../transfers/resumable.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
+import { BringingService } from './bringing.service.js';
 import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -33,6 +38,8 @@ export class VisitsController {
 
   constructor(
     private readonly visits: VisitsService,
+    private readonly bringing: BringingService,
+    private readonly resumable: ResumableService,
     private readonly downloads: DownloadService,
     private readonly streams: EventStreams,
     private readonly office: Office,
@@ -104,6 +111,70 @@ export class VisitsController {
     return this.visits.sendCode(visitorOf(token, req), asked);
   }
 
+  @Post('uploads')
+  @For('visit')
+  @Operation('Bring a file into the share, in pieces that survive a broken connection (tus 1.0)')
+  async begin(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const visitor = visitorOf(token, req);
+    const bringer = await this.bringing.bringer(visitor);
+    await this.bringing.requireRoom(visitor, bringer, Number(req.headers['upload-length'] ?? 0) || 0);
+    await this.resumable.handle({ bringer, path: uploadsPath(req, token) }, req, res);
+  }
+
+  // Before GET, which would answer it too.
+  @Head('uploads/:id')
+  @For('visit')
+  @Operation('How much of an upload has arrived (tus 1.0)')
+  howFar(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Patch('uploads/:id')
+  @For('visit')
+  @Operation('Go on with an upload (tus 1.0)')
+  piece(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Delete('uploads/:id')
+  @For('visit')
+  @Operation('Give an upload up (tus 1.0)')
+  giveUp(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Get('uploads/:id')
+  @For('visit')
+  @Operation('What became of an upload')
+  async outcome(
+    @Param('token') token: string,
+    @Param('id', id) uploadId: string,
+    @Req() req: Request,
+  ): Promise<{ answer: UploadAnswer | null; offsetBytes: number }> {
+    return this.resumable.outcome(await this.bringing.bringer(visitorOf(token, req)), uploadId);
+  }
+
+  @Post('uploads/:id/finish')
+  @For('visit')
+  @HttpCode(200)
+  @Operation('End a complete upload whose name was taken', finishSchema)
+  async finish(
+    @Param('token') token: string,
+    @Param('id', id) uploadId: string,
+    @Body(valid(finishSchema)) asked: { conflict: ConflictChoice },
+    @Req() req: Request,
+  ): Promise<UploadAnswer> {
+    return this.resumable.finish(await this.bringing.bringer(visitorOf(token, req)), uploadId, asked.conflict);
+  }
+
+  @Delete('files/:id')
+  @For('visit')
+  @HttpCode(204)
+  @Operation('Take back a file that this visitor brought')
+  async takeBack(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request): Promise<void> {
+    await this.bringing.takeBack(visitorOf(token, req), nodeId);
+  }
+
   @Get('files/:id')
   @For('visit')
   @Operation('Download one file of the share; byte ranges are served')
@@ -139,7 +210,14 @@ export class VisitsController {
       unsettles: (event) => event.topic === 'missed' || unsettles(share, event),
     });
   }
+
+  private async goOn(token: string, req: Request, res: Response): Promise<void> {
+    const bringer = await this.bringing.bringer(visitorOf(token, req));
+    await this.resumable.handle({ bringer, path: uploadsPath(req, token) }, req, res);
+  }
 }
+
+const uploadsPath = (req: Request, token: string): string => `${prefixOf(req)}/s/${token}/uploads`;
 
 function visitorOf(token: string, req: Request): Visitor {
   return {

@@ -1,6 +1,8 @@
 import { Module } from '@nestjs/common';
 import { LiveModule } from '../live/live.module.js';
+import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
+import { BringingService } from './bringing.service.js';
 import { DoorService } from './door.service.js';
 import { RecipientsService } from './recipients.service.js';
 import { RefusalsService } from './refusals.service.js';
@@ -9,9 +11,9 @@ import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
 
 @Module({
-  imports: [TransfersModule, LiveModule],
+  imports: [StoresModule, TransfersModule, LiveModule],
   controllers: [VisitsController],
-  providers: [VisitsService, DoorService, RecipientsService, RefusalsService, Takings],
+  providers: [VisitsService, BringingService, DoorService, RecipientsService, RefusalsService, Takings],
   exports: [VisitsService],
 })
 export class VisitsModule {}

@@ -15,12 +15,14 @@ export interface VisitRow {
   /** Who they are, in words. */
   who: string | null;
   sessionHash: Buffer | null;
+  /** As whom it has brought something; null: nothing yet. */
+  actorId: string | null;
 }
 
 export async function visitByCookie(m: EntityManager, shareId: string, cookieHash: Buffer): Promise<VisitRow | null> {
   const [row] = await m.query<VisitRow[]>(
     `SELECT v.id, v.began_at AS "beganAt", v.ended_at AS "endedAt", v.recipient, v.person_id AS "personId",
-            coalesce(v.recipient, p.name) AS who, v.session_hash AS "sessionHash"
+            coalesce(v.recipient, p.name) AS who, v.session_hash AS "sessionHash", v.actor_id AS "actorId"
        FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 AND v.cookie_hash = $2`,
     [shareId, cookieHash],
   );

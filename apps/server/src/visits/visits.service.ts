@@ -1,10 +1,13 @@
 import { Injectable } from '@nestjs/common';
 import {
+  bringsFiles,
   needsCode,
   PASSWORD_TRIES_PER_MINUTE,
   SHARED_TRIES_PER_MINUTE,
   visitMayContinue,
   VISIT_LIFETIME_SECONDS,
+  visitorActs,
+  type Act,
   type ShareState,
 } from '@quay/core';
 import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
@@ -26,13 +29,14 @@ import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
 import { factsOf, liveIdsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
-import { MOST_CONTENTS, type ContentFile, type FileBytes } from '../stores/branch.queries.js';
+import { MOST_CONTENTS, type ContentFile, type ContentRow, type FileBytes } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RefusalsService } from './refusals.service.js';
 import { RecipientsService, type Proven } from './recipients.service.js';
-import { arrivingIn, type VisitRow } from './visits.queries.js';
+import { holdShare, ownFiles } from './bringing.queries.js';
+import { arrivingIn, visitByCookie, type VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;
@@ -61,7 +65,7 @@ export interface Visitor {
   agent: string;
 }
 
-interface Inside {
+export interface Inside {
   share: ShareRecord;
   visit: VisitRow;
 }
@@ -108,7 +112,7 @@ export class VisitsService {
     const proven = await this.recipients.require(share, asked, visitor.session, visitor.fromAddress);
     const cookie = randomBytes(24).toString('base64url');
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
-    const shown = await this.contentsOf(sourceOf(visitor.fromAddress), share);
+    const shown = await this.contentsOf(sourceOf(visitor.fromAddress), share, null);
     const visit = await this.begin(visitor, share, proven, cookie);
     const [fresh] = await sharesById(this.db.manager, this.clock.date(), [share.id]);
     return { door: await this.doorOf(sourceOf(visitor.fromAddress), fresh ?? share, visit, shown), cookie };
@@ -131,11 +135,21 @@ export class VisitsService {
     const visit = await this.visitOf(visitor, share);
     if (visit) return { share, visit };
     requireOpen(share, this.clock.now());
-    throw new Problem(
-      'unauthenticated',
-      'share.not-opened',
-      'Open the share first; this browser has no visit, or it has ended.',
-    );
+    throw notOpened();
+  }
+
+  /** The same as things are within a transaction, which holds the share until it ends. */
+  async insideIn(tx: EntityManager, visitor: Visitor): Promise<Inside> {
+    const shareId = await holdShare(tx, secretHash(visitor.token.slice(0, 200)));
+    const [share] = shareId ? await sharesById(tx, this.clock.date(), [shareId]) : [];
+    if (!share) throw notAtThisLink();
+    const { cookie } = visitor;
+    const found = cookie && (await visitByCookie(tx, share.id, secretHash(cookie)));
+    const meant = found && (await this.recipients.admits(share, found, tx)) ? found : null;
+    const visit = await this.lasting(visitor, share, meant);
+    if (visit) return { share, visit };
+    requireOpen(share, this.clock.now());
+    throw notOpened();
   }
 
   /** The share of a visit that begins to listen. */
@@ -165,8 +179,11 @@ export class VisitsService {
   async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const file = await this.door.file(visitor.token, nodeId);
-    if (!file) throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
-    const still = async () => (await this.door.file(visitor.token, nodeId)) !== null;
+    const reads = async (now: ShareRecord) => mayDo(now, 'read') || (await this.isOwn(visit, nodeId));
+    if (!file || !(await reads(share)))
+      throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
+    const still = async (now: ShareRecord) =>
+      (await this.door.file(visitor.token, nodeId)) !== null && (await reads(now));
     return {
       file,
       going: this.going(visitor, share, visit, still),
@@ -179,11 +196,13 @@ export class VisitsService {
   ): Promise<{ archive: Archive; name: string; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
-      const found = await this.served(share);
+      const found = await this.served(share, visit);
       return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
     });
     // What it was laid out of must be in the share still.
-    const still = (now: ShareRecord) => Promise.resolve(share.itemIds.every((id) => now.itemIds.includes(id)));
+    const shows = mayDo(share, 'read');
+    const still = (now: ShareRecord) =>
+      Promise.resolve(mayDo(now, 'read') === shows && share.itemIds.every((id) => now.itemIds.includes(id)));
     const going = this.going(visitor, share, visit, still);
     const taken = () => this.takings.note({ visitId: visit.id, share, what: { archiveOf: files } });
     return { archive, name: `${share.title}.zip`, going, taken };
@@ -214,16 +233,16 @@ export class VisitsService {
     const share = await this.door.share(visitor.token);
     if (share) return share;
     await this.attempts.take(`unknown link from ${sourceOf(visitor.fromAddress)}`, UNKNOWN_LINKS_PER_MINUTE);
-    throw new Problem(
-      'not-found',
-      'share.not-found',
-      'There is no share at this link. Check that the whole link was copied.',
-    );
+    throw notAtThisLink();
   }
 
   private async visitOf(visitor: Visitor, share: ShareRecord): Promise<VisitRow | null> {
     if (!visitor.cookie) return null;
-    const visit = await this.door.visit(visitor.token, visitor.cookie);
+    return this.lasting(visitor, share, await this.door.visit(visitor.token, visitor.cookie));
+  }
+
+  /** A visit, while it lasts. */
+  private async lasting(visitor: Visitor, share: ShareRecord, visit: VisitRow | null): Promise<VisitRow | null> {
     const lasts =
       visit && visit.endedAt === null && visitMayContinue(factsOf(share), visit.beganAt.getTime(), this.clock.now());
     if (!lasts) return null;
@@ -268,7 +287,7 @@ export class VisitsService {
     const now = this.clock.date();
     const { recipient, personId, sessionHash } = proven;
     const visit: VisitRow = {
-      ...{ id: uuidv7(), beganAt: now, endedAt: null, recipient, personId, sessionHash },
+      ...{ id: uuidv7(), beganAt: now, endedAt: null, recipient, personId, sessionHash, actorId: null },
       who: recipient ?? proven.name,
     };
     await this.events.change(async (tx) => {
@@ -356,7 +375,7 @@ export class VisitsService {
   async seenAs(share: ShareRecord, you: string, source: string): Promise<VisitorDoor> {
     const door = await this.doorOf(source, share, null);
     if (door.state !== 'open') return door;
-    const contents = await this.contentsOf(source, share);
+    const contents = await this.contentsOf(source, share, null);
     return { ...door, you, message: share.message, contents };
   }
 
@@ -388,24 +407,47 @@ export class VisitsService {
       countsVisits: share.visitLimit !== null,
       visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
       now: new Date(now).toISOString(),
-      contents: visit ? (contents ?? (await this.contentsOf(source, share))) : null,
+      contents: visit ? (contents ?? (await this.contentsOf(source, share, visit))) : null,
     };
   }
 
   /** @param source who has it laid out: each has so many turns */
-  private contentsOf(source: string, share: ShareRecord): Promise<VisitorContents> {
-    const lay = async () => ({ ...shownOf(await this.served(share)), arriving: await this.arriving(share) });
-    return this.turns.run(source, lay);
+  private contentsOf(source: string, share: ShareRecord, visit: VisitRow | null): Promise<VisitorContents> {
+    return this.turns.run(source, async () => {
+      const all = await contentsOfShare(this.db.manager, share);
+      const own = await this.ownOf(visit);
+      const { level, takesBytes } = share.may;
+      const brings = bringsFiles(share.may);
+      return {
+        ...{ level, seesOthers: mayDo(share, 'see') },
+        ...shownOf(this.visible(share, all, own), own),
+        arriving: await this.arriving(share),
+        places: brings ? placesIn(share, all) : [],
+        takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
+      };
+    });
   }
 
   private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
-    if (liveIdsOf(share).length === 0) return [];
+    if (liveIdsOf(share).length === 0 || !mayDo(share, 'see')) return [];
     return arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING);
   }
 
-  /** What is in a share: of its items and all below them, what its publisher may publish. */
-  private served(share: ShareRecord): Promise<ContentFile[]> {
-    return contentsOfShare(this.db.manager, share);
+  /** What is in a share to a visit: of its items and all below them, what its publisher may publish and they may read. */
+  private async served(share: ShareRecord, visit: VisitRow): Promise<ContentFile[]> {
+    return this.visible(share, await contentsOfShare(this.db.manager, share), await this.ownOf(visit));
+  }
+
+  private visible(share: ShareRecord, all: ContentRow[], own: ReadonlySet<string>): ContentRow[] {
+    return mayDo(share, 'read') ? all : all.filter((f) => own.has(f.id));
+  }
+
+  private async ownOf(visit: VisitRow | null): Promise<Set<string>> {
+    return visit?.actorId ? ownFiles(this.db.manager, visit.actorId) : new Set();
+  }
+
+  private async isOwn(visit: VisitRow, nodeId: string): Promise<boolean> {
+    return (await this.ownOf(visit)).has(nodeId);
   }
 }
 
@@ -415,12 +457,32 @@ export const unsettles = ({ id, audience }: ShareRecord, event: QuayEvent): bool
   (event.topic === 'share' && event.id === id) ||
   (event.topic === 'session' && audience === 'members');
 
-function shownOf(found: ContentFile[]): Omit<VisitorContents, 'arriving'> {
+/** Folders that may be named to somebody who brings something. */
+const MOST_PLACES = 5000;
+
+const mayDo = ({ may }: ShareRecord, act: Act): boolean => visitorActs(may).all.includes(act);
+
+/** Where files may be brought: folders that are served as they are; where nothing else is seen, the items alone. */
+function placesIn(share: ShareRecord, all: ContentRow[]): VisitorContents['places'] {
+  const sees = mayDo(share, 'see');
+  return all
+    .filter((f) => f.kind === 'folder' && !share.frozenIds.includes(f.origin) && (sees || f.id === f.origin))
+    .slice(0, MOST_PLACES)
+    .map((f) => ({ id: f.id, path: f.path.replace(/\/$/, '') }));
+}
+
+function shownOf(
+  found: ContentFile[],
+  own: ReadonlySet<string>,
+): Pick<VisitorContents, 'files' | 'totalBytes' | 'archiveBytes' | 'notAll'> {
   const fault = archiveFault(found);
   const files = found
     .slice(0, MOST_CONTENTS)
     .filter((f): f is ContentFile => f.kind === 'file')
-    .map((f) => ({ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 }));
+    .map((f) => ({
+      ...{ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 },
+      own: own.has(f.id),
+    }));
   return {
     files,
     totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
@@ -432,6 +494,16 @@ function shownOf(found: ContentFile[]): Omit<VisitorContents, 'arriving'> {
 function visitorActor(visitor: Visitor): { kind: 'visitor'; id: null; name: string } {
   return { kind: 'visitor', id: null, name: `Visitor from ${visitor.fromAddress}` };
 }
+
+const notOpened = (): Problem =>
+  new Problem(
+    'unauthenticated',
+    'share.not-opened',
+    'Open the share first; this browser has no visit, or it has ended.',
+  );
+
+const notAtThisLink = (): Problem =>
+  new Problem('not-found', 'share.not-found', 'There is no share at this link. Check that the whole link was copied.');
 
 const REFUSALS: Record<Exclude<ShareState, 'open'>, [code: string, words: string]> = {
   scheduled: ['share.not-yet', 'This share is not open yet.'],

@@ -1,5 +1,5 @@
 import type { ShareSheet } from '@quay/contract';
-import { audienceWords, countOf, momentInWords, shareSentence } from '@quay/core';
+import { audienceWords, countOf, mayWords, momentInWords, shareSentence } from '@quay/core';
 import { useMutation } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -10,6 +10,7 @@ import { AudienceField } from '../ui/audience/audience-field';
 import { useJudgedAudience, type JudgedAudience } from '../ui/audience/chosen';
 import { useSizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
+import { MayField } from '../ui/may-field';
 import { Sentence } from '../ui/words';
 import { AddTo } from './add-to';
 import { Address, SlipLamp, useBetterAddress, useChosenAddress } from './address';
@@ -121,7 +122,7 @@ function Lamps({ guess, fault }: { guess: Guess; fault: string | null }) {
   );
 }
 
-type PartName = 'What' | 'Who' | 'When' | 'Guard' | 'Address';
+type PartName = 'What' | 'Who' | 'May' | 'When' | 'Guard' | 'Address';
 
 interface PartsProps {
   meant: SlipTerms;
@@ -141,6 +142,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
   const needs: Record<PartName, boolean> = {
     What: Boolean(faults.title),
     Who: Boolean(faults.audience),
+    May: Boolean(faults.may),
     When: Boolean(faults.window),
     Guard: Boolean(faults.password ?? faults.limit ?? faults.files) || (guess.weak && !slip.weakPasswordMeant),
     Address: !address || better !== undefined,
@@ -158,6 +160,9 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
       </Part>
       <Part {...part('Who')} said={<WhoSaid meant={meant} />}>
         <AudienceField chosen={slip} set={slip.set} judged={judged} />
+      </Part>
+      <Part {...part('May')} said={<MaySaid meant={meant} />}>
+        <MayField id="slip" chosen={slip} set={slip.set} fault={faults.may} />
       </Part>
       <Part {...part('When')} said={<WhenSaid meant={meant} />}>
         <WindowField chosen={slip} set={slip.set} window={meant.window} fault={faults.window} />
@@ -177,6 +182,16 @@ const WhoSaid = ({ meant }: { meant: SlipTerms }) =>
   audienceWords(meant.terms.audience)
     .map((part) => part.text)
     .join('');
+
+function MaySaid({ meant }: { meant: SlipTerms }) {
+  const { verb, but } = mayWords(meant.terms.may);
+  return (
+    <>
+      {verb}
+      {but && `, ${but}`}
+    </>
+  );
+}
 
 function WhenSaid({ meant: { window } }: { meant: SlipTerms }) {
   const zone = useZone();

@@ -3,6 +3,7 @@ import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
 import { proposedPassword } from '../ui/propose';
 import { FOR_ANYONE, type ChosenAudience } from '../ui/audience/chosen';
+import { DOWNLOADS, type ChosenMay } from '../ui/chosen-may';
 import type { ChosenWindow, WindowChoice } from '../ui/window-choice';
 
 export interface SlipItem {
@@ -20,7 +21,7 @@ export interface SlipItem {
 
 export type PasswordChoice = 'proposed' | 'typed' | 'none';
 
-interface SlipState extends ChosenWindow, ChosenAudience {
+interface SlipState extends ChosenWindow, ChosenAudience, ChosenMay {
   /** It is there, with items or without. */
   begun: boolean;
   items: SlipItem[];
@@ -64,6 +65,7 @@ const BLANK = {
   title: '',
   message: '',
   ...FOR_ANYONE,
+  ...DOWNLOADS,
   choice: '1-week' as WindowChoice,
   opensField: '',
   closesField: '',
@@ -123,6 +125,9 @@ export const useSlip = create<SlipState>()(
         listText,
         blockText,
         members,
+        level,
+        seesOthers,
+        takesField,
         choice,
         opensField,
         closesField,
@@ -136,6 +141,7 @@ export const useSlip = create<SlipState>()(
           ? { folded }
           : {
               ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
+              ...{ level, seesOthers, takesField },
               ...{ choice, opensField, closesField, limitField, removesFiles, addressId, folded },
             },
     },

@@ -1,5 +1,6 @@
 import type { ShareSheet, TemplateTerms } from '@quay/contract';
 import {
+  MAY_DOWNLOAD,
   momentLater,
   momentLaterOf,
   movedOn,
@@ -8,6 +9,7 @@ import {
   VISIT_LIMIT_RANGE,
   type Instant,
 } from '@quay/core';
+import { chosenMay, judgedMay } from '../ui/chosen-may';
 import { chosenOf, type JudgedAudience } from '../ui/audience/chosen';
 import { chosenWindow, type ChosenWindow } from '../ui/window-choice';
 import type { useSlip } from './store';
@@ -26,12 +28,13 @@ export function termsOf(slip: Slip, { asked }: JudgedAudience, now: Instant, zon
     password: slip.passwordChoice !== 'none',
     visitLimit: typedNumber(slip.limitField, VISIT_LIMIT_RANGE).value,
     removesFiles: slip.removesFiles,
+    may: judgedMay(slip).may,
   };
 }
 
 /** What the slip is with a template, from now on. @param names of members, by their ids: who is gone is left out */
 export function withTemplate(
-  { message, audience, window, password, visitLimit, removesFiles }: TemplateTerms,
+  { message, audience, window, password, visitLimit, removesFiles, may = MAY_DOWNLOAD }: TemplateTerms,
   names: ReadonlyMap<string, string>,
   now: Instant,
   zone: string,
@@ -42,6 +45,7 @@ export function withTemplate(
   });
   return {
     ...chosenOf({ ...audience, members }),
+    ...chosenMay(may),
     message,
     ...windowChosen(window, now, zone),
     ...passwordChosen(password),
@@ -80,6 +84,7 @@ export function sharedAgain(share: ShareSheet, now: Instant, zone: string): Part
     title: share.title,
     message: share.message,
     ...chosenOf(share.whoIsMeant),
+    ...chosenMay(share.may),
     ...{ choice: 'custom', opensField: field(opensAt), closesField: field(closesAt) },
     ...passwordChosen(share.hasPassword),
     limitField: share.visitLimit === null ? '' : String(share.visitLimit),

@@ -28,6 +28,7 @@ const slip = (part: Partial<Slip> = {}): Slip =>
     weakPasswordMeant: false,
     limitField: '',
     removesFiles: false,
+    ...{ level: 'download', seesOthers: true, takesField: '5' },
     folded: false,
     published: null,
     ...part,
@@ -88,6 +89,15 @@ describe('what a slip means', () => {
       weakPasswordMeant: false,
       visitLimit: 3,
       removesFiles: false,
+      may: { level: 'download', seesOthers: true, takesBytes: 5_000_000_000 },
     });
+  });
+  it('has somewhere to add to, where files may be added', () => {
+    const of = (frozen: boolean) => {
+      const items = [{ id: 'b', name: 'Photographs', kind: 'folder' as const, sizeBytes: 0, frozen }];
+      return slipTerms(slip({ items, level: 'contribute' }), ANYONE, at()).faults.may;
+    };
+    expect([of(false), of(true)]).toEqual([undefined, expect.stringMatching(/no folder/)]);
+    expect(slipTerms(slip({ level: 'edit', takesField: 'much' }), ANYONE, at()).faults.may).toMatch(/^A number from/);
   });
 });

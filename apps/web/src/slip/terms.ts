@@ -2,6 +2,7 @@ import type { CreateShare } from '@quay/contract';
 import {
   frozenTerms,
   NO_END_WORDS,
+  nowhereToAdd,
   PASSWORD_LENGTH,
   typedNumber,
   VISIT_LIMIT_RANGE,
@@ -10,6 +11,7 @@ import {
   type ShareTerms,
   type Window,
 } from '@quay/core';
+import { judgedMay } from '../ui/chosen-may';
 import type { JudgedAudience } from '../ui/audience/chosen';
 import type { Sizes } from '../ui/sizes';
 import { chosenWindow, windowText } from '../ui/window-choice';
@@ -21,7 +23,7 @@ export interface SlipTerms {
   window: Window;
   terms: ShareTerms;
   /** What must be mended before it can be published, by field. */
-  faults: Partial<Record<'title' | 'window' | 'audience' | 'password' | 'limit' | 'files', string>>;
+  faults: Partial<Record<'title' | 'window' | 'audience' | 'may' | 'password' | 'limit' | 'files', string>>;
 }
 
 /** What the slip means at this moment, by the core's rules. */
@@ -37,6 +39,10 @@ export function slipTerms(
   if (fault) faults.window = WINDOW_FAULT_WORDS[fault];
   if (slip.title.trim() === '') faults.title = 'A title is needed: the recipient sees it.';
   if (judged.fault) faults.audience = judged.fault;
+  const may = judgedMay(slip);
+  const items = slip.items.map(({ kind, frozen = false }) => ({ kind, frozen }));
+  const nowhere = may.fault ?? nowhereToAdd(may.may, items);
+  if (nowhere) faults.may = nowhere;
   if (limit.fault) faults.limit = `${limit.fault} Leave it empty for no limit.`;
   if (slip.removesFiles && window.closesAt === null) faults.files = NO_END_WORDS;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
@@ -46,6 +52,7 @@ export function slipTerms(
     faults,
     terms: {
       audience: judged.terms,
+      may: may.may,
       itemCount: slip.items.length,
       frozen: frozenTerms(slip.items.map((i) => (i.frozen ? now : null))),
       totalBytes: slip.items.reduce((sum, i) => sum + (sizes.get(i.id) ?? i.sizeBytes), 0),
@@ -66,6 +73,7 @@ export function shareAsked(slip: Slip, { asked }: JudgedAudience, { window, term
     ...(slip.addressId && { addressId: slip.addressId }),
     window: windowText(window),
     audience: asked,
+    may: terms.may,
     password: slip.passwordChoice === 'none' ? null : slip.password,
     weakPasswordMeant: slip.weakPasswordMeant,
     visitLimit: terms.visitLimit,

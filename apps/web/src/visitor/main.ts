@@ -2,6 +2,8 @@ import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
 import type { CodeAsked, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
 import { listenWhileShown } from '../live-source';
+import { Bringing } from './bringing';
+import { showBringing } from './bringing-part';
 import { draw, type Actions } from './page';
 import './visitor.css';
 
@@ -30,7 +32,22 @@ const AWAY: Partial<ProblemBody> = {
   detail: 'The server is not answering. Check the connection and try again.',
 };
 
+const bringing = new Bringing(
+  base,
+  () => {
+    const contents = shown.door?.contents;
+    if (contents) showBringing(contents, bringing.list);
+  },
+  () => void look(),
+);
+addEventListener('beforeunload', (e) => {
+  if (bringing.isBusy) e.preventDefault();
+});
+
 const actions: Actions = {
+  bringing,
+  brought: () => bringing.list,
+  takeBack: (id) => void takeBack(id),
   open: (asked) => void open(asked),
   sendCode: (asked) => void sendCode(asked),
   forgetCode: () => show({ code: null, problem: null }),
@@ -93,6 +110,14 @@ function takeWhenAllIsThere(door: VisitorDoor): void {
   if (!shown.waits || !door.contents || door.contents.arriving.length > 0) return;
   show({ waits: false });
   location.assign(actions.archiveUrl);
+}
+
+/** Takes back what this visitor brought. */
+async function takeBack(id: string): Promise<void> {
+  const answer = await fetch(`${base}/files/${id}`, { method: 'DELETE' }).catch(() => null);
+  const problem = answer?.ok ? null : ((await answer?.json().catch(() => AWAY)) as Partial<ProblemBody> | undefined);
+  await look();
+  if (!answer?.ok) show({ problem: problem ?? AWAY });
 }
 
 /** Has a code sent. Whether one is sent is told by nothing. */

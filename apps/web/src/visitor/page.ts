@@ -8,6 +8,8 @@ import type {
   VisitorFile,
 } from '@quay/contract';
 import { countOf, formatExactBytes, formatSize, momentInWords, zoneName, type ShareState } from '@quay/core';
+import type { BringActions, Brought } from './bringing';
+import { bringingPart } from './bringing-part';
 import { h, type Child } from './h';
 
 export interface Actions {
@@ -24,6 +26,10 @@ export interface Actions {
   /** The product's mark, for an office without a logo. */
   markUrl: string;
   signInUrl: string;
+  bringing: BringActions;
+  /** What this visitor brings, as it stands. */
+  brought: () => readonly Brought[];
+  takeBack: (id: string) => void;
 }
 
 interface Shown {
@@ -237,7 +243,7 @@ const submit = (busy: boolean, words: string, going: string): HTMLElement =>
   h('button', { type: 'submit', class: 'main', ...(busy && { disabled: '' }) }, busy ? going : words);
 
 function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions): HTMLElement {
-  const { files, archiveBytes, notAll, arriving } = contents;
+  const { files, archiveBytes, notAll, arriving, seesOthers } = contents;
   const groups = grouped(files);
   const words = arriving.length > 0 ? 'Download what is there' : 'Download all';
   const archive =
@@ -251,6 +257,9 @@ function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions)
   return h(
     'section',
     {},
+    faultOf(shown),
+    bringingPart(contents, actions.brought(), actions.bringing),
+    seesOthers ? null : h('p', { class: 'quiet' }, 'You see only what you bring yourself.'),
     h(
       'div',
       { class: 'all' },
@@ -263,9 +272,9 @@ function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions)
       ? h(
           'ul',
           { class: 'files' },
-          ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, actions)),
+          ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, contents, actions)),
         )
-      : h('p', { class: 'quiet' }, 'Nothing is in it yet. This page shows the files as soon as they are there.'),
+      : h('p', { class: 'quiet' }, emptyWords(contents)),
     arriving.length > 0 ? arrivingPart(arriving, shown.waits, actions) : null,
   );
 }
@@ -312,13 +321,49 @@ function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
   return [...groups];
 }
 
-function folderPart(folder: string, files: VisitorFile[], only: boolean, actions: Actions): HTMLElement {
+const emptyWords = ({ seesOthers }: VisitorContents): string =>
+  seesOthers
+    ? 'Nothing is in it yet. This page shows the files as soon as they are there.'
+    : 'You have brought nothing yet.';
+
+/** What can be done with a file besides taking it. */
+function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents, actions: Actions): HTMLElement[] {
+  const name = file.path.slice(file.path.lastIndexOf('/') + 1);
+  const place = contents.places.find((p) => p.path === folder);
+  const verbs: HTMLElement[] = [];
+  if (place && (contents.level === 'edit' || file.own)) {
+    const input = h('input', { type: 'file', class: 'file', 'aria-label': `Replace ${name}` }) as HTMLInputElement;
+    input.addEventListener('change', () => {
+      const [chosen] = input.files ?? [];
+      if (chosen) actions.bringing.replace(chosen, { name, folderId: place.id, sha256: file.sha256 });
+    });
+    verbs.push(h('label', { class: 'verb' }, 'Replace', input));
+  }
+  if (file.own)
+    verbs.push(
+      h(
+        'button',
+        { type: 'button', class: 'verb', 'aria-label': `Take back ${name}`, onclick: () => actions.takeBack(file.id) },
+        'Take back',
+      ),
+    );
+  return verbs;
+}
+
+function folderPart(
+  folder: string,
+  files: VisitorFile[],
+  only: boolean,
+  contents: VisitorContents,
+  actions: Actions,
+): HTMLElement {
   const rows = files.map((f) => {
     const name = f.path.slice(f.path.lastIndexOf('/') + 1);
     return h(
       'li',
       {},
       h('a', { href: actions.fileUrl(f.id), download: name, title: `SHA-256 ${f.sha256}` }, name),
+      ...fileVerbs(f, folder, contents, actions),
       h('span', { class: 'size', title: formatExactBytes(f.sizeBytes) }, formatSize(f.sizeBytes)),
     );
   });

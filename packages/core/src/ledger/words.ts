@@ -160,6 +160,9 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.wrong-password-often': (d) =>
     `typed a wrong password for ${d['title']}, the ${d['count']}th in an hour: further ones are not listed`,
   'share.wrong-password': (d) => `typed a wrong password for ${d['title']}`,
+  'share.brought': (d) => `brought ${d['name']} into ${d['title']}`,
+  'share.replaced': (d) => `replaced ${d['name']} (version ${d['version']}), brought into ${d['title']}`,
+  'share.taken-back': (d) => `took ${d['name']} back, which they had brought into ${d['title']}`,
   'share.downloaded': (d) => `downloaded ${d['name']} from ${d['title']}`,
 };
 

@@ -1,10 +1,12 @@
 import { describe, expect, it } from 'vitest';
 import { ANYONE } from '../share/audience.js';
+import { MAY_DOWNLOAD } from '../share/may.js';
 import { frozenTerms, sentenceText, shareSentence, type ShareTerms } from './sentence.js';
 
 const now = Date.parse('2026-12-01T10:04:00Z');
 const terms = (part: Partial<ShareTerms>): ShareTerms => ({
   audience: ANYONE,
+  may: MAY_DOWNLOAD,
   itemCount: 3,
   frozen: { count: 0, at: null },
   totalBytes: 48_000_000,
@@ -38,6 +40,19 @@ describe('the sentence', () => {
     );
     expect(text({ audience: { ...ANYONE, kind: 'members', members: ['Site crew'] }, visitLimit: 1 })).toBe(
       'Site crew, signed in, with the link and the password, can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, at most 1 visit.',
+    );
+  });
+  it('says what may be done', () => {
+    const may = (part: Partial<ShareTerms['may']>) =>
+      text({ may: { ...MAY_DOWNLOAD, ...part }, visitLimit: null, hasPassword: false });
+    expect(may({ level: 'contribute' })).toBe(
+      'Anyone with the link can download and add to 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
+    );
+    expect(may({ level: 'contribute', seesOthers: false })).toBe(
+      'Anyone with the link can add to 3 items (48 MB) from now until Tue 8 Dec, 17:00, without seeing what is there.',
+    );
+    expect(may({ level: 'edit', seesOthers: false })).toBe(
+      'Anyone with the link can download, add to and replace 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
     );
   });
   it('says what is frozen, and as of when', () => {

@@ -1,4 +1,5 @@
 import { audienceWords, type AudienceTerms } from '../share/audience.js';
+import { mayWords, type ShareMay } from '../share/may.js';
 import { countOf, formatSize } from '../text/size.js';
 import { momentInWords, type Instant } from '../text/when.js';
 import type { Window } from '../window/window.js';
@@ -11,6 +12,7 @@ export interface SentencePart {
 
 export interface ShareTerms {
   audience: AudienceTerms;
+  may: ShareMay;
   itemCount: number;
   /** Of these, how many are as they were when they were frozen; at: when, null when at different times. */
   frozen: { count: number; at: Instant | null };
@@ -39,7 +41,8 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   say(between ? ', with ' : ' with ');
   say(terms.hasPassword ? 'the link and the password' : 'the link', true);
   say(`${between ? ',' : ''} ${ended ? 'could' : 'can'} `);
-  say('download', true);
+  const { verb, but } = mayWords(terms.may);
+  say(verb, true);
   for (const part of whatWords(terms, now, zone)) parts.push(part);
   const from = begun && !ended ? 'now' : opensAt === null ? null : momentInWords(opensAt, now, zone);
   if (from !== null) {
@@ -48,6 +51,10 @@ export function shareSentence(terms: ShareTerms, now: Instant, zone: string): Se
   }
   say(from === null ? 'until ' : ' until ');
   say(closesAt === null ? 'somebody closes it' : momentInWords(closesAt, now, zone), true);
+  if (but !== null) {
+    say(', ');
+    say(but, true);
+  }
   if (terms.visitLimit !== null) {
     say(', at most ');
     say(countOf(terms.visitLimit, 'visit'), true);

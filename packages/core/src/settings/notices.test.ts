@@ -2,14 +2,16 @@ import { expect, it } from 'vitest';
 import { canWait, dayIn, morningIsDue, NOTICES, noticesFor, READY_DUTIES } from '../index.js';
 
 it('tells people of what they may do', () => {
-  const ofShares = ['share-closing', 'share-opened', 'share-taken', 'share-used-up', 'share-tried'];
+  const ofShares = ['share-closing', 'share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried'];
   expect(noticesFor(READY_DUTIES.admin)).toEqual([...ofShares, 'server']);
   expect(noticesFor(READY_DUTIES.staff)).toEqual(ofShares);
   expect(noticesFor(READY_DUTIES.guest)).toEqual([]);
 });
 
 it('lets wait for the mail of the day what is of no use only at once', () =>
-  expect(NOTICES.filter(canWait)).toEqual(['share-opened', 'share-taken', 'share-used-up', 'share-tried']));
+  expect(NOTICES.filter(canWait)).toEqual([
+    ...['share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried'],
+  ]));
 
 // Auckland is UTC+13 in November, Los Angeles UTC-8 (IANA time zone database).
 it.each([

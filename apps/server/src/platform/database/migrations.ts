@@ -28,6 +28,7 @@ import { DUTY_SET_SCHEMA } from './schema-0026.js';
 import { AUDIENCE_SCHEMA } from './schema-0027.js';
 import { GIVEN_PASSWORD_SCHEMA } from './schema-0028.js';
 import { SHARE_ITEMS_SCHEMA } from './schema-0029.js';
+import { SHARE_MAY_SCHEMA } from './schema-0030.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -364,6 +365,16 @@ export class ShareItems1766900000000 implements MigrationInterface {
   }
 }
 
+export class ShareMay1767000000000 implements MigrationInterface {
+  name = 'ShareMay1767000000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(SHARE_MAY_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error("What visitors brought would be nobody's: restore a backup instead.");
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -395,6 +406,7 @@ export const MIGRATIONS = [
   Audience1766700000000,
   GivenPassword1766800000000,
   ShareItems1766900000000,
+  ShareMay1767000000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -428,4 +440,5 @@ export const SCHEMAS = [
   AUDIENCE_SCHEMA,
   GIVEN_PASSWORD_SCHEMA,
   SHARE_ITEMS_SCHEMA,
+  SHARE_MAY_SCHEMA,
 ];

@@ -1,11 +1,13 @@
 import { changeShareSchema, type ChangeShare, type ShareSheet } from '@quay/contract';
-import { fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
+import { bringsFiles, fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
 import { Button, Form } from 'react-bootstrap';
 import { useState } from 'react';
 import { AudienceField } from '../../ui/audience/audience-field';
 import { chosenOf, useJudgedAudience } from '../../ui/audience/chosen';
+import { chosenMay, judgedMay } from '../../ui/chosen-may';
 import { FilesGo } from '../../ui/files-go';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
+import { MayField } from '../../ui/may-field';
 import { useNotices } from '../../ui/notices';
 import { useChangeShare } from '../../ui/queries';
 import { useZone } from '../../ui/session';
@@ -25,7 +27,7 @@ const fieldOf = (path: string): keyof Typed => {
   return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
 };
 
-/** Title, message, audience, window and visit limit of a share that is out. Takes effect at once. */
+/** Title, message, audience, level, window and visit limit of a share that is out. Takes effect at once. */
 export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
   const zone = useZone();
   const before = typedOf(share, zone);
@@ -34,12 +36,14 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
   const judged = useJudgedAudience(chosen);
   const [removesFiles, setRemovesFiles] = useState(share.removesFiles);
   const isOther = removesFiles !== share.removesFiles;
+  const may = useMay(share);
   const isOtherAudience = JSON.stringify(chosen) !== JSON.stringify(chosenOf(share.whoIsMeant));
   const form = useSchemaForm<Typed, ChangeShare>(changeShareSchema, before, {
     ask: (typed) => ({
       ...changeOf(typed, before, zone),
       ...(isOtherAudience && { audience: judged.asked }),
       ...(isOther && { removesFiles }),
+      ...(may.isOther && { may: may.judged.may }),
     }),
     faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
     fieldOf,
@@ -58,8 +62,8 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
     <Form
       className="d-grid gap-2"
       onSubmit={(e) => {
-        if (isOtherAudience && judged.fault) return e.preventDefault();
-        if (form.formState.isDirty || isOtherAudience || isOther) return void submit(e);
+        if ((isOtherAudience && judged.fault) || may.judged.fault) return e.preventDefault();
+        if (form.formState.isDirty || isOtherAudience || isOther || may.isOther) return void submit(e);
         e.preventDefault();
         done();
       }}
@@ -70,6 +74,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         {...{ as: 'textarea', rows: 2, placeholder: 'Message', maxLength: 2000 }}
       />
       <AudienceField chosen={chosen} set={(part) => setChosen({ ...chosen, ...part })} judged={judged} />
+      <MayField id="edit" chosen={may.chosen} set={may.set} fault={may.judged.fault ?? undefined} />
       <Field {...small} name="opens" id="edit-opens" label="Opens (empty: at once)" type="datetime-local" />
       <Field {...small} name="closes" id="edit-closes" label="Closes (empty: open without end)" type="datetime-local" />
       <Field {...small} name="limit" id="edit-limit" label="Visits at most (empty: no limit)" inputMode="numeric" />
@@ -85,6 +90,9 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       {isOtherAudience && !judged.fault && (
         <p className="field-advice mb-0">Whoever is inside and not meant any more is out at once.</p>
       )}
+      {may.isOther && bringsFiles(share.may) && !bringsFiles(may.chosen) && (
+        <p className="field-advice mb-0">What is on its way at that moment is not taken in.</p>
+      )}
       <div className="d-flex gap-2">
         <Button type="submit" size="sm" disabled={form.formState.isSubmitting}>
           Save
@@ -95,6 +103,14 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       </div>
     </Form>
   );
+}
+
+/** What visitors may, as it is and as it is chosen. */
+function useMay({ may }: ShareSheet) {
+  const [chosen, setChosen] = useState(() => chosenMay(may));
+  const isOther = JSON.stringify(chosen) !== JSON.stringify(chosenMay(may));
+  const set = (part: Partial<typeof chosen>) => setChosen({ ...chosen, ...part });
+  return { chosen, set, judged: judgedMay(chosen), isOther };
 }
 
 function typedOf(share: ShareSheet, zone: string): Typed {

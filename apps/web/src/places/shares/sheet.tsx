@@ -1,5 +1,5 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -104,6 +104,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       </section>
       <Meant share={share} />
       <Items share={share} />
+      <Brought share={share} />
       <Visits share={share} />
       <Refused share={share} />
       <History share={share} />
@@ -328,6 +329,44 @@ function Meant({ share: { whoIsMeant, items } }: { share: ShareSheet }) {
         />
       )}
       {blocked.length > 0 && <p className="quiet small mb-0">Never let in: {blocked.join(', ')}</p>}
+    </section>
+  );
+}
+
+/** What visitors brought, where it lies now. */
+function Brought({ share: { brought, broughtBytes, may } }: { share: ShareSheet }) {
+  const [all, setAll] = useState(false);
+  if (!bringsFiles(may) && brought.length === 0) return null;
+  const shown = brought.slice(0, all ? undefined : VISITS_SHOWN);
+  return (
+    <section>
+      <h3>
+        Brought: <Size bytes={broughtBytes} />
+        {bringsFiles(may) && (
+          <>
+            {' of '}
+            <Size bytes={may.takesBytes} />
+          </>
+        )}
+      </h3>
+      {brought.length === 0 && <span className="quiet">Nothing has been brought yet.</span>}
+      <ul>
+        {shown.map((file) => (
+          <li key={file.id} className="small d-flex gap-2">
+            <span className="text-nowrap">
+              <When at={file.at} />
+            </span>
+            <Link to={`/stores/${file.folderId}`} className="link-body-emphasis text-truncate">
+              {file.name}
+            </Link>
+            <span className="quiet ms-auto text-nowrap">
+              {file.replaced && 'new version, '}
+              <Size bytes={file.sizeBytes} />, {file.who}
+            </span>
+          </li>
+        ))}
+      </ul>
+      <Earlier more={brought.length - shown.length} beyond={0} show={() => setAll(true)} />
     </section>
   );
 }

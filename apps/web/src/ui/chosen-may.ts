@@ -1,0 +1,32 @@
+import { GIGABYTE, MAY_DOWNLOAD, TAKES_BYTES_RANGE, typedNumber, type ShareLevel, type ShareMay } from '@quay/core';
+
+/** What visitors may do, as it is chosen in a form. */
+export interface ChosenMay {
+  level: ShareLevel;
+  seesOthers: boolean;
+  /** Gigabytes that are taken in. */
+  takesField: string;
+}
+
+const RANGE = {
+  min: TAKES_BYTES_RANGE.min / GIGABYTE,
+  max: TAKES_BYTES_RANGE.max / GIGABYTE,
+  whole: false,
+} as const;
+
+export const chosenMay = ({ level, seesOthers, takesBytes }: ShareMay): ChosenMay => ({
+  ...{ level, seesOthers },
+  takesField: String(takesBytes / GIGABYTE),
+});
+
+export const DOWNLOADS: ChosenMay = chosenMay(MAY_DOWNLOAD);
+
+/** What is chosen, by the core's rules, and why it cannot be so; null: it can. */
+export function judgedMay({ level, seesOthers, takesField }: ChosenMay): { may: ShareMay; fault: string | null } {
+  const { value, fault } = typedNumber(takesField, RANGE);
+  const takesBytes = Math.round((value ?? MAY_DOWNLOAD.takesBytes / GIGABYTE) * GIGABYTE);
+  return {
+    may: { level, seesOthers, takesBytes },
+    fault: level === 'download' || !(fault ?? takesField.trim() === '') ? null : (fault ?? 'Say how much it takes.'),
+  };
+}

@@ -1,0 +1,61 @@
+import { bringsFiles, SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from '@quay/core';
+import { Form, InputGroup } from 'react-bootstrap';
+import type { ChosenMay } from './chosen-may';
+
+const MEANS: Record<ShareLevel, string> = {
+  download: 'They see the files and download them.',
+  contribute: 'They also add files to its folders, and take back what they added themselves.',
+  edit: 'They also put new versions over the files that are there. Every earlier version stays.',
+};
+
+interface MayFieldProps {
+  id: string;
+  chosen: ChosenMay;
+  set: (part: Partial<ChosenMay>) => void;
+  fault: string | undefined;
+}
+
+/** What visitors of a share may do. */
+export function MayField({ id, chosen, set, fault }: MayFieldProps) {
+  const { level, seesOthers, takesField } = chosen;
+  return (
+    <div>
+      <div className="choices" role="group" aria-label="What they may do">
+        {SHARE_LEVELS.map((each) => (
+          <button
+            key={each}
+            type="button"
+            className="btn btn-choice"
+            aria-pressed={level === each}
+            onClick={() => set({ level: each })}
+          >
+            {SHARE_LEVEL_WORDS[each]}
+          </button>
+        ))}
+      </div>
+      <p className="quiet small mb-0 mt-1">{MEANS[level]}</p>
+      {level === 'contribute' && (
+        <Form.Check
+          className="mt-1"
+          id={`${id}-hidden`}
+          label="They see only what they add themselves"
+          checked={!seesOthers}
+          onChange={(e) => set({ seesOthers: !e.target.checked })}
+        />
+      )}
+      {bringsFiles({ level }) && (
+        <InputGroup size="sm" className="mt-2">
+          <InputGroup.Text>takes in at most</InputGroup.Text>
+          <Form.Control
+            aria-label="Gigabytes it takes in"
+            inputMode="decimal"
+            value={takesField}
+            onChange={(e) => set({ takesField: e.target.value })}
+          />
+          <InputGroup.Text>GB in all</InputGroup.Text>
+        </InputGroup>
+      )}
+      {fault && <div className="field-fault">{fault}</div>}
+    </div>
+  );
+}

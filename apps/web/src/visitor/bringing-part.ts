@@ -1,0 +1,132 @@
+import type { VisitorContents, VisitorPlace } from '@quay/contract';
+import { formatSize } from '@quay/core';
+import type { BringActions, Brought } from './bringing';
+import { h } from './h';
+
+/** Where files are brought: one and the same through every drawing, so that nothing that is dropped is lost. */
+let area: { element: HTMLElement; show: (contents: VisitorContents, list: readonly Brought[]) => void } | null = null;
+
+/** The part of the page at which files are brought, and what is on its way; null where nothing may be brought. */
+export function bringingPart(
+  contents: VisitorContents,
+  list: readonly Brought[],
+  actions: BringActions,
+): HTMLElement | null {
+  if (contents.takesBytes === null && list.length === 0) return null;
+  area ??= makeArea(actions);
+  area.show(contents, list);
+  return area.element;
+}
+
+/** Draws anew what is on its way, and nothing else of the page. */
+export function showBringing(contents: VisitorContents, list: readonly Brought[]): void {
+  area?.show(contents, list);
+}
+
+function makeArea(actions: BringActions): NonNullable<typeof area> {
+  const select = h('select', { id: 'place' }) as HTMLSelectElement;
+  const place = h('span', { class: 'into' }, h('label', { for: 'place' }, 'into'), select);
+  const input = h('input', { id: 'bring', type: 'file', multiple: '', class: 'file' }) as HTMLInputElement;
+  const take = (files: FileList | null | undefined) => {
+    if (files?.length && select.value) actions.bring([...files], select.value);
+  };
+  input.addEventListener('change', () => {
+    take(input.files);
+    input.value = '';
+  });
+  const words = h('p', { class: 'quiet' });
+  const drop = h(
+    'div',
+    { class: 'drop' },
+    h('span', {}, 'Drop files here, or'),
+    h('label', { class: 'choose' }, 'choose files', input),
+    place,
+    words,
+  );
+  drop.addEventListener('dragover', (e) => {
+    e.preventDefault();
+    drop.classList.add('over');
+  });
+  drop.addEventListener('dragleave', () => drop.classList.remove('over'));
+  drop.addEventListener('drop', (e) => {
+    e.preventDefault();
+    drop.classList.remove('over');
+    take(e.dataTransfer?.files);
+  });
+  const rows = h('ul', { class: 'bringing', 'aria-label': 'Files you bring' });
+  const closed = h('p', { class: 'quiet' }, 'Files are not taken in here any more.');
+  const element = h('section', { 'aria-label': 'Bring files' }, drop, closed, rows);
+  return {
+    element,
+    show: ({ places, takesBytes, level }, list) => {
+      const takes = takesBytes !== null && places.length > 0;
+      drop.hidden = !takes;
+      closed.hidden = takesBytes !== null;
+      offer(select, places);
+      place.hidden = places.length < 2;
+      words.textContent = takes ? `There is room for ${formatSize(takesBytes)}.` : '';
+      rows.replaceChildren(...list.map((item) => row(item, level === 'edit', actions)));
+      if (list.some((i) => i.state === 'here' || i.state === 'stopped'))
+        rows.append(
+          h(
+            'li',
+            {},
+            h('button', { type: 'button', class: 'plain', onclick: actions.clear.bind(actions) }, 'Clear the list'),
+          ),
+        );
+    },
+  };
+}
+
+/** The folders to choose from; what is chosen stays so while it is there. */
+function offer(select: HTMLSelectElement, places: readonly VisitorPlace[]): void {
+  const shown = [...select.options].map((o) => `${o.value} ${o.text}`).join('\n');
+  const next = places.map((p) => `${p.id} ${p.path.split('/').join(' / ')}`).join('\n');
+  if (shown === next) return;
+  const { value } = select;
+  select.replaceChildren(...places.map((p) => h('option', { value: p.id }, p.path.split('/').join(' / '))));
+  if (places.some((p) => p.id === value)) select.value = value;
+}
+
+const STATES: Record<Brought['state'], string> = {
+  waiting: 'waits',
+  sending: '',
+  here: 'is there',
+  asks: '',
+  failed: '',
+  stopped: 'not sent',
+};
+
+function row(item: Brought, mayReplace: boolean, actions: BringActions): HTMLElement {
+  const { id, name, file, sentBytes, state, words } = item;
+  const press = (text: string, act: () => void) =>
+    h('button', { type: 'button', class: 'plain', onclick: act, 'aria-label': `${text}: ${name}` }, text);
+  const verbs: Record<Brought['state'], HTMLElement[]> = {
+    waiting: [press('Stop', () => actions.stop(id))],
+    sending: [press('Stop', () => actions.stop(id))],
+    here: [],
+    asks: [
+      press('Keep both', () => actions.decide(id, 'keep-both')),
+      ...(mayReplace ? [press('Put mine over it', () => actions.decide(id, 'version'))] : []),
+      press('Stop', () => actions.stop(id)),
+    ],
+    failed: [press('Try again', () => actions.again(id)), press('Stop', () => actions.stop(id))],
+    stopped: [],
+  };
+  const said = state === 'sending' ? `${formatSize(sentBytes)} of ${formatSize(file.size)}` : STATES[state];
+  return h(
+    'li',
+    { 'data-state': state },
+    h('span', { class: 'name' }, name),
+    h('span', { class: 'size' }, said),
+    state === 'sending'
+      ? h('progress', {
+          max: String(Math.max(1, file.size)),
+          value: String(sentBytes),
+          'aria-label': `Sending ${name}`,
+        })
+      : null,
+    words ? h('p', { class: 'fault', role: 'alert' }, words) : null,
+    ...verbs[state],
+  );
+}

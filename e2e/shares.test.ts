@@ -1,3 +1,4 @@
+import { NO_GUARDRAILS } from '@quay/core';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -154,4 +155,47 @@ describe('what is in a share', () => {
     await visitor.leave();
     await tomas.leave();
   });
+});
+
+it('a guardrail closes what does not keep to it, which its sheet mends; the slip says it before publishing', async () => {
+  const client = await office.signedIn('iris');
+  const { id } = (await client.upload(office.roots.projects, 'guarded.txt', Buffer.from('guarded'))).body;
+  const share = await office.publish(client, [id], { title: 'Without end', window: { opensAt: null, closesAt: null } });
+  const [iris, visitor] = [await Person.at(browser, office.origin), await Person.at(browser, office.origin)];
+  await visitor.page.goto(`${office.origin}/s/${share.token}`);
+  await visitor.sees('guarded.txt');
+  await iris.signIn('iris', '/settings/shares');
+  await iris.sees('Guardrails');
+  await iris.isAccessible();
+  await iris.page.click('#rail-end');
+  await iris.press('Save', '.guardrails');
+  await iris.sees('1 share that is out does not keep to that', '.touched');
+  await iris.sees('Without end', '.touched');
+  await iris.isAccessible();
+  await iris.page.click('.guardrails button[type=submit]');
+  await visitor.sees('keeps it closed');
+  await visitor.isAccessible();
+
+  await iris.page.goto(`${office.origin}/shares/${share.id}`);
+  await iris.sees('Closed by a rule since', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Close it after 30 days', '.sheet');
+  await iris.sees('Anyone with the link can download 1 item (7 B) from now until', '.sheet .sentence');
+  await visitor.sees('guarded.txt');
+
+  // On the slip it stands at its field, and one press mends it.
+  await client.ask('PUT', '/api/guardrails/office', { ...NO_GUARDRAILS, passwordNeeded: true });
+  await iris.page.goto(`${office.origin}/stores/${office.roots.projects}`);
+  await iris.press('Select guarded.txt');
+  await iris.page.keyboard.press('s');
+  await iris.unfold('Guard');
+  await iris.press('None', '.slip');
+  await iris.sees('The office: a share has a password.', '.slip');
+  await iris.isAccessible();
+  await iris.press('Propose one', '.slip');
+  await iris.page.waitForFunction(
+    () => !document.querySelector('.slip')?.textContent?.includes('a share has a password'),
+  );
+  await client.ask('PUT', '/api/guardrails/office', NO_GUARDRAILS);
+  for (const person of [iris, visitor]) await person.leave();
 });

@@ -1,5 +1,10 @@
 import {
   AUDIENCES,
+  LONGEST_DAYS_RANGE,
+  MOST_RAIL_DOMAINS,
+  type Guardrails,
+  type NamedGuardrails,
+  type RailFault,
   SHARE_LEVELS,
   TAKES_BYTES_RANGE,
   type ShareMay,
@@ -286,6 +291,9 @@ export interface BroughtFile {
 }
 
 export interface ShareSheet extends ShareRow {
+  /** Guardrails that it does not keep to, and since when they keep it closed. */
+  railFaults: RailFault[];
+  barredAt: string | null;
   may: ShareMay;
   /** What visitors brought into it, the last first, as far as it is there and whoever asks sees it; all of it, in bytes. */
   brought: BroughtFile[];
@@ -411,3 +419,53 @@ export type NodeShares = {
   /** Whether the share's page may be opened by who asks. */
   mine: boolean;
 }[];
+
+/** Guardrails as they are typed: domains as texts. */
+export type GuardrailsAsked = Omit<Guardrails, 'domains'> & { domains: string[] };
+export const guardrailsSchema = Joi.object<GuardrailsAsked>({
+  longestDays: Joi.number()
+    .integer()
+    .min(LONGEST_DAYS_RANGE.min)
+    .max(LONGEST_DAYS_RANGE.max)
+    .allow(null)
+    .required()
+    .messages({ '*': `Days are a whole number from ${LONGEST_DAYS_RANGE.min} to ${LONGEST_DAYS_RANGE.max}.` }),
+  endNeeded: Joi.boolean().required(),
+  passwordNeeded: Joi.boolean().required(),
+  strongPassword: Joi.boolean().required(),
+  audiences: Joi.array()
+    .items(Joi.string().valid(...AUDIENCES))
+    .unique()
+    .min(1)
+    .required()
+    .messages({ 'array.min': 'Allow at least one: else nothing could be shared.' }),
+  levels: Joi.array()
+    .items(Joi.string().valid(...SHARE_LEVELS))
+    .unique()
+    .min(1)
+    .required()
+    .messages({ 'array.min': 'Allow at least one: else nothing could be shared.' }),
+  mostVisits: visitLimit.required(),
+  domains: Joi.array().items(Joi.string().trim().min(1).max(320)).max(MOST_RAIL_DOMAINS).required(),
+  factorNeeded: Joi.boolean().required(),
+});
+
+/** The guardrails of the office and of each store; null: a store has none of its own. */
+export interface GuardrailsKept {
+  office: Guardrails;
+  stores: { storeId: string; name: string; rules: Guardrails | null }[];
+}
+/** The guardrails that hold for what is about to be shared, and whether whoever shares it has a second factor. */
+export interface GuardrailsFor {
+  guardrails: NamedGuardrails[];
+  hasFactor: boolean;
+}
+export const guardrailsForSchema = Joi.object<NodeIds>({ nodeIds: items.required() });
+/** What other guardrails would do to shares that are out. */
+export interface GuardrailTrial {
+  /** Those that would be closed, some of them; `title` null: from the home of somebody else. */
+  closes: { id: string; title: string | null; by: string; words: string }[];
+  more: number;
+  /** How many would open again. */
+  opens: number;
+}

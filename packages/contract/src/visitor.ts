@@ -13,6 +13,8 @@ export interface VisitorDoor {
   title: string;
   message: string;
   state: ShareState;
+  /** A rule of the office keeps it closed. */
+  barred: boolean;
   opensAt: string | null;
   closesAt: string | null;
   needsPassword: boolean;

@@ -56,6 +56,7 @@ export * from './sign-in/factor.js';
 export * from './sign-in/provider.js';
 export * from './share/audience.js';
 export * from './share/findings.js';
+export * from './share/guardrails.js';
 export * from './share/may.js';
 export * from './share/share.js';
 export * from './share/outgoing.js';

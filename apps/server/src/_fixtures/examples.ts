@@ -1,6 +1,6 @@
 import { invitationText } from '@quay/relay';
 import type { ShareSheet } from '@quay/contract';
-import { DIRECTORY_SCHEMAS } from '@quay/core';
+import { DIRECTORY_SCHEMAS, NO_GUARDRAILS } from '@quay/core';
 import { randomBytes, randomUUID } from 'node:crypto';
 import { dirname, join } from 'node:path';
 import { PNG } from 'pngjs';
@@ -323,6 +323,10 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   // Whoever has no home has none of these.
   'POST /api/outgoing': () => ({ path: '/api/outgoing', body: { name: 'Dropped' }, also: [409] }),
   'GET /api/shares/:id/visits.csv': (t) => ({ path: `/api/shares/${t.share.id}/visits.csv` }),
+  'GET /api/guardrails': () => ({ path: '/api/guardrails' }),
+  'POST /api/guardrails/for': (t) => ({ path: '/api/guardrails/for', body: { nodeIds: [t.file] } }),
+  'POST /api/guardrails/:of/trial': () => ({ path: '/api/guardrails/office/trial', body: NO_GUARDRAILS }),
+  'PUT /api/guardrails/:of': () => ({ path: '/api/guardrails/office', body: NO_GUARDRAILS }),
   'POST /api/shares/using': (t) => ({ path: '/api/shares/using', body: { nodeIds: [t.file] } }),
   'POST /api/shares/stays': (t) => ({ path: '/api/shares/stays', body: { nodeIds: [t.file] } }),
   'POST /api/shares/affected': (t) => ({ path: '/api/shares/affected', body: { nodeIds: [t.file] } }),

@@ -60,6 +60,7 @@ const TABLES: Record<string, string[]> = {
     'slip_template',
     'calendar_link',
     'office_block',
+    'guardrail',
     'share_recipient',
     'share_member',
   ],
@@ -126,6 +127,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
     ['access', 'adopt', 'backups', 'directory', 'provider', 'setup', 'shares', 'stores', 'visits'],
     'names beside what they did; whether anybody is there',
   ],
+  ['second_factor', ['shares'], 'whether whoever publishes has one'],
   ['directory_entry', ['provider'], 'whether the directory signs somebody in already'],
   [
     'people_group',

@@ -26,4 +26,6 @@ export const LOCKS = {
   blobsStay: 715_010,
   /** One look at the directory begins, or turns into doing, at a time. */
   directory: 715_011,
+  /** Held shared while a share is made or changed, and alone while guardrails are: before a share is held. */
+  guardrails: 715_012,
 } as const;

@@ -37,7 +37,7 @@ export const stateAt = (at: string): string => `CASE
   WHEN s.withdrawn_at <= ${at} THEN ${code('withdrawn')}
   WHEN ${IS_BROKEN} THEN ${code('broken')}
   WHEN s.visits_used >= s.visit_limit THEN ${code('usedUp')}
-  WHEN s.closes_at <= ${at} THEN ${code('closed')}
+  WHEN s.closes_at <= ${at} OR s.barred_at <= ${at} THEN ${code('closed')}
   WHEN s.opens_at > ${at} THEN ${code('scheduled')}
   ELSE ${code('open')} END`;
 
@@ -230,7 +230,7 @@ export async function sharesNeeding(
   const soon = where.put(new Date(at.getTime() + CLOSES_SOON_MS));
   const long = where.put(new Date(at.getTime() - OPEN_LONG_MS));
   where.add(`coalesce(s.closes_at, 'infinity') > ${now} AND coalesce(s.withdrawn_at > ${now}, true)`);
-  where.add(`(${IS_BROKEN} OR s.visits_used >= s.visit_limit
+  where.add(`(${IS_BROKEN} OR s.barred_at <= ${now} OR s.visits_used >= s.visit_limit
     OR (coalesce(s.opens_at, ${now}) <= ${now}
       AND (s.closes_at <= ${soon} OR (s.closes_at IS NULL AND coalesce(s.opens_at, s.created_at) <= ${long}))))`);
   const rows = await m.query<(ShareColumns & { count: number })[]>(

@@ -198,6 +198,7 @@ const findingFacts = (share: ShareRecord, now: number) => ({
   closesAt: factsOf(share).window.closesAt,
   createdAt: share.createdAt.getTime(),
   lastVisitAt: share.lastVisitAt?.getTime() ?? null,
+  barredAt: share.barredAt?.getTime() ?? null,
 });
 
 /** What stands for a place in each order. */

@@ -14,6 +14,8 @@ export class Share {
   @Column('boolean', { name: 'sees_others' }) seesOthers!: boolean;
   @Column('bigint', { name: 'takes_bytes' }) takesBytes!: string;
   @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
+  /** Of a password that was typed: how hard it is to guess, from 0 to 4. */
+  @Column('smallint', { name: 'password_score', nullable: true }) passwordScore!: number | null;
   @Column('timestamptz', { name: 'opens_at', nullable: true }) opensAt!: Date | null;
   @Column('timestamptz', { name: 'closes_at', nullable: true }) closesAt!: Date | null;
   @Column('integer', { name: 'visit_limit', nullable: true }) visitLimit!: number | null;

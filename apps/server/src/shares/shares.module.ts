@@ -3,6 +3,8 @@ import { StoresModule } from '../stores/stores.module.js';
 import { MomentsService } from './moments.service.js';
 import { CalendarController, CalendarLinkController } from './calendar.controller.js';
 import { CalendarService } from './calendar.service.js';
+import { GuardrailsController } from './guardrails.controller.js';
+import { GuardrailsService } from './guardrails.service.js';
 import { ClearingService } from './clearing.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
@@ -25,8 +27,10 @@ import { SharesService } from './shares.service.js';
     CalendarLinkController,
     CalendarController,
     ShareRulesController,
+    GuardrailsController,
   ],
   providers: [
+    GuardrailsService,
     ClearingService,
     TemplatesService,
     CalendarService,
@@ -38,6 +42,6 @@ import { SharesService } from './shares.service.js';
     ShareItemsService,
     OutgoingService,
   ],
-  exports: [SharesService, ShareListService, ForMeService],
+  exports: [GuardrailsService, SharesService, ShareListService, ForMeService],
 })
 export class SharesModule {}

@@ -45,6 +45,11 @@ export interface ShareRecord {
   /** Of these, those that are served as they were when they were frozen; and what they held then. */
   frozenIds: string[];
   frozenBytes: number;
+  /** Since when a guardrail keeps it closed, and which; null: none does. */
+  barredAt: Date | null;
+  barredBy: string | null;
+  /** Whether it has been looked at by the guardrails as they stand. */
+  judged: boolean;
   /** An item is gone, or its publisher may not publish it any more. */
   broken: boolean;
   /** The homes that items lie in, by their owners: closed to everybody else. */
@@ -67,7 +72,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
 export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.removes_files AS "removesFiles", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
-  s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.brought_bytes::float8 AS "broughtBytes",
+  s.barred_at AS "barredAt", s.barred_by AS "barredBy", s.judged, s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.brought_bytes::float8 AS "broughtBytes",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
   coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
     'unknown') AS reach,
@@ -156,12 +161,13 @@ export function factsOf(share: ShareRecord): ShareFacts {
     broken: share.broken,
     visitLimit: share.visitLimit,
     visitsUsed: share.visitsUsed,
+    barredAt: share.barredAt?.getTime() ?? null,
   };
 }
 
-/** Open now or later, if what stands against it is mended: its items are still needed. */
+/** Open now or later, if what stands against it is mended, or its guardrails are kept to: its items are still needed. */
 export const couldBeOpened = (share: ShareRecord, at: Instant): boolean =>
-  ['open', 'scheduled'].includes(shareState({ ...factsOf(share), broken: false }, at));
+  ['open', 'scheduled'].includes(shareState({ ...factsOf(share), broken: false, barredAt: null }, at));
 
 export const stateOf = (share: ShareRecord, at: Instant): ShareState => shareState(factsOf(share), at);
 
@@ -284,7 +290,7 @@ export async function countVisit(
 ): Promise<{ visitsUsed: number; visitLimit: number | null } | null> {
   const [rows] = await m.query<[{ visitsUsed: number; visitLimit: number | null }[], number]>(
     `UPDATE share SET visits_used = visits_used + 1
-      WHERE id = $1 AND withdrawn_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
+      WHERE id = $1 AND withdrawn_at IS NULL AND barred_at IS NULL AND (visit_limit IS NULL OR visits_used < visit_limit)
         AND (opens_at IS NULL OR opens_at <= $2) AND (closes_at IS NULL OR closes_at > $2)
           AND password_hash IS NOT DISTINCT FROM $3
       RETURNING visits_used AS "visitsUsed", visit_limit AS "visitLimit"`,

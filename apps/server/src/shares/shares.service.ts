@@ -46,6 +46,8 @@ import { clearAgain } from './clearing.queries.js';
 import { versionsFrozen } from './frozen.queries.js';
 import { foldersWithLinks } from './links.queries.js';
 import { MomentsService } from './moments.service.js';
+import { holdGuardrails } from './guardrails.queries.js';
+import { GuardrailsService } from './guardrails.service.js';
 import { ShareItemsService } from './items.service.js';
 import { Share } from './shares.entity.js';
 import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
@@ -77,6 +79,7 @@ export class SharesService {
     private readonly office: Office,
     private readonly moments: MomentsService,
     private readonly items: ShareItemsService,
+    private readonly guardrails: GuardrailsService,
     @Inject(CONFIG) private readonly config: Config,
     purger: PurgeService,
     versions: VersionsService,
@@ -93,7 +96,7 @@ export class SharesService {
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
-    const [items, visits, refused, history, { zone }, bytes, whoIsMeant, brought] = await Promise.all([
+    const [items, visits, refused, history, { zone }, bytes, whoIsMeant, brought, railFaults] = await Promise.all([
       itemsOf(m, who.personId, shareId),
       visitsOf(m, shareId),
       refusedOf(m, shareId),
@@ -102,12 +105,15 @@ export class SharesService {
       bytesOf(m, [record]),
       audienceOf(m, shareId, record.audience),
       broughtInto(m, shareId, who.personId, MOST_BROUGHT),
+      this.guardrails.faults(m, shareId),
     ]);
     const row = rowOf(record, now, bytes.get(record.id) ?? 0);
     return {
       ...row,
       message: record.message,
       removesFiles: record.removesFiles,
+      railFaults,
+      barredAt: record.barredAt?.toISOString() ?? null,
       may: record.may,
       brought,
       broughtBytes: record.broughtBytes,
@@ -166,7 +172,7 @@ export class SharesService {
   async publish(who: Who, asked: CreateShare): Promise<ShareSheet> {
     const window = windowOf(asked.window);
     this.requireSoundWindow(window);
-    await requireStrongPassword(asked, asked.title);
+    const passwordScore = await requireStrongPassword(asked, asked.title);
     const meant = asked.audience && meantBy(asked.audience);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
@@ -174,6 +180,7 @@ export class SharesService {
     const items = { live: asked.nodeIds, frozen: asked.frozenIds ?? [] };
     await this.events.change(async (tx) => {
       await this.items.lock(tx, who, items);
+      await holdGuardrails(tx, 'shared');
       const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
       await tx.insert(Share, {
         id,
@@ -183,6 +190,7 @@ export class SharesService {
         tokenSealed: seal(this.config.sealingKey, token),
         addressId,
         passwordHash,
+        passwordScore,
         opensAt: dateOf(window.opensAt),
         closesAt: dateOf(window.closesAt),
         visitLimit: asked.visitLimit,
@@ -195,6 +203,7 @@ export class SharesService {
       if (asked.removesFiles) await this.requireRemovable(tx, id);
       if (asked.may) await this.requireSomewhereToAdd(tx, who, id, asked.may);
       if (meant) await this.mean(tx, id, meant);
+      await this.guardrails.requireKept(tx, id);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
       await this.events.tell(tx, { topic: 'share', id });
@@ -223,28 +232,27 @@ export class SharesService {
   async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet | ShareRow> {
     const window = asked.window ? windowOf(asked.window) : null;
     if (window) this.requireSoundWindow(window);
-    if (asked.password)
-      await requireStrongPassword(
-        { password: asked.password, weakPasswordMeant: asked.weakPasswordMeant ?? false },
-        asked.title ?? '',
-      );
+    const { password = null, weakPasswordMeant = false } = asked;
+    const passwordScore = await requireStrongPassword({ password, weakPasswordMeant }, asked.title ?? '');
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
     const meant = asked.audience && meantBy(asked.audience);
     const { zone } = await this.office.settings();
     const { items } = asked;
     await this.events.change(async (tx) => {
       if (items) await this.items.lock(tx, who, { live: items.add, frozen: items.addFrozen });
+      await holdGuardrails(tx, 'shared');
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
       const before = await this.own(who, shareId, tx);
       // What lies in a home is its owner's: others may put an end to what goes out from it, and nothing else.
       const onlyWithdraws = asked.withdrawn === true && Object.keys(asked).length === 1;
       if (isClosedTo(who, before) && !onlyWithdraws) throw homeClosed();
+      const kept = await this.guardrails.faults(tx, shareId);
       const entries: NewEntry[] = [];
       const set = {
         ...(asked.title !== undefined && { title: asked.title }),
         ...(asked.message !== undefined && { message: asked.message }),
         ...(window && { opensAt: dateOf(window.opensAt), closesAt: dateOf(window.closesAt) }),
-        ...(passwordHash !== undefined && { passwordHash }),
+        ...(passwordHash !== undefined && { passwordHash, passwordScore }),
         ...(asked.visitLimit !== undefined && { visitLimit: asked.visitLimit }),
         ...(asked.removesFiles !== undefined && { removesFiles: asked.removesFiles }),
         ...(asked.may && mayColumns(asked.may)),
@@ -268,6 +276,7 @@ export class SharesService {
       if (asked.may) await this.requireSomewhereToAdd(tx, who, shareId, asked.may);
       if (window) await clearAgain(tx, shareId);
       if (meant) await this.mean(tx, shareId, meant);
+      await this.guardrails.requireKept(tx, shareId, kept);
       const title = asked.title ?? before.title;
       if (window)
         await this.moments.plan(tx, {
@@ -281,7 +290,7 @@ export class SharesService {
       // Visits that were let in by another password end with it.
       if (passwordHash) await endVisits(tx, shareId, this.clock.date());
       await this.events.tell(tx, { topic: 'share', id: shareId });
-      await this.ledger.append(tx, ...entries);
+      await this.ledger.append(tx, ...entries, ...(await this.guardrails.judgeIn(tx, [shareId])));
     });
     const record = await this.own(who, shareId);
     return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
@@ -413,17 +422,20 @@ export class SharesService {
   }
 }
 
+/** @returns how hard it is to guess, from 0 to 4; null: there is none */
 async function requireStrongPassword(
   asked: { password: string | null; weakPasswordMeant: boolean },
   title: string,
-): Promise<void> {
-  if (asked.password === null || asked.weakPasswordMeant) return;
-  if ((await passwordStrengthAside(asked.password, [title])).score < STRONG_ENOUGH_SCORE)
+): Promise<number | null> {
+  if (asked.password === null) return null;
+  const { score } = await passwordStrengthAside(asked.password, [title]);
+  if (score < STRONG_ENOUGH_SCORE && !asked.weakPasswordMeant)
     throw invalidField(
       'password',
       'password.weak',
       'That password is easy to guess. Take the proposed one, or say that you mean it.',
     );
+  return score;
 }
 
 const mayColumns = ({ level, seesOthers, takesBytes }: ShareMay) => ({

@@ -59,7 +59,8 @@ async function compareStates(words: string): Promise<void> {
     records.map((r) => {
       const window = { opensAt: r.opensAt?.getTime() ?? null, closesAt: r.closesAt?.getTime() ?? null };
       const { visitLimit, visitsUsed } = r;
-      const facts = { window, visitLimit, visitsUsed, withdrawnAt: r.withdrawnAt?.getTime() ?? null };
+      const [withdrawnAt, barredAt] = [r.withdrawnAt?.getTime() ?? null, r.barredAt?.getTime() ?? null];
+      const facts = { window, visitLimit, visitsUsed, withdrawnAt, barredAt };
       return [r.id, shareState({ ...facts, broken: broken.get(r.id) as boolean }, at.getTime())];
     }),
   );
@@ -74,6 +75,7 @@ async function compareStates(words: string): Promise<void> {
       closesAt: r.closesAt?.getTime() ?? null,
       createdAt: r.createdAt.getTime(),
       lastVisitAt: null,
+      barredAt: r.barredAt?.getTime() ?? null,
     })),
     at.getTime(),
   );

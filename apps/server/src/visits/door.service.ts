@@ -5,6 +5,7 @@ import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { secretHash } from '../platform/seal.js';
+import { GuardrailsService } from '../shares/guardrails.service.js';
 import { frozenFile } from '../shares/frozen.queries.js';
 import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
 import { RecipientsService } from './recipients.service.js';
@@ -41,6 +42,7 @@ export class DoorService implements OnModuleInit {
     private readonly clock: Clock,
     private readonly events: Events,
     private readonly recipients: RecipientsService,
+    private readonly guardrails: GuardrailsService,
   ) {}
 
   onModuleInit(): void {
@@ -118,11 +120,20 @@ export class DoorService implements OnModuleInit {
     const now = performance.now();
     if (known && known.until > now && this.events.listening) return known;
     const { generation } = this;
-    const share = await shareByToken(this.db.manager, this.clock.date(), secretHash(key));
+    const share = await this.judged(key);
     if (!share) return null;
     const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
     if (generation === this.generation) this.remember(key, facts);
     return facts;
+  }
+
+  /** The share by the guardrails as they stand at this moment. */
+  private async judged(token: string): Promise<ShareRecord | null> {
+    const found = () => shareByToken(this.db.manager, this.clock.date(), secretHash(token));
+    const share = await found();
+    if (!share || share.judged) return share;
+    await this.guardrails.judge([share.id]);
+    return found();
   }
 
   private forget(which: (share: ShareRecord) => boolean): void {

@@ -1,5 +1,6 @@
 import { Module } from '@nestjs/common';
 import { LiveModule } from '../live/live.module.js';
+import { SharesModule } from '../shares/shares.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
 import { BringingService } from './bringing.service.js';
@@ -11,7 +12,7 @@ import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
 
 @Module({
-  imports: [StoresModule, TransfersModule, LiveModule],
+  imports: [SharesModule, StoresModule, TransfersModule, LiveModule],
   controllers: [VisitsController],
   providers: [VisitsService, BringingService, DoorService, RecipientsService, RefusalsService, Takings],
   exports: [VisitsService],

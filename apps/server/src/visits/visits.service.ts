@@ -143,6 +143,9 @@ export class VisitsService {
     const shareId = await holdShare(tx, secretHash(visitor.token.slice(0, 200)));
     const [share] = shareId ? await sharesById(tx, this.clock.date(), [shareId]) : [];
     if (!share) throw notAtThisLink();
+    // The next try looks at it first, as every door does.
+    if (!share.judged)
+      throw new Problem('conflict', 'share.being-judged', 'What holds for this share has just changed. Try again.');
     const { cookie } = visitor;
     const found = cookie && (await visitByCookie(tx, share.id, secretHash(cookie)));
     const meant = found && (await this.recipients.admits(share, found, tx)) ? found : null;
@@ -398,6 +401,7 @@ export class VisitsService {
       title: share.title,
       message: shown && (visit !== null || state === 'open') ? share.message : '',
       state: visit ? 'open' : state,
+      barred: share.barredAt !== null,
       opensAt: share.opensAt?.toISOString() ?? null,
       closesAt: share.closesAt?.toISOString() ?? null,
       needsPassword: share.passwordHash !== null,
@@ -513,8 +517,10 @@ const REFUSALS: Record<Exclude<ShareState, 'open'>, [code: string, words: string
   broken: ['share.broken', 'The files of this share are not there at the moment. Ask the sender to put them back.'],
 };
 
+const BARRED = ['share.barred', 'A rule of the office keeps this share closed. Ask the sender.'] as const;
+
 function refusal(share: ShareRecord, state: Exclude<ShareState, 'open'>): Problem {
-  const [code, words] = REFUSALS[state];
+  const [code, words] = state === 'closed' && share.barredAt ? BARRED : REFUSALS[state];
   return new Problem(state === 'scheduled' ? 'forbidden' : 'gone', code, words, {
     state,
     opensAt: share.opensAt,

@@ -4,10 +4,12 @@ import {
   guessingYears,
   SHARED_TRIES_PER_MINUTE,
   STRONG_ENOUGH_SCORE,
+  type RailFix,
 } from '@quay/core';
 import { useEffect, useState } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { FilesGo } from '../ui/files-go';
+import { RailFaults } from '../ui/rail-faults';
 import { useSlip } from './store';
 import type { SlipTerms } from './terms';
 
@@ -15,6 +17,8 @@ export interface Guess {
   words: string | null;
   weak: boolean;
   warning: string | null;
+  /** Of a typed one, from 0 to 4. */
+  score: number | null;
 }
 
 /** What else somebody who guesses would need. */
@@ -42,13 +46,15 @@ export function useGuessing(): Guess {
       current = false;
     };
   }, [passwordChoice, password, title]);
-  if (passwordChoice === 'none') return { words: null, weak: false, warning: null };
+  const score = passwordChoice === 'typed' ? (typed?.score ?? null) : null;
+  if (passwordChoice === 'none') return { words: null, weak: false, warning: null, score };
   const bits = passwordChoice === 'proposed' ? proposedBits : typed?.bits;
-  if (!bits) return { words: null, weak: false, warning: null };
+  if (!bits) return { words: null, weak: false, warning: null, score };
   return {
     words: guessingWords(guessingYears(bits, SHARED_TRIES_PER_MINUTE)) + ALSO_NEEDED[audience],
     weak: passwordChoice === 'typed' && (typed?.score ?? 0) < STRONG_ENOUGH_SCORE,
     warning: typed?.warning ?? null,
+    score,
   };
 }
 
@@ -126,12 +132,13 @@ export function GuardSaid() {
   );
 }
 
-export function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
+export function Guard({ meant, guess, fix }: { meant: SlipTerms; guess: Guess; fix: (fix: RailFix) => void }) {
   const slip = useSlip();
   return (
     <>
       <PasswordChoice />
       {meant.faults.password && slip.password !== '' && <div className="field-fault">{meant.faults.password}</div>}
+      <RailFaults faults={meant.railFaults} field="password" fix={fix} />
       {guess.weak && (
         <Form.Check
           className="mt-1"
@@ -155,6 +162,7 @@ export function Guard({ meant, guess }: { meant: SlipTerms; guess: Guess }) {
         <InputGroup.Text>visits</InputGroup.Text>
       </InputGroup>
       {meant.faults.limit && <div className="field-fault">{meant.faults.limit}</div>}
+      <RailFaults faults={meant.railFaults} field="limit" fix={fix} />
       <FilesGo
         nodeIds={slip.items.map((i) => i.id)}
         closesAt={meant.window.closesAt}

@@ -1,6 +1,6 @@
 import type { ShareSheet } from '@quay/contract';
-import { audienceWords, countOf, mayWords, momentInWords, shareSentence } from '@quay/core';
-import { useMutation } from '@tanstack/react-query';
+import { audienceWords, countOf, mayWords, momentInWords, shareSentence, type RailField } from '@quay/core';
+import { useMutation, useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { api } from '../ui/api';
@@ -8,6 +8,8 @@ import { now as serverNow, useNow, useZone } from '../ui/session';
 import { useChanged } from '../ui/changed';
 import { AudienceField } from '../ui/audience/audience-field';
 import { useJudgedAudience, type JudgedAudience } from '../ui/audience/chosen';
+import { guardrailsForQuery } from '../ui/queries';
+import { RailFaults } from '../ui/rail-faults';
 import { useSizes } from '../ui/sizes';
 import { WindowField } from '../ui/window-field';
 import { MayField } from '../ui/may-field';
@@ -19,6 +21,7 @@ import { Guard, GuardSaid, useGuessing, type Guess } from './guard';
 import { Handover } from './handover';
 import { SlipHead } from './head';
 import { Part } from './part';
+import { useFix } from './rails';
 import { useSlip } from './store';
 import { ChooseTemplate, KeepTemplates } from './templates';
 import { shareAsked, slipTerms, type SlipTerms } from './terms';
@@ -54,8 +57,10 @@ function SlipForm() {
   const changed = useChanged();
   const sizes = useSizes(slip.items);
   const judged = useJudgedAudience(slip);
-  const meant = slipTerms(slip, judged, { now, zone, sizes });
   const guess = useGuessing();
+  const { data: rails } = useQuery(guardrailsForQuery(slip.items.map((i) => i.id)));
+  const facts = { zone, sizes, rails, passwordScore: guess.score };
+  const meant = slipTerms(slip, judged, { ...facts, now });
   const [tried, setTried] = useState(false);
   useEffect(() => {
     if (slip.passwordChoice === 'proposed' && slip.password === '') void slip.propose();
@@ -66,7 +71,7 @@ function SlipForm() {
       api<ShareSheet>(
         'POST',
         '/api/shares',
-        shareAsked(slip, judged, slipTerms(slip, judged, { now: serverNow(), zone, sizes })),
+        shareAsked(slip, judged, slipTerms(slip, judged, { ...facts, now: serverNow() })),
       ),
     onSuccess: (sheet) => {
       slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
@@ -74,7 +79,7 @@ function SlipForm() {
     },
   });
   const weak = guess.weak && !slip.weakPasswordMeant;
-  const stuck = Object.keys(meant.faults).length > 0 || weak;
+  const stuck = Object.keys(meant.faults).length + meant.railFaults.length > 0 || weak;
   return (
     <form
       className="d-flex flex-column h-100 overflow-hidden"
@@ -105,7 +110,9 @@ function SlipForm() {
 }
 
 const stuckWords = (meant: SlipTerms): string =>
-  Object.values(meant.faults)[0] ?? 'The password is easy to guess. Take the proposed one, or tick that you mean it.';
+  Object.values(meant.faults)[0] ??
+  meant.railFaults[0]?.words ??
+  'The password is easy to guess. Take the proposed one, or tick that you mean it.';
 
 /** Whether the link will work, how long guessing takes, and why it was not published. */
 function Lamps({ guess, fault }: { guess: Guess; fault: string | null }) {
@@ -138,13 +145,18 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
   const address = useChosenAddress();
   const better = useBetterAddress();
   const [opened, setOpened] = useState<PartName | null>(null);
-  const { faults } = meant;
+  const { faults, railFaults } = meant;
+  const fix = useFix();
+  const breaks = (...fields: RailField[]) => railFaults.some((fault) => fields.includes(fault.field));
   const needs: Record<PartName, boolean> = {
     What: Boolean(faults.title),
-    Who: Boolean(faults.audience),
-    May: Boolean(faults.may),
-    When: Boolean(faults.window),
-    Guard: Boolean(faults.password ?? faults.limit ?? faults.files) || (guess.weak && !slip.weakPasswordMeant),
+    Who: Boolean(faults.audience) || breaks('audience', 'publisher'),
+    May: Boolean(faults.may) || breaks('may'),
+    When: Boolean(faults.window) || breaks('window'),
+    Guard:
+      Boolean(faults.password ?? faults.limit ?? faults.files) ||
+      (guess.weak && !slip.weakPasswordMeant) ||
+      breaks('password', 'limit'),
     Address: !address || better !== undefined,
   };
   const part = (name: PartName) => ({
@@ -160,15 +172,19 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
       </Part>
       <Part {...part('Who')} said={<WhoSaid meant={meant} />}>
         <AudienceField chosen={slip} set={slip.set} judged={judged} />
+        <RailFaults faults={railFaults} field="audience" fix={fix} />
+        <RailFaults faults={railFaults} field="publisher" fix={fix} />
       </Part>
       <Part {...part('May')} said={<MaySaid meant={meant} />}>
         <MayField id="slip" chosen={slip} set={slip.set} fault={faults.may} />
+        <RailFaults faults={railFaults} field="may" fix={fix} />
       </Part>
       <Part {...part('When')} said={<WhenSaid meant={meant} />}>
         <WindowField chosen={slip} set={slip.set} window={meant.window} fault={faults.window} />
+        <RailFaults faults={railFaults} field="window" fix={fix} />
       </Part>
       <Part {...part('Guard')} said={<GuardSaid />}>
-        <Guard meant={meant} guess={guess} />
+        <Guard meant={meant} guess={guess} fix={fix} />
       </Part>
       <Part {...part('Address')} said={<span className="mono">{address?.text}</span>}>
         <Address />

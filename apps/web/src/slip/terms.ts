@@ -1,6 +1,7 @@
-import type { CreateShare } from '@quay/contract';
+import type { CreateShare, GuardrailsFor } from '@quay/contract';
 import {
   frozenTerms,
+  guardrailFaults,
   NO_END_WORDS,
   nowhereToAdd,
   PASSWORD_LENGTH,
@@ -8,6 +9,7 @@ import {
   VISIT_LIMIT_RANGE,
   WINDOW_FAULT_WORDS,
   windowFault,
+  type RailFault,
   type ShareTerms,
   type Window,
 } from '@quay/core';
@@ -24,13 +26,25 @@ export interface SlipTerms {
   terms: ShareTerms;
   /** What must be mended before it can be published, by field. */
   faults: Partial<Record<'title' | 'window' | 'audience' | 'may' | 'password' | 'limit' | 'files', string>>;
+  /** Guardrails that it does not keep to. */
+  railFaults: RailFault[];
+}
+
+interface SlipFacts {
+  now: number;
+  zone: string;
+  sizes: Sizes;
+  /** The guardrails for what is on it, once they are known. */
+  rails?: GuardrailsFor | undefined;
+  /** How hard a typed password is to guess. */
+  passwordScore?: number | null;
 }
 
 /** What the slip means at this moment, by the core's rules. */
 export function slipTerms(
   slip: Slip,
   judged: JudgedAudience,
-  { now, zone, sizes }: { now: number; zone: string; sizes: Sizes },
+  { now, zone, sizes, rails, passwordScore = null }: SlipFacts,
 ): SlipTerms {
   const window = chosenWindow(slip, now, zone);
   const limit = typedNumber(slip.limitField, VISIT_LIMIT_RANGE);
@@ -47,9 +61,20 @@ export function slipTerms(
   if (slip.removesFiles && window.closesAt === null) faults.files = NO_END_WORDS;
   if (slip.passwordChoice === 'typed' && slip.password.length < PASSWORD_LENGTH.min)
     faults.password = `At least ${PASSWORD_LENGTH.min} characters.`;
+  const railFaults = guardrailFaults(
+    {
+      ...{ window, madeAt: now, passwordScore, audience: slip.audience, level: slip.level, visitLimit: limit.value },
+      hasPassword: slip.passwordChoice !== 'none',
+      listed: judged.lists?.listed.listed ?? [],
+      publisherHasFactor: rails?.hasFactor ?? true,
+    },
+    rails?.guardrails ?? [],
+    zone,
+  );
   return {
     window,
     faults,
+    railFaults,
     terms: {
       audience: judged.terms,
       may: may.may,

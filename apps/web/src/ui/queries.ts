@@ -4,6 +4,7 @@ import type {
   CalendarLink,
   ChangeShare,
   FilesStay,
+  GuardrailsFor,
   LedgerPage,
   NodeShares,
   Outgoing,
@@ -74,6 +75,12 @@ export const storesQuery = queryOptions({
 export const shareQuery = (id: string) =>
   queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
 /** The shares that could be opened and hold these items, by item. */
+export const guardrailsForQuery = (nodeIds: string[]) =>
+  queryOptions({
+    queryKey: ['guardrails', nodeIds],
+    queryFn: () => api<GuardrailsFor>('POST', '/api/guardrails/for', { nodeIds }),
+  });
+
 export const sharesUsingQuery = (nodeIds: string[]) =>
   queryOptions({
     queryKey: ['marks', 'using', ...nodeIds],

@@ -20,6 +20,7 @@ const KEPT = [
   'tasks',
   'browse',
   'marks',
+  'guardrails',
   'shares',
   'share',
   'templates',

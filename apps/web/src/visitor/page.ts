@@ -143,7 +143,10 @@ function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HT
       `Ask ${door.sender} to put them back. This page shows them as soon as they are.`,
     ],
   };
-  const [title, text] = words[state];
+  const [title, text] =
+    state === 'closed' && door.barred
+      ? ['Closed', `A rule of ${door.office} keeps it closed. Ask ${door.sender}, who knows of it.`]
+      : words[state];
   return h('section', { class: 'refusal', 'data-state': state }, h('h2', {}, title), h('p', {}, text));
 }
 

@@ -160,6 +160,9 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.wrong-password-often': (d) =>
     `typed a wrong password for ${d['title']}, the ${d['count']}th in an hour: further ones are not listed`,
   'share.wrong-password': (d) => `typed a wrong password for ${d['title']}`,
+  'share.barred': (d) => `closed ${d['title']}: ${d['by']}`,
+  'share.unbarred': (d) => `opened ${d['title']} again, which keeps to the rules`,
+  'guardrails.changed': (d) => `changed what shares of ${d['of']} keep to, from: ${d['from']} To: ${d['to']}`,
   'share.brought': (d) => `brought ${d['name']} into ${d['title']}`,
   'share.replaced': (d) => `replaced ${d['name']} (version ${d['version']}), brought into ${d['title']}`,
   'share.taken-back': (d) => `took ${d['name']} back, which they had brought into ${d['title']}`,

@@ -2,7 +2,15 @@ import { expect, it } from 'vitest';
 import { canWait, dayIn, morningIsDue, NOTICES, noticesFor, READY_DUTIES } from '../index.js';
 
 it('tells people of what they may do', () => {
-  const ofShares = ['share-closing', 'share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried'];
+  const ofShares = [
+    'share-closing',
+    'share-opened',
+    'share-taken',
+    'share-brought',
+    'share-used-up',
+    'share-tried',
+    'share-barred',
+  ];
   expect(noticesFor(READY_DUTIES.admin)).toEqual([...ofShares, 'server']);
   expect(noticesFor(READY_DUTIES.staff)).toEqual(ofShares);
   expect(noticesFor(READY_DUTIES.guest)).toEqual([]);

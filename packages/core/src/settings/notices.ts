@@ -9,6 +9,7 @@ export const NOTICES = [
   'share-brought',
   'share-used-up',
   'share-tried',
+  'share-barred',
   'server',
 ] as const;
 export type NoticeKind = (typeof NOTICES)[number];
@@ -20,6 +21,7 @@ export const NOTICE_WORDS: Record<NoticeKind, string> = {
   'share-brought': 'When somebody brings files into a share of yours',
   'share-used-up': 'When the last visit of a share of yours is used',
   'share-tried': 'When somebody was refused at a share of yours, hour by hour',
+  'share-barred': 'When a rule of the office closes a share of yours',
   server: 'In the morning, when something on the server needs a look',
 };
 
@@ -30,6 +32,7 @@ const DUTY_OF: Record<NoticeKind, Duty> = {
   'share-brought': 'publish-outside',
   'share-used-up': 'publish-outside',
   'share-tried': 'publish-outside',
+  'share-barred': 'publish-outside',
   server: 'run-server',
 };
 
@@ -37,8 +40,8 @@ const DUTY_OF: Record<NoticeKind, Duty> = {
 export const noticesFor = (duties: readonly Duty[]): NoticeKind[] =>
   NOTICES.filter((kind) => duties.includes(DUTY_OF[kind]));
 
-/** Whether it can wait for the one mail of the day. That a share closes in a day cannot, and the server's is one. */
-export const canWait = (kind: NoticeKind): boolean => kind !== 'server' && kind !== 'share-closing';
+/** Whether it can wait for the one mail of the day. That a share closes cannot, and the server's is one. */
+export const canWait = (kind: NoticeKind): boolean => !['server', 'share-closing', 'share-barred'].includes(kind);
 
 /** How long before a share closes its publisher is told. */
 export const CLOSING_NOTICE_MS = 24 * 3_600_000;

@@ -12,6 +12,7 @@ const share = (part: Partial<FindingFacts>): FindingFacts => ({
   closesAt: NOW + 7 * DAY,
   createdAt: NOW - DAY,
   lastVisitAt: null,
+  barredAt: null,
   ...part,
 });
 const kinds = (...shares: Partial<FindingFacts>[]) => shareFindings(shares.map(share), NOW).map((f) => f.kind);
@@ -30,6 +31,9 @@ describe('what needs a hand', () => {
     [{ closesAt: null, createdAt: NOW - 60 * DAY, opensAt: NOW - 27 * DAY }, []],
     [{ closesAt: null, createdAt: NOW - 60 * DAY, opensAt: NOW - 28 * DAY }, ['open-for-ever']],
     [{ state: 'usedUp' }, ['used-up-early']],
+    [{ state: 'closed', barredAt: NOW - DAY }, ['barred']],
+    [{ state: 'closed', barredAt: NOW - DAY, closesAt: NOW }, []],
+    [{ state: 'withdrawn', barredAt: NOW - DAY }, []],
     [{ state: 'usedUp', closesAt: null }, ['used-up-early']],
     [{ state: 'usedUp', closesAt: NOW }, []],
     [{ state: 'broken' }, ['broken']],
@@ -58,6 +62,7 @@ describe('what needs a hand', () => {
         closesAt: fc.option(fc.integer({ min: NOW - 99 * DAY, max: NOW + 99 * DAY })),
         createdAt: fc.integer({ min: NOW - 99 * DAY, max: NOW }),
         lastVisitAt: fc.constant(null),
+        barredAt: fc.option(fc.integer({ min: NOW - 99 * DAY, max: NOW })),
       }),
       { selector: (s) => s.id },
     );
@@ -67,7 +72,8 @@ describe('what needs a hand', () => {
         expect(new Set(found).size).toBe(found.length);
         for (const id of found) {
           const facts = list.find((s) => s.id === id);
-          expect(['withdrawn', 'closed', 'scheduled']).not.toContain(facts?.state);
+          const isOver = facts?.barredAt === null ? ['withdrawn', 'closed', 'scheduled'] : ['withdrawn', 'scheduled'];
+          expect(isOver).not.toContain(facts?.state);
         }
       }),
     );

@@ -1,7 +1,7 @@
 import type { Instant } from '../text/when.js';
 import type { ShareState } from './share.js';
 
-export type FindingKind = 'broken' | 'open-for-ever' | 'used-up-early' | 'closes-soon';
+export type FindingKind = 'broken' | 'barred' | 'open-for-ever' | 'used-up-early' | 'closes-soon';
 
 export interface Finding {
   kind: FindingKind;
@@ -16,6 +16,8 @@ export interface FindingFacts {
   closesAt: Instant | null;
   createdAt: Instant;
   lastVisitAt: Instant | null;
+  /** Since when a guardrail keeps it closed. */
+  barredAt: Instant | null;
 }
 
 const DAY_MS = 86_400_000;
@@ -24,7 +26,9 @@ export const OPEN_LONG_MS = 28 * DAY_MS;
 /** One that closes within a day is, too. */
 export const CLOSES_SOON_MS = DAY_MS;
 
-const HARM: Record<FindingKind, number> = { broken: 0, 'open-for-ever': 1, 'used-up-early': 2, 'closes-soon': 3 };
+const HARM: Record<FindingKind, number> = {
+  ...{ broken: 0, barred: 1, 'open-for-ever': 2, 'used-up-early': 3, 'closes-soon': 4 },
+};
 
 /** What needs a hand, in order of harm: each kind has one remedy. */
 export function shareFindings(shares: readonly FindingFacts[], now: Instant): Finding[] {
@@ -39,6 +43,7 @@ export function shareFindings(shares: readonly FindingFacts[], now: Instant): Fi
 function findingOf(share: FindingFacts, now: Instant): FindingKind | null {
   const lasts = share.closesAt === null || share.closesAt > now;
   if (share.state === 'broken' && lasts) return 'broken';
+  if (share.state === 'closed' && lasts && share.barredAt !== null) return 'barred';
   if (share.state === 'open' && share.closesAt === null && now - (share.opensAt ?? share.createdAt) >= OPEN_LONG_MS)
     return 'open-for-ever';
   if (share.state === 'usedUp' && lasts) return 'used-up-early';

@@ -17,6 +17,7 @@ const REASONS: Record<string, RefusalReason> = {
   'share.not-meant': 'member',
   'share.not-yet': 'state',
   'share.closed': 'state',
+  'share.barred': 'state',
   'share.used-up': 'state',
   'share.withdrawn': 'state',
   'share.broken': 'state',

@@ -8,6 +8,7 @@ const facts = (part: Partial<ShareFacts> = {}): ShareFacts => ({
   broken: false,
   visitLimit: null,
   visitsUsed: 0,
+  barredAt: null,
   ...part,
 });
 
@@ -20,6 +21,12 @@ describe('the state of a share is the first that applies', () => {
     expect(shareState(facts(), 200)).toBe('closed');
     expect(shareState(facts(), 99)).toBe('scheduled');
     expect(shareState(facts(), 150)).toBe('open');
+  });
+  it('closed while a guardrail keeps it closed, also before it would open', () => {
+    expect(shareState(facts({ barredAt: 120 }), 119)).toBe('open');
+    expect(shareState(facts({ barredAt: 120 }), 120)).toBe('closed');
+    expect(shareState(facts({ barredAt: 20 }), 50)).toBe('closed');
+    expect(nextChange(facts({ barredAt: 20 }), 50)).toBeNull();
   });
   it('the Nth visit uses a limit of N up', () => {
     expect(shareState(facts({ visitLimit: 3, visitsUsed: 2 }), 150)).toBe('open');
@@ -52,7 +59,15 @@ describe('a visit that has begun', () => {
 
 describe('findings', () => {
   const now = 100 * 86_400_000;
-  const share = { id: 'a', state: 'open' as const, opensAt: null, closesAt: null, createdAt: 0, lastVisitAt: null };
+  const share = {
+    id: 'a',
+    state: 'open' as const,
+    opensAt: null,
+    closesAt: null,
+    createdAt: 0,
+    lastVisitAt: null,
+    barredAt: null,
+  };
   it('come in order of harm', () => {
     const found = shareFindings(
       [

@@ -22,6 +22,8 @@ export interface ShareFacts {
   /** Visits that may be served; null for no limit. */
   visitLimit: number | null;
   visitsUsed: number;
+  /** Since when a guardrail keeps it closed; null: none does. */
+  barredAt: Instant | null;
 }
 
 /** The smallest and largest visit limit that can be asked for. */
@@ -38,6 +40,7 @@ export function shareState(facts: ShareFacts, at: Instant): ShareState {
   if (facts.withdrawnAt !== null && at >= facts.withdrawnAt) return 'withdrawn';
   if (facts.broken) return 'broken';
   if (facts.visitLimit !== null && facts.visitsUsed >= facts.visitLimit) return 'usedUp';
+  if (facts.barredAt !== null && at >= facts.barredAt) return 'closed';
   return windowPhase(facts.window, at);
 }
 

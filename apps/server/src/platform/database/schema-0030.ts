@@ -31,9 +31,51 @@ CREATE TABLE share_brought (
 );
 CREATE INDEX share_brought_share ON share_brought (share_id, at);
 CREATE INDEX share_brought_node ON share_brought (node_id);
+CREATE INDEX share_brought_visit ON share_brought (visit_id);
 
 ALTER TABLE person DROP CONSTRAINT person_notices_check, ADD CONSTRAINT person_notices_check CHECK (notices <@
-  ARRAY['share-closing', 'share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried', 'server']);
+  ARRAY['share-closing', 'share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried', 'share-barred',
+    'server']);
+-- What ends a share is told, unless somebody says otherwise.
+ALTER TABLE person ALTER COLUMN notices SET DEFAULT '{share-closing,share-barred,server}';
+UPDATE person SET notices = array_append(notices, 'share-barred');
 -- When a visit first brought something.
 ALTER TABLE visit ADD COLUMN brought_at timestamptz;
+
+-- What shares of the office (no store), or with an item in a store, keep to.
+CREATE TABLE guardrail (
+  store_id    uuid REFERENCES store ON DELETE CASCADE,
+  rules       jsonb NOT NULL,
+  changed_at  timestamptz NOT NULL,
+  UNIQUE NULLS NOT DISTINCT (store_id)
+);
+-- How hard its password is to guess (zxcvbn, 0 to 4), where somebody typed it.
+ALTER TABLE share ADD COLUMN password_score smallint CHECK (password_score BETWEEN 0 AND 4),
+  -- Since when a rule keeps it closed, and which.
+  ADD COLUMN barred_at timestamptz, ADD COLUMN barred_by text, ADD CHECK ((barred_at IS NULL) = (barred_by IS NULL)),
+  -- Whether it has been looked at by the rules as they stand, and as it stands.
+  ADD COLUMN judged boolean NOT NULL DEFAULT true;
+CREATE INDEX share_unjudged ON share (id) WHERE NOT judged;
+
+CREATE FUNCTION share_item_moved() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE share SET judged = false WHERE id IN (SELECT share_id FROM share_item WHERE node_id = NEW.id);
+  RETURN NULL;
+END $$;
+CREATE TRIGGER share_item_moved AFTER UPDATE OF store_id ON node FOR EACH ROW
+  WHEN (OLD.store_id IS DISTINCT FROM NEW.store_id) EXECUTE FUNCTION share_item_moved();
+CREATE FUNCTION factor_changed() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  UPDATE share SET judged = false WHERE created_by = coalesce(NEW.person_id, OLD.person_id);
+  RETURN NULL;
+END $$;
+CREATE TRIGGER factor_judges AFTER INSERT OR UPDATE OF since OR DELETE ON second_factor FOR EACH ROW
+  EXECUTE FUNCTION factor_changed();
+CREATE FUNCTION share_owner_judges() RETURNS trigger LANGUAGE plpgsql AS $$
+BEGIN
+  NEW.judged := false;
+  RETURN NEW;
+END $$;
+CREATE TRIGGER share_owner_judges BEFORE UPDATE OF created_by ON share FOR EACH ROW
+  WHEN (OLD.created_by IS DISTINCT FROM NEW.created_by) EXECUTE FUNCTION share_owner_judges();
 `;

@@ -8,13 +8,13 @@ import { MailSettingsForm } from './mail';
 import { OfficeSettingsForm } from './office';
 import { ProviderSettingsForm } from './provider';
 import { SecuritySettingsForm } from './security';
-import { ShareRulesForm } from './shares';
+import { ShareSettings } from './shares';
 import { StoreSettingsList } from './stores';
 
 const SUBJECTS = {
   office: { title: 'Office', Part: OfficeSettingsForm },
   stores: { title: 'Stores', Part: StoreSettingsList },
-  shares: { title: 'Shares', Part: ShareRulesForm },
+  shares: { title: 'Shares', Part: ShareSettings },
   mail: { title: 'Mail', Part: MailSettingsForm },
   security: { title: 'Security', Part: SecuritySettingsForm },
   provider: { title: 'Identity provider', Part: ProviderSettingsForm },

@@ -1,6 +1,7 @@
 import type {
   About,
   BackupCopies,
+  GuardrailsKept,
   Health,
   LogoPicture,
   MailSettings,
@@ -37,6 +38,11 @@ export const mailQuery = queryOptions({
 export const shareRulesQuery = queryOptions({
   queryKey: ['settings', 'shares'],
   queryFn: () => api<ShareRules>('GET', '/api/settings/shares'),
+});
+
+export const guardrailsQuery = queryOptions({
+  queryKey: ['settings', 'guardrails'],
+  queryFn: () => api<GuardrailsKept>('GET', '/api/guardrails'),
 });
 
 export const storeSettingsQuery = queryOptions({

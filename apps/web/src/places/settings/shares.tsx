@@ -8,9 +8,20 @@ import { ListField } from '../../ui/audience/audience-field';
 import { useReadList } from '../../ui/audience/chosen';
 import { useNotices } from '../../ui/notices';
 import { Failure, SkeletonRows } from '../../ui/states';
+import { GuardrailsSettings } from './guardrails';
 import { shareRulesQuery } from './queries';
 
-export function ShareRulesForm() {
+/** What holds for all shares: guardrails, and who is never let in. */
+export function ShareSettings() {
+  return (
+    <div className="d-grid gap-4">
+      <GuardrailsSettings />
+      <ShareRulesForm />
+    </div>
+  );
+}
+
+function ShareRulesForm() {
   const { data, error, refetch } = useQuery(shareRulesQuery);
   if (error) return <Failure error={error} again={() => void refetch()} />;
   return data ? <RulesForm key={data.blocked.join()} kept={data} /> : <SkeletonRows count={3} />;

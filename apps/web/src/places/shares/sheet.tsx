@@ -18,6 +18,7 @@ import { now, useMe, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
+import { Barred } from './barred';
 import { EditShare } from './edit';
 import './sheet.scss';
 
@@ -50,6 +51,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   const { data: share, error, refetch } = useQuery(shareQuery(id));
   const [editing, setEditing] = useState(false);
   const [fresh, setFresh] = useState<string | null>(null);
+  const propose = useNewPassword(id, setFresh);
   if (error)
     return (
       <aside className="sheet">
@@ -78,10 +80,11 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
         </button>
       </div>
       <Sentence parts={share.sentence} />
+      <Barred share={share} edit={() => setEditing(true)} propose={propose} />
       {editing ? (
         <EditShare share={share} done={() => setEditing(false)} />
       ) : (
-        <Verbs share={share} edit={() => setEditing(true)} newPassword={setFresh} />
+        <Verbs share={share} edit={() => setEditing(true)} propose={propose} />
       )}
       {fresh && (
         <section>
@@ -112,17 +115,23 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   );
 }
 
-function Verbs({
-  share,
-  edit,
-  newPassword,
-}: {
+/** Gives a share another password, which is shown once. */
+function useNewPassword(id: string, show: (password: string) => void): () => void {
+  const change = useChangeShare();
+  return () =>
+    void proposedPassword().then(({ password }) =>
+      change.mutate({ id, change: { password } }, { onSuccess: () => show(password), onError: tellFailure }),
+    );
+}
+
+interface VerbsProps {
   share: ShareSheet;
   edit: () => void;
-  newPassword: (password: string) => void;
-}) {
+  propose: () => void;
+}
+
+function Verbs({ share, edit, propose }: VerbsProps) {
   const zone = useZone();
-  const change = useChangeShare();
   const undoable = useUndoableChange();
   const ask = (asked: ChangeShare, words: string, before?: ChangeShare) =>
     void undoable(share.id, asked, before ?? null, words);
@@ -133,13 +142,6 @@ function Verbs({
       { window: { opensAt: share.opensAt, closesAt: new Date(extendedBy(from, 7, zone)).toISOString() } },
       'Extended by a week.',
       Date.parse(share.closesAt ?? '') > now() ? { window: before } : undefined,
-    );
-  };
-  const propose = async () => {
-    const { password } = await proposedPassword();
-    change.mutate(
-      { id: share.id, change: { password } },
-      { onSuccess: () => newPassword(password), onError: tellFailure },
     );
   };
   const withdrawn = share.withdrawnAt !== null;
@@ -153,7 +155,7 @@ function Verbs({
       <Button size="sm" variant="plain" onClick={edit}>
         Change
       </Button>
-      <Button size="sm" variant="plain" onClick={() => void propose()}>
+      <Button size="sm" variant="plain" onClick={propose}>
         New password
       </Button>
       <a

@@ -129,6 +129,11 @@ const WORDS: Record<FindingKind, { title: (title: string) => string; detail: str
     detail: 'Visitors are told that the files are not there.',
     verb: 'See what is missing',
   },
+  barred: {
+    title: (t) => `A rule of the office keeps ${t} closed`,
+    detail: 'It opens again when it keeps to the rule.',
+    verb: 'See what would do',
+  },
   'open-for-ever': {
     title: (t) => `${t} is open without end`,
     detail: 'Nobody will close it unless somebody remembers.',
@@ -147,7 +152,7 @@ function FindingRow({ kind, share }: { kind: FindingKind; share: ShareRow }) {
   const remedy = useRemedy(kind, share);
   return (
     <div className="finding">
-      <span className={kind === 'broken' ? 'flag harm' : 'flag'} />
+      <span className={kind === 'broken' || kind === 'barred' ? 'flag harm' : 'flag'} />
       <div>
         <Link className="fw-semibold link-body-emphasis text-decoration-none" to={`/shares/${share.id}`}>
           {words.title(share.title)}
@@ -183,6 +188,7 @@ function useRemedy(kind: FindingKind, share: ShareRow): () => void {
   const ask = (asked: ChangeShare, before: ChangeShare, words: string) => void change(share.id, asked, before, words);
   switch (kind) {
     case 'broken':
+    case 'barred':
       return () => void navigate(`/shares/${share.id}`);
     case 'open-for-ever':
       return () => ask({ window: until(now, 30) }, { window }, `${share.title} closes in 30 days.`);

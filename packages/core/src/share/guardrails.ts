@@ -1,0 +1,260 @@
+import { countOf } from '../text/size.js';
+import type { Instant } from '../text/when.js';
+import { extendedBy, type Window } from '../window/window.js';
+import { AUDIENCES, listingsOf, type AudienceKind, type Listed } from './audience.js';
+import { SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from './may.js';
+
+/** What an admin has shares of the office, or from one store, keep to. */
+export interface Guardrails {
+  /** Days that a share is open at most, from when it opens; null: any number. */
+  longestDays: number | null;
+  /** A share has an end. */
+  endNeeded: boolean;
+  passwordNeeded: boolean;
+  /** A password that is easy to guess is not taken, whatever is said. */
+  strongPassword: boolean;
+  /** Whom shares may be for, and what visitors may do: those that are named. */
+  audiences: AudienceKind[];
+  levels: ShareLevel[];
+  /** Visits at most; null: any number. */
+  mostVisits: number | null;
+  /** Addresses are listed below these alone; none: any. */
+  domains: Listed[];
+  /** Whoever publishes has a second factor. */
+  factorNeeded: boolean;
+}
+
+export const NO_GUARDRAILS: Guardrails = {
+  ...{ longestDays: null, endNeeded: false, passwordNeeded: false, strongPassword: false },
+  ...{ audiences: [...AUDIENCES], levels: [...SHARE_LEVELS], mostVisits: null, domains: [], factorNeeded: false },
+};
+
+export const LONGEST_DAYS_RANGE = { min: 1, max: 3650, whole: true } as const;
+/** Domains that one set of guardrails names. */
+export const MOST_RAIL_DOMAINS = 200;
+
+/** Guardrails and whose they are: a store's name; null: the office's. */
+export interface NamedGuardrails {
+  of: string | null;
+  rails: Guardrails;
+}
+
+/** What guardrails are asked about. */
+export interface RailTerms {
+  window: Window;
+  /** When it was published, or is now. */
+  madeAt: Instant;
+  hasPassword: boolean;
+  /** How hard its password is to guess, from 0 to 4; null: not known, or proposed. */
+  passwordScore: number | null;
+  audience: AudienceKind;
+  /** Of `listed`. */
+  listed: readonly Listed[];
+  level: ShareLevel;
+  visitLimit: number | null;
+  publisherHasFactor: boolean;
+}
+
+export type RailField = 'window' | 'password' | 'audience' | 'may' | 'limit' | 'publisher';
+/** The smallest change by which a share keeps to a rule. */
+export type RailFix =
+  | { change: 'closes'; closesAt: Instant; words: string }
+  | { change: 'password'; words: string }
+  | { change: 'audience'; audience: AudienceKind; words: string }
+  | { change: 'take-off'; listed: Listed[]; words: string }
+  | { change: 'level'; level: ShareLevel; words: string }
+  | { change: 'visits'; visitLimit: number; words: string };
+
+export interface RailFault {
+  rail: keyof Guardrails;
+  field: RailField;
+  /** Whose rule it is, and what it says. */
+  words: string;
+  /** Null: nothing about the share would do. */
+  fix: RailFix | null;
+}
+
+const AUDIENCE_NAMES: Record<AudienceKind, string> = {
+  anyone: 'anyone with the link',
+  verified: 'whoever proves an address',
+  listed: 'those listed',
+  members: 'members',
+};
+
+/** Of what is allowed, the nearest that lets in less, or else the nearest that lets in more. */
+function nearest<T>(order: readonly T[], allowed: readonly T[], present: T): T | null {
+  const at = order.indexOf(present);
+  const narrower = order.slice(at + 1).find((each) => allowed.includes(each));
+  return narrower ?? [...order.slice(0, at)].reverse().find((each) => allowed.includes(each)) ?? null;
+}
+
+const covers = (domains: readonly Listed[], entry: Listed): boolean => {
+  const named = ({ kind, value }: Listed) => domains.some((d) => d.kind === kind && d.value === value);
+  if (named(entry)) return true;
+  if (entry.kind === 'address') return listingsOf(entry.value).some(named);
+  // A domain, or what lies below it, is covered by what covers an address in it.
+  const at = listingsOf(`any@${entry.kind === 'domain' ? entry.value : `any.${entry.value}`}`);
+  return at.some((d) => d.kind !== 'address' && named(d));
+};
+
+interface Asked {
+  terms: RailTerms;
+  rails: Guardrails;
+  zone: string;
+}
+type Judge = (asked: Asked) => Omit<RailFault, 'rail' | 'field'> | null;
+
+/** How each rule is judged, and the field that it is about. */
+const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
+  endNeeded: {
+    field: 'window',
+    judge: ({ terms, rails, zone }) =>
+      rails.endNeeded && terms.window.closesAt === null
+        ? {
+            words: 'a share has an end.',
+            fix: closing(extendedBy(begins(terms), rails.longestDays ?? 30, zone), rails.longestDays ?? 30),
+          }
+        : null,
+  },
+  longestDays: {
+    field: 'window',
+    judge: ({ terms, rails: { longestDays, endNeeded }, zone }) => {
+      if (longestDays === null) return null;
+      const { closesAt } = terms.window;
+      // That there is no end at all is told by the other rule, where it stands.
+      if (closesAt === null && endNeeded) return null;
+      const last = extendedBy(begins(terms), longestDays, zone);
+      if (closesAt !== null && closesAt <= last) return null;
+      return { words: `a share is open for at most ${countOf(longestDays, 'day')}.`, fix: closing(last, longestDays) };
+    },
+  },
+  passwordNeeded: {
+    field: 'password',
+    judge: ({ terms, rails }) =>
+      rails.passwordNeeded && !terms.hasPassword
+        ? { words: 'a share has a password.', fix: { change: 'password', words: 'Propose one' } }
+        : null,
+  },
+  strongPassword: {
+    field: 'password',
+    judge: ({ terms, rails }) =>
+      rails.strongPassword && terms.hasPassword && (terms.passwordScore ?? 4) < 3
+        ? { words: 'no password that is easy to guess.', fix: { change: 'password', words: 'Propose one' } }
+        : null,
+  },
+  audiences: {
+    field: 'audience',
+    judge: ({ terms, rails: { audiences } }) => {
+      if (audiences.includes(terms.audience)) return null;
+      const audience = nearest(AUDIENCES, audiences, terms.audience);
+      const fix = audience && { change: 'audience' as const, audience, words: `For ${AUDIENCE_NAMES[audience]}` };
+      return { words: `shares are not for ${AUDIENCE_NAMES[terms.audience]}.`, fix };
+    },
+  },
+  domains: {
+    field: 'audience',
+    judge: ({ terms, rails: { domains } }) => {
+      if (domains.length === 0 || terms.audience !== 'listed') return null;
+      const outside = terms.listed.filter((entry) => !covers(domains, entry));
+      if (outside.length === 0) return null;
+      const who = outside.length === 1 ? (outside[0] as Listed).value : countOf(outside.length, 'entry', 'entries');
+      return {
+        words: `${who} ${outside.length === 1 ? 'is' : 'are'} outside the domains that shares may go to.`,
+        fix:
+          outside.length < terms.listed.length
+            ? {
+                change: 'take-off',
+                listed: outside,
+                words: `Take ${outside.length === 1 ? 'it' : 'them'} off the list`,
+              }
+            : null,
+      };
+    },
+  },
+  levels: {
+    field: 'may',
+    judge: ({ terms, rails: { levels } }) => {
+      if (levels.includes(terms.level)) return null;
+      const level = nearest([...SHARE_LEVELS].reverse(), levels, terms.level);
+      const fix = level && { change: 'level' as const, level, words: SHARE_LEVEL_WORDS[level] };
+      return { words: `visitors may not "${SHARE_LEVEL_WORDS[terms.level].toLowerCase()}".`, fix };
+    },
+  },
+  mostVisits: {
+    field: 'limit',
+    judge: ({ terms, rails: { mostVisits } }) =>
+      mostVisits !== null && (terms.visitLimit === null || terms.visitLimit > mostVisits)
+        ? {
+            words: `at most ${countOf(mostVisits, 'visit')}.`,
+            fix: { change: 'visits', visitLimit: mostVisits, words: `Allow ${mostVisits}` },
+          }
+        : null,
+  },
+  factorNeeded: {
+    field: 'publisher',
+    judge: ({ terms, rails }) =>
+      rails.factorNeeded && !terms.publisherHasFactor
+        ? { words: 'whoever publishes has a second factor. Set one up under your name.', fix: null }
+        : null,
+  },
+};
+
+const begins = ({ window, madeAt }: RailTerms): Instant => Math.max(window.opensAt ?? madeAt, madeAt);
+const closing = (closesAt: Instant, days: number): RailFix => ({
+  change: 'closes',
+  closesAt,
+  words: `Close it after ${countOf(days, 'day')}`,
+});
+
+/**
+ * Each rule that a share does not keep to, once: where several say the same of it, the strictest.
+ * @param zone days of a window are days of the office's calendar
+ */
+export function guardrailFaults(terms: RailTerms, all: readonly NamedGuardrails[], zone: string): RailFault[] {
+  const found: (RailFault & { of: string | null })[] = [];
+  for (const { of, rails } of all)
+    for (const [rail, { field, judge }] of Object.entries(JUDGES) as [
+      keyof Guardrails,
+      (typeof JUDGES)[keyof Guardrails],
+    ][]) {
+      const fault = judge({ terms, rails, zone });
+      if (fault) found.push({ rail, field, ...fault, of, words: `${of ?? 'The office'}: ${fault.words}` });
+    }
+  const strictest = new Map<keyof Guardrails, RailFault>();
+  for (const { of: _, ...fault } of found) {
+    const before = strictest.get(fault.rail);
+    if (!before || isStricter(fault.fix, before.fix)) strictest.set(fault.rail, fault);
+  }
+  return [...strictest.values()];
+}
+
+/** Whether a change asks for more than another of the same rule. */
+function isStricter(fix: RailFix | null, than: RailFix | null): boolean {
+  if (fix === null || than === null) return fix === null && than !== null;
+  if (fix.change === 'closes' && than.change === 'closes') return fix.closesAt < than.closesAt;
+  if (fix.change === 'visits' && than.change === 'visits') return fix.visitLimit < than.visitLimit;
+  return false;
+}
+
+/** What guardrails say, a sentence for each rule; none: everything may be. */
+export function guardrailWords(rails: Guardrails): string[] {
+  const { longestDays, audiences, levels, mostVisits, domains } = rails;
+  const not = <T>(all: readonly T[], allowed: readonly T[]) => all.filter((each) => !allowed.includes(each));
+  return [
+    longestDays !== null && `A share is open for at most ${countOf(longestDays, 'day')}.`,
+    rails.endNeeded && longestDays === null && 'A share has an end.',
+    rails.passwordNeeded && 'A share has a password.',
+    rails.strongPassword && 'No password that is easy to guess.',
+    audiences.length < AUDIENCES.length &&
+      `Not for ${not(AUDIENCES, audiences)
+        .map((each) => AUDIENCE_NAMES[each])
+        .join(', nor for ')}.`,
+    domains.length > 0 && `Lists hold addresses of ${countOf(domains.length, 'domain')} alone.`,
+    levels.length < SHARE_LEVELS.length &&
+      `Visitors may not: ${not(SHARE_LEVELS, levels)
+        .map((each) => SHARE_LEVEL_WORDS[each].toLowerCase())
+        .join(', ')}.`,
+    mostVisits !== null && `At most ${countOf(mostVisits, 'visit')}.`,
+    rails.factorNeeded && 'Whoever publishes has a second factor.',
+  ].filter((words) => words !== false);
+}

@@ -21,10 +21,11 @@ import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
+import { secretHash } from '../platform/seal.js';
 import type { ShareRecord } from '../shares/shares.queries.js';
 import { lockNodes } from '../stores/branch.queries.js';
 import { StoresService } from '../stores/stores.service.js';
-import { actorOfVisit, beginBringing, liveInShare, noteBrought, onTheirWay } from './bringing.queries.js';
+import { actorOfVisit, beginBringing, holdShare, liveInShare, noteBrought, onTheirWay } from './bringing.queries.js';
 import { unsettles, VisitsService, type Inside, type Visitor } from './visits.service.js';
 
 /**
@@ -173,15 +174,17 @@ export class BringingService {
     return { kind, shareId: share.id, detail: { title: share.title } };
   }
 
-  private async actorOf({ fromAddress }: Visitor, { share, visit }: Inside): Promise<Bringer['actor']> {
+  private async actorOf({ fromAddress, token }: Visitor, { share, visit }: Inside): Promise<Bringer['actor']> {
     const name = visit.who ?? `Visitor from ${fromAddress}`;
-    const { id: visitId, recipient, personId, actorId } = visit;
+    const { id: visitId, recipient, personId, actorId, isGuest } = visit;
     const id =
       actorId ??
-      (await this.db.transaction((tx) =>
-        actorOfVisit(tx, { id: visitId, shareId: share.id, recipient, personId, name }),
-      ));
-    const kind: Actor['kind'] = personId === null ? 'visitor' : 'person';
+      (await this.db.transaction(async (tx) => {
+        // Two visits of one address at once are one and the same, too.
+        await holdShare(tx, secretHash(token.slice(0, 200)));
+        return actorOfVisit(tx, { id: visitId, shareId: share.id, recipient, personId, name });
+      }));
+    const kind: Actor['kind'] = personId === null ? 'visitor' : isGuest ? 'guest' : 'person';
     return { kind, id, name };
   }
 }

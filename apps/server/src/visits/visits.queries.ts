@@ -15,6 +15,8 @@ export interface VisitRow {
   /** Who they are, in words. */
   who: string | null;
   sessionHash: Buffer | null;
+  /** Who is signed in is a guest of the office. */
+  isGuest: boolean;
   /** As whom it has brought something; null: nothing yet. */
   actorId: string | null;
 }
@@ -22,7 +24,8 @@ export interface VisitRow {
 export async function visitByCookie(m: EntityManager, shareId: string, cookieHash: Buffer): Promise<VisitRow | null> {
   const [row] = await m.query<VisitRow[]>(
     `SELECT v.id, v.began_at AS "beganAt", v.ended_at AS "endedAt", v.recipient, v.person_id AS "personId",
-            coalesce(v.recipient, p.name) AS who, v.session_hash AS "sessionHash", v.actor_id AS "actorId"
+            coalesce(v.recipient, p.name) AS who, v.session_hash AS "sessionHash", v.actor_id AS "actorId",
+            coalesce(p.role = 'guest', false) AS "isGuest"
        FROM visit v LEFT JOIN person p ON p.id = v.person_id WHERE v.share_id = $1 AND v.cookie_hash = $2`,
     [shareId, cookieHash],
   );

@@ -290,7 +290,7 @@ export class VisitsService {
     const now = this.clock.date();
     const { recipient, personId, sessionHash } = proven;
     const visit: VisitRow = {
-      ...{ id: uuidv7(), beganAt: now, endedAt: null, recipient, personId, sessionHash, actorId: null },
+      ...{ id: uuidv7(), beganAt: now, endedAt: null, recipient, personId, sessionHash, actorId: null, isGuest: false },
       who: recipient ?? proven.name,
     };
     await this.events.change(async (tx) => {

@@ -145,7 +145,7 @@ describe('./quay', () => {
     await silent(base);
     // It goes on where bytes lie now.
     expect((await quayIn(folder, 'check', '--port', String(base))).stdout).toContain('everything holds');
-  }, 90_000);
+  });
   it('setup makes an office of a file, once; admin gives out a link; neither does anything by itself', async () => {
     const folder = join(office, 'filed');
     const file = join(office, 'answers.yaml');
@@ -172,7 +172,7 @@ wayIn: { kind: inside, inside: "http://127.0.0.1:${base}" }
     // What waits to be done by itself still waits: for a server.
     expect((await asked('check')).stdout).toContain('everything holds');
     await silent(base);
-  }, 90_000);
+  });
   it('dev shows the web application as it is written, and starts the server anew when a source of it changes', async () => {
     // Without the demo, which takes a minute to load.
     writeFileSync(join(office, 'demo-loaded'), '');
@@ -188,5 +188,5 @@ wayIn: { kind: inside, inside: "http://127.0.0.1:${base}" }
     expect((await fetch(`${web}/api/session`)).status).toBe(503);
     child.kill('SIGINT');
     await silent(base);
-  }, 90_000);
+  });
 });

@@ -56,7 +56,7 @@ describe('becoming reachable', () => {
     await iris.press('Look', '.guide > li:nth-child(5)');
     await iris.sees('Guide 5 of 5');
     await iris.isAccessible();
-  }, 90_000);
+  });
 
   it('what breaks is seen on the open page and on Today, and what mends it is one press', async () => {
     await iris.press('Settings');
@@ -77,7 +77,7 @@ describe('becoming reachable', () => {
     await iris.sees('Guest Wi-Fi stops at: Router');
     await iris.press('Do it', '.remedies');
     await iris.sees('Everybody can get in.');
-  }, 60_000);
+  });
 
   it('the views beside it: renewals, what answers, by telephone, links, checks; bookmarks lead back to each', async () => {
     for (const [view, words] of [
@@ -93,7 +93,7 @@ describe('becoming reachable', () => {
       await iris.sees(words, '.reach-view');
       await iris.isAccessible();
     }
-  }, 60_000);
+  });
 
   it('what the server goes by in its network is typed in, refused with words, and found again', async () => {
     const url = new URL(iris.page.url());
@@ -111,7 +111,7 @@ describe('becoming reachable', () => {
     await iris.page.click('button[aria-label="Change: This server over IPv6"]');
     await iris.press('Go by what is found');
     await iris.sees('none', '.facts');
-  }, 60_000);
+  });
 
   it('a code for another office is made, and what is no code is refused with words', async () => {
     await iris.page.evaluate(() =>
@@ -124,7 +124,7 @@ describe('becoming reachable', () => {
     await iris.press('Take it');
     await iris.sees('That is no code of another Lockfast Quay');
     await iris.isAccessible();
-  }, 60_000);
+  });
 
   it('a share is built on it, and the lamp says that it works from outside', async () => {
     const { id } = (
@@ -140,7 +140,7 @@ describe('becoming reachable', () => {
     await iris.press('Publish', '.slip');
     await iris.sees('https://files.saltmarsh.example/s/', '.handover');
     expect(id).toBeTruthy();
-  }, 60_000);
+  });
 
   it('what would work elsewhere is answered before anything is bought', async () => {
     await iris.page.goto(`${office.origin}/reach/plan`);

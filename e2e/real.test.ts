@@ -51,7 +51,7 @@ beforeAll(async () => {
   quay.stdout?.on('data', (piece: Buffer) => (printed += piece.toString()));
   await vi.waitFor(() => expect(printed).toMatch(/good for an hour and for one browser: \S+/), 100_000);
   browser = await launch();
-}, 150_000);
+});
 afterAll(async () => {
   await browser?.disconnect();
   const ended = new Promise((done) => quay.once('exit', done));
@@ -62,7 +62,7 @@ afterAll(async () => {
   rmSync(folder, { recursive: true, force: true });
 });
 
-it('from a bare machine to a share that a client opens', { timeout: 120_000 }, async () => {
+it('from a bare machine to a share that a client opens', async () => {
   const iris = await Person.at(browser, `http://127.0.0.1:${port}`);
   await iris.page.goto(iris.origin);
   await iris.fill('#code', /for one browser: (\S+)/.exec(printed)?.[1] ?? '');

@@ -24,7 +24,7 @@ const hand = (step: string) => lab.office.iris.ask<ReachCheck>('POST', `${at()}/
 const outside = (check: ReachCheck) => check.vantages.find((v) => v.vantage === 'outside');
 
 describe('without anybody outside', () => {
-  it('nobody knows, and it is said who could tell', { timeout: 60_000 }, async () => {
+  it('nobody knows, and it is said who could tell', async () => {
     const check = await lab.address.check();
     expect([outsideMark(check.vantages), outside(check)?.unavailable]).toEqual([
       'unknown',
@@ -62,7 +62,7 @@ describe('without anybody outside', () => {
   it('then steps that were done by hand count', { timeout: 30_000 }, async () =>
     expect((await hand('certificate')).status).toBe(200),
   );
-  it('a visitor who opens a share counts as well', { timeout: 60_000 }, async () => {
+  it('a visitor who opens a share counts as well', async () => {
     const { iris } = lab.office;
     const stores = (await iris.ask<{ rootId: string }[]>('GET', '/api/stores')).body;
     const { body: file } = await iris.upload(stores[0]?.rootId ?? '', 'Plan.txt', Buffer.from('a plan'));

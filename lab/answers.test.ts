@@ -186,17 +186,13 @@ afterAll(async () => {
 });
 
 describe('what answers on port 443', () => {
-  it.each(OVER_TLS.map((a, i) => [a.what, a, i] as const))(
-    '%s',
-    { timeout: 60_000 },
-    async (_, { stage, reason }, i) => {
-      await forward(`${OFFICE.desk}:${portOf(i)}`);
-      const [said, curl] = [await verdict(), await lab.fromOutside(443, null)];
-      expect(said.stops).toBe(stage);
-      expect(said.reason).toMatch(reason ?? /(?:)/);
-      expect(stage === null).toBe(curl.status === 200 && curl.wrong === 0 && (await ours()));
-    },
-  );
+  it.each(OVER_TLS.map((a, i) => [a.what, a, i] as const))('%s', async (_, { stage, reason }, i) => {
+    await forward(`${OFFICE.desk}:${portOf(i)}`);
+    const [said, curl] = [await verdict(), await lab.fromOutside(443, null)];
+    expect(said.stops).toBe(stage);
+    expect(said.reason).toMatch(reason ?? /(?:)/);
+    expect(stage === null).toBe(curl.status === 200 && curl.wrong === 0 && (await ours()));
+  });
   /** Whether what answers is this server, as somebody sees who reads it. */
   const ours = async () =>
     (
@@ -212,20 +208,16 @@ describe('what answers on port 443', () => {
 });
 
 describe('what answers on port 80', () => {
-  it.each(ON_80.map((a, i) => [a.what, a, OVER_TLS.length + i] as const))(
-    '%s',
-    { timeout: 60_000 },
-    async (_, { stage, reason }, i) => {
-      await forward(`${OFFICE.server}:8443`, `${OFFICE.desk}:${portOf(i)}`);
-      const said = await verdict();
-      expect([said.stops, said.mark === 'ok']).toEqual([stage, false]);
-      expect(said.reason).toMatch(reason ?? /(?:)/);
-      // Nobody is told to send passwords in the clear, nor sent elsewhere, where the product says that all is well.
-      const { status } = await lab.fromOutside(80, null);
-      expect(stage === null).toBe(status !== 200 && !(status >= 300 && status < 400));
-    },
-  );
-  it('a connection that is taken and not answered', { timeout: 60_000 }, async () => {
+  it.each(ON_80.map((a, i) => [a.what, a, OVER_TLS.length + i] as const))('%s', async (_, { stage, reason }, i) => {
+    await forward(`${OFFICE.server}:8443`, `${OFFICE.desk}:${portOf(i)}`);
+    const said = await verdict();
+    expect([said.stops, said.mark === 'ok']).toEqual([stage, false]);
+    expect(said.reason).toMatch(reason ?? /(?:)/);
+    // Nobody is told to send passwords in the clear, nor sent elsewhere, where the product says that all is well.
+    const { status } = await lab.fromOutside(80, null);
+    expect(stage === null).toBe(status !== 200 && !(status >= 300 && status < 400));
+  });
+  it('a connection that is taken and not answered', async () => {
     const silent = await lab.network.desk.start('socat', ['-u', 'TCP-LISTEN:8999,fork,reuseaddr', 'OPEN:/dev/null']);
     await forward(`${OFFICE.server}:8443`, `${OFFICE.desk}:8999`);
     expect(await verdict()).toMatchObject({
@@ -237,7 +229,7 @@ describe('what answers on port 80', () => {
   });
 });
 
-it('people inside can be led to the server itself, which answers there', { timeout: 60_000 }, async () => {
+it('people inside can be led to the server itself, which answers there', async () => {
   await forward(`${OFFICE.server}:8443`);
   const stage = found(await lab.address.check(), 'office', 'router');
   expect([stage.value, stage.remedies[0]?.act]).toEqual(['no loopback', 'office-record']);
@@ -246,7 +238,7 @@ it('people inside can be led to the server itself, which answers there', { timeo
 });
 
 describe('on the way', () => {
-  it('packets beyond a size are lost, and nobody says so', { timeout: 60_000 }, async () => {
+  it('packets beyond a size are lost, and nobody says so', async () => {
     await forward(`${OFFICE.server}:8443`);
     const nft = (...args: string[]) => lab.network.router.must('nft', ...args);
     await nft('add table inet hole');
@@ -259,7 +251,7 @@ describe('on the way', () => {
     expect((await lab.fromOutside(443, null)).status).toBe(0);
     await nft('delete table inet hole');
   });
-  it('a further address of the name where nobody is: people get in, and some wait', { timeout: 60_000 }, async () => {
+  it('a further address of the name where nobody is: people get in, and some wait', async () => {
     await forward(`${OFFICE.server}:8443`);
     await changed(lab.network, HOST, [WORLD.line, '44.128.24.99']);
     await lab.forgetNames();
@@ -268,7 +260,7 @@ describe('on the way', () => {
     expect(said.reason).toContain('44.128.24.99');
     expect((await lab.fromOutside(443, null)).status).toBe(200);
   });
-  it('a further address where another server is: some get there', { timeout: 60_000 }, async () => {
+  it('a further address where another server is: some get there', async () => {
     const elsewhere = await startOther(lab.network.world, [{ port: 443, certificate: good }], WORLD.relay);
     await changed(lab.network, HOST, [WORLD.line, WORLD.relay]);
     await lab.forgetNames();
@@ -279,34 +271,30 @@ describe('on the way', () => {
 });
 
 describe('a name that takes no signed updates', () => {
-  it(
-    'is changed by an address that is asked for; what is refused is told as it was said',
-    { timeout: 60_000 },
-    async () => {
-      const service = await startUpdates(
-        lab.network,
-        small.make('updates', { by: 'middle', names: [UPDATES], behind: ['middle'] }),
-        'right',
-      );
-      await changed(lab.network, HOST, [WORLD.relay]);
-      const asked = {
-        name: HOST,
-        url: `https://${UPDATES}/nic?hostname={name}&myip={ipv4}`,
-        user: 'office',
-        secret: 'wrong',
-      };
-      const keep = (part = {}) => lab.office.iris.ask('PUT', '/api/reach/name-update', { ...asked, ...part });
-      expect((await keep({ url: 'https://{name}/nic' })).status).toBe(400);
-      expect((await keep()).status).toBe(204);
-      expect((await lab.address.act('update-record')).body).toMatchObject({
-        code: 'reach.update-refused',
-        detail: expect.stringContaining('status 401: badauth') as string,
-      });
-      await keep({ secret: 'right' });
-      expect((await lab.address.act('update-record')).status).toBe(200);
-      expect(lookedUp(lab.network.world, WORLD.names, HOST)).toBe(WORLD.line);
-      expect(JSON.stringify((await lab.office.iris.ask('GET', '/api/reach/network')).body)).not.toContain('right');
-      await service.end();
-    },
-  );
+  it('is changed by an address that is asked for; what is refused is told as it was said', async () => {
+    const service = await startUpdates(
+      lab.network,
+      small.make('updates', { by: 'middle', names: [UPDATES], behind: ['middle'] }),
+      'right',
+    );
+    await changed(lab.network, HOST, [WORLD.relay]);
+    const asked = {
+      name: HOST,
+      url: `https://${UPDATES}/nic?hostname={name}&myip={ipv4}`,
+      user: 'office',
+      secret: 'wrong',
+    };
+    const keep = (part = {}) => lab.office.iris.ask('PUT', '/api/reach/name-update', { ...asked, ...part });
+    expect((await keep({ url: 'https://{name}/nic' })).status).toBe(400);
+    expect((await keep()).status).toBe(204);
+    expect((await lab.address.act('update-record')).body).toMatchObject({
+      code: 'reach.update-refused',
+      detail: expect.stringContaining('status 401: badauth') as string,
+    });
+    await keep({ secret: 'right' });
+    expect((await lab.address.act('update-record')).status).toBe(200);
+    expect(lookedUp(lab.network.world, WORLD.names, HOST)).toBe(WORLD.line);
+    expect(JSON.stringify((await lab.office.iris.ask('GET', '/api/reach/network')).body)).not.toContain('right');
+    await service.end();
+  });
 });

@@ -43,7 +43,7 @@ async function watched(): Promise<string[]> {
 let served = false;
 
 describe('a strict authority that takes its time', () => {
-  it('says whole why it gives nothing to whom it does not know', { timeout: 60_000 }, async () => {
+  it('says whole why it gives nothing to whom it does not know', async () => {
     const { status, body } = await lab.address.act('get-certificate');
     expect([status, body.detail]).toEqual([409, expect.stringMatching(/external ?account/i) as string]);
     expect((await sheet()).order?.failure).toMatch(/external ?account/i);
@@ -54,7 +54,7 @@ describe('a strict authority that takes its time', () => {
     expect(text).toContain('office-7');
     expect(text).not.toContain(binding.key);
   });
-  it('blocks nobody: the request is answered at once, and the progress is seen', { timeout: 90_000 }, async () => {
+  it('blocks nobody: the request is answered at once, and the progress is seen', async () => {
     // The proof is shown where the zone sends whoever looks for it.
     expect(await watched()).toContain('The authority looks for the proof in the zone.');
     served = true;

@@ -24,7 +24,7 @@ const at = (server: string): string => lookedUp(lab.network.world, server, HOST)
 const sheet = (): Promise<AddressSheet> => lab.address.sheet();
 
 describe('a zone of two name servers', () => {
-  it('has the record at once at one, and later at the other', { timeout: 60_000 }, async () => {
+  it('has the record at once at one, and later at the other', async () => {
     await lab.address.does('update-record');
     expect(at(WORLD.names)).toBe(WORLD.line);
     await until(() => expect(at(WORLD.names2)).toBe(WORLD.line), 30_000);
@@ -55,12 +55,12 @@ describe('what begins again knowing nothing', () => {
     expect(at(WORLD.names)).toBe('');
     await until(() => expect(at(WORLD.names)).toBe(WORLD.line), 120_000);
   });
-  it('the resolvers: the name is found as before', { timeout: 60_000 }, async () => {
+  it('the resolvers: the name is found as before', async () => {
     await lab.forgetNames();
     await until(async () => expect(await lab.fromOutside(443, null)).toEqual({ status: 200, wrong: 0 }));
     expect(found(await lab.address.check(), 'outside', 'name')).toMatchObject({ mark: 'ok', value: WORLD.line });
   });
-  it('who tells the address of the line, while a router that knows it is there', { timeout: 60_000 }, async () => {
+  it('who tells the address of the line, while a router that knows it is there', async () => {
     await lab.restartStun();
     expect(found(await lab.address.check(), 'outside', 'line')).toMatchObject({ mark: 'ok', value: 'public' });
   });

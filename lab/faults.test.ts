@@ -136,27 +136,23 @@ async function mappedAgain(): Promise<void> {
 }
 
 describe('from outside', () => {
-  it.each(FAULTS.map((fault) => [fault.what, fault] as const))(
-    '%s',
-    { timeout: 90_000 },
-    async (_, { stage, make, undo }) => {
-      await make();
-      try {
-        const { vantages } = await lab.address.check();
-        const trace = vantages.find((v) => v.vantage === 'outside')?.trace ?? [];
-        const verdict = traceVerdict(trace);
-        const curl = await lab.fromOutside(443, null);
-        expect([verdict.mark === 'fail' ? 'stopped' : 'open', verdict.mark === 'fail' ? verdict.stage : null]).toEqual([
-          curl.status === 200 && curl.wrong === 0 ? 'open' : 'stopped',
-          stage,
-        ]);
-      } finally {
-        await undo();
-      }
-    },
-  );
+  it.each(FAULTS.map((fault) => [fault.what, fault] as const))('%s', async (_, { stage, make, undo }) => {
+    await make();
+    try {
+      const { vantages } = await lab.address.check();
+      const trace = vantages.find((v) => v.vantage === 'outside')?.trace ?? [];
+      const verdict = traceVerdict(trace);
+      const curl = await lab.fromOutside(443, null);
+      expect([verdict.mark === 'fail' ? 'stopped' : 'open', verdict.mark === 'fail' ? verdict.stage : null]).toEqual([
+        curl.status === 200 && curl.wrong === 0 ? 'open' : 'stopped',
+        stage,
+      ]);
+    } finally {
+      await undo();
+    }
+  });
 
-  it('a forward that was made by hand counts, whatever the router speaks', { timeout: 60_000 }, async () => {
+  it('a forward that was made by hand counts, whatever the router speaks', async () => {
     await lab.restartRouter();
     await forward(OFFICE.server);
     const { vantages } = await lab.address.check();

@@ -53,7 +53,7 @@ describe('two offices that look at each other', () => {
     const check = await lab.address.check();
     expect([mark(check), found(check, 'outside', 'name').mark]).toEqual(['fail', 'fail']);
   });
-  it('one sees the other come up step by step, as curl does', { timeout: 90_000 }, async () => {
+  it('one sees the other come up step by step, as curl does', async () => {
     for (const act of ['update-record', 'map-port', 'get-certificate', 'redirect-on']) await lab.address.does(act);
     await lab.forgetNames();
     const check = await lab.address.check();
@@ -61,12 +61,12 @@ describe('two offices that look at each other', () => {
     expect(mark(check)).toBe('ok');
     expect(await lab.fromOutside(443)).toEqual({ status: 200, wrong: 0 });
   });
-  it('the other way round as well: it calls by the way in that it has now', { timeout: 60_000 }, async () => {
+  it('the other way round as well: it calls by the way in that it has now', async () => {
     const check = await north.check();
     expect(outside(check)?.exchange[0]).toMatch(/^asked of /);
     expect(found(check, 'outside', 'page')).toMatchObject({ mark: 'ok', value: 'share page' });
   });
-  it('sees a router that forgot its ports', { timeout: 60_000 }, async () => {
+  it('sees a router that forgot its ports', async () => {
     await lab.restartRouter();
     const check = await lab.address.check();
     expect(mark(check)).toBe('fail');

@@ -38,7 +38,7 @@ const network = async (): Promise<ReachNetwork> => (await iris().ask<ReachNetwor
 const visit = (host: string) => lab.fromOutside(443, WORLD.relay, host);
 
 describe('a relay on a rented machine', () => {
-  it('invites the office by one word, and its line stands', { timeout: 60_000 }, async () => {
+  it('invites the office by one word, and its line stands', async () => {
     const code = await lab.network.world.must(process.execPath, MAIN, 'invite', 'saltmarsh', '--folder', folder);
     const damaged = await iris().ask('PUT', '/api/reach/relay', { code: code.trim().slice(0, -3) });
     expect([damaged.status, damaged.body.code]).toEqual([400, 'reach.invitation-unreadable']);
@@ -72,7 +72,7 @@ describe('a relay on a rented machine', () => {
     await lab.address.does('get-certificate');
     expect(await lab.fromOutside(443, null)).toEqual({ status: 200, wrong: 0 });
   });
-  it('is put anew without a visitor noticing', { timeout: 90_000 }, async () => {
+  it('is put anew without a visitor noticing', async () => {
     const seen: { status: number }[] = [];
     let goOn = true;
     const visits = (async () => {
@@ -85,13 +85,13 @@ describe('a relay on a rented machine', () => {
     expect(seen.length).toBeGreaterThan(3);
     expect(seen.filter((s) => s.status !== 200)).toEqual([]);
   });
-  it('comes back by itself after it was killed', { timeout: 90_000 }, async () => {
+  it('comes back by itself after it was killed', async () => {
     await relay.end('SIGKILL');
     expect((await visit(BELOW_RELAY)).status).toBe(0);
     relay = await begin();
     await until(async () => expect(await visit(BELOW_RELAY)).toEqual({ status: 200, wrong: 0 }), 60_000);
   });
-  it('that removes the office is told so', { timeout: 60_000 }, async () => {
+  it('that removes the office is told so', async () => {
     await lab.network.world.must(process.execPath, MAIN, 'remove', 'saltmarsh', '--folder', folder);
     await until(async () => expect((await network()).relay?.trouble).toMatch(/new invitation/), 30_000);
     const sheet = (await iris().ask<AddressSheet>('GET', `/api/reach/addresses/${lab.address.row.id}`)).body;

@@ -24,14 +24,14 @@ describe('an office with both families', () => {
   }, 120_000);
   afterAll(() => lab?.close());
 
-  it('knows its own address, and tells it to nobody while the firewall is closed', { timeout: 60_000 }, async () => {
+  it('knows its own address, and tells it to nobody while the firewall is closed', async () => {
     const { body } = await lab.office.iris.ask<ReachNetwork>('GET', '/api/reach/network');
     expect(body.own.insideAddress6).toEqual({ value: [SIX.server], from: 'machine' });
     expect(await by(lab, SIX.server)).toMatchObject({ status: 0 });
     await lab.address.does('update-record');
     expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual([WORLD.line, '']);
   });
-  it('opens both, and the name leads to both', { timeout: 60_000 }, async () => {
+  it('opens both, and the name leads to both', async () => {
     await lab.address.does('map-port');
     expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual([WORLD.line, SIX.server]);
     await lab.forgetNames();
@@ -53,7 +53,7 @@ describe('an office with both families', () => {
     expect(found(await lab.address.check(), 'office', 'name')).toMatchObject({ mark: 'fail' });
     expect((await lab.office.iris.ask('DELETE', at)).status).toBe(204);
   });
-  it('a hole that somebody closes is a warning, and curl agrees', { timeout: 60_000 }, async () => {
+  it('a hole that somebody closes is a warning, and curl agrees', async () => {
     await lab.network.router.must('nft', 'flush', 'chain', 'inet', 'filter', 'miniupnpd');
     await lab.network.router.must(
       'nft',
@@ -72,22 +72,18 @@ describe('an office with both families', () => {
     expect(found(check, 'outside', 'port').remedies[0]?.act).toBe('map-port');
     expect([await by(lab, WORLD.line), await by(lab, SIX.server)]).toMatchObject([{ status: 200 }, { status: 0 }]);
   });
-  it(
-    'what the firewall leaves open over IPv6 is seen, and said to be open only there',
-    { timeout: 60_000 },
-    async () => {
-      const { server, router } = lab.network;
-      const exposed = async () =>
-        (
-          await lab.office.iris.ask<ExposureAnswer>('GET', `/api/reach/addresses/${lab.address.row.id}/exposure`)
-        ).body.rows.find((row) => row.port === 5432);
-      expect(await exposed()).toMatchObject({ answers: false, verdict: 'as-it-should' });
-      const database = await server.start('socat', ['TCP6-LISTEN:5432,fork,reuseaddr', 'OPEN:/dev/null']);
-      await router.must('nft', 'insert', 'rule', 'inet', 'filter', 'forward', 'tcp', 'dport', '5432', 'accept');
-      expect(await exposed()).toMatchObject({ verdict: 'open-but-should-not', found: 'connected over IPv6' });
-      await database.end();
-    },
-  );
+  it('what the firewall leaves open over IPv6 is seen, and said to be open only there', async () => {
+    const { server, router } = lab.network;
+    const exposed = async () =>
+      (
+        await lab.office.iris.ask<ExposureAnswer>('GET', `/api/reach/addresses/${lab.address.row.id}/exposure`)
+      ).body.rows.find((row) => row.port === 5432);
+    expect(await exposed()).toMatchObject({ answers: false, verdict: 'as-it-should' });
+    const database = await server.start('socat', ['TCP6-LISTEN:5432,fork,reuseaddr', 'OPEN:/dev/null']);
+    await router.must('nft', 'insert', 'rule', 'inet', 'filter', 'forward', 'tcp', 'dport', '5432', 'accept');
+    expect(await exposed()).toMatchObject({ verdict: 'open-but-should-not', found: 'connected over IPv6' });
+    await database.end();
+  });
   it('a router that was started anew is asked for both again', { timeout: 120_000 }, async () => {
     await lab.restartRouter();
     await until(async () => {
@@ -134,7 +130,7 @@ describe('a line whose IPv4 address many customers share', () => {
     expect(body.advice.wayIn).toBe('relay');
     expect(body.advice.words).toMatch(/only people who have IPv6 get in; for everybody: go through a relay/);
   });
-  it('nobody gets in before, and what lets some in is offered', { timeout: 60_000 }, async () => {
+  it('nobody gets in before, and what lets some in is offered', async () => {
     await changed(lab.network, HOST, ['100.64.3.4']);
     await lab.forgetNames();
     const check = await lab.address.check();
@@ -146,7 +142,7 @@ describe('a line whose IPv4 address many customers share', () => {
     expect(line).toMatchObject({ mark: 'fail', value: 'no address', note: 'shared' });
     expect(line.remedies.map((r) => r.act)).toEqual(['map-port', null, 'use-relay']);
   });
-  it('lets people in by IPv6 alone, certificate and all, and says who cannot', { timeout: 90_000 }, async () => {
+  it('lets people in by IPv6 alone, certificate and all, and says who cannot', async () => {
     await lab.address.does('map-port');
     await lab.address.does('update-record');
     expect([told(lab, 'A'), told(lab, 'AAAA')]).toEqual(['', SIX.server]);

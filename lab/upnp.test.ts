@@ -52,7 +52,7 @@ describe('a router that speaks only UPnP', () => {
   }, 120_000);
 });
 
-it('a port 80 that another device has keeps nobody from the rest', { timeout: 60_000 }, async () => {
+it('a port 80 that another device has keeps nobody from the rest', async () => {
   await lab.restartRouter();
   await lab.network.desk.must('upnpc', '-a', OFFICE.desk, '80', '80', 'tcp');
   const check = await lab.address.does('map-port');
@@ -62,7 +62,7 @@ it('a port 80 that another device has keeps nobody from the rest', { timeout: 60
 });
 
 describe('a program of the office that changes names', () => {
-  it('is told what a name shall be, and has certificates come by a record', { timeout: 60_000 }, async () => {
+  it('is told what a name shall be, and has certificates come by a record', async () => {
     await changed(lab.network, HOST, [WORLD.relay]);
     expect((await lab.address.act('update-record')).status).toBe(200);
     expect(lookedUp(lab.network.world, WORLD.names, HOST)).toBe(WORLD.line);

@@ -105,7 +105,6 @@ async function toldTo(by: Client): Promise<string[]> {
 describe('what somebody must not know of', () => {
   it.each(['view', 'download', 'contribute', 'edit', 'manage'] as AccessLevel[])(
     'is in no answer of any route, whoever may %s in the folder around it',
-    { timeout: 60_000 },
     async (level) => {
       await grantOn(office.db, open, rosaId, level);
       expect(await names(rosa, open)).not.toEqual([]);

@@ -212,7 +212,7 @@ describe('a part of a backup', () => {
   // Six programs, one after the other, each of which loads the whole server.
   it(
     'comes back beside what is there: a folder, a file, a store, a home; twice is once',
-    { timeout: 120_000 },
+    { timeout: 300_000 },
     async () => {
       const rosa = await office.signedIn('rosa');
       const made = await rosa.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, {

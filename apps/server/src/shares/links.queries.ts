@@ -61,7 +61,7 @@ export async function foldersWithLinks(m: EntityManager, at: Date): Promise<Set<
       CROSS JOIN LATERAL (SELECT * FROM node c WHERE c.id = i.node_id OFFSET 0) n
        JOIN folder_access f ON f.folder_id = ${folderOf('n')} JOIN access_root r ON r.id = f.root
       WHERE s.withdrawn_at IS NULL AND coalesce(s.closes_at, 'infinity') > $1 AND (s.opens_at IS NULL OR s.opens_at <= $1)
-        AND (s.visit_limit IS NULL OR s.visits_used < s.visit_limit)
+        AND (s.visit_limit IS NULL OR s.visits_used < s.visit_limit) AND s.barred_at IS NULL
         AND NOT EXISTS (SELECT 1 FROM share_fault x WHERE x.share_id = s.id)`,
     [at],
   );

@@ -11,6 +11,7 @@ import { grouped } from '../platform/grouped.js';
 import { invalidField, notFound } from '../platform/problems/problem.js';
 import { lockAccess } from '../access/access-lock.js';
 import { AccessService } from '../access/access.service.js';
+import type { Bringer } from '../access/folder-admission.js';
 import { AdmissionService } from './admission.service.js';
 import { actorOf } from './names.js';
 import { lockNodes, type FileBytes } from './branch.queries.js';
@@ -128,11 +129,12 @@ export class VersionsService {
   /** Adds a version to a file that is held, and removes what the store's policy no longer keeps. @returns its number */
   async addVersion(
     tx: EntityManager,
-    by: { actor: { id: string }; chargedTo: string },
+    by: Pick<Bringer, 'actor' | 'chargedTo' | 'shareId'>,
     v: { nodeId: string; storeId: string; sha256: Buffer; sizeBytes: number; modifiedAt: Date },
   ): Promise<number> {
     const now = this.clock.date();
     const id = uuidv7();
+    if (by.shareId) await keepCovered(tx, v.nodeId, by.actor.id);
     const [row] = await tx.query<{ number: number }[]>(
       `INSERT INTO file_version (id, node_id, number, sha256, size_bytes, modified_at, created_at, created_by,
         charged_to)
@@ -266,4 +268,17 @@ export function versionNumber(text: string): number {
   if (!/^\d{1,9}$/.test(text) || number < 1)
     throw invalidField('version', 'version.invalid', 'A version is a whole number from 1.');
   return number;
+}
+
+/**
+ * Whoever holds a link covers a version of the office: that one stays, however many they put over it and whatever the
+ * policy of the store.
+ */
+async function keepCovered(tx: EntityManager, nodeId: string, actorId: string): Promise<void> {
+  await tx.query(
+    `UPDATE file_version v SET kept = true FROM node n
+      WHERE n.id = $1 AND v.id = n.version_id AND v.created_by IS DISTINCT FROM $2
+        AND NOT EXISTS (SELECT 1 FROM actor a WHERE a.id = v.created_by AND a.kind = 'visitor')`,
+    [nodeId, actorId],
+  );
 }

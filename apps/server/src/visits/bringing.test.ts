@@ -218,6 +218,22 @@ describe('who may edit', () => {
   });
 });
 
+it('keeps the version of the office that somebody with a link covers, whatever the policy of the store', async () => {
+  const id = await folder('Covered');
+  const { body: plan } = await iris.upload(id, 'plan.txt', Buffer.from('of the office'));
+  const share = await office.publish(iris, [id], { may: EDIT });
+  const visit = await inside(share.token);
+  await office.db.query(`UPDATE store SET versions_kept = 1 WHERE name = 'Projects'`);
+  for (const text of ['over it', 'once more', 'and again'])
+    await bring(visit, { folderId: id, name: 'plan.txt', conflict: 'version' }, Buffer.from(text));
+  const { versions } = (await iris.ask<VersionList>('GET', `/api/files/${plan.id}/versions`)).body;
+  expect(versions.map((v) => [v.number, v.kept])).toEqual([
+    [4, false],
+    [1, true],
+  ]);
+  await office.db.query(`UPDATE store SET versions_kept = 32 WHERE name = 'Projects'`);
+});
+
 describe('files are refused', () => {
   it('at a share that takes none, without a visit, and elsewhere than in its live folders', async () => {
     const id = await folder('Refusals');

@@ -5,7 +5,7 @@ import type { ChosenMay } from './chosen-may';
 const MEANS: Record<ShareLevel, string> = {
   download: 'They see the files and download them.',
   contribute: 'They also add files to its folders, and take back what they added themselves.',
-  edit: 'They also put new versions over the files that are there. Every earlier version stays.',
+  edit: 'They also put new versions over the files that are there. Yours stay beneath them.',
 };
 
 interface MayFieldProps {

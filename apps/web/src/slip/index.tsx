@@ -66,15 +66,17 @@ function SlipForm() {
     if (slip.passwordChoice === 'proposed' && slip.password === '') void slip.propose();
   }, [slip]);
   const publish = useMutation({
-    // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
-    mutationFn: () =>
-      api<ShareSheet>(
-        'POST',
-        '/api/shares',
-        shareAsked(slip, judged, slipTerms(slip, judged, { ...facts, now: serverNow() })),
-      ),
-    onSuccess: (sheet) => {
-      slip.set({ published: { sheet, password: slip.passwordChoice === 'none' ? null : slip.password } });
+    mutationFn: async () => {
+      // Whoever is quick publishes before a password was thought of.
+      if (slip.passwordChoice === 'proposed' && slip.password === '') await slip.propose();
+      const drawn = useSlip.getState();
+      // The window of a preset counts from the moment of publishing, not from when the slip was drawn.
+      const meantNow = slipTerms(drawn, judged, { ...facts, now: serverNow() });
+      const asked = shareAsked(drawn, judged, meantNow);
+      return { sheet: await api<ShareSheet>('POST', '/api/shares', asked), password: asked.password };
+    },
+    onSuccess: (published) => {
+      slip.set({ published });
       changed('shares');
     },
   });

@@ -59,14 +59,17 @@ CREATE INDEX share_unjudged ON share (id) WHERE NOT judged;
 
 CREATE FUNCTION share_item_moved() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-  UPDATE share SET judged = false WHERE id IN (SELECT share_id FROM share_item WHERE node_id = NEW.id);
+  UPDATE share SET judged = false FROM (SELECT s.id FROM share s JOIN share_item i ON i.share_id = s.id
+    WHERE i.node_id = NEW.id ORDER BY s.id FOR NO KEY UPDATE OF s) held WHERE share.id = held.id;
   RETURN NULL;
 END $$;
 CREATE TRIGGER share_item_moved AFTER UPDATE OF store_id ON node FOR EACH ROW
   WHEN (OLD.store_id IS DISTINCT FROM NEW.store_id) EXECUTE FUNCTION share_item_moved();
 CREATE FUNCTION factor_changed() RETURNS trigger LANGUAGE plpgsql AS $$
 BEGIN
-  UPDATE share SET judged = false WHERE created_by = coalesce(NEW.person_id, OLD.person_id);
+  -- In one order, as whoever judges them.
+  UPDATE share SET judged = false FROM (SELECT id FROM share WHERE created_by = coalesce(NEW.person_id, OLD.person_id)
+    ORDER BY id FOR NO KEY UPDATE) held WHERE share.id = held.id;
   RETURN NULL;
 END $$;
 CREATE TRIGGER factor_judges AFTER INSERT OR UPDATE OF since OR DELETE ON second_factor FOR EACH ROW

@@ -178,17 +178,7 @@ function WindowRails({ typed, set }: RailsProps) {
         set={(on) => set({ longest: on ? '30' : null })}
         label="is open for at most"
         field={
-          <>
-            <Form.Control
-              size="sm"
-              inputMode="numeric"
-              aria-label="Days at most"
-              disabled={typed.longest === null}
-              value={typed.longest ?? ''}
-              onChange={(e) => set({ longest: e.target.value })}
-            />
-            <span>days</span>
-          </>
+          <NumberField label="Days at most" unit="days" value={typed.longest} set={(longest) => set({ longest })} />
         }
         example={
           days === null ? null : `Made now, it closes by ${momentInWords(extendedBy(now, days, zone), now, zone)}.`
@@ -207,17 +197,7 @@ function WindowRails({ typed, set }: RailsProps) {
         set={(on) => set({ visits: on ? '100' : null })}
         label="has at most"
         field={
-          <>
-            <Form.Control
-              size="sm"
-              inputMode="numeric"
-              aria-label="Visits at most"
-              disabled={typed.visits === null}
-              value={typed.visits ?? ''}
-              onChange={(e) => set({ visits: e.target.value })}
-            />
-            <span>visits</span>
-          </>
+          <NumberField label="Visits at most" unit="visits" value={typed.visits} set={(visits) => set({ visits })} />
         }
         example={null}
       />
@@ -302,6 +282,30 @@ function WhoRails({ typed, set, read }: RailsProps & { read: ReturnType<typeof u
           />
         ))}
       </fieldset>
+    </>
+  );
+}
+
+interface NumberFieldProps {
+  label: string;
+  unit: string;
+  /** Null: the rule is off. */
+  value: string | null;
+  set: (text: string) => void;
+}
+
+function NumberField({ label, unit, value, set }: NumberFieldProps) {
+  return (
+    <>
+      <Form.Control
+        size="sm"
+        inputMode="numeric"
+        aria-label={label}
+        disabled={value === null}
+        value={value ?? ''}
+        onChange={(e) => set(e.target.value)}
+      />
+      <span>{unit}</span>
     </>
   );
 }

@@ -69,8 +69,8 @@ interface Settle {
 
 /** One stream on its way into a file. */
 class Pour {
-  /** Where the blocks begin that are being written. */
-  private readonly writing = new Set<number>();
+  /** The blocks that are being written, by where they begin. */
+  private readonly writing = new Map<number, Promise<unknown>>();
   /** The block that fills, behind what is hashed. */
   private block: Buffer | null = null;
   private filled = 0;
@@ -149,9 +149,7 @@ class Pour {
     this.block = null;
     this.filled = 0;
     const { position } = state;
-    this.writing.add(position);
-    if (this.writing.size >= WRITES_AHEAD) this.stream.pause();
-    writeFully(this.file, block, filled, position)
+    const write = writeFully(this.file, block, filled, position)
       .then(() => {
         this.writing.delete(position);
         this.goOn();
@@ -160,6 +158,8 @@ class Pour {
       })
       .catch((error: unknown) => this.fail(error))
       .finally(() => spare.length < SPARE_MOST && spare.push(block));
+    this.writing.set(position, write);
+    if (this.writing.size >= WRITES_AHEAD) this.stream.pause();
     take(state, block.subarray(0, filled));
   }
 
@@ -191,7 +191,7 @@ class Pour {
 
   /** How far the file is written without a gap. */
   private written(): number {
-    return Math.min(...this.writing, this.state.position);
+    return Math.min(...this.writing.keys(), this.state.position);
   }
 
   private isHeld(): boolean {
@@ -219,9 +219,10 @@ class Pour {
     this.failed = true;
     this.stopWatching();
     this.stream.pause();
-    // Not before what was asked for is settled: whoever gives room back must find it.
+    // Not before what was asked for is settled, or whoever gives room back does not find it; nor before the last write
+    // has ended, or it would lengthen again what is cut off.
     const reject = () => this.settle.reject(error as Error);
-    this.answer.then(reject, reject);
+    Promise.allSettled([this.answer, ...this.writing.values()]).then(reject, reject);
   }
 }
 

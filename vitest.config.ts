@@ -58,6 +58,8 @@ export default defineConfig({
           name: 'unit',
           sequence: { groupOrder: 0 },
           include: ['packages/*/src/**/*.test.ts', 'apps/outside/src/**/*.test.ts', 'apps/web/src/**/*.test.ts'],
+          // A slow machine is no failure.
+          testTimeout: 120_000,
           maxWorkers: 2,
           isolate: false,
         },

@@ -42,6 +42,8 @@ afterAll(async () => {
 
 const signOut = async () => {
   await tomas.page.evaluate(() => fetch('/api/session', { method: 'DELETE' }));
+  // A page that notices first goes there by itself, and remembers where it came from: this one has not been anywhere.
+  await tomas.page.goto('about:blank');
   await tomas.page.goto(`${tomas.origin}/sign-in`);
 };
 const refusal = async (body: object) => {

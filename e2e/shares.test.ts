@@ -1,8 +1,10 @@
-import { NO_GUARDRAILS } from '@quay/core';
+import { MAY_DOWNLOAD, NO_GUARDRAILS } from '@quay/core';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
+import { PDFDocument } from 'pdf-lib';
 import type { Browser, ElementHandle } from 'puppeteer-core';
+import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { launch, Person } from './_fixtures/browser.js';
@@ -198,4 +200,73 @@ it('a guardrail closes what does not keep to it, which its sheet mends; the slip
   );
   await client.ask('PUT', '/api/guardrails/office', NO_GUARDRAILS);
   for (const person of [iris, visitor]) await person.leave();
+});
+
+it('files are looked at page by page without being taken, and then taken marked; a change is there at once', async () => {
+  const client = await office.signedIn('iris');
+  const { id } = (
+    await client.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Weir tender' })
+  ).body;
+  const made = await PDFDocument.create();
+  for (const n of [1, 2]) made.addPage([595, 842]).drawText(`Weir House, sheet ${n}`, { x: 60, y: 760 });
+  await client.upload(id, 'plan.pdf', Buffer.from(await made.save()));
+  const background = '#7d9a8c';
+  const photo = sharp({ create: { width: 1200, height: 800, channels: 3, background } }).jpeg();
+  await client.upload(id, 'survey.jpg', await photo.toBuffer());
+  await client.upload(id, 'notes.txt', Buffer.from('levels'));
+  const [iris, visitor] = [await Person.at(browser, office.origin), await Person.at(browser, office.origin)];
+
+  // On the slip it is one press, and the sentence says it.
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+  await iris.press('Select Weir tender');
+  await iris.page.keyboard.press('s');
+  await iris.unfold('May');
+  await iris.press('Look only', '.slip');
+  await iris.sees('look at 1 item', '.slip .sentence');
+  await iris.isAccessible();
+  const share = await office.publish(client, [id], { may: { ...MAY_DOWNLOAD, level: 'view' } });
+
+  await visitor.page.goto(`${office.origin}/s/${share.token}`);
+  await visitor.sees('To look at only');
+  expect(await visitor.page.$$eval('.files a', (links) => links.length)).toBe(0);
+  await visitor.press('Look at plan.pdf');
+  const isShown = () =>
+    visitor.page.waitForFunction(
+      () => (document.querySelector<HTMLImageElement>('.viewer img')?.naturalWidth ?? 0) > 0,
+    );
+  await isShown();
+  await visitor.sees('page 1 of 2', '.viewer');
+  await visitor.isAccessible();
+  await visitor.page.keyboard.press('ArrowRight');
+  await visitor.sees('page 2 of 2', '.viewer');
+  await isShown();
+  await visitor.page.keyboard.press('ArrowRight');
+  await visitor.sees('survey.jpg', '.viewer h2');
+  await isShown();
+  await visitor.page.click('.viewer .picture');
+  await visitor.page.waitForSelector('.viewer .picture[aria-pressed=true]');
+  await visitor.page.keyboard.press('Escape');
+  await visitor.page.waitForFunction(() => !document.querySelector('.viewer[open]'));
+  // A text is the file itself.
+  expect(await visitor.page.$('[aria-label="Look at notes.txt"]')).toBeNull();
+
+  await iris.page.goto(`${office.origin}/shares/${share.id}`);
+  await iris.press('Change', '.sheet');
+  await iris.press('Download', '.sheet form');
+  await iris.page.select('.sheet form select[aria-labelledby=edit-watermark]', 'others-withheld');
+  await iris.isAccessible();
+  await iris.press('Save', '.sheet form');
+  await iris.sees('pictures and PDF alone', '.sheet .sentence');
+
+  await visitor.sees('Pictures and PDF that you take are marked with Visit');
+  await visitor.sees('1 file cannot be marked, and cannot be taken.');
+  await visitor.isAccessible();
+  await visitor.press('Download all');
+  const archive = await visitor.downloaded('Mill Lane drawings.zip');
+  expect(archive.subarray(0, 2).toString()).toBe('PK');
+  expect(archive.includes('notes.txt')).toBe(false);
+  for (const person of [iris, visitor]) {
+    expect(person.errors).toEqual([]);
+    await person.leave();
+  }
 });

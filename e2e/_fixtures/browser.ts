@@ -172,7 +172,7 @@ export class Person {
 
   /** Waits for a download that is complete, and gives its bytes. */
   async downloaded(name: string): Promise<Buffer> {
-    for (let i = 0; i < 100; i += 1) {
+    for (let i = 0; i < 600; i += 1) {
       if (readdirSync(this.downloads).includes(name)) return readFileSync(join(this.downloads, name));
       await new Promise((r) => setTimeout(r, 100));
     }

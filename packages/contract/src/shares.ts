@@ -16,6 +16,7 @@ import {
   PASSWORD_LENGTH,
   SHARE_STATES,
   VISIT_LIMIT_RANGE,
+  WATERMARKS,
   WINDOW_PRESETS,
   type MomentLater,
   type WindowPreset,
@@ -82,6 +83,9 @@ const may = Joi.object<ShareMay>({
     .required(),
   seesOthers: Joi.boolean().required(),
   takesBytes: Joi.number().integer().min(TAKES_BYTES_RANGE.min).max(TAKES_BYTES_RANGE.max).required(),
+  watermark: Joi.string()
+    .valid(...WATERMARKS)
+    .default('none'),
 });
 
 /** The same as it stands, with names. */
@@ -447,6 +451,7 @@ export const guardrailsSchema = Joi.object<GuardrailsAsked>({
     .messages({ 'array.min': 'Allow at least one: else nothing could be shared.' }),
   mostVisits: visitLimit.required(),
   domains: Joi.array().items(Joi.string().trim().min(1).max(320)).max(MOST_RAIL_DOMAINS).required(),
+  watermarkNeeded: Joi.boolean().default(false),
   factorNeeded: Joi.boolean().required(),
 });
 

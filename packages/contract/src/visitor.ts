@@ -1,4 +1,4 @@
-import { PASSWORD_LENGTH, type ShareLevel, type ShareState } from '@quay/core';
+import { PASSWORD_LENGTH, type Handing, type ShareLevel, type ShareState } from '@quay/core';
 import Joi from 'joi';
 
 /** What a visitor's page may know before the share is opened to it. */
@@ -37,7 +37,10 @@ export interface VisitorFile {
   path: string;
   sizeBytes: number;
   mediaType: string;
+  /** Hexadecimal; empty of what is not given as it is. */
   sha256: string;
+  /** How it is given: as it is, as a copy that is marked for this visit, or only to look at. */
+  handing: Handing;
   /** This visitor brought it, and may take it back. */
   own: boolean;
 }
@@ -71,6 +74,16 @@ export interface VisitorContents {
   archiveBytes: number | null;
   /** Why there is no archive; `more`: there are more files than are listed. */
   notAll: { code: string; words: string; more: boolean } | null;
+  /** What stands on copies that are marked for this visit; null: they are not marked. */
+  markedFor: string | null;
+  /** Of what is given marked as one archive, how much is made; null: nothing is. */
+  copies: CopiesMade | null;
+}
+
+/** How many copies are marked for a visit, of how many that are wanted. */
+export interface CopiesMade {
+  made: number;
+  of: number;
 }
 
 export interface OpenShare {

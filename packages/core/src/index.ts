@@ -59,6 +59,7 @@ export * from './share/findings.js';
 export * from './share/guardrails.js';
 export * from './share/may.js';
 export * from './share/share.js';
+export * from './share/watermark.js';
 export * from './share/outgoing.js';
 export * from './share/refusal.js';
 export * from './text/names.js';

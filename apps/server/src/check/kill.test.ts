@@ -5,8 +5,9 @@ const trashed: string[] = [];
 
 async function arrange(work: Work): Promise<void> {
   const { iris, random, pick, folders, promised } = work;
-  const dice = random();
   const ids = [...promised.keys()];
+  // On a slow machine little is done: something is thrown away as soon as there is enough.
+  const dice = trashed.length === 0 && ids.length >= 4 ? 0.85 : random();
   const toFolderId = pick(folders);
   if (dice < 0.4 || ids.length < 4) await uploadOne(work);
   else if (dice < 0.5) {
@@ -31,7 +32,7 @@ it(
   'killed at moments of uploads, moves, restores and purges: everything that must hold does, nothing that was acknowledged is lost',
   { timeout: 400_000 },
   async () => {
-    await killedWhile(arrange);
+    await killedWhile(arrange, () => trashed.length > 0);
     expect(trashed.length).toBeGreaterThan(0);
   },
 );

@@ -1,39 +1,32 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
 import { countOf, decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
+import type { FileText } from '@quay/contract';
 import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
 import { join } from 'node:path';
-import type { Duplex } from 'node:stream';
 import { DataSource, type EntityManager } from 'typeorm';
 import { aside } from '../platform/aside.js';
-import { bytesOf } from '../platform/blobs/blob-keeper.js';
-import { BLOBS, type BlobStore, type OpenBlob } from '../platform/blobs/blob-store.js';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
-import { drained } from '../platform/drained.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { log } from '../platform/log/log.js';
 import { Problem } from '../platform/problems/problem.js';
-import { frameHead, readFrames } from './frames.js';
-import { MOST_PICTURED_BYTES, MOST_PICTURES_BYTES, type PreviewDone, type PreviewJob } from './job.js';
-import { canShutIn, shutIn, type ShutIn } from './sandbox.js';
+import { Workshop, type Made } from './workshop.js';
 
 /** Jobs that may wait; what is beyond is made when somebody asks for it. */
 const WAITING_MOST = 5000;
 /** Jobs that the worker has at once (two cores: measured, no more with three). */
 const AT_ONCE = 2;
-const JOB_SECONDS = 60;
 /** What one job of the queue has waiting for the worker, and for how long it begins with more. */
 const LANES = 8;
 const TURN_MS = 30_000;
-const IDLE_MS = 60_000;
+/** As much of a text as is shown. */
+const SHOWN_BYTES = 512_000;
 /** Texts up to this size are searched inside. */
 const SEARCHED_BYTES = 1_000_000;
-const BUILT = join(import.meta.dirname, 'worker.js');
-/** Tests run from the sources, where only the built one can be started. */
-const WORKER = existsSync(BUILT) ? BUILT : join(import.meta.dirname, '../../dist/previews/worker.js');
 
 /** Whether a picture can be made of a file, or its words be searched. */
 function canBeMade(name: string, sizeBytes: number): boolean {
@@ -57,11 +50,7 @@ interface Waiting {
 export class PreviewsService implements OnApplicationShutdown {
   private readonly root: string;
   private readonly waiting = new Map<string, Waiting>();
-  private readonly running = new Map<number, { key: string; job: Waiting; timer: NodeJS.Timeout }>();
-  private worker: ShutIn | null = null;
-  /** What is being sent, so that two jobs never mix on the line. */
-  private sending: Promise<void> = Promise.resolve();
-  private idle: NodeJS.Timeout | null = null;
+  private readonly running = new Map<string, Waiting>();
   private nextId = 1;
   private stopped = false;
 
@@ -70,9 +59,10 @@ export class PreviewsService implements OnApplicationShutdown {
     private readonly clock: Clock,
     private readonly events: Events,
     private readonly jobs: Jobs,
+    private readonly workshop: Workshop,
     housekeeping: Housekeeping,
     @Inject(BLOBS) private readonly blobs: BlobStore,
-    @Inject(CONFIG) private readonly config: Config,
+    @Inject(CONFIG) config: Config,
   ) {
     this.root = join(config.blobRoot, 'previews');
     jobs.define<{ nodeIds: string[] }>(
@@ -86,7 +76,6 @@ export class PreviewsService implements OnApplicationShutdown {
 
   onApplicationShutdown(): void {
     this.stopped = true;
-    this.worker?.kill();
   }
 
   /**
@@ -156,6 +145,26 @@ export class PreviewsService implements OnApplicationShutdown {
     return null;
   }
 
+  /** The text of a file, as far as it is shown. @throws Problem blob.missing, preview.none */
+  async text(sha256: Buffer): Promise<FileText> {
+    const blob = await this.blobs.open(sha256);
+    if (!blob)
+      throw new Problem(
+        'unexpected',
+        'blob.missing',
+        'The bytes of this file are missing or damaged on the server. Tell whoever runs it.',
+      );
+    try {
+      const bytes = Buffer.alloc(Math.min(SHOWN_BYTES, blob.sizeBytes));
+      await blob.read(bytes, 0, bytes.length);
+      const decoded = decodeText(bytes);
+      if (!decoded) throw new Problem('not-found', 'preview.none', 'This file does not hold text.');
+      return { ...decoded, truncated: blob.sizeBytes > SHOWN_BYTES, sizeBytes: blob.sizeBytes };
+    } finally {
+      await blob.close();
+    }
+  }
+
   /** Pages of a document, as far as it has been opened; null before. */
   async pages(sha256: Buffer): Promise<number | null> {
     const [row] = await this.db.query<{ pages: number | null }[]>('SELECT pages FROM preview WHERE sha256 = $1', [
@@ -171,7 +180,7 @@ export class PreviewsService implements OnApplicationShutdown {
       await new Promise((resolve) => setTimeout(resolve, 50));
     }
     await Promise.all(
-      [...this.waiting.values(), ...[...this.running.values()].map((r) => r.job)].map(
+      [...this.waiting.values(), ...this.running.values()].map(
         (job) => new Promise<boolean>((resolve) => job.done.push(resolve)),
       ),
     );
@@ -180,7 +189,7 @@ export class PreviewsService implements OnApplicationShutdown {
   /** @returns false when it is being made already, or there is too much to do */
   private enqueue(job: Waiting, urgent = false): boolean {
     const key = `${job.sha256.toString('hex')} ${job.page}`;
-    const present = this.waiting.get(key) ?? [...this.running.values()].find((r) => r.key === key)?.job;
+    const present = this.waiting.get(key) ?? this.running.get(key);
     if (this.stopped || (present && !urgent) || (!urgent && this.waiting.size >= WAITING_MOST)) return false;
     if (present && !this.waiting.has(key)) return false;
     this.waiting.delete(key);
@@ -202,127 +211,62 @@ export class PreviewsService implements OnApplicationShutdown {
   private async pump(): Promise<void> {
     if (this.running.size >= AT_ONCE || this.stopped) return;
     const [next] = this.waiting;
-    if (!next) {
-      if (this.running.size === 0 && this.worker) this.idle = setTimeout(() => this.worker?.kill(), IDLE_MS).unref();
-      return;
-    }
+    if (!next) return;
     const [key, job] = next;
     this.waiting.delete(key);
-    const id = this.nextId;
-    this.nextId += 1;
-    this.running.set(id, { key, job, timer: setTimeout(() => this.giveUp(), JOB_SECONDS * 1000).unref() });
-    try {
-      const [known] = await this.db.query<{ state: string }[]>('SELECT state FROM preview WHERE sha256 = $1', [
-        job.sha256,
-      ]);
-      const made =
-        known?.state === 'none' ||
-        (known && !hasThumbnail(job.kind)) ||
-        (hasThumbnail(job.kind) &&
-          existsSync(join(this.folder(job.sha256), `${job.kind === 'pages' ? `page-${job.page}` : 'large'}.webp`)));
-      if (made) this.ended(id, true);
-      else if (hasThumbnail(job.kind)) {
-        await this.send({ id, kind: job.kind as PreviewJob['kind'], page: job.page }, job.sha256);
-      } else {
-        await this.readWords(job.sha256);
-        this.ended(id, true);
-      }
-    } catch (error) {
-      if (!this.stopped) log.warn({ err: error }, 'a preview could not be begun');
-      this.ended(id, false);
-    }
+    this.running.set(key, job);
+    // Others begin beside it.
     this.pumpAside();
-  }
-
-  /** Sends a job and its bytes down the line, one after the other. Where nothing can be shut in, nothing is made. */
-  private async send(job: PreviewJob, sha256: Buffer): Promise<void> {
-    if (!(await canShutIn(WORKER, this.config.previewsSocket))) return this.ended(job.id, false);
-    const blob = await this.blobs.open(sha256);
-    if (!blob) return this.finished({ id: job.id, failed: 'no bytes' }, Buffer.alloc(0));
-    try {
-      if (blob.sizeBytes > MOST_PICTURED_BYTES)
-        return await this.finished({ id: job.id, failed: 'too large for a picture' }, Buffer.alloc(0));
-      const before = this.sending;
-      this.sending = before.then(() => this.pourInto(this.line(), job, blob)).catch(() => this.giveUp());
-      await this.sending;
-    } finally {
-      await blob.close();
-    }
-  }
-
-  private async pourInto(line: Duplex, job: PreviewJob, blob: OpenBlob): Promise<void> {
-    line.write(frameHead(job, blob.sizeBytes));
-    for await (const piece of bytesOf(blob)) {
-      if (line.destroyed) return;
-      if (!line.write(piece)) await drained(line);
-    }
-  }
-
-  /** The line to the program that makes pictures; it is started when there is none. */
-  private line(): Duplex {
-    if (this.idle) clearTimeout(this.idle);
-    if (this.worker) return this.worker.line;
-    const worker = shutIn(WORKER, this.config.previewsSocket, () => {
-      if (this.worker !== worker) return;
-      this.worker = null;
-      // Whatever it was at did not get done; it may have been the end of it, so it is not tried again by itself.
-      for (const id of [...this.running.keys()])
-        aside(this.finished({ id, failed: 'the program ended' }, Buffer.alloc(0)), 'a preview could not be recorded');
+    const ok = await this.work(job).catch((error: unknown) => {
+      if (!this.stopped) log.warn({ err: error }, 'a preview could not be made');
+      return false;
     });
-    readFrames<PreviewDone>(worker.line, MOST_PICTURES_BYTES, ({ head, body }) =>
-      aside(this.finished(head, body), 'a preview could not be recorded'),
-    );
-    this.worker = worker;
-    return worker.line;
-  }
-
-  private giveUp(): void {
-    this.worker?.kill();
-  }
-
-  private async finished(done: PreviewDone, body: Buffer): Promise<void> {
-    const job = this.running.get(done.id)?.job;
-    if (!job) return;
-    try {
-      if (!('failed' in done)) await this.keep(job.sha256, done.pictures, body);
-      await this.events.change(async (tx) => {
-        const values = 'failed' in done ? ['none', null, null, null] : ['ready', done.pages, done.width, done.height];
-        await tx.query(
-          `INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6)
-            ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)`,
-          [job.sha256, ...values, this.clock.date()],
-        );
-        await this.events.tell(tx, { topic: 'preview', id: job.nodeId });
-      });
-    } catch (error) {
-      if (!this.stopped) log.warn({ err: error }, 'a preview could not be recorded');
-    }
-    this.ended(done.id, !('failed' in done));
+    this.running.delete(key);
+    for (const done of job.done) done(ok);
     this.pumpAside();
+  }
+
+  /** Makes what is asked for, if it is not there. @returns whether it is */
+  private async work({ nodeId, sha256, kind, page }: Waiting): Promise<boolean> {
+    const [known] = await this.db.query<{ state: string }[]>('SELECT state FROM preview WHERE sha256 = $1', [sha256]);
+    if (known?.state === 'none') return true;
+    if (kind !== 'image' && kind !== 'pages') {
+      if (!known) await this.readWords(sha256);
+      return true;
+    }
+    if (existsSync(join(this.folder(sha256), `${kind === 'pages' ? `page-${page}` : 'large'}.webp`))) return true;
+    const made = await this.workshop.make(kind === 'pages' ? { kind, page } : { kind }, { sha256 });
+    if ('failed' in made && !made.lasts) return false;
+    await this.finished(nodeId, sha256, made);
+    return !('failed' in made);
+  }
+
+  private async finished(nodeId: string, sha256: Buffer, made: Made): Promise<void> {
+    if (!('failed' in made)) await this.keep(sha256, made.pictures);
+    await this.events.change(async (tx) => {
+      const values = 'failed' in made ? ['none', null, null, null] : ['ready', made.pages, made.width, made.height];
+      await tx.query(
+        `INSERT INTO preview (sha256, state, pages, width, height, made_at) VALUES ($1, $2, $3, $4, $5, $6)
+          ON CONFLICT (sha256) DO UPDATE SET pages = coalesce(preview.pages, excluded.pages)`,
+        [sha256, ...values, this.clock.date()],
+      );
+      await this.events.tell(tx, { topic: 'preview', id: nodeId });
+    });
   }
 
   /** Each picture whole or not at all: written beside its place, then renamed. */
-  private async keep(sha256: Buffer, pictures: Record<string, number>, body: Buffer): Promise<void> {
+  private async keep(sha256: Buffer, pictures: ReadonlyMap<string, Buffer>): Promise<void> {
     const folder = this.folder(sha256);
     await mkdir(folder, { recursive: true, mode: 0o700 });
-    let at = 0;
-    for (const [name, sizeBytes] of Object.entries(pictures)) {
+    for (const [name, bytes] of pictures) {
       // The program that made them has read a stranger's file: its word is looked at before it names a file of ours.
       if (!/^(large|thumb|page-\d{1,6})$/.test(name)) throw new Error('a picture of a strange name');
       const path = join(folder, `${name}.webp`);
+      this.nextId += 1;
       const making = `${path}.${process.pid}-${this.nextId}`;
-      await writeFile(making, body.subarray(at, at + sizeBytes), { mode: 0o600 });
+      await writeFile(making, bytes, { mode: 0o600 });
       await rename(making, path);
-      at += sizeBytes;
     }
-  }
-
-  private ended(id: number, ok: boolean): void {
-    const running = this.running.get(id);
-    if (!running) return;
-    clearTimeout(running.timer);
-    this.running.delete(id);
-    for (const done of running.job.done) done(ok);
   }
 
   /** The words of a text, for searching inside. */

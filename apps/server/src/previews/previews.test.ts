@@ -23,7 +23,7 @@ const put = async (name: string, bytes: Buffer) => (await tomas.upload(office.ro
 async function picture(id: string, what: string): Promise<Response> {
   for (let tries = 0; ; tries += 1) {
     const answer = await tomas.fetch(`/api/files/${id}/${what}`);
-    if (answer.status !== 202 || tries > 200) return answer;
+    if (answer.status !== 202 || tries > 1200) return answer;
     await new Promise((resolve) => setTimeout(resolve, 50));
   }
 }

@@ -1,4 +1,5 @@
 import { execFile, spawn, type ChildProcess } from 'node:child_process';
+import { realpathSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { connect } from 'node:net';
 import { dirname, join } from 'node:path';
@@ -14,7 +15,9 @@ import { log } from '../platform/log/log.js';
 export function walls(script: string): string[] {
   const node = dirname(dirname(process.execPath));
   const packages = /^.*\/node_modules(?=\/)/.exec(createRequire(import.meta.url).resolve('sharp'))?.[0] ?? '';
-  const shown = ['/etc/fonts', '/etc/ld.so.cache', '/etc/alternatives', '/var/cache/fontconfig', node, packages];
+  // The core is no package of its own place: a link leads to it.
+  const core = realpathSync(join(packages, '@quay/core'));
+  const shown = ['/etc/fonts', '/etc/ld.so.cache', '/etc/alternatives', '/var/cache/fontconfig', node, packages, core];
   return [
     '--unshare-all',
     '--die-with-parent',

@@ -3,6 +3,7 @@ import { Socket } from 'node:net';
 import { promisify } from 'node:util';
 import sharp, { type Sharp } from 'sharp';
 import { frameHead, readFrames } from './frames.js';
+import { mark } from './mark.js';
 import { MOST_PICTURED_BYTES, type PreviewDone, type PreviewJob } from './job.js';
 
 // A program of its own, shut in where it sees no file of the office and no network (sandbox.ts). It is sent bytes and
@@ -42,8 +43,17 @@ const sizesOf = (pictures: Record<string, Buffer>): Record<string, number> =>
   Object.fromEntries(Object.entries(pictures).map(([name, bytes]) => [name, bytes.length]));
 
 function make(job: PreviewJob, bytes: Buffer): Promise<Made> {
-  return job.kind === 'image' ? image(bytes) : pages(job.page, bytes);
+  switch (job.kind) {
+    case 'image':
+      return image(bytes);
+    case 'pages':
+      return pages(job.page, bytes);
+    case 'mark':
+      return mark(job.of, bytes, job.lines, MOST_PIXELS).then((copy) => ({ ...NO_FACTS, pictures: { copy } }));
+  }
 }
+
+const NO_FACTS = { pages: null, width: null, height: null };
 
 /** From memory there is no place that a reference inside the image could be relative to; libvips opens none. */
 async function image(bytes: Buffer): Promise<Made> {

@@ -105,7 +105,7 @@ export interface JudgedShare extends Omit<RailTerms, 'listed' | 'window' | 'made
 const JUDGED = `s.id, s.title, s.created_by AS "createdBy",
   (SELECT p.name FROM person p WHERE p.id = s.created_by) AS "creatorName", s.opens_at AS "opensAt", s.closes_at AS "closesAt",
   s.created_at AS "createdAt", s.password_hash IS NOT NULL AS "hasPassword", s.password_score AS "passwordScore",
-  s.audience, s.level, s.visit_limit AS "visitLimit", s.barred_at AS "barredAt", s.barred_by AS "barredBy",
+  s.audience, s.level, s.watermark, s.visit_limit AS "visitLimit", s.barred_at AS "barredAt", s.barred_by AS "barredBy",
   EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = s.created_by AND f.since IS NOT NULL) AS "publisherHasFactor",
   coalesce((SELECT json_agg(json_build_object('kind', r.kind, 'value', r.value)) FROM share_recipient r
              WHERE r.share_id = s.id AND NOT r.blocked AND s.audience = 'listed'), '[]') AS listed,

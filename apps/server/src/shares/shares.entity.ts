@@ -1,4 +1,4 @@
-import type { AudienceKind, ShareLevel } from '@quay/core';
+import type { AudienceKind, ShareLevel, Watermark } from '@quay/core';
 import { Column, Entity, PrimaryColumn } from 'typeorm';
 
 @Entity('share')
@@ -12,6 +12,7 @@ export class Share {
   @Column('text') audience!: AudienceKind;
   @Column('text') level!: ShareLevel;
   @Column('boolean', { name: 'sees_others' }) seesOthers!: boolean;
+  @Column('text') watermark!: Watermark;
   @Column('bigint', { name: 'takes_bytes' }) takesBytes!: string;
   @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
   /** Of a password that was typed: how hard it is to guess, from 0 to 4. */

@@ -438,8 +438,8 @@ async function requireStrongPassword(
   return score;
 }
 
-const mayColumns = ({ level, seesOthers, takesBytes }: ShareMay) => ({
-  ...{ level, seesOthers },
+const mayColumns = ({ level, seesOthers, takesBytes, watermark }: ShareMay) => ({
+  ...{ level, seesOthers, watermark },
   takesBytes: String(takesBytes),
 });
 

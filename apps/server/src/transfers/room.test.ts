@@ -37,7 +37,7 @@ const held = async (office: TestOffice) =>
   Number((await office.db.query<{ n: string }[]>('SELECT coalesce(sum(held_bytes), 0) AS n FROM room_held'))[0]?.n);
 const until = async (holds: () => Promise<boolean>) => {
   for (let tries = 0; !(await holds()); tries += 1) {
-    if (tries > 100) throw new Error('it did not come to that');
+    if (tries > 1200) throw new Error('it did not come to that');
     await new Promise((resolve) => setTimeout(resolve, 50));
   }
 };

@@ -127,7 +127,7 @@ describe('upload', () => {
       req.on('error', () => resolve());
       req.write(randomBytes(1_000_000), () => setTimeout(() => req.destroy(), 100));
     });
-    for (let i = 0; i < 50 && temporaryFiles().length; i += 1) await new Promise((r) => setTimeout(r, 50));
+    for (let i = 0; i < 1200 && temporaryFiles().length; i += 1) await new Promise((r) => setTimeout(r, 50));
     expect(temporaryFiles()).toEqual([]);
     expect(
       (await iris.ask<{ items: { name: string }[] }>('GET', `/api/folders/${folder}`)).body.items.map((i) => i.name),

@@ -7,10 +7,14 @@ import {
   type AskCode,
   type CodeAsked,
   type ConflictChoice,
+  type CopiesMade,
+  type FileText,
   type OpenShare,
+  type PreviewFacts,
   type UploadAnswer,
   type VisitorDoor,
 } from '@quay/contract';
+import { previewKind } from '@quay/core';
 import type { Request, Response } from 'express';
 import { readFile } from 'node:fs/promises';
 import { join } from 'node:path';
@@ -23,9 +27,12 @@ import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { notFound } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { PreviewsService } from '../previews/previews.service.js';
+import { pageNumber } from '../previews/show.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { ResumableService } from '../transfers/resumable.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
+import { LookingService } from './looking.service.js';
 import { BringingService } from './bringing.service.js';
 import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
@@ -39,6 +46,8 @@ export class VisitsController {
   constructor(
     private readonly visits: VisitsService,
     private readonly bringing: BringingService,
+    private readonly previews: PreviewsService,
+    private readonly looking: LookingService,
     private readonly resumable: ResumableService,
     private readonly downloads: DownloadService,
     private readonly streams: EventStreams,
@@ -186,6 +195,62 @@ export class VisitsController {
   ): Promise<void> {
     const { file, going, taken } = await this.visits.file(visitorOf(token, req), nodeId);
     await this.downloads.file(req, res, file, req.query['show'] === '1' ? 'show' : 'save', going, taken);
+  }
+
+  @Get('files/:id/look')
+  @For('visit')
+  @Operation('How a file of the share can be looked at')
+  async facts(
+    @Param('token') token: string,
+    @Param('id', id) nodeId: string,
+    @Req() req: Request,
+  ): Promise<PreviewFacts> {
+    const { file } = await this.looking.seen(visitorOf(token, req), nodeId);
+    return { kind: previewKind(file.name), pages: await this.previews.pages(file.sha256) };
+  }
+
+  @Get('files/:id/thumb')
+  @For('visit')
+  @Operation('A small picture of a file (WebP); 202 while it is being made')
+  thumb(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response) {
+    return this.looking.picture(visitorOf(token, req), nodeId, 'thumb', req, res);
+  }
+
+  @Get('files/:id/large')
+  @For('visit')
+  @Operation('A picture of a file that fills the screen (WebP)')
+  large(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request, @Res() res: Response) {
+    return this.looking.picture(visitorOf(token, req), nodeId, 'large', req, res);
+  }
+
+  @Get('files/:id/pages/:page')
+  @For('visit')
+  @Operation('One page of a document, from 1, as a picture (WebP)')
+  onePage(
+    @Param('token') token: string,
+    @Param('id', id) nodeId: string,
+    @Param('page') page: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
+    return this.looking.picture(visitorOf(token, req), nodeId, pageNumber(page), req, res);
+  }
+
+  @Get('files/:id/text')
+  @For('visit')
+  @Operation('The text of a file, as far as it is shown; not where files are only looked at, because it is the file')
+  text(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request): Promise<FileText> {
+    return this.looking.text(visitorOf(token, req), nodeId);
+  }
+
+  @Post('copies')
+  @For('visit')
+  @HttpCode(200)
+  @Operation(
+    'Make some of the copies, marked for this visit, that the archive of everything needs; asked until all are',
+  )
+  copies(@Param('token') token: string, @Req() req: Request): Promise<CopiesMade> {
+    return this.visits.makeCopies(visitorOf(token, req));
   }
 
   @Get('all.zip')

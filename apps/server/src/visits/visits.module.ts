@@ -1,10 +1,13 @@
 import { Module } from '@nestjs/common';
 import { LiveModule } from '../live/live.module.js';
+import { PreviewsModule } from '../previews/previews.module.js';
 import { SharesModule } from '../shares/shares.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
 import { BringingService } from './bringing.service.js';
+import { CopiesService } from './copies.service.js';
 import { DoorService } from './door.service.js';
+import { LookingService } from './looking.service.js';
 import { RecipientsService } from './recipients.service.js';
 import { RefusalsService } from './refusals.service.js';
 import { Takings } from './takings.service.js';
@@ -12,9 +15,18 @@ import { VisitsController } from './visits.controller.js';
 import { VisitsService } from './visits.service.js';
 
 @Module({
-  imports: [SharesModule, StoresModule, TransfersModule, LiveModule],
+  imports: [PreviewsModule, SharesModule, StoresModule, TransfersModule, LiveModule],
   controllers: [VisitsController],
-  providers: [VisitsService, BringingService, DoorService, RecipientsService, RefusalsService, Takings],
+  providers: [
+    VisitsService,
+    BringingService,
+    CopiesService,
+    DoorService,
+    LookingService,
+    RecipientsService,
+    RefusalsService,
+    Takings,
+  ],
   exports: [VisitsService],
 })
 export class VisitsModule {}

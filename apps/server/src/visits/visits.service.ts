@@ -1,16 +1,30 @@
 import { Injectable } from '@nestjs/common';
 import {
   bringsFiles,
+  handingOf,
+  marksPictures,
+  MOST_MARKED_ARCHIVE_BYTES,
   needsCode,
   PASSWORD_TRIES_PER_MINUTE,
   SHARED_TRIES_PER_MINUTE,
   visitMayContinue,
   VISIT_LIFETIME_SECONDS,
+  visitName,
   visitorActs,
   type Act,
+  type Handing,
+  type ShareMay,
   type ShareState,
 } from '@quay/core';
-import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorContents, VisitorDoor } from '@quay/contract';
+import type {
+  AskCode,
+  CodeAsked,
+  CopiesMade,
+  OpenShare,
+  QuayEvent,
+  VisitorContents,
+  VisitorDoor,
+} from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -29,8 +43,10 @@ import { secretHash } from '../platform/seal.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
 import { factsOf, liveIdsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
-import { MOST_CONTENTS, type ContentFile, type ContentRow, type FileBytes } from '../stores/branch.queries.js';
-import { archiveFault, archiveOf, type Archive, type Going } from '../transfers/download.service.js';
+import type { ContentRow, FileBytes } from '../stores/branch.queries.js';
+import { archiveOf, type Archive, type Going } from '../transfers/download.service.js';
+import { CopiesService } from './copies.service.js';
+import { givenOf, listingOf, markedOf, tooMuchToMark, type Copies, type Given } from './given.js';
 import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RefusalsService } from './refusals.service.js';
@@ -50,8 +66,8 @@ const LINES_PER_HOUR = { 'share.visited': 200 } as const;
 const ARRIVING_MS = 10 * 60_000;
 const MOST_ARRIVING = 100;
 const HOUR_MS = 3_600_000;
-/** Contents and archives that are laid out at once, and that may wait for one source. */
-const LAID_OUT = { atOnce: 3, waitingPerSource: 10 } as const;
+/** Contents and archives that are laid out at once, and that may wait for one source: behind one there can be an office. */
+const LAID_OUT = { atOnce: 3, waitingPerSource: 50 } as const;
 export const VISIT_COOKIE = 'quay_visit';
 export { VISIT_LIFETIME_SECONDS };
 
@@ -84,6 +100,7 @@ export class VisitsService {
     private readonly notices: NoticesService,
     private readonly recipients: RecipientsService,
     private readonly refusals: RefusalsService,
+    private readonly copies: CopiesService,
   ) {}
 
   /** What the page may show: the door, and the contents while this browser's visit lasts. */
@@ -178,19 +195,32 @@ export class VisitsService {
     return event.topic === 'node' && this.door.concerns(share, event.id);
   }
 
-  /** A file of the share, whether it may go on being sent, and what notes that it was taken. */
-  async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
+  /** A file that this visit may look at, and how it gets it. @throws Problem share.no-such-file */
+  async seen(
+    visitor: Visitor,
+    nodeId: string,
+  ): Promise<Inside & { file: FileBytes; handing: Handing; isTheirs: boolean }> {
     const { share, visit } = await this.inside(visitor);
     const file = await this.door.file(visitor.token, nodeId);
-    const reads = async (now: ShareRecord) => mayDo(now, 'read') || (await this.isOwn(visit, nodeId));
-    if (!file || !(await reads(share)))
-      throw new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
-    const still = async (now: ShareRecord) =>
-      (await this.door.file(visitor.token, nodeId)) !== null && (await reads(now));
+    const isTheirs = file !== null && (await this.isOwn(visit, nodeId));
+    const handing = file && howGiven(file, share, isTheirs);
+    if (!file || !handing) throw noSuchFile();
+    return { share, visit, file, handing, isTheirs };
+  }
+
+  /** A file of the share, whether it may go on being sent, and what notes that it was taken. */
+  async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
+    const { share, visit, file: found, handing } = await this.seen(visitor, nodeId);
+    if (handing === 'withheld') throw withheld(share);
+    const file = handing === 'marked' ? { ...found, ...(await this.copies.whole(share, visit, found)) } : found;
+    const still = async (now: ShareRecord) => {
+      const isThere = (await this.door.file(visitor.token, nodeId)) !== null;
+      return isThere && howGiven(found, now, await this.isOwn(visit, nodeId)) === handing;
+    };
     return {
       file,
       going: this.going(visitor, share, visit, still),
-      taken: () => this.takings.note({ visitId: visit.id, share, what: { file } }),
+      taken: () => this.takings.note({ visitId: visit.id, share, what: { file: found } }),
     };
   }
 
@@ -199,16 +229,61 @@ export class VisitsService {
   ): Promise<{ archive: Archive; name: string; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
-      const found = await this.served(share, visit);
-      return { archive: archiveOf(found), files: found.filter((f) => f.kind === 'file').length };
+      const { given, missing } = await this.given(share, visit);
+      if (given.length === 0 && share.may.level === 'view') throw withheld(share);
+      if (missing.length > 0) throw copiesMissing();
+      return { archive: archiveOf(given), files: given.filter((f) => f.kind === 'file').length };
     });
-    // What it was laid out of must be in the share still.
-    const shows = mayDo(share, 'read');
-    const still = (now: ShareRecord) =>
-      Promise.resolve(mayDo(now, 'read') === shows && share.itemIds.every((id) => now.itemIds.includes(id)));
+    // What it was laid out of must be in the share still, and given in the same way.
+    const still = ({ may, itemIds }: ShareRecord) =>
+      Promise.resolve(givenAs(may) === givenAs(share.may) && share.itemIds.every((id) => itemIds.includes(id)));
     const going = this.going(visitor, share, visit, still);
     const taken = () => this.takings.note({ visitId: visit.id, share, what: { archiveOf: files } });
     return { archive, name: `${share.title}.zip`, going, taken };
+  }
+
+  /** Makes some of the copies that the archive of everything needs. @throws Problem copies.too-much, disk.full */
+  async makeCopies(visitor: Visitor): Promise<CopiesMade> {
+    const { share, visit } = await this.inside(visitor);
+    const { missing, marked, markedBytes } = await this.turns.run(sourceOf(visitor.fromAddress), () =>
+      this.given(share, visit),
+    );
+    if (markedBytes > MOST_MARKED_ARCHIVE_BYTES) throw tooMuchToMark();
+    const until = performance.now() + COPIES_TURN_MS;
+    let made = marked - missing.length;
+    for (const file of missing) {
+      if (performance.now() > until) break;
+      const { path, sizeBytes, sha256 } = file;
+      // That one cannot be marked is known from here on; it is left out.
+      await this.copies
+        .whole(share, visit, { name: path, sizeBytes, sha256: Buffer.from(sha256, 'hex') })
+        .catch((error: unknown) => {
+          if (!(error instanceof Problem && error.code === 'share.cannot-be-marked')) throw error;
+        });
+      made += 1;
+    }
+    return { made, of: marked };
+  }
+
+  private async given(share: ShareRecord, visit: VisitRow): Promise<Given> {
+    const found = await this.served(share, visit);
+    const own = await this.ownOf(visit);
+    return givenOf(share.may, own, found, await this.copiesOf(share, visit, own, found));
+  }
+
+  private copiesOf(
+    { may }: ShareRecord,
+    visit: VisitRow | null,
+    own: ReadonlySet<string>,
+    found: ContentRow[],
+  ): Promise<Copies> {
+    const marked = visit ? markedOf(may, own, found) : [];
+    return visit && marked.length > 0
+      ? this.copies.known(
+          visit,
+          marked.map((f) => Buffer.from(f.sha256, 'hex')),
+        )
+      : Promise.resolve(new Map());
   }
 
   /** Whether a download goes on: while the visit lasts, and `still` says so of what is being sent. */
@@ -420,11 +495,16 @@ export class VisitsService {
     return this.turns.run(source, async () => {
       const all = await contentsOfShare(this.db.manager, share);
       const own = await this.ownOf(visit);
+      const found = this.visible(share, all, own);
       const { level, takesBytes } = share.may;
       const brings = bringsFiles(share.may);
       return {
-        ...{ level, seesOthers: mayDo(share, 'see') },
-        ...shownOf(this.visible(share, all, own), own),
+        ...{
+          level,
+          seesOthers: mayDo(share, 'see'),
+          markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
+        },
+        ...listingOf(share.may, own, found, await this.copiesOf(share, visit, own, found)),
         arriving: await this.arriving(share),
         places: brings ? placesIn(share, all) : [],
         takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
@@ -438,12 +518,12 @@ export class VisitsService {
   }
 
   /** What is in a share to a visit: of its items and all below them, what its publisher may publish and they may read. */
-  private async served(share: ShareRecord, visit: VisitRow): Promise<ContentFile[]> {
+  private async served(share: ShareRecord, visit: VisitRow): Promise<ContentRow[]> {
     return this.visible(share, await contentsOfShare(this.db.manager, share), await this.ownOf(visit));
   }
 
   private visible(share: ShareRecord, all: ContentRow[], own: ReadonlySet<string>): ContentRow[] {
-    return mayDo(share, 'read') ? all : all.filter((f) => own.has(f.id));
+    return mayDo(share, 'see') ? all : all.filter((f) => own.has(f.id));
   }
 
   private async ownOf(visit: VisitRow | null): Promise<Set<string>> {
@@ -475,29 +555,43 @@ function placesIn(share: ShareRecord, all: ContentRow[]): VisitorContents['place
     .map((f) => ({ id: f.id, path: f.path.replace(/\/$/, '') }));
 }
 
-function shownOf(
-  found: ContentFile[],
-  own: ReadonlySet<string>,
-): Pick<VisitorContents, 'files' | 'totalBytes' | 'archiveBytes' | 'notAll'> {
-  const fault = archiveFault(found);
-  const files = found
-    .slice(0, MOST_CONTENTS)
-    .filter((f): f is ContentFile => f.kind === 'file')
-    .map((f) => ({
-      ...{ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, sha256: f.sha256 },
-      own: own.has(f.id),
-    }));
-  return {
-    files,
-    totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
-    archiveBytes: fault ? null : archiveOf(found).plan.sizeBytes,
-    notAll: fault ? { code: fault.code, words: fault.message, more: found.length > MOST_CONTENTS } : null,
-  };
-}
-
 function visitorActor(visitor: Visitor): { kind: 'visitor'; id: null; name: string } {
   return { kind: 'visitor', id: null, name: `Visitor from ${visitor.fromAddress}` };
 }
+
+const noSuchFile = (): Problem =>
+  new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
+
+/** How a visit gets a file; null: to it, there is none. */
+const howGiven = (file: FileBytes, share: ShareRecord, isOwn: boolean): Handing | null => {
+  if (isOwn) return 'plain';
+  return mayDo(share, 'see') ? handingOf(share.may, file) : null;
+};
+
+const withheld = ({ may }: ShareRecord): Problem =>
+  may.level === 'view'
+    ? new Problem('forbidden', 'share.look-only', 'This share is to look at: its files cannot be taken.')
+    : new Problem(
+        'forbidden',
+        'share.cannot-be-marked',
+        'This share hands out marked copies, and this file cannot be marked. Ask the sender for it.',
+      );
+
+const copiesMissing = (): Problem =>
+  new Problem(
+    'conflict',
+    'share.copies-missing',
+    'The copies that are marked for you are not made yet. Open the page of the share and press Download all there.',
+  );
+
+/** How what may be taken is given. */
+const givenAs = (may: ShareMay): string => `${visitorActs(may).all.includes('read')} ${may.watermark}`;
+
+/** Whom the copies of a visit name. */
+const markedFor = (visit: VisitRow): string => visit.who ?? visitName(visit.id);
+
+/** For so long copies are made before it is told how far that is. */
+const COPIES_TURN_MS = 2000;
 
 const notOpened = (): Problem =>
   new Problem(

@@ -16,6 +16,8 @@ export function useFix(): (fix: RailFix) => void {
         return set({ audience: fix.audience });
       case 'take-off':
         return set({ listText: withoutEntries(listText, fix.listed.map(listedText)) });
+      case 'watermark':
+        return set({ watermark: fix.watermark });
       case 'level':
         return set({ level: fix.level });
       case 'visits':

@@ -128,6 +128,7 @@ export const useSlip = create<SlipState>()(
         level,
         seesOthers,
         takesField,
+        watermark,
         choice,
         opensField,
         closesField,
@@ -141,7 +142,7 @@ export const useSlip = create<SlipState>()(
           ? { folded }
           : {
               ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
-              ...{ level, seesOthers, takesField },
+              ...{ level, seesOthers, takesField, watermark },
               ...{ choice, opensField, closesField, limitField, removesFiles, addressId, folded },
             },
     },

@@ -64,6 +64,7 @@ export function slipTerms(
   const railFaults = guardrailFaults(
     {
       ...{ window, madeAt: now, passwordScore, audience: slip.audience, level: slip.level, visitLimit: limit.value },
+      watermark: slip.watermark,
       hasPassword: slip.passwordChoice !== 'none',
       listed: judged.lists?.listed.listed ?? [],
       publisherHasFactor: rails?.hasFactor ?? true,

@@ -1,8 +1,17 @@
-import { bringsFiles, SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from '@quay/core';
+import {
+  bringsFiles,
+  SHARE_LEVEL_WORDS,
+  SHARE_LEVELS,
+  WATERMARK_WORDS,
+  WATERMARKS,
+  type ShareLevel,
+  type Watermark,
+} from '@quay/core';
 import { Form, InputGroup } from 'react-bootstrap';
 import type { ChosenMay } from './chosen-may';
 
 const MEANS: Record<ShareLevel, string> = {
+  view: 'They look at pictures of pages and images, made here. What is on a screen can be photographed all the same.',
   download: 'They see the files and download them.',
   contribute: 'They also add files to its folders, and take back what they added themselves.',
   edit: 'They also put new versions over the files that are there. Yours stay beneath them.',
@@ -17,7 +26,7 @@ interface MayFieldProps {
 
 /** What visitors of a share may do. */
 export function MayField({ id, chosen, set, fault }: MayFieldProps) {
-  const { level, seesOthers, takesField } = chosen;
+  const { level, seesOthers, takesField, watermark } = chosen;
   return (
     <div>
       <div className="choices" role="group" aria-label="What they may do">
@@ -54,6 +63,27 @@ export function MayField({ id, chosen, set, fault }: MayFieldProps) {
           />
           <InputGroup.Text>GB in all</InputGroup.Text>
         </InputGroup>
+      )}
+      {level !== 'view' && (
+        <InputGroup size="sm" className="mt-2">
+          <InputGroup.Text id={`${id}-watermark`}>watermark</InputGroup.Text>
+          <Form.Select
+            aria-labelledby={`${id}-watermark`}
+            value={watermark}
+            onChange={(e) => set({ watermark: e.target.value as Watermark })}
+          >
+            {WATERMARKS.map((each) => (
+              <option key={each} value={each}>
+                {WATERMARK_WORDS[each]}
+              </option>
+            ))}
+          </Form.Select>
+        </InputGroup>
+      )}
+      {level !== 'view' && watermark !== 'none' && (
+        <p className="quiet small mb-0 mt-1">
+          Each copy says who took it and when, across every page. Yours stays as it is.
+        </p>
       )}
       {fault && <div className="field-fault">{fault}</div>}
     </div>

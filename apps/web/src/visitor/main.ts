@@ -1,9 +1,10 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
-import type { CodeAsked, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
+import type { CodeAsked, CopiesMade, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
 import { listenWhileShown } from '../live-source';
 import { Bringing } from './bringing';
 import { showBringing } from './bringing-part';
+import { Viewer } from './viewer';
 import { draw, type Actions } from './page';
 import './visitor.css';
 
@@ -19,9 +20,11 @@ interface Shown {
   code: CodeAsked | null;
   /** All is taken when the last file has arrived. */
   waits: boolean;
+  /** How far the copies are that all is taken as. */
+  making: CopiesMade | null;
 }
 
-let shown: Shown = { door: null, problem: null, busy: false, code: null, waits: false };
+let shown: Shown = { door: null, problem: null, busy: false, code: null, waits: false, making: null };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let lookLater = false;
@@ -44,7 +47,13 @@ addEventListener('beforeunload', (e) => {
   if (bringing.isBusy) e.preventDefault();
 });
 
+const viewer = new Viewer({
+  files: () => shown.door?.contents?.files ?? [],
+  urlOf: (id) => `${base}/files/${id}`,
+});
+
 const actions: Actions = {
+  look: (id) => viewer.show(id),
   bringing,
   brought: () => bringing.list,
   takeBack: (id) => void takeBack(id),
@@ -54,6 +63,7 @@ const actions: Actions = {
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
   archiveUrl: `${base}/all.zip`,
+  takeAll: () => void takeAll(),
   wait: (waits) => show({ waits }),
   logoUrl: (version) => `${base}/logo?v=${version}`,
   markUrl: `${base.replace(/\/s\/[^/]*$/, '')}/mark.svg`,
@@ -63,6 +73,7 @@ const actions: Actions = {
 function show(part: Partial<Shown>): void {
   shown = { ...shown, ...part };
   draw(page, shown, actions);
+  viewer.refresh();
 }
 
 async function ask<Answer = VisitorDoor>(
@@ -110,6 +121,20 @@ function takeWhenAllIsThere(door: VisitorDoor): void {
   if (!shown.waits || !door.contents || door.contents.arriving.length > 0) return;
   show({ waits: false });
   location.assign(actions.archiveUrl);
+}
+
+/** Has the copies made that are marked for this visit, then takes all as one. */
+async function takeAll(): Promise<void> {
+  show({ making: { made: 0, of: shown.door?.contents?.copies?.of ?? 0 }, problem: null });
+  for (;;) {
+    const answer = await ask<CopiesMade>('copies', {});
+    if ('problem' in answer) return show({ making: null, problem: answer.problem });
+    show({ making: answer.door });
+    if (answer.door.made >= answer.door.of) break;
+  }
+  show({ making: null });
+  await look();
+  if (shown.door?.contents?.archiveBytes) location.assign(actions.archiveUrl);
 }
 
 /** Takes back what this visitor brought. */

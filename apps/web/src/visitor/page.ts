@@ -1,13 +1,22 @@
 import type {
   ArrivingFile,
   CodeAsked,
+  CopiesMade,
   OpenShare,
   ProblemBody,
   VisitorContents,
   VisitorDoor,
   VisitorFile,
 } from '@quay/contract';
-import { countOf, formatExactBytes, formatSize, momentInWords, zoneName, type ShareState } from '@quay/core';
+import {
+  countOf,
+  previewKind,
+  formatExactBytes,
+  formatSize,
+  momentInWords,
+  zoneName,
+  type ShareState,
+} from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { bringingPart } from './bringing-part';
 import { h, type Child } from './h';
@@ -19,7 +28,11 @@ export interface Actions {
   forgetCode: () => void;
   again: () => void;
   fileUrl: (id: string) => string;
+  /** Looks at a file without taking it. */
+  look: (id: string) => void;
   archiveUrl: string;
+  /** Has what is given marked made, then takes all as one. */
+  takeAll: () => void;
   /** Takes all as one as soon as nothing is arriving any more; or not, after all. */
   wait: (waits: boolean) => void;
   logoUrl: (version: string) => string;
@@ -39,6 +52,7 @@ interface Shown {
   code: CodeAsked | null;
   /** All is taken when the last file has arrived. */
   waits: boolean;
+  making: CopiesMade | null;
 }
 
 /** The visitor's own zone: closing times are theirs to keep. */
@@ -71,6 +85,7 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
     shown.busy,
     shown.code,
     shown.waits,
+    shown.making,
   ]);
   if (next === drawn) return;
   drawn = next;
@@ -251,7 +266,7 @@ function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions)
   const words = arriving.length > 0 ? 'Download what is there' : 'Download all';
   const archive =
     archiveBytes === null || files.length < 2
-      ? null
+      ? allMarked(contents, shown, actions)
       : h(
           'a',
           { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(archiveBytes) },
@@ -263,6 +278,7 @@ function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions)
     faultOf(shown),
     bringingPart(contents, actions.brought(), actions.bringing),
     seesOthers ? null : h('p', { class: 'quiet' }, 'You see only what you bring yourself.'),
+    ...givenWords(contents),
     h(
       'div',
       { class: 'all' },
@@ -280,6 +296,41 @@ function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions)
       : h('p', { class: 'quiet' }, emptyWords(contents)),
     arriving.length > 0 ? arrivingPart(arriving, shown.waits, actions) : null,
   );
+}
+
+/** All as one, where copies must be made for that first. */
+function allMarked({ copies, notAll, files }: VisitorContents, { making }: Shown, actions: Actions): Child {
+  if (!copies || notAll || files.length < 2 || copies.made === copies.of) return null;
+  const attributes = { type: 'button', class: 'main', onclick: actions.takeAll, ...(making && { disabled: '' }) };
+  return h(
+    'button',
+    attributes,
+    making ? `Marking ${making.made} of ${countOf(making.of, 'copy', 'copies')}` : 'Download all',
+  );
+}
+
+/** What is said of how files are given. */
+function givenWords({ level, files, markedFor }: VisitorContents): HTMLElement[] {
+  const words: string[] = [];
+  const by = markedFor ? ` with ${markedFor}` : '';
+  if (level === 'view')
+    words.push(
+      `To look at only: nothing is downloaded, and pictures are marked${by}. What is on a screen can still be photographed.`,
+    );
+  else {
+    if (files.some((f) => f.handing === 'marked')) words.push(`Pictures and PDF that you take are marked${by}.`);
+    const withheld = files.filter((f) => f.handing === 'withheld').length;
+    if (withheld > 0) words.push(`${countOf(withheld, 'file')} cannot be marked, and cannot be taken.`);
+  }
+  return words.map((text) => h('p', { class: 'quiet' }, text));
+}
+
+/** The name of a file, by which it is taken where it may be. */
+function nameOf({ id, sha256, handing }: VisitorFile, name: string, actions: Actions): HTMLElement {
+  if (handing === 'withheld') return h('span', {}, name);
+  // The checksum is of the file as it is.
+  const title = handing === 'plain' ? `SHA-256 ${sha256}` : 'A copy that is marked for you';
+  return h('a', { href: actions.fileUrl(id), download: name, title }, name);
 }
 
 /** What is on its way, and the choice to wait for it. */
@@ -329,6 +380,12 @@ const emptyWords = ({ seesOthers }: VisitorContents): string =>
     ? 'Nothing is in it yet. This page shows the files as soon as they are there.'
     : 'You have brought nothing yet.';
 
+/** Whether there is something to show: texts, sound and film are the file itself. */
+function canBeLookedAt({ path, handing }: VisitorFile): boolean {
+  const kind = previewKind(path);
+  return kind === 'image' || kind === 'pages' || (kind !== 'none' && handing === 'plain');
+}
+
 /** What can be done with a file besides taking it. */
 function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents, actions: Actions): HTMLElement[] {
   const name = file.path.slice(file.path.lastIndexOf('/') + 1);
@@ -365,7 +422,14 @@ function folderPart(
     return h(
       'li',
       {},
-      h('a', { href: actions.fileUrl(f.id), download: name, title: `SHA-256 ${f.sha256}` }, name),
+      nameOf(f, name, actions),
+      canBeLookedAt(f)
+        ? h(
+            'button',
+            { type: 'button', class: 'verb', 'aria-label': `Look at ${name}`, onclick: () => actions.look(f.id) },
+            'Look',
+          )
+        : null,
       ...fileVerbs(f, folder, contents, actions),
       h('span', { class: 'size', title: formatExactBytes(f.sizeBytes) }, formatSize(f.sizeBytes)),
     );

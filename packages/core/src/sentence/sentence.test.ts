@@ -51,6 +51,12 @@ describe('the sentence', () => {
     expect(may({ level: 'contribute', seesOthers: false })).toBe(
       'Anyone with the link can add to 3 items (48 MB) from now until Tue 8 Dec, 17:00, without seeing what is there.',
     );
+    expect(may({ level: 'view' })).toBe(
+      'Anyone with the link can look at 3 items (48 MB) from now until Tue 8 Dec, 17:00, marked for whoever looks, without taking the files.',
+    );
+    expect(may({ level: 'download', watermark: 'others-withheld' })).toBe(
+      'Anyone with the link can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, pictures and PDF alone, marked for whoever takes them.',
+    );
     expect(may({ level: 'edit', seesOthers: false })).toBe(
       'Anyone with the link can download, add to and replace 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
     );

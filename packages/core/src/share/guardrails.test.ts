@@ -17,6 +17,7 @@ const terms = (part: Partial<RailTerms> = {}): RailTerms => ({
   window: { opensAt: null, closesAt: day('2026-10-27T09:00:00Z') },
   madeAt: MADE,
   ...{ hasPassword: true, passwordScore: null, audience: 'anyone', listed: [], level: 'download', visitLimit: null },
+  watermark: 'none',
   publisherHasFactor: false,
   ...part,
 });
@@ -38,6 +39,8 @@ function mended(before: RailTerms, fix: RailFix): RailTerms {
       return { ...before, listed: before.listed.filter((entry) => !fix.listed.includes(entry)) };
     case 'level':
       return { ...before, level: fix.level };
+    case 'watermark':
+      return { ...before, watermark: fix.watermark };
     case 'visits':
       return { ...before, visitLimit: fix.visitLimit };
   }
@@ -124,13 +127,13 @@ describe('guardrails', () => {
     ]);
   });
   it('are kept to after the changes that are proposed, whatever they are and whatever is shared', () => {
-    // Every rule on and off with every kind of share: 4,608 cases.
+    // Every rule on and off with every kind of share: 18,432 cases.
     const pick = <T>(n: number, all: readonly T[]): [T, number] => [
       all[n % all.length] as T,
       Math.floor(n / all.length),
     ];
     let unmended = 0;
-    for (let n = 0; n < 4608; n += 1) {
+    for (let n = 0; n < 18_432; n += 1) {
       let left = n;
       const next = <T>(all: readonly T[]): T => {
         const [picked, rest] = pick(left, all);
@@ -142,14 +145,15 @@ describe('guardrails', () => {
         endNeeded: next([true, false]),
         passwordNeeded: next([true, false]),
         audiences: next([['anyone', 'verified'], ['verified'], ['members', 'listed']]),
-        levels: next([['download'], ['edit']]),
+        levels: next([['download'], ['edit'], ['view']]),
+        watermarkNeeded: next([true, false]),
         mostVisits: next([null, 5]),
       });
       let share = terms({
         window: { opensAt: null, closesAt: next([null, day('2027-01-01T00:00:00Z')]) },
         hasPassword: next([true, false]),
         audience: next(['anyone', 'members', 'verified', 'listed']),
-        level: next(['download', 'contribute', 'edit']),
+        level: next(['view', 'download', 'contribute', 'edit']),
       });
       for (const { fix } of guardrailFaults(share, [{ of: null, rails: asked }], ZONE))
         if (fix) share = mended(share, fix);
@@ -164,6 +168,6 @@ describe('guardrails', () => {
       'A share is open for at most 30 days.',
       'A share has a password.',
       'Not for anyone with the link, nor for whoever proves an address, nor for members.',
-      'Visitors may not: add files, add and replace.',
+      'Visitors may: download; nothing else.',
     ]));
 });

@@ -3,6 +3,7 @@ import type { Instant } from '../text/when.js';
 import { extendedBy, type Window } from '../window/window.js';
 import { AUDIENCES, listingsOf, type AudienceKind, type Listed } from './audience.js';
 import { SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from './may.js';
+import { marksPictures, type Watermark } from './watermark.js';
 
 /** What an admin has shares of the office, or from one store, keep to. */
 export interface Guardrails {
@@ -16,6 +17,8 @@ export interface Guardrails {
   /** Whom shares may be for, and what visitors may do: those that are named. */
   audiences: AudienceKind[];
   levels: ShareLevel[];
+  /** What visitors get is marked for each of them. */
+  watermarkNeeded: boolean;
   /** Visits at most; null: any number. */
   mostVisits: number | null;
   /** Addresses are listed below these alone; none: any. */
@@ -26,7 +29,8 @@ export interface Guardrails {
 
 export const NO_GUARDRAILS: Guardrails = {
   ...{ longestDays: null, endNeeded: false, passwordNeeded: false, strongPassword: false },
-  ...{ audiences: [...AUDIENCES], levels: [...SHARE_LEVELS], mostVisits: null, domains: [], factorNeeded: false },
+  ...{ audiences: [...AUDIENCES], levels: [...SHARE_LEVELS], watermarkNeeded: false, mostVisits: null },
+  ...{ domains: [], factorNeeded: false },
 };
 
 export const LONGEST_DAYS_RANGE = { min: 1, max: 3650, whole: true } as const;
@@ -51,6 +55,7 @@ export interface RailTerms {
   /** Of `listed`. */
   listed: readonly Listed[];
   level: ShareLevel;
+  watermark: Watermark;
   visitLimit: number | null;
   publisherHasFactor: boolean;
 }
@@ -63,6 +68,7 @@ export type RailFix =
   | { change: 'audience'; audience: AudienceKind; words: string }
   | { change: 'take-off'; listed: Listed[]; words: string }
   | { change: 'level'; level: ShareLevel; words: string }
+  | { change: 'watermark'; watermark: Watermark; words: string }
   | { change: 'visits'; visitLimit: number; words: string };
 
 export interface RailFault {
@@ -177,8 +183,19 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
       if (levels.includes(terms.level)) return null;
       const level = nearest([...SHARE_LEVELS].reverse(), levels, terms.level);
       const fix = level && { change: 'level' as const, level, words: SHARE_LEVEL_WORDS[level] };
-      return { words: `visitors may not "${SHARE_LEVEL_WORDS[terms.level].toLowerCase()}".`, fix };
+      return { words: `"${SHARE_LEVEL_WORDS[terms.level]}" is not among what visitors may do.`, fix };
     },
+  },
+  watermarkNeeded: {
+    field: 'may',
+    judge: ({ terms, rails }) =>
+      // What is only looked at is marked; where that cannot stay so, what is taken then must be.
+      rails.watermarkNeeded && !(marksPictures(terms) && (terms.watermark !== 'none' || rails.levels.includes('view')))
+        ? {
+            words: 'what visitors get is marked for them.',
+            fix: { change: 'watermark', watermark: 'others-plain', words: 'Mark it' },
+          }
+        : null,
   },
   mostVisits: {
     field: 'limit',
@@ -251,9 +268,10 @@ export function guardrailWords(rails: Guardrails): string[] {
         .join(', nor for ')}.`,
     domains.length > 0 && `Lists hold addresses of ${countOf(domains.length, 'domain')} alone.`,
     levels.length < SHARE_LEVELS.length &&
-      `Visitors may not: ${not(SHARE_LEVELS, levels)
+      `Visitors may: ${SHARE_LEVELS.filter((each) => levels.includes(each))
         .map((each) => SHARE_LEVEL_WORDS[each].toLowerCase())
-        .join(', ')}.`,
+        .join(', ')}; nothing else.`,
+    rails.watermarkNeeded && 'What visitors get is marked for them.',
     mostVisits !== null && `At most ${countOf(mostVisits, 'visit')}.`,
     rails.factorNeeded && 'Whoever publishes has a second factor.',
   ].filter((words) => words !== false);

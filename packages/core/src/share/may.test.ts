@@ -5,6 +5,7 @@ const may = (part: Partial<ShareMay>): ShareMay => ({ ...MAY_DOWNLOAD, ...part }
 
 describe('what visitors may do', () => {
   it('is what the level of that name lets people do, without publishing and removing (access.md)', () => {
+    expect(visitorActs(may({ level: 'view' }))).toEqual({ all: ['see'], own: ['see'] });
     expect(visitorActs(may({ level: 'download' }))).toEqual({ all: ['see', 'read'], own: ['see', 'read'] });
     expect(visitorActs(may({ level: 'contribute' }))).toEqual({
       all: ['see', 'read', 'add'],

@@ -1,7 +1,8 @@
 import { actsOf, type LevelActs } from '../access/acts.js';
+import type { Watermark } from './watermark.js';
 
 /** What a share lets visitors do: the access levels without `manage`, which is for people of the office. */
-export const SHARE_LEVELS = ['download', 'contribute', 'edit'] as const;
+export const SHARE_LEVELS = ['view', 'download', 'contribute', 'edit'] as const;
 export type ShareLevel = (typeof SHARE_LEVELS)[number];
 
 export interface ShareMay {
@@ -10,10 +11,15 @@ export interface ShareMay {
   seesOthers: boolean;
   /** Of `contribute` and `edit`: so many bytes are taken in, all visits together. */
   takesBytes: number;
+  /** Whether what they take is marked for each of them; what they look at under `view` always is. */
+  watermark: Watermark;
 }
 
 /** As long as nobody chooses: nothing is brought, everything is taken. */
-export const MAY_DOWNLOAD: ShareMay = { level: 'download', seesOthers: true, takesBytes: 5_000_000_000 };
+export const MAY_DOWNLOAD: ShareMay = {
+  ...{ level: 'download', seesOthers: true, takesBytes: 5_000_000_000 },
+  watermark: 'none',
+};
 
 /** The least and most bytes that a share can be told to take in. */
 export const TAKES_BYTES_RANGE = { min: 1_000_000, max: 10_000_000_000_000 } as const;
@@ -23,6 +29,7 @@ export const UPLOADS_OPEN_PER_VISIT = 50;
 export const UPLOADS_PER_MINUTE = 300;
 
 export const SHARE_LEVEL_WORDS: Record<ShareLevel, string> = {
+  view: 'Look only',
   download: 'Download',
   contribute: 'Add files',
   edit: 'Add and replace',
@@ -51,19 +58,27 @@ export function nowhereToAdd(
   return 'There is no folder in it that files could be added to. Share the folder that they lie in, and do not freeze it.';
 }
 
+const MARKED_WORDS = {
+  'others-plain': 'pictures and PDF marked for whoever takes them',
+  'others-withheld': 'pictures and PDF alone, marked for whoever takes them',
+} as const;
+
 /**
  * What the sentence says they may do.
  * @returns the verb, and what must be said of seeing; null: nothing
  */
-export function mayWords({ level, seesOthers }: ShareMay): { verb: string; but: string | null } {
+export function mayWords({ level, seesOthers, watermark }: ShareMay): { verb: string; but: string | null } {
+  const marked = watermark === 'none' ? null : MARKED_WORDS[watermark];
   switch (level) {
+    case 'view':
+      return { verb: 'look at', but: 'marked for whoever looks, without taking the files' };
     case 'download':
-      return { verb: 'download', but: null };
+      return { verb: 'download', but: marked };
     case 'contribute':
       return seesOthers
-        ? { verb: 'download and add to', but: null }
+        ? { verb: 'download and add to', but: marked }
         : { verb: 'add to', but: 'without seeing what is there' };
     case 'edit':
-      return { verb: 'download, add to and replace', but: null };
+      return { verb: 'download, add to and replace', but: marked };
   }
 }

@@ -8,6 +8,9 @@ import { log } from '../log/log.js';
 import { BLOBS, BLOB_COPY, type BlobStore, type OpenBlob, type StagedBlob } from './blob-store.js';
 
 const READ_BYTES = 1024 * 1024;
+/** Whether something refers to a blob `b`: a version of a file, or a copy that is marked for a visit. */
+const IS_NAMED = `(EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)
+  OR EXISTS (SELECT 1 FROM marked_copy c WHERE c.copy_sha256 = b.sha256))`;
 
 export interface ScrubAnswer {
   checked: number;
@@ -61,7 +64,7 @@ export class BlobKeeper {
       ]);
   }
 
-  /** Removes blobs that no version refers to any more. @returns how many, and their bytes */
+  /** Removes blobs that nothing refers to any more. @returns how many, and their bytes */
   async collect(atMost = 1000): Promise<{ removed: number; bytes: number }> {
     return this.db.transaction(async (tx) => {
       const [free] = await tx.query<{ free: boolean }[]>('SELECT pg_try_advisory_xact_lock($1) AS free', [
@@ -69,15 +72,14 @@ export class BlobKeeper {
       ]);
       if (!free?.free) return { removed: 0, bytes: 0 };
       const held = await tx.query<{ sha256: Buffer }[]>(
-        `SELECT sha256 FROM blob b WHERE NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)
-          LIMIT $1 FOR UPDATE SKIP LOCKED`,
+        `SELECT sha256 FROM blob b WHERE NOT ${IS_NAMED} LIMIT $1 FOR UPDATE SKIP LOCKED`,
         [atMost],
       );
       if (held.length === 0) return { removed: 0, bytes: 0 };
       // Asked again now that the rows are held: a version may have come between the question and the lock.
       const gone = await tx.query<{ sha256: Buffer; size_bytes: string }[]>(
         `SELECT sha256, size_bytes FROM blob b
-          WHERE sha256 = ANY($1) AND NOT EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)`,
+          WHERE sha256 = ANY($1) AND NOT ${IS_NAMED}`,
         [held.map((h) => h.sha256)],
       );
       for (const { sha256 } of gone) await this.blobs.remove(sha256);

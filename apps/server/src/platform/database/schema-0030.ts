@@ -8,6 +8,22 @@ ALTER TABLE share ADD COLUMN level text NOT NULL DEFAULT 'download'
   ADD COLUMN takes_bytes bigint NOT NULL DEFAULT 5000000000 CHECK (takes_bytes > 0),
   ADD COLUMN brought_bytes bigint NOT NULL DEFAULT 0 CHECK (brought_bytes >= 0);
 
+-- Whether what visitors take is marked for each of them, and what becomes of kinds that cannot be.
+ALTER TABLE share ADD COLUMN watermark text NOT NULL DEFAULT 'none'
+  CHECK (watermark IN ('none', 'others-plain', 'others-withheld'));
+-- Copies that are marked for a visit, of a file's bytes ('whole') or of a picture of them.
+CREATE TABLE marked_copy (
+  visit_id     uuid NOT NULL REFERENCES visit ON DELETE CASCADE,
+  sha256       bytea NOT NULL CHECK (length(sha256) = 32),
+  what         text NOT NULL,
+  -- Null: it cannot be marked.
+  copy_sha256  bytea REFERENCES blob,
+  made_at      timestamptz NOT NULL,
+  PRIMARY KEY (visit_id, sha256, what)
+);
+CREATE INDEX marked_copy_blob ON marked_copy (copy_sha256);
+CREATE INDEX marked_copy_made ON marked_copy (made_at);
+
 -- As whom a visit brings something: the same for all visits of one proven address.
 ALTER TABLE visit ADD COLUMN actor_id uuid REFERENCES actor;
 CREATE INDEX visit_actor ON visit (share_id, recipient) WHERE actor_id IS NOT NULL;

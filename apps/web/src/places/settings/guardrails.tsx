@@ -224,6 +224,13 @@ function PasswordRails({ typed, set }: RailsProps) {
         example="“summer2026” is refused, also for whoever means it."
       />
       <Rail
+        id="rail-watermark"
+        on={typed.watermarkNeeded}
+        set={(watermarkNeeded) => set({ watermarkNeeded })}
+        label="gives copies that are marked for whoever takes them"
+        example="Each page of a PDF says who took it and when. Look only always does."
+      />
+      <Rail
         id="rail-factor"
         on={typed.factorNeeded}
         set={(factorNeeded) => set({ factorNeeded })}

@@ -58,6 +58,8 @@ function changeFor(fix: RailFix, share: ShareSheet): ChangeShare | null {
       return { window: { opensAt, closesAt: new Date(fix.closesAt).toISOString() } };
     case 'level':
       return { may: { ...may, level: fix.level } };
+    case 'watermark':
+      return { may: { ...may, watermark: fix.watermark } };
     case 'visits':
       return { visitLimit: fix.visitLimit };
     case 'take-off': {

@@ -1,6 +1,7 @@
 import { useMutation } from '@tanstack/react-query';
 import { Button } from 'react-bootstrap';
 import { api } from '../api';
+import { keepFocus } from '../form';
 
 /** Where browsers have passkeys, and the server is asked by a name. */
 const CAN = typeof window.PublicKeyCredential === 'function' && !/^[\d.]+$|:/.test(window.location.hostname);
@@ -19,7 +20,13 @@ export function SignInByPasskey({ done }: { done: () => void }) {
   if (!CAN) return null;
   return (
     <>
-      <Button variant="plain" className="w-100" disabled={signIn.isPending} onClick={() => signIn.mutate()}>
+      <Button
+        variant="plain"
+        className="w-100"
+        disabled={signIn.isPending}
+        onMouseDown={keepFocus}
+        onClick={() => signIn.mutate()}
+      >
         Sign in with a passkey
       </Button>
       {signIn.error && (

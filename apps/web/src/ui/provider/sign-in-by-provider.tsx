@@ -1,6 +1,7 @@
 import { PROVIDER_WORDS } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useSearchParams } from 'react-router';
+import { keepFocus } from '../form';
 import { signInWaysQuery } from '../queries';
 
 /** Goes to the identity provider of the office, and says why it was in vain. @param back where somebody was going */
@@ -12,7 +13,11 @@ export function SignInByProvider({ back }: { back: string }) {
   if (!data?.provider) return null;
   return (
     <>
-      <a className="btn btn-plain w-100" href={`/api/sign-in/provider?back=${encodeURIComponent(back)}`}>
+      <a
+        className="btn btn-plain w-100"
+        href={`/api/sign-in/provider?back=${encodeURIComponent(back)}`}
+        onMouseDown={keepFocus}
+      >
         Sign in by {data.provider.name}
       </a>
       {words && (

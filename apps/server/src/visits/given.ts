@@ -1,0 +1,78 @@
+import type { VisitorContents } from '@quay/contract';
+import { handingOf, MOST_MARKED_ARCHIVE_BYTES, type Handing, type ShareMay } from '@quay/core';
+import { Problem } from '../platform/problems/problem.js';
+import { MOST_CONTENTS, type ContentRow } from '../stores/branch.queries.js';
+import { archiveFault, archiveOf } from '../transfers/download.service.js';
+import type { Copy } from './copies.queries.js';
+
+/** Copies by the bytes that they were made of; null: those cannot be marked. */
+export type Copies = ReadonlyMap<string, Copy | null>;
+
+export interface Given {
+  /** What is given as it is, or as a copy that is there. */
+  given: ContentRow[];
+  /** What must be marked first. */
+  missing: ContentRow[];
+  /** Files that are given marked, and the bytes of what they are made of. */
+  marked: number;
+  markedBytes: number;
+}
+
+/** How an entry is given to whom those files are their own. */
+export const handed = (may: ShareMay, own: ReadonlySet<string>, f: ContentRow): Handing =>
+  f.kind === 'folder' || own.has(f.id) ? 'plain' : handingOf(may, { name: f.path, sizeBytes: f.sizeBytes });
+
+export const markedOf = (may: ShareMay, own: ReadonlySet<string>, found: readonly ContentRow[]): ContentRow[] =>
+  found.filter((f) => handed(may, own, f) === 'marked');
+
+/** What is given of entries of a share; nothing of it is only to look at. */
+export function givenOf(may: ShareMay, own: ReadonlySet<string>, found: readonly ContentRow[], copies: Copies): Given {
+  const marked = markedOf(may, own, found);
+  const given = found.flatMap((f): ContentRow[] => {
+    const how = handed(may, own, f);
+    if (how !== 'marked') return how === 'plain' ? [f] : [];
+    const copy = copies.get(f.sha256);
+    return copy ? [{ ...f, sha256: copy.sha256.toString('hex'), sizeBytes: copy.sizeBytes, crc32: copy.crc32 }] : [];
+  });
+  return {
+    // Folders alone are nothing to take.
+    given: given.some((f) => f.kind === 'file') ? given : [],
+    missing: marked.filter((f) => !copies.has(f.sha256)),
+    marked: marked.length,
+    markedBytes: marked.reduce((sum, f) => sum + f.sizeBytes, 0),
+  };
+}
+
+type Listing = Pick<VisitorContents, 'files' | 'totalBytes' | 'archiveBytes' | 'notAll' | 'copies'>;
+
+/** What a page lists. */
+export function listingOf(may: ShareMay, own: ReadonlySet<string>, found: ContentRow[], copies: Copies): Listing {
+  const { given, missing, marked, markedBytes } = givenOf(may, own, found, copies);
+  const fault = archiveFault(found) ?? (markedBytes > MOST_MARKED_ARCHIVE_BYTES ? tooMuchToMark() : null);
+  const files = found
+    .slice(0, MOST_CONTENTS)
+    .filter((f) => f.kind === 'file')
+    .map((f) => {
+      const handing: Handing = copies.get(f.sha256) === null ? 'withheld' : handed(may, own, f);
+      return {
+        ...{ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, handing, own: own.has(f.id) },
+        // Of what somebody may not have they are told no checksum, but where they say by it what they replace.
+        sha256: handing === 'plain' || may.level === 'edit' ? f.sha256 : '',
+      };
+    });
+  const isReady = !fault && missing.length === 0 && given.length > 0;
+  return {
+    files,
+    totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
+    archiveBytes: isReady ? archiveOf(given).plan.sizeBytes : null,
+    notAll: fault && { code: fault.code, words: fault.message, more: found.length > MOST_CONTENTS },
+    copies: marked > 0 ? { made: marked - missing.length, of: marked } : null,
+  };
+}
+
+export const tooMuchToMark = (): Problem =>
+  new Problem(
+    'too-large',
+    'copies.too-much',
+    'There is too much in it to be marked for one download. Take the files one by one.',
+  );

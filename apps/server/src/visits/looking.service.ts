@@ -1,0 +1,42 @@
+import { Injectable } from '@nestjs/common';
+import type { FileText } from '@quay/contract';
+import { marksPictures } from '@quay/core';
+import type { Request, Response } from 'express';
+import { Problem } from '../platform/problems/problem.js';
+import { PreviewsService } from '../previews/previews.service.js';
+import { sendPicture, type Marks, type Shown } from '../previews/show.js';
+import { CopiesService } from './copies.service.js';
+import { VisitsService, type Visitor } from './visits.service.js';
+
+/** What visitors look at without taking it: pictures, marked where the share marks, and texts. */
+@Injectable()
+export class LookingService {
+  constructor(
+    private readonly visits: VisitsService,
+    private readonly previews: PreviewsService,
+    private readonly copies: CopiesService,
+  ) {}
+
+  /** A file that this visit may look at. @throws Problem share.no-such-file */
+  seen(visitor: Visitor, nodeId: string): ReturnType<VisitsService['seen']> {
+    return this.visits.seen(visitor, nodeId);
+  }
+
+  /** @throws Problem share.no-such-file, preview.none */
+  async picture(visitor: Visitor, nodeId: string, what: Shown, req: Request, res: Response): Promise<void> {
+    const { share, visit, file, isTheirs } = await this.seen(visitor, nodeId);
+    const marks: Marks = {
+      tag: visit.id,
+      over: (picture, named) => this.copies.picture(share, visit, { sha256: file.sha256, what: named }, picture),
+    };
+    await sendPicture(this.previews, file, what, req, res, marksPictures(share.may) && !isTheirs ? marks : null);
+  }
+
+  /** The text of a file is the file: who may not take that as it is does not get it here. */
+  async text(visitor: Visitor, nodeId: string): Promise<FileText> {
+    const { file, handing } = await this.seen(visitor, nodeId);
+    if (handing !== 'plain')
+      throw new Problem('forbidden', 'share.look-only', 'The text of this file is not shown in this share.');
+    return this.previews.text(file.sha256);
+  }
+}

@@ -20,6 +20,7 @@ import { build, requireNpmPackages, requirePrograms, ROOT, VAR } from './lib/ins
 import { requireDatabase, startPostgres } from './lib/postgres.mjs';
 import { freePort } from './lib/test-database.mjs';
 import { measureRelay } from './bench-relay.mjs';
+import { measureMarks } from './bench-marks.mjs';
 import { measureReach } from './bench-reach.mjs';
 import { measurePeople } from './bench-people.mjs';
 import { fillServer, measureStores } from './bench-stores.mjs';
@@ -30,7 +31,7 @@ import { fail, say } from './lib/words.mjs';
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
 /** Which parts are measured. */
-let parts = ['transfers', 'stores', 'people', 'reach', 'relay'];
+let parts = ['transfers', 'stores', 'people', 'reach', 'relay', 'marks'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
@@ -52,7 +53,8 @@ export async function run(args) {
       requirePrograms('socat', 'openssl', 'nginx-stream');
       await measureRelay({ work, rounds: ROUNDS, nginx: NGINX, report, seconds, say, writeRandom, stops });
     }
-    if (parts.some((part) => part !== 'relay')) await measure(stops);
+    if (parts.includes('marks')) await measureMarks({ rounds: ROUNDS, report });
+    if (parts.some((part) => part !== 'relay' && part !== 'marks')) await measure(stops);
   } finally {
     while (stops.length) await stops.pop()();
     rmSync(work, { recursive: true, force: true });

@@ -9,7 +9,7 @@ import { say } from './lib/words.mjs';
 
 const PROJECTS = ['unit', 'server', 'browser', 'lab'];
 const PROGRAMS = [
-  ...['postgres', 'setpriv', 'bwrap', 'pdftoppm', 'qpdf', 'chromium', 'unzip', '7z', 'curl', 'openssl', 'age'],
+  ...['postgres', 'setpriv', 'bwrap', 'pdftoppm', 'qpdf', 'w3m', 'chromium', 'unzip', '7z', 'curl', 'openssl', 'age'],
   ...['dig', 'named', 'natpmpc', 'upnpc', 'dehydrated', 'promtool', 'socat', 'systemd-analyze', 'exim4', 'oathtool'],
   ...['slapd', 'ldapmodify'],
 ];

@@ -31,6 +31,7 @@ const PACKAGES = {
   },
   wrk: { debian: 'wrk', found: () => onPath('wrk') },
   pdftoppm: { debian: 'poppler-utils', found: () => onPath('pdftoppm') },
+  w3m: { debian: 'w3m', found: () => onPath('w3m') },
   qpdf: { debian: 'qpdf', found: () => onPath('qpdf') },
   dig: { debian: 'bind9-dnsutils', found: () => onPath('dig') && onPath('nsupdate') },
   named: { debian: 'bind9', found: () => onPath('named') || existsSync('/usr/sbin/named') },

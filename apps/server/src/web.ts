@@ -38,6 +38,8 @@ export function configureApp(app: INestApplication, config: Config): void {
   app.use((req: Request, res: Response, next: NextFunction) =>
     req.method === 'PUT' && /\/(files|batch)\/?$/i.test(req.path) ? next() : json(req, res, next),
   );
+  // The one form that a browser sends by itself.
+  app.use(/^\/s\/[^/]+\/plain$/, express.urlencoded({ limit: '8kb', extended: false, parameterLimit: 5 }));
   app.use(app.get(ResumableService).handler());
   app.useGlobalFilters(new ProblemFilter());
   documentApi(app);

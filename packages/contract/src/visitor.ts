@@ -1,5 +1,6 @@
-import { PASSWORD_LENGTH, type Handing, type ShareLevel, type ShareState } from '@quay/core';
+import { MOST_PICKED, PASSWORD_LENGTH, type Handing, type ShareLevel, type ShareState } from '@quay/core';
 import Joi from 'joi';
+import { idSchema } from './common.js';
 
 /** What a visitor's page may know before the share is opened to it. */
 export interface VisitorDoor {
@@ -79,6 +80,20 @@ export interface VisitorContents {
   /** Of what is given marked as one archive, how much is made; null: nothing is. */
   copies: CopiesMade | null;
 }
+
+/** Files of a share that are taken together; left out: all. */
+export interface Picked {
+  ids?: string[];
+}
+export const pickedSchema = Joi.object<Picked>({
+  ids: Joi.array()
+    .items(idSchema)
+    .single()
+    .min(1)
+    .max(MOST_PICKED)
+    .unique()
+    .messages({ 'array.max': `At most ${MOST_PICKED} files are picked at once; all can be taken together.` }),
+}).default({});
 
 /** How many copies are marked for a visit, of how many that are wanted. */
 export interface CopiesMade {

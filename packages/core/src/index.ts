@@ -64,6 +64,7 @@ export * from './share/outgoing.js';
 export * from './share/refusal.js';
 export * from './text/names.js';
 export * from './text/size.js';
+export * from './text/speech.js';
 export * from './text/number.js';
 export * from './text/utf8.js';
 export * from './text/when.js';

@@ -146,10 +146,11 @@ describe('a share that is out', () => {
     ];
     const share = await office.publish(iris, [one]);
     const inside = await visiting(share.token);
-    const { going } = await office.app.get(VisitsService).archive({
+    const visitor = {
       ...{ token: share.token, session: null, fromAddress: '127.0.0.1', agent: '' },
       cookie: /quay_visit=([^;]+)/.exec(inside.visitor.cookieHeader(`/s/${share.token}/door`))?.[1] ?? null,
-    });
+    };
+    const { going } = await office.app.get(VisitsService).archive(visitor, {});
     await change(share, { add: [two] });
     expect((await going.decide()).may).toBe(true);
     await change(share, { takeOff: [one] });

@@ -1,23 +1,38 @@
-import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Post, Req, Res } from '@nestjs/common';
+import {
+  Body,
+  Controller,
+  Delete,
+  Get,
+  Head,
+  HttpCode,
+  Inject,
+  Param,
+  Patch,
+  Post,
+  Query,
+  Req,
+  Res,
+} from '@nestjs/common';
 import {
   askCodeSchema,
   finishSchema,
   idSchema,
   openShareSchema,
+  pickedSchema,
+  PROBLEM_STATUS,
   type AskCode,
   type CodeAsked,
   type ConflictChoice,
   type CopiesMade,
   type FileText,
   type OpenShare,
+  type Picked,
   type PreviewFacts,
   type UploadAnswer,
   type VisitorDoor,
 } from '@quay/contract';
 import { previewKind } from '@quay/core';
 import type { Request, Response } from 'express';
-import { readFile } from 'node:fs/promises';
-import { join } from 'node:path';
 import { EventStreams } from '../live/event-streams.js';
 import { sessionSecret } from '../people/signed-in.guard.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -25,7 +40,7 @@ import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
 import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
-import { notFound } from '../platform/problems/problem.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { pageNumber } from '../previews/show.js';
@@ -34,6 +49,8 @@ import { ResumableService } from '../transfers/resumable.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
 import { LookingService } from './looking.service.js';
 import { BringingService } from './bringing.service.js';
+import { PageTexts } from './page-texts.js';
+import { plainPage } from './plain-page.js';
 import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -41,7 +58,7 @@ const id = valid<string>(idSchema.required());
 @ApiPart('visitor')
 @Controller('s/:token')
 export class VisitsController {
-  private html: string | null = null;
+  private readonly texts: PageTexts;
 
   constructor(
     private readonly visits: VisitsService,
@@ -52,19 +69,69 @@ export class VisitsController {
     private readonly downloads: DownloadService,
     private readonly streams: EventStreams,
     private readonly office: Office,
-    @Inject(CONFIG) private readonly config: Config,
-  ) {}
+    @Inject(CONFIG) config: Config,
+  ) {
+    this.texts = new PageTexts(config.webRoot ?? '.');
+  }
 
   @Get()
   @For('link')
   @Operation('The visitor page; the same for every token, so that it tells nothing')
   async page(@Req() req: Request, @Res() res: Response): Promise<void> {
-    res.setHeader('Cache-Control', 'no-cache');
-    res.setHeader('X-Robots-Tag', 'noindex');
+    res.set({ 'Cache-Control': 'no-cache', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
     // What belongs to the page is asked for beside it, so that it also works under the path prefix of an address.
     const up = req.path.endsWith('/') ? '../../' : '../';
-    this.html ??= await readFile(join(this.config.webRoot ?? '.', 'visitor.html'), 'utf8');
-    res.type('html').send(this.html.replace(/(src|href)="\//g, `$1="${up}`));
+    const page = await this.texts.page(req.headers['accept-language'] ?? '', up);
+    const plain = req.path.endsWith('/') ? 'plain' : `${req.path.slice(req.path.lastIndexOf('/') + 1)}/plain`;
+    res.type('html').send(page.replace('%plain-path%', plain));
+  }
+
+  @Get('plain')
+  @For('link')
+  @Operation('The visitor page for browsers without script')
+  async plain(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const found = await this.visits.look(visitorOf(token, req)).catch(problemOf);
+    await this.sendPlain(req, res, found);
+  }
+
+  @Post('plain')
+  @For('link')
+  @HttpCode(200)
+  @Operation('Open the share in a browser without script: begins a visit, and leads back to the page')
+  async openPlain(
+    @Param('token') token: string,
+    @Body() typed: { password?: unknown } | undefined,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
+    const { value, error } = openShareSchema.validate({ password: typed?.password ?? null });
+    const visitor = visitorOf(token, req);
+    try {
+      if (error) throw new Problem('invalid', 'share.wrong-password', 'That is not the password.');
+      const { cookie } = await this.visits.open(visitor, value);
+      if (cookie) res.setHeader('Set-Cookie', visitCookie(req, token, cookie));
+      // Looked at anew, so that a reload asks for nothing twice.
+      res.redirect(303, 'plain');
+    } catch (failed) {
+      const problem = problemOf(failed);
+      const door = await this.visits.look(visitor).catch(problemOf);
+      await this.sendPlain(req, res, door, problem);
+    }
+  }
+
+  private async sendPlain(
+    req: Request,
+    res: Response,
+    found: VisitorDoor | Problem,
+    problem = found instanceof Problem ? found : null,
+  ): Promise<void> {
+    const door = found instanceof Problem ? null : found;
+    const speech = await this.texts.speech(req.headers['accept-language'] ?? '');
+    const said = problem && { code: problem.code, detail: problem.message };
+    // Its form is sent by a page of ours, which a browser says only where it may say where it comes from.
+    res.set({ 'Referrer-Policy': 'same-origin', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
+    res.status(problem ? PROBLEM_STATUS[problem.kind] : 200).type('html');
+    res.send(plainPage({ speech, door, problem: said, up: '../../', styles: await this.texts.styles() }));
   }
 
   @Get('logo')
@@ -96,15 +163,7 @@ export class VisitsController {
     @Res({ passthrough: true }) res: Response,
   ): Promise<VisitorDoor> {
     const { door, cookie } = await this.visits.open(visitorOf(token, req), asked);
-    if (cookie)
-      res.setHeader(
-        'Set-Cookie',
-        setCookie(VISIT_COOKIE, cookie, {
-          path: `${prefixOf(req)}/s/${token}`,
-          maxAgeSeconds: VISIT_LIFETIME_SECONDS,
-          secure: req.secure,
-        }),
-      );
+    if (cookie) res.setHeader('Set-Cookie', visitCookie(req, token, cookie));
     return door;
   }
 
@@ -246,19 +305,35 @@ export class VisitsController {
   @Post('copies')
   @For('visit')
   @HttpCode(200)
-  @Operation(
-    'Make some of the copies, marked for this visit, that the archive of everything needs; asked until all are',
-  )
-  copies(@Param('token') token: string, @Req() req: Request): Promise<CopiesMade> {
-    return this.visits.makeCopies(visitorOf(token, req));
+  @Operation('Make some of the copies, marked for this visit, that an archive needs; asked until all are', pickedSchema)
+  copies(
+    @Param('token') token: string,
+    @Body(valid(pickedSchema)) picked: Picked,
+    @Req() req: Request,
+  ): Promise<CopiesMade> {
+    return this.visits.makeCopies(visitorOf(token, req), picked);
   }
 
   @Get('all.zip')
   @For('visit')
-  @Operation('Download everything as one ZIP of exactly announced size')
-  async archive(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
-    const { name, archive, going, taken } = await this.visits.archive(visitorOf(token, req));
+  @Operation('Download everything, or files that are named, as one ZIP of exactly announced size')
+  async archive(
+    @Param('token') token: string,
+    @Query(valid(pickedSchema)) picked: Picked,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
+    const { name, archive, going, taken } = await this.visits.archive(visitorOf(token, req), picked);
     await this.downloads.archive(req, res, name, archive, going, taken);
+  }
+
+  @Get('SHA256SUMS')
+  @For('visit')
+  @Operation('Checksums of what can be taken, as sha256sum -c reads them')
+  async checksums(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const text = await this.visits.checksums(visitorOf(token, req));
+    res.set({ 'Content-Disposition': 'attachment; filename=SHA256SUMS', 'Cache-Control': 'private, no-cache' });
+    res.type('text/plain').send(text);
   }
 
   @Get('events')
@@ -280,6 +355,19 @@ export class VisitsController {
     const bringer = await this.bringing.bringer(visitorOf(token, req));
     await this.resumable.handle({ bringer, path: uploadsPath(req, token) }, req, res);
   }
+}
+
+const visitCookie = (req: Request, token: string, secret: string): string =>
+  setCookie(VISIT_COOKIE, secret, {
+    path: `${prefixOf(req)}/s/${token}`,
+    maxAgeSeconds: VISIT_LIFETIME_SECONDS,
+    secure: req.secure,
+  });
+
+/** What was refused; what went wrong by itself goes on to whoever tells of that. */
+function problemOf(error: unknown): Problem {
+  if (error instanceof Problem) return error;
+  throw error;
 }
 
 const uploadsPath = (req: Request, token: string): string => `${prefixOf(req)}/s/${token}/uploads`;

@@ -21,6 +21,7 @@ import type {
   CodeAsked,
   CopiesMade,
   OpenShare,
+  Picked,
   QuayEvent,
   VisitorContents,
   VisitorDoor,
@@ -47,7 +48,7 @@ import type { ContentRow, FileBytes } from '../stores/branch.queries.js';
 import { archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { CopiesService } from './copies.service.js';
 import { givenOf, listingOf, markedOf, tooMuchToMark, type Copies, type Given } from './given.js';
-import { Takings } from './takings.service.js';
+import { Takings, type Taking } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RefusalsService } from './refusals.service.js';
 import { RecipientsService, type Proven } from './recipients.service.js';
@@ -224,29 +225,45 @@ export class VisitsService {
     };
   }
 
+  /** All of a share as one archive, or what is picked of it. */
   async archive(
     visitor: Visitor,
+    picked: Picked,
   ): Promise<{ archive: Archive; name: string; going: Going; taken: () => Promise<void> }> {
     const { share, visit } = await this.inside(visitor);
     const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
-      const { given, missing } = await this.given(share, visit);
+      const { given, missing } = await this.given(share, visit, picked);
       if (given.length === 0 && share.may.level === 'view') throw withheld(share);
       if (missing.length > 0) throw copiesMissing();
-      return { archive: archiveOf(given), files: given.filter((f) => f.kind === 'file').length };
+      if (picked.ids && given.length === 0) throw noSuchFile();
+      return { archive: archiveOf(given), files: given.filter((f) => f.kind === 'file') };
     });
     // What it was laid out of must be in the share still, and given in the same way.
     const still = ({ may, itemIds }: ShareRecord) =>
       Promise.resolve(givenAs(may) === givenAs(share.may) && share.itemIds.every((id) => itemIds.includes(id)));
     const going = this.going(visitor, share, visit, still);
-    const taken = () => this.takings.note({ visitId: visit.id, share, what: { archiveOf: files } });
+    const note = (what: Taking['what']) => this.takings.note({ visitId: visit.id, share, what });
+    const taken = async () => {
+      if (picked.ids) await Promise.all(files.map(({ id, path }) => note({ file: { id, name: nameIn(path) } })));
+      else await note({ archiveOf: files.length });
+    };
     return { archive, name: `${share.title}.zip`, going, taken };
   }
 
-  /** Makes some of the copies that the archive of everything needs. @throws Problem copies.too-much, disk.full */
-  async makeCopies(visitor: Visitor): Promise<CopiesMade> {
+  /** Checksums of what is given, as `sha256sum -c` reads them. */
+  async checksums(visitor: Visitor): Promise<string> {
+    const { share, visit } = await this.inside(visitor);
+    const { given } = await this.turns.run(sourceOf(visitor.fromAddress), () => this.given(share, visit, {}));
+    const files = given.filter((f) => f.kind === 'file');
+    if (files.length === 0 && share.may.level === 'view') throw withheld(share);
+    return files.map((f) => `${f.sha256}  ${f.path}\n`).join('');
+  }
+
+  /** Makes some of the copies that an archive needs. @throws Problem copies.too-much, disk.full */
+  async makeCopies(visitor: Visitor, picked: Picked): Promise<CopiesMade> {
     const { share, visit } = await this.inside(visitor);
     const { missing, marked, markedBytes } = await this.turns.run(sourceOf(visitor.fromAddress), () =>
-      this.given(share, visit),
+      this.given(share, visit, picked),
     );
     if (markedBytes > MOST_MARKED_ARCHIVE_BYTES) throw tooMuchToMark();
     const until = performance.now() + COPIES_TURN_MS;
@@ -265,8 +282,9 @@ export class VisitsService {
     return { made, of: marked };
   }
 
-  private async given(share: ShareRecord, visit: VisitRow): Promise<Given> {
-    const found = await this.served(share, visit);
+  private async given(share: ShareRecord, visit: VisitRow, { ids }: Picked): Promise<Given> {
+    const all = await this.served(share, visit);
+    const found = ids ? all.filter((f) => ids.includes(f.id)) : all;
     const own = await this.ownOf(visit);
     return givenOf(share.may, own, found, await this.copiesOf(share, visit, own, found));
   }
@@ -561,6 +579,8 @@ function visitorActor(visitor: Visitor): { kind: 'visitor'; id: null; name: stri
 
 const noSuchFile = (): Problem =>
   new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
+
+const nameIn = (path: string): string => path.slice(path.lastIndexOf('/') + 1);
 
 /** How a visit gets a file; null: to it, there is none. */
 const howGiven = (file: FileBytes, share: ShareRecord, isOwn: boolean): Handing | null => {

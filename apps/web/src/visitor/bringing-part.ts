@@ -1,7 +1,7 @@
 import type { VisitorContents, VisitorPlace } from '@quay/contract';
-import { formatSize } from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { h } from './h';
+import { say, size } from './words';
 
 /** Where files are brought: one and the same through every drawing, so that nothing that is dropped is lost. */
 let area: { element: HTMLElement; show: (contents: VisitorContents, list: readonly Brought[]) => void } | null = null;
@@ -25,7 +25,7 @@ export function showBringing(contents: VisitorContents, list: readonly Brought[]
 
 function makeArea(actions: BringActions): NonNullable<typeof area> {
   const select = h('select', { id: 'place' }) as HTMLSelectElement;
-  const place = h('span', { class: 'into' }, h('label', { for: 'place' }, 'into'), select);
+  const place = h('span', { class: 'into' }, h('label', { for: 'place' }, say('bring.into')), select);
   const input = h('input', { id: 'bring', type: 'file', multiple: '', class: 'file' }) as HTMLInputElement;
   const take = (files: FileList | null | undefined) => {
     if (files?.length && select.value) actions.bring([...files], select.value);
@@ -38,8 +38,8 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
   const drop = h(
     'div',
     { class: 'drop' },
-    h('span', {}, 'Drop files here, or'),
-    h('label', { class: 'choose' }, 'choose files', input),
+    h('span', {}, say('bring.drop')),
+    h('label', { class: 'choose' }, say('bring.choose'), input),
     place,
     words,
   );
@@ -53,9 +53,9 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
     drop.classList.remove('over');
     take(e.dataTransfer?.files);
   });
-  const rows = h('ul', { class: 'bringing', 'aria-label': 'Files you bring' });
-  const closed = h('p', { class: 'quiet' }, 'Files are not taken in here any more.');
-  const element = h('section', { 'aria-label': 'Bring files' }, drop, closed, rows);
+  const rows = h('ul', { class: 'bringing', 'aria-label': say('bring.list') });
+  const closed = h('p', { class: 'quiet' }, say('bring.closed'));
+  const element = h('section', { 'aria-label': say('bring') }, drop, closed, rows);
   return {
     element,
     show: ({ places, takesBytes, level }, list) => {
@@ -64,14 +64,14 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
       closed.hidden = takesBytes !== null;
       offer(select, places);
       place.hidden = places.length < 2;
-      words.textContent = takes ? `There is room for ${formatSize(takesBytes)}.` : '';
+      words.textContent = takes ? say('bring.room', { size: size(takesBytes) }) : '';
       rows.replaceChildren(...list.map((item) => row(item, level === 'edit', actions)));
       if (list.some((i) => i.state === 'here' || i.state === 'stopped'))
         rows.append(
           h(
             'li',
             {},
-            h('button', { type: 'button', class: 'plain', onclick: actions.clear.bind(actions) }, 'Clear the list'),
+            h('button', { type: 'button', class: 'plain', onclick: actions.clear.bind(actions) }, say('bring.clear')),
           ),
         );
     },
@@ -89,31 +89,36 @@ function offer(select: HTMLSelectElement, places: readonly VisitorPlace[]): void
 }
 
 const STATES: Record<Brought['state'], string> = {
-  waiting: 'waits',
+  waiting: say('bring.waiting'),
   sending: '',
-  here: 'is there',
+  here: say('bring.here'),
   asks: '',
   failed: '',
-  stopped: 'not sent',
+  stopped: say('bring.stopped'),
 };
 
 function row(item: Brought, mayReplace: boolean, actions: BringActions): HTMLElement {
   const { id, name, file, sentBytes, state, words } = item;
   const press = (text: string, act: () => void) =>
-    h('button', { type: 'button', class: 'plain', onclick: act, 'aria-label': `${text}: ${name}` }, text);
+    h(
+      'button',
+      { type: 'button', class: 'plain', onclick: act, 'aria-label': say('bring.it', { verb: text, name }) },
+      text,
+    );
   const verbs: Record<Brought['state'], HTMLElement[]> = {
-    waiting: [press('Stop', () => actions.stop(id))],
-    sending: [press('Stop', () => actions.stop(id))],
+    waiting: [press(say('bring.stop'), () => actions.stop(id))],
+    sending: [press(say('bring.stop'), () => actions.stop(id))],
     here: [],
     asks: [
-      press('Keep both', () => actions.decide(id, 'keep-both')),
-      ...(mayReplace ? [press('Put mine over it', () => actions.decide(id, 'version'))] : []),
-      press('Stop', () => actions.stop(id)),
+      press(say('bring.keep-both'), () => actions.decide(id, 'keep-both')),
+      ...(mayReplace ? [press(say('bring.over'), () => actions.decide(id, 'version'))] : []),
+      press(say('bring.stop'), () => actions.stop(id)),
     ],
-    failed: [press('Try again', () => actions.again(id)), press('Stop', () => actions.stop(id))],
+    failed: [press(say('bring.again'), () => actions.again(id)), press(say('bring.stop'), () => actions.stop(id))],
     stopped: [],
   };
-  const said = state === 'sending' ? `${formatSize(sentBytes)} of ${formatSize(file.size)}` : STATES[state];
+  const said =
+    state === 'sending' ? say('bring.sending', { sent: size(sentBytes), size: size(file.size) }) : STATES[state];
   return h(
     'li',
     { 'data-state': state },
@@ -123,7 +128,7 @@ function row(item: Brought, mayReplace: boolean, actions: BringActions): HTMLEle
       ? h('progress', {
           max: String(Math.max(1, file.size)),
           value: String(sentBytes),
-          'aria-label': `Sending ${name}`,
+          'aria-label': say('bring.sending-it', { name }),
         })
       : null,
     words ? h('p', { class: 'fault', role: 'alert' }, words) : null,

@@ -1,5 +1,6 @@
 import type { ConflictChoice, ProblemBody, UploadAnswer } from '@quay/contract';
 import type { DetailedError, Upload } from 'tus-js-client';
+import { problemWords, say } from './words';
 
 /** A file that this visitor brings. */
 export interface Brought {
@@ -32,7 +33,7 @@ export interface BringActions {
 /** Files that are sent at once. */
 const AT_ONCE = 2;
 const RETRIES_MS = [0, 1000, 3000, 5000, 10_000, 20_000];
-const AWAY = 'The connection broke off. Try again; it goes on from where it was.';
+const AWAY = say('away.bring');
 
 /**
  * Sends files into the share, each as a resumable upload (tus 1.0). A file that was begun before, also before a reload,
@@ -160,7 +161,7 @@ export class Bringing implements BringActions {
     const decides = problem.code === 'name.taken' || problem.code === 'file.newer';
     if (!decides || !this.find(id)?.url) return this.failed(id, problem.detail ?? AWAY);
     this.running.delete(id);
-    this.set(id, { state: 'asks', words: problem.detail ?? '' });
+    this.set(id, { state: 'asks', words: problemWords(problem) });
     this.next();
   }
 

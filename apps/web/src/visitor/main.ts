@@ -1,13 +1,18 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
 import type { CodeAsked, CopiesMade, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
+import { MOST_PICKED } from '@quay/core';
 import { listenWhileShown } from '../live-source';
 import { Bringing } from './bringing';
 import { showBringing } from './bringing-part';
 import { Viewer } from './viewer';
+import type { View } from './files-part';
 import { draw, type Actions } from './page';
 import './visitor.css';
+import { say } from './words';
 
+/** As which the page is bookmarked that shows pictures. */
+const PICTURES = '#pictures';
 /** Everything below the link: /s/<token>. */
 const base = location.pathname.replace(/\/$/, '');
 const page = document.getElementById('page') as HTMLElement;
@@ -22,9 +27,18 @@ interface Shown {
   waits: boolean;
   /** How far the copies are that all is taken as. */
   making: CopiesMade | null;
+  view: View;
 }
 
-let shown: Shown = { door: null, problem: null, busy: false, code: null, waits: false, making: null };
+let shown: Shown = {
+  door: null,
+  problem: null,
+  busy: false,
+  code: null,
+  waits: false,
+  making: null,
+  view: { find: '', pictures: location.hash === PICTURES, chosen: [] },
+};
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let lookLater = false;
@@ -32,7 +46,7 @@ let timer: ReturnType<typeof setTimeout> | undefined;
 
 const AWAY: Partial<ProblemBody> = {
   code: 'network.away',
-  detail: 'The server is not answering. Check the connection and try again.',
+  detail: say('away'),
 };
 
 const bringing = new Bringing(
@@ -62,16 +76,33 @@ const actions: Actions = {
   forgetCode: () => show({ code: null, problem: null }),
   again: () => void look(),
   fileUrl: (id) => `${base}/files/${id}`,
-  archiveUrl: `${base}/all.zip`,
-  takeAll: () => void takeAll(),
+  archiveUrl: (ids) => `${base}/all.zip${ids.length > 0 ? `?${ids.map((id) => `ids=${id}`).join('&')}` : ''}`,
+  checksumsUrl: `${base}/SHA256SUMS`,
+  takeAll: (ids) => void takeAll(ids),
+  find: (find) => view({ find }),
+  showAs: (pictures) => {
+    history.replaceState(null, '', pictures ? PICTURES : location.pathname);
+    view({ pictures });
+  },
+  choose: (id, on) => {
+    const chosen = shown.view.chosen.filter((each) => each !== id);
+    if (on && chosen.length >= MOST_PICKED) show({ problem: { detail: say('chosen.most', { count: MOST_PICKED }) } });
+    else view({ chosen: on ? [...chosen, id] : chosen });
+  },
+  chooseNone: () => view({ chosen: [] }),
   wait: (waits) => show({ waits }),
   logoUrl: (version) => `${base}/logo?v=${version}`,
   markUrl: `${base.replace(/\/s\/[^/]*$/, '')}/mark.svg`,
   signInUrl: base.replace(/\/s\/[^/]*$/, (share) => `/sign-in?back=${encodeURIComponent(share)}`),
 };
 
+const view = (part: Partial<View>): void => show({ view: { ...shown.view, ...part }, problem: null });
+
 function show(part: Partial<Shown>): void {
   shown = { ...shown, ...part };
+  // What is not there any more is not chosen either.
+  const given = shown.door?.contents?.files.filter((f) => f.handing !== 'withheld').map((f) => f.id) ?? [];
+  shown.view = { ...shown.view, chosen: shown.view.chosen.filter((id) => given.includes(id)) };
   draw(page, shown, actions);
   viewer.refresh();
 }
@@ -120,21 +151,21 @@ async function look(): Promise<void> {
 function takeWhenAllIsThere(door: VisitorDoor): void {
   if (!shown.waits || !door.contents || door.contents.arriving.length > 0) return;
   show({ waits: false });
-  location.assign(actions.archiveUrl);
+  location.assign(actions.archiveUrl([]));
 }
 
 /** Has the copies made that are marked for this visit, then takes all as one. */
-async function takeAll(): Promise<void> {
-  show({ making: { made: 0, of: shown.door?.contents?.copies?.of ?? 0 }, problem: null });
+async function takeAll(ids: readonly string[]): Promise<void> {
+  show({ making: { made: 0, of: ids.length || (shown.door?.contents?.copies?.of ?? 0) }, problem: null });
   for (;;) {
-    const answer = await ask<CopiesMade>('copies', {});
+    const answer = await ask<CopiesMade>('copies', ids.length > 0 ? { ids } : {});
     if ('problem' in answer) return show({ making: null, problem: answer.problem });
     show({ making: answer.door });
     if (answer.door.made >= answer.door.of) break;
   }
   show({ making: null });
   await look();
-  if (shown.door?.contents?.archiveBytes) location.assign(actions.archiveUrl);
+  if (ids.length > 0 || shown.door?.contents?.archiveBytes) location.assign(actions.archiveUrl(ids));
 }
 
 /** Takes back what this visitor brought. */

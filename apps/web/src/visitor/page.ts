@@ -6,20 +6,13 @@ import type {
   ProblemBody,
   VisitorContents,
   VisitorDoor,
-  VisitorFile,
 } from '@quay/contract';
-import {
-  countOf,
-  previewKind,
-  formatExactBytes,
-  formatSize,
-  momentInWords,
-  zoneName,
-  type ShareState,
-} from '@quay/core';
+import type { ShareState } from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { bringingPart } from './bringing-part';
+import { filesPart, type View } from './files-part';
 import { h, type Child } from './h';
+import { exactBytes, filesOf, problemWords, say, size, speech } from './words';
 
 export interface Actions {
   open: (asked: OpenShare) => void;
@@ -30,9 +23,15 @@ export interface Actions {
   fileUrl: (id: string) => string;
   /** Looks at a file without taking it. */
   look: (id: string) => void;
-  archiveUrl: string;
+  /** Of files that are named; of none: of everything. */
+  archiveUrl: (ids: readonly string[]) => string;
+  checksumsUrl: string;
+  find: (text: string) => void;
+  showAs: (pictures: boolean) => void;
+  choose: (id: string, on: boolean) => void;
+  chooseNone: () => void;
   /** Has what is given marked made, then takes all as one. */
-  takeAll: () => void;
+  takeAll: (ids: readonly string[]) => void;
   /** Takes all as one as soon as nothing is arriving any more; or not, after all. */
   wait: (waits: boolean) => void;
   logoUrl: (version: string) => string;
@@ -53,13 +52,13 @@ interface Shown {
   /** All is taken when the last file has arrived. */
   waits: boolean;
   making: CopiesMade | null;
+  view: View;
 }
 
 /** The visitor's own zone: closing times are theirs to keep. */
 const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
 
-const moment = (at: string, now: string): string =>
-  `${momentInWords(Date.parse(at), Date.parse(now), zone)} (${zoneName(Date.parse(at), zone)})`;
+const moment = (at: string, now: string): string => speech.moment(Date.parse(at), Date.parse(now), zone);
 
 /** What was drawn last, so that news that change nothing on the page do not touch it. */
 let drawn = '';
@@ -86,23 +85,24 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
     shown.code,
     shown.waits,
     shown.making,
+    shown.view,
   ]);
   if (next === drawn) return;
   drawn = next;
   const focused = document.activeElement?.id;
   page.replaceChildren(...(shown.door ? doorParts(shown.door, shown, actions) : [refusal(shown.problem, actions)]));
-  document.title = shown.door ? `${shown.door.title}, ${shown.door.office}` : 'Not found';
+  document.title = shown.door ? `${shown.door.title}, ${shown.door.office}` : say('missing.title');
   if (focused) document.getElementById(focused)?.focus();
 }
 
 function refusal(problem: Partial<ProblemBody> | null, actions: Actions): HTMLElement {
-  if (!problem) return h('p', { class: 'quiet' }, 'One moment.');
+  if (!problem) return h('p', { class: 'quiet' }, say('wait'));
   return h(
     'section',
     { class: 'refusal' },
-    h('h1', {}, problem.code === 'share.not-found' ? 'There is nothing at this link' : 'That did not work'),
-    h('p', {}, problem.detail ?? ''),
-    problem.code === 'share.not-found' ? null : h('button', { type: 'button', onclick: actions.again }, 'Try again'),
+    h('h1', {}, say(problem.code === 'share.not-found' ? 'missing.title' : 'failed.title')),
+    h('p', {}, problemWords(problem)),
+    problem.code === 'share.not-found' ? null : h('button', { type: 'button', onclick: actions.again }, say('again')),
   );
 }
 
@@ -121,7 +121,7 @@ function doorParts(door: VisitorDoor, shown: Shown, actions: Actions): Node[] {
     h('h1', {}, door.title),
     door.message ? h('p', { class: 'message' }, door.message) : null,
     windowLine(door),
-    door.you ? h('p', { class: 'quiet' }, `For ${door.you}.`) : null,
+    door.you ? h('p', { class: 'quiet' }, say('for', { who: door.you })) : null,
   );
   const foot = door.officeWords ? [h('footer', {}, door.officeWords)] : [];
   return [head, inside(door, shown, actions), ...foot];
@@ -137,31 +137,16 @@ function windowLine(door: VisitorDoor): Child {
   return h(
     'p',
     { class: 'quiet' },
-    door.closesAt ? `Open until ${moment(door.closesAt, door.now)}.` : 'Open until the sender closes it.',
+    door.closesAt ? say('until', { moment: moment(door.closesAt, door.now) }) : say('until.closed'),
   );
 }
 
 function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HTMLElement {
-  const words: Record<typeof state, [string, string]> = {
-    scheduled: [
-      'Not open yet',
-      `It opens ${door.opensAt ? moment(door.opensAt, door.now) : 'later'}. This page opens by itself then.`,
-    ],
-    closed: [
-      'Closed',
-      `It closed ${door.closesAt ? moment(door.closesAt, door.now) : ''}. Ask ${door.sender} to open it again.`,
-    ],
-    usedUp: ['All visits are used', `Ask ${door.sender} to allow more.`],
-    withdrawn: ['Withdrawn', `${door.sender} has withdrawn this share.`],
-    broken: [
-      'The files are not there',
-      `Ask ${door.sender} to put them back. This page shows them as soon as they are.`,
-    ],
-  };
-  const [title, text] =
-    state === 'closed' && door.barred
-      ? ['Closed', `A rule of ${door.office} keeps it closed. Ask ${door.sender}, who knows of it.`]
-      : words[state];
+  const { sender, office, opensAt, closesAt, now } = door;
+  const at = state === 'scheduled' ? opensAt : closesAt;
+  const title = say(`${state}.title`);
+  const key = state === 'closed' && door.barred ? 'barred' : state;
+  const text = say(key, { sender, office, moment: at ? moment(at, now) : '' });
   return h('section', { class: 'refusal', 'data-state': state }, h('h2', {}, title), h('p', {}, text));
 }
 
@@ -175,8 +160,8 @@ function signingIn(door: VisitorDoor, actions: Actions): HTMLElement {
   return h(
     'section',
     {},
-    h('p', {}, `${door.sender} has shared this with people who sign in at ${door.office}.`),
-    h('a', { class: 'main', href: actions.signInUrl }, 'Sign in'),
+    h('p', {}, say('sign-in', { sender: door.sender, office: door.office })),
+    h('a', { class: 'main', href: actions.signInUrl }, say('sign-in.press')),
   );
 }
 
@@ -192,12 +177,12 @@ function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElem
         actions.sendCode({ address: address.value, password: password?.input.value ?? null });
       },
     },
-    h('p', {}, `Only those it is for can open this. A code is sent to your mail address.`),
+    h('p', {}, say('code.why')),
     ...(password?.nodes ?? []),
-    h('label', { for: 'address' }, 'Your mail address'),
+    h('label', { for: 'address' }, say('code.address')),
     h('div', { class: 'reveal' }, address),
     faultOf(shown),
-    submit(shown.busy, 'Send me a code', 'Sending'),
+    submit(shown.busy, say('code.send'), say('code.sending')),
   );
 }
 
@@ -219,24 +204,18 @@ function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElemen
     ...(code && digits ? codeParts(code, digits) : []),
     ...(password && !code ? password.nodes : []),
     faultOf(shown),
-    submit(shown.busy, 'Open', 'Opening'),
-    code
-      ? h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, 'Another address or code')
-      : null,
+    submit(shown.busy, say('open'), say('open.busy')),
+    code ? h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, say('code.another')) : null,
     left === null
       ? null
-      : h(
-          'p',
-          { class: 'quiet' },
-          `Opening uses ${left === 1 ? 'the last visit' : `one of ${left} visits left`}. In this browser you can come back for twelve hours.`,
-        ),
+      : h('p', { class: 'quiet' }, left === 1 ? say('visits.last') : say('visits.left', { count: left })),
   );
 }
 
 function codeParts(code: CodeAsked, digits: HTMLInputElement): HTMLElement[] {
   return [
-    h('p', {}, `If this is for ${code.address}, a code is on its way there. It holds for ${code.minutes} minutes.`),
-    h('label', { for: 'code' }, 'Code from the mail'),
+    h('p', {}, say('code.sent', { address: code.address, minutes: code.minutes })),
+    h('label', { for: 'code' }, say('code.typed')),
     h('div', { class: 'reveal' }, digits),
   ];
 }
@@ -244,101 +223,118 @@ function codeParts(code: CodeAsked, digits: HTMLInputElement): HTMLElement[] {
 function passwordParts(): { input: HTMLInputElement; nodes: HTMLElement[] } {
   const input = field('password', { type: 'password', autocomplete: 'off' });
   const toggle = () => (input.type = input.type === 'password' ? 'text' : 'password');
-  const show = { type: 'button', class: 'plain', 'aria-label': 'Show the password', onclick: toggle };
+  const show = { type: 'button', class: 'plain', 'aria-label': say('password.show-it'), onclick: toggle };
   return {
     input,
     nodes: [
-      h('label', { for: 'password' }, 'Password'),
-      h('div', { class: 'reveal' }, input, h('button', show, 'Show')),
+      h('label', { for: 'password' }, say('password')),
+      h('div', { class: 'reveal' }, input, h('button', show, say('password.show'))),
     ],
   };
 }
 
 const faultOf = ({ problem }: Shown): Child =>
-  problem?.detail ? h('p', { class: 'fault', role: 'alert' }, problem.detail) : null;
+  problem?.detail ? h('p', { class: 'fault', role: 'alert' }, problemWords(problem)) : null;
 
 const submit = (busy: boolean, words: string, going: string): HTMLElement =>
   h('button', { type: 'submit', class: 'main', ...(busy && { disabled: '' }) }, busy ? going : words);
 
 function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions): HTMLElement {
-  const { files, archiveBytes, notAll, arriving, seesOthers } = contents;
-  const groups = grouped(files);
-  const words = arriving.length > 0 ? 'Download what is there' : 'Download all';
+  const { files, notAll, arriving, seesOthers } = contents;
   const archive =
-    archiveBytes === null || files.length < 2
-      ? allMarked(contents, shown, actions)
-      : h(
-          'a',
-          { class: 'main', href: actions.archiveUrl, download: '', title: formatExactBytes(archiveBytes) },
-          `${words}, ${formatSize(archiveBytes)}`,
-        );
+    shown.view.chosen.length > 0 ? chosenPart(contents, shown, actions) : allPart(contents, shown, actions);
   return h(
     'section',
     {},
     faultOf(shown),
     bringingPart(contents, actions.brought(), actions.bringing),
-    seesOthers ? null : h('p', { class: 'quiet' }, 'You see only what you bring yourself.'),
+    seesOthers ? null : h('p', { class: 'quiet' }, say('only-yours')),
     ...givenWords(contents),
     h(
       'div',
       { class: 'all' },
-      h('h2', {}, `${countOf(files.length, 'file')}, ${formatSize(contents.totalBytes)}`),
+      h('h2', {}, say('files.size', { files: filesOf(files.length), size: size(contents.totalBytes) })),
       archive,
     ),
-    notAll ? h('p', { class: 'quiet' }, `These cannot be downloaded as one. ${notAll.words}`) : null,
-    notAll?.more ? h('p', { class: 'quiet' }, `Only the first ${countOf(files.length, 'file')} are listed.`) : null,
-    files.length
-      ? h(
-          'ul',
-          { class: 'files' },
-          ...groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, contents, actions)),
-        )
-      : h('p', { class: 'quiet' }, emptyWords(contents)),
+    notAll
+      ? h('p', { class: 'quiet' }, `${say('all.not')} ${problemWords({ code: notAll.code, detail: notAll.words })}`)
+      : null,
+    notAll?.more ? h('p', { class: 'quiet' }, say('all.first', { files: filesOf(files.length) })) : null,
+    ...(files.length > 0
+      ? filesPart({ contents, view: shown.view }, finder(actions), actions)
+      : [h('p', { class: 'quiet' }, emptyWords(contents))]),
+    checksumsPart(contents, actions),
     arriving.length > 0 ? arrivingPart(arriving, shown.waits, actions) : null,
   );
 }
 
-/** All as one, where copies must be made for that first. */
-function allMarked({ copies, notAll, files }: VisitorContents, { making }: Shown, actions: Actions): Child {
-  if (!copies || notAll || files.length < 2 || copies.made === copies.of) return null;
-  const attributes = { type: 'button', class: 'main', onclick: actions.takeAll, ...(making && { disabled: '' }) };
-  return h(
-    'button',
-    attributes,
-    making ? `Marking ${making.made} of ${countOf(making.of, 'copy', 'copies')}` : 'Download all',
-  );
+/** All as one: at once, or once the copies are made that it needs. */
+function allPart(contents: VisitorContents, shown: Shown, actions: Actions): Child {
+  const { archiveBytes, copies, notAll, files, arriving } = contents;
+  if (files.length < 2) return null;
+  if (archiveBytes !== null)
+    return h(
+      'a',
+      { class: 'main', href: actions.archiveUrl([]), download: '', title: exactBytes(archiveBytes) },
+      say(arriving.length > 0 ? 'all.there' : 'all', { size: size(archiveBytes) }),
+    );
+  const isWaited = copies && !notAll && copies.made < copies.of;
+  return isWaited ? takingPart(say('all.marked'), shown, () => actions.takeAll([])) : null;
+}
+
+/** What is chosen, as one. */
+function chosenPart({ files, copies }: VisitorContents, shown: Shown, actions: Actions): Child {
+  const { chosen } = shown.view;
+  const words = say('chosen', { files: filesOf(chosen.length) });
+  const isMarked = files.some((f) => f.handing === 'marked' && chosen.includes(f.id));
+  const taking =
+    isMarked && copies && copies.made < copies.of
+      ? takingPart(words, shown, () => actions.takeAll(chosen))
+      : h('a', { class: 'main', id: 'take', href: actions.archiveUrl(chosen), download: '' }, words);
+  const none = { type: 'button', class: 'plain', id: 'choose-none', onclick: actions.chooseNone };
+  return h('span', { class: 'taking' }, h('button', none, say('chosen.none')), taking);
+}
+
+function takingPart(words: string, { making }: Shown, take: () => void): HTMLElement {
+  const attributes = { type: 'button', class: 'main', id: 'take', onclick: take, ...(making && { disabled: '' }) };
+  return h('button', attributes, making ? say('all.marking', { made: making.made, of: making.of }) : words);
+}
+
+/** The field stays through every drawing, with what is typed into it. */
+function finder(actions: Actions): HTMLInputElement {
+  const isNew = !fields.has('find');
+  const input = field('find', { type: 'search', 'aria-label': say('find'), placeholder: say('find') });
+  input.required = false;
+  if (isNew) input.addEventListener('input', () => actions.find(input.value));
+  return input;
+}
+
+function checksumsPart({ files }: VisitorContents, actions: Actions): Child {
+  const isGiven = files.some((f) => f.handing === 'plain');
+  return isGiven
+    ? h('p', { class: 'quiet' }, h('a', { href: actions.checksumsUrl, download: '' }, say('checksums')))
+    : null;
 }
 
 /** What is said of how files are given. */
 function givenWords({ level, files, markedFor }: VisitorContents): HTMLElement[] {
   const words: string[] = [];
-  const by = markedFor ? ` with ${markedFor}` : '';
-  if (level === 'view')
-    words.push(
-      `To look at only: nothing is downloaded, and pictures are marked${by}. What is on a screen can still be photographed.`,
-    );
+  const who = markedFor ?? '';
+  if (level === 'view') words.push(say('look.only', { who }));
   else {
-    if (files.some((f) => f.handing === 'marked')) words.push(`Pictures and PDF that you take are marked${by}.`);
-    const withheld = files.filter((f) => f.handing === 'withheld').length;
-    if (withheld > 0) words.push(`${countOf(withheld, 'file')} cannot be marked, and cannot be taken.`);
+    if (files.some((f) => f.handing === 'marked')) words.push(say('marked', { who }));
+    const count = files.filter((f) => f.handing === 'withheld').length;
+    if (count > 0) words.push(say('withheld', { count }));
   }
   return words.map((text) => h('p', { class: 'quiet' }, text));
-}
-
-/** The name of a file, by which it is taken where it may be. */
-function nameOf({ id, sha256, handing }: VisitorFile, name: string, actions: Actions): HTMLElement {
-  if (handing === 'withheld') return h('span', {}, name);
-  // The checksum is of the file as it is.
-  const title = handing === 'plain' ? `SHA-256 ${sha256}` : 'A copy that is marked for you';
-  return h('a', { href: actions.fileUrl(id), download: name, title }, name);
 }
 
 /** What is on its way, and the choice to wait for it. */
 function arrivingPart(arriving: ArrivingFile[], waits: boolean, actions: Actions): HTMLElement {
   return h(
     'section',
-    { class: 'arriving', 'aria-label': 'Still arriving' },
-    h('p', {}, `${countOf(arriving.length, 'file')} still arriving. This page shows each as soon as it is there.`),
+    { class: 'arriving', 'aria-label': say('arriving') },
+    h('p', {}, say('arriving.files', { count: arriving.length })),
     h(
       'ul',
       { class: 'files' },
@@ -350,7 +346,9 @@ function arrivingPart(arriving: ArrivingFile[], waits: boolean, actions: Actions
           h(
             'span',
             { class: 'size' },
-            `${arrivedBytes > 0 ? `${formatSize(arrivedBytes)} of ` : ''}${formatSize(sizeBytes)}`,
+            arrivedBytes > 0
+              ? say('arriving.of', { arrived: size(arrivedBytes), size: size(sizeBytes) })
+              : size(sizeBytes),
           ),
         ),
       ),
@@ -358,97 +356,9 @@ function arrivingPart(arriving: ArrivingFile[], waits: boolean, actions: Actions
     h(
       'button',
       { type: 'button', class: 'plain', onclick: () => actions.wait(!waits) },
-      waits ? 'Waiting. Do not download by itself' : 'Download all when the last has arrived',
+      say(waits ? 'arriving.waits' : 'arriving.wait'),
     ),
   );
 }
 
-/** Files by the folder they lie in, in the order they came. */
-function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
-  const groups = new Map<string, VisitorFile[]>();
-  for (const file of files) {
-    const folder = file.path.includes('/') ? file.path.slice(0, file.path.lastIndexOf('/')) : '';
-    const group = groups.get(folder);
-    if (group) group.push(file);
-    else groups.set(folder, [file]);
-  }
-  return [...groups];
-}
-
-const emptyWords = ({ seesOthers }: VisitorContents): string =>
-  seesOthers
-    ? 'Nothing is in it yet. This page shows the files as soon as they are there.'
-    : 'You have brought nothing yet.';
-
-/** Whether there is something to show: texts, sound and film are the file itself. */
-function canBeLookedAt({ path, handing }: VisitorFile): boolean {
-  const kind = previewKind(path);
-  return kind === 'image' || kind === 'pages' || (kind !== 'none' && handing === 'plain');
-}
-
-/** What can be done with a file besides taking it. */
-function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents, actions: Actions): HTMLElement[] {
-  const name = file.path.slice(file.path.lastIndexOf('/') + 1);
-  const place = contents.places.find((p) => p.path === folder);
-  const verbs: HTMLElement[] = [];
-  if (place && (contents.level === 'edit' || file.own)) {
-    const input = h('input', { type: 'file', class: 'file', 'aria-label': `Replace ${name}` }) as HTMLInputElement;
-    input.addEventListener('change', () => {
-      const [chosen] = input.files ?? [];
-      if (chosen) actions.bringing.replace(chosen, { name, folderId: place.id, sha256: file.sha256 });
-    });
-    verbs.push(h('label', { class: 'verb' }, 'Replace', input));
-  }
-  if (file.own)
-    verbs.push(
-      h(
-        'button',
-        { type: 'button', class: 'verb', 'aria-label': `Take back ${name}`, onclick: () => actions.takeBack(file.id) },
-        'Take back',
-      ),
-    );
-  return verbs;
-}
-
-function folderPart(
-  folder: string,
-  files: VisitorFile[],
-  only: boolean,
-  contents: VisitorContents,
-  actions: Actions,
-): HTMLElement {
-  const rows = files.map((f) => {
-    const name = f.path.slice(f.path.lastIndexOf('/') + 1);
-    return h(
-      'li',
-      {},
-      nameOf(f, name, actions),
-      canBeLookedAt(f)
-        ? h(
-            'button',
-            { type: 'button', class: 'verb', 'aria-label': `Look at ${name}`, onclick: () => actions.look(f.id) },
-            'Look',
-          )
-        : null,
-      ...fileVerbs(f, folder, contents, actions),
-      h('span', { class: 'size', title: formatExactBytes(f.sizeBytes) }, formatSize(f.sizeBytes)),
-    );
-  });
-  if (folder === '') return h('li', {}, h('ul', {}, ...rows));
-  return h(
-    'li',
-    {},
-    h(
-      'details',
-      // A single folder is what the visitor came for.
-      only || files.length <= 12 ? { open: '' } : {},
-      h(
-        'summary',
-        {},
-        folder.split('/').join(' / '),
-        h('span', { class: 'quiet' }, ` ${countOf(files.length, 'file')}`),
-      ),
-      h('ul', {}, ...rows),
-    ),
-  );
-}
+const emptyWords = ({ seesOthers }: VisitorContents): string => say(seesOthers ? 'empty' : 'empty.yours');

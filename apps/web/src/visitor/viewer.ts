@@ -1,6 +1,6 @@
 import type { FileText, PreviewFacts, ProblemBody, VisitorFile } from '@quay/contract';
-import { formatSize } from '@quay/core';
 import { h, type Child } from './h';
+import { say, size } from './words';
 
 /** What the viewer needs of the page. */
 export interface ViewerSource {
@@ -10,11 +10,11 @@ export interface ViewerSource {
   urlOf: (id: string) => string;
 }
 
-const AWAY = 'The server is not answering. Close this and try again.';
+const AWAY = say('away.viewer');
 /** Asked again for so long while a picture is being made. */
 const MAKING_MS = 60_000;
 const SWIPE_PX = 50;
-const NOT_SHOWN = 'A file of this kind is not shown in this share: to show it would be to give it away.';
+const NOT_SHOWN = say('viewer.not-shown');
 
 /** Looks at files one after the other: pictures with zoom, documents page by page, text, sound and film. */
 export class Viewer {
@@ -29,17 +29,21 @@ export class Viewer {
   private turn = 0;
 
   constructor(private readonly source: ViewerSource) {
-    const press = (words: string, act: () => void, key: string) =>
-      h('button', { type: 'button', class: 'plain', 'aria-label': `${words} (${key})`, onclick: act }, words);
+    const press = (verb: string, act: () => void, key: string) =>
+      h(
+        'button',
+        { type: 'button', class: 'plain', 'aria-label': say('viewer.press', { verb, key }), onclick: act },
+        verb,
+      );
     this.dialog.append(
       h(
         'header',
         {},
         this.title,
         this.count,
-        press('Previous', () => this.step(-1), '←'),
-        press('Next', () => this.step(1), '→'),
-        press('Close', () => this.dialog.close(), 'Esc'),
+        press(say('viewer.previous'), () => this.step(-1), '←'),
+        press(say('viewer.next'), () => this.step(1), '→'),
+        press(say('viewer.close'), () => this.dialog.close(), 'Esc'),
       ),
       this.body,
     );
@@ -113,7 +117,7 @@ export class Viewer {
     this.title.textContent = name;
     this.dialog.setAttribute('aria-label', name);
     this.sayWhich(file);
-    this.say('One moment.');
+    this.say(say('wait'));
     const lookUrl = `${this.source.urlOf(file.id)}/look`;
     const isWanted = () => mine === this.turn;
     const facts = await ask<PreviewFacts>(lookUrl);
@@ -130,8 +134,10 @@ export class Viewer {
 
   private sayWhich(file: VisitorFile): void {
     const files = this.source.files();
-    const which = `${files.indexOf(file) + 1} of ${files.length}, ${formatSize(file.sizeBytes)}`;
-    this.count.textContent = this.pages === null ? which : `${which}, page ${this.page} of ${this.pages}`;
+    const at = files.indexOf(file) + 1;
+    const which = say('viewer.which', { at, count: files.length, size: size(file.sizeBytes) });
+    const { page, pages } = this;
+    this.count.textContent = pages === null ? which : say('viewer.page', { which, page, pages });
   }
 
   /** Keys are heard whatever was in hand before. */
@@ -146,7 +152,11 @@ export class Viewer {
       case 'image':
         return this.picture(`${url}/large`, file.path, wanted);
       case 'pages':
-        return this.picture(`${url}/pages/${this.page}`, `${file.path}, page ${this.page}`, wanted);
+        return this.picture(
+          `${url}/pages/${this.page}`,
+          say('viewer.page-of', { name: file.path, page: this.page }),
+          wanted,
+        );
       case 'text':
       case 'table':
         return file.handing === 'plain' ? textPart(await ask<FileText>(`${url}/text`)) : words(NOT_SHOWN);
@@ -154,7 +164,7 @@ export class Viewer {
       case 'video':
         return file.handing === 'plain' ? mediaPart(kind, `${url}?show=1`) : words(NOT_SHOWN);
       case 'none':
-        return words('There is no picture of this kind of file.');
+        return words(say('viewer.none'));
     }
   }
 
@@ -170,7 +180,7 @@ export class Viewer {
       if (response?.status !== 202) break;
       await new Promise((resolve) => setTimeout(resolve, 1000));
     }
-    return words('There is no picture of this file.');
+    return words(say('viewer.none'));
   }
 
   private say(text: string): void {
@@ -183,7 +193,7 @@ function pictureOf(src: string, alt: string): HTMLElement {
   const button = h('button', {
     type: 'button',
     class: 'picture',
-    'aria-label': `${alt}: in its own size`,
+    'aria-label': say('viewer.own-size', { name: alt }),
     'aria-pressed': 'false',
     onclick: () => {
       const large = button.classList.toggle('large');
@@ -197,15 +207,13 @@ function pictureOf(src: string, alt: string): HTMLElement {
 function mediaPart(kind: 'audio' | 'video', src: string): HTMLElement {
   const media = h(kind, { controls: '', preload: 'metadata', src });
   const box = h('div', {}, media);
-  media.addEventListener('error', () =>
-    box.replaceChildren(words('This browser does not play that file. Download it instead.')),
-  );
+  media.addEventListener('error', () => box.replaceChildren(words(say('viewer.not-played'))));
   return box;
 }
 
 function textPart(text: FileText | null): HTMLElement {
-  if (!text) return words('This file does not hold text.');
-  const more: Child = text.truncated ? h('p', { class: 'quiet' }, 'Only its beginning is shown.') : null;
+  if (!text) return words(say('viewer.no-text'));
+  const more: Child = text.truncated ? h('p', { class: 'quiet' }, say('viewer.beginning')) : null;
   return h('div', { class: 'text', tabindex: '0' }, h('pre', {}, text.text), more);
 }
 

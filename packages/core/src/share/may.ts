@@ -23,6 +23,8 @@ export const MAY_DOWNLOAD: ShareMay = {
 
 /** The least and most bytes that a share can be told to take in. */
 export const TAKES_BYTES_RANGE = { min: 1_000_000, max: 10_000_000_000_000 } as const;
+/** Files that are taken together by their names: as many as fit into a line of a request (8 kB, common practice). */
+export const MOST_PICKED = 150;
 /** Uploads of one visit that have begun and not ended. */
 export const UPLOADS_OPEN_PER_VISIT = 50;
 /** Uploads that one source may begin in a minute. */

@@ -1,0 +1,143 @@
+import type { ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
+import type { Speech } from '@quay/core';
+
+// The visitor's page for browsers without script: the door, the password, the list, the download.
+
+/** HTML that is safe as it stands; everything else that is put in is escaped. */
+class Html {
+  constructor(readonly text: string) {}
+}
+type Part = Html | string | null | readonly Part[];
+
+function html(strings: TemplateStringsArray, ...parts: Part[]): Html {
+  const put = (part: Part): string => {
+    if (part === null) return '';
+    if (part instanceof Html) return part.text;
+    return typeof part === 'string' ? escaped(part) : part.map(put).join('');
+  };
+  return new Html(strings.map((s, i) => (i === 0 ? s : put(parts[i - 1] ?? null) + s)).join(''));
+}
+
+const ENTITIES: Record<string, string> = { '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' };
+const escaped = (text: string): string => text.replace(/[&<>"']/g, (c) => ENTITIES[c] as string);
+
+interface Shown {
+  speech: Speech;
+  door: VisitorDoor | null;
+  problem: Partial<ProblemBody> | null;
+  /** From the page to the root of the office. */
+  up: string;
+  styles: readonly string[];
+}
+
+/** A problem in the visitor's words, or in the server's where there are none. */
+const problemWords = (speech: Speech, { code, detail = '' }: Partial<ProblemBody>): string =>
+  speech.has(`problem.${code}`) ? speech.say(`problem.${code}`) : detail;
+
+export function plainPage(shown: Shown): string {
+  const { speech, door, problem, up, styles } = shown;
+  const title = door ? `${door.title}, ${door.office}` : speech.say('missing.title');
+  const links = styles.map((href) => html`<link rel="stylesheet" href="${up + href}" />`);
+  return html`<!doctype html>
+    <html lang="${speech.language}">
+      <head>
+        <meta charset="utf-8" />
+        <meta name="viewport" content="width=device-width, initial-scale=1" />
+        <meta name="robots" content="noindex" />
+        <title>${title}</title>
+        ${links}
+      </head>
+      <body>
+        <main id="page">${door ? doorPart(speech, door, problem) : refusal(speech, problem)}</main>
+      </body>
+    </html>`.text;
+}
+
+function refusal(speech: Speech, problem: Partial<ProblemBody> | null): Html {
+  const title = speech.say(problem?.code === 'share.not-found' ? 'missing.title' : 'failed.title');
+  return html`<section class="refusal">
+    <h1>${title}</h1>
+    <p>${problem ? problemWords(speech, problem) : ''}</p>
+  </section>`;
+}
+
+function doorPart(speech: Speech, door: VisitorDoor, problem: Partial<ProblemBody> | null): Html {
+  const { say } = speech;
+  const moment = (at: string) => speech.moment(Date.parse(at), Date.parse(door.now), door.zone);
+  const until = door.closesAt ? say('until', { moment: moment(door.closesAt) }) : say('until.closed');
+  const fault = problem ? html`<p class="fault" role="alert">${problemWords(speech, problem)}</p>` : null;
+  const inside = () => {
+    if (door.contents) return contentsPart(speech, door.contents);
+    return door.state === 'open' ? openingPart(speech, door) : statePart(speech, door, door.state, moment);
+  };
+  return html`<header>
+      <p class="from">${`${door.sender}, ${door.office}`}</p>
+      <h1>${door.title}</h1>
+      ${
+        door.message ? html`<p class="message">${door.message}</p>` : null
+      }${door.state === 'open' ? html`<p class="quiet">${until}</p>` : null}${
+        door.you ? html`<p class="quiet">${say('for', { who: door.you })}</p>` : null
+      }
+    </header>
+    ${fault}${inside()}${door.officeWords ? html`<footer>${door.officeWords}</footer>` : null}`;
+}
+
+function statePart(
+  { say }: Speech,
+  { sender, office, barred, opensAt, closesAt }: VisitorDoor,
+  state: Exclude<VisitorDoor['state'], 'open'>,
+  moment: (at: string) => string,
+): Html {
+  const at = state === 'scheduled' ? opensAt : closesAt;
+  const key = state === 'closed' && barred ? 'barred' : state;
+  return html`<section class="refusal">
+    <h2>${say(`${state}.title`)}</h2>
+    <p>${say(key, { sender, office, moment: at ? moment(at) : '' })}</p>
+  </section>`;
+}
+
+/** Who it is for must be proven with script; the password alone needs none. */
+function openingPart(
+  { say }: Speech,
+  { needsPassword, needsCode, needsSignIn, visitsLeft, sender, office }: VisitorDoor,
+) {
+  if (needsSignIn) return html`<p>${say('sign-in', { sender, office })}</p>`;
+  if (needsCode) return html`<p>${say('code.why')}</p>`;
+  const left = visitsLeft === 1 ? say('visits.last') : say('visits.left', { count: visitsLeft ?? 0 });
+  const password = needsPassword
+    ? html`<label for="password">${say('password')}</label>
+        <div class="reveal"><input id="password" name="password" type="password" autocomplete="off" required /></div>`
+    : null;
+  return html`<form method="post">
+    ${password}<button type="submit" class="main">${say('open')}</button>${
+      visitsLeft === null ? null : html`<p class="quiet">${left}</p>`
+    }
+  </form>`;
+}
+
+function contentsPart({ say, size }: Speech, contents: VisitorContents): Html {
+  const { files, archiveBytes, totalBytes, level, markedFor, notAll, copies } = contents;
+  const count = say('files', { count: files.length });
+  const words = markedFor ? say(level === 'view' ? 'look.only' : 'marked', { who: markedFor }) : null;
+  const isReady = archiveBytes !== null && files.length > 1 && (!copies || copies.made === copies.of);
+  const row = ({ id, path, sizeBytes, handing }: VisitorFile) =>
+    html`<li>
+      ${
+        handing === 'withheld' ? html`<span>${path}</span>` : html`<a href="${`files/${id}`}" download>${path}</a>`
+      }<span class="size">${size(sizeBytes)}</span>
+    </li>`;
+  return html`<section>
+    ${words ? html`<p class="quiet">${words}</p>` : null}
+    <div class="all">
+      <h2>${say('files.size', { files: count, size: size(totalBytes) })}</h2>
+      ${isReady ? html`<a class="main" href="all.zip" download>${say('all', { size: size(archiveBytes) })}</a>` : null}
+    </div>
+    ${notAll ? html`<p class="quiet">${say('all.not')}</p>` : null}${
+      files.length > 0
+        ? html`<ul class="files">
+            ${files.map(row)}
+          </ul>`
+        : html`<p class="quiet">${say('empty')}</p>`
+    }
+  </section>`;
+}

@@ -270,3 +270,52 @@ it('files are looked at page by page without being taken, and then taken marked;
     await person.leave();
   }
 });
+
+it('a visitor reads the page in their language, finds files, sees them as pictures, and takes what they pick', async () => {
+  const client = await office.signedIn('iris');
+  const { id } = (
+    await client.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Terrace' })
+  ).body;
+  for (let n = 1; n <= 8; n += 1) await client.upload(id, `level ${n}.txt`, Buffer.from(`level ${n}`));
+  const background = '#486';
+  const photo = sharp({ create: { width: 400, height: 300, channels: 3, background } }).jpeg();
+  await client.upload(id, 'facade.jpg', await photo.toBuffer());
+  const share = await office.publish(client, [id], { title: 'Terrace' });
+  const visitor = await Person.at(browser, office.origin);
+  await visitor.page.setExtraHTTPHeaders({ 'Accept-Language': 'fr-CH, en;q=0.5' });
+  await visitor.page.goto(`${office.origin}/s/${share.token}`);
+  await visitor.sees('9 fichiers');
+  expect(await visitor.page.$eval('html', (e) => e.lang)).toBe('fr');
+  await visitor.isAccessible();
+  await visitor.fill('#find', 'LEVEL 3');
+  await visitor.page.waitForFunction(() => document.querySelectorAll('.files input[type=checkbox]').length === 1);
+  await visitor.press('Choisir level 3.txt');
+  await visitor.fill('#find', 'level 5');
+  await visitor.press('Choisir level 5.txt');
+  await visitor.sees('Télécharger 2 fichiers');
+  await visitor.press('Télécharger 2 fichiers');
+  const archive = await visitor.downloaded('Terrace.zip');
+  for (const [name, isThere] of [
+    ['level 3.txt', true],
+    ['level 5.txt', true],
+    ['level 4.txt', false],
+  ] as const)
+    expect(archive.includes(`Terrace/${name}`), name).toBe(isThere);
+  await visitor.fill('#find', 'nothing of that');
+  await visitor.sees('Aucun fichier');
+  await visitor.press('Ne rien choisir');
+  await visitor.fill('#find', 'facade');
+  await visitor.press('Images');
+  await visitor.page.waitForFunction(
+    () => (document.querySelector<HTMLImageElement>('.pictures img')?.naturalWidth ?? 0) > 0,
+    { timeout: 60_000 },
+  );
+  await visitor.isAccessible();
+  // The address leads to the pictures again.
+  await visitor.page.reload();
+  await visitor.page.waitForSelector('.pictures');
+  await visitor.page.setViewport({ width: 360, height: 740 });
+  expect(await visitor.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
+  await visitor.isAccessible();
+  await visitor.leave();
+});

@@ -319,3 +319,40 @@ it('a visitor reads the page in their language, finds files, sees them as pictur
   await visitor.isAccessible();
   await visitor.leave();
 });
+
+it('several are changed at once, with one way back; the sheet says who came and what they took', async () => {
+  const client = await office.signedIn('iris');
+  const { id } = (await client.upload(office.roots.projects, 'bulk.txt', Buffer.from('bulk'))).body;
+  const [one, two] = [
+    await office.publish(client, [id], { title: 'Bulk one' }),
+    await office.publish(client, [id], { title: 'Bulk two' }),
+  ];
+  const [iris, visitor] = [await Person.at(browser, office.origin), await Person.at(browser, office.origin)];
+  await visitor.page.goto(`${office.origin}/s/${one.token}`);
+  await visitor.sees('bulk.txt');
+  await visitor.press('bulk.txt');
+  await visitor.downloaded('bulk.txt');
+  await iris.signIn('iris', '/shares?find=Bulk');
+  await iris.sees('2 shares found.');
+  await iris.press('Select Bulk one');
+  await iris.press('Select Bulk two');
+  await iris.sees('2 selected');
+  await iris.isAccessible();
+  await iris.press('Withdraw', '.bulk-bar');
+  await iris.sees('2 shares withdrawn.');
+  await visitor.sees('Withdrawn');
+  await iris.press('Undo');
+  await visitor.sees('bulk.txt');
+  const states = async () =>
+    (await client.ask<{ shares: { state: string }[] }>('GET', '/api/shares?find=Bulk')).body.shares.map((s) => s.state);
+  await expect.poll(states).toEqual(['open', 'open']);
+
+  await iris.page.goto(`${office.origin}/shares/${one.id}`);
+  await iris.sees('bulk.txt, by 1 visit', '.sheet');
+  await iris.sees('1 of them took something', '.sheet .visit-chart');
+  await iris.isAccessible();
+  await iris.press('Bulk two', '.sheet');
+  await iris.sees('Nobody has opened it yet.', '.sheet');
+  expect(iris.page.url()).toBe(`${office.origin}/shares/${two.id}`);
+  for (const person of [iris, visitor]) await person.leave();
+});

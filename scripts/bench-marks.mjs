@@ -2,6 +2,7 @@
 // uses, called by themselves.
 import { randomBytes } from 'node:crypto';
 import { join } from 'node:path';
+import { clearInterval, setInterval } from 'node:timers';
 import { pathToFileURL } from 'node:url';
 import { ROOT } from './lib/install.mjs';
 

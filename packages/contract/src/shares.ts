@@ -10,6 +10,7 @@ import {
   type ShareMay,
   MOST_RECIPIENTS,
   type AudienceKind,
+  type BarStep,
   type FindingKind,
   type ReachMark,
   type RefusalReason,
@@ -321,6 +322,27 @@ export interface ShareSheet extends ShareRow {
   /** The newest, and how many there are; the ledger has all. */
   history: { at: string; kind: string; who: string; words: string }[];
   historyTotal: number;
+}
+
+/** Who took something: as whom they were let in, or the name of their visit. */
+export interface TakenBy {
+  who: string;
+  isKnown: boolean;
+}
+
+/** What came of a share. */
+export interface CameOfIt {
+  /** Visits over time: bar n lies between edges n and n + 1; bars without a visit are left out. */
+  step: BarStep;
+  edges: string[];
+  bars: { bar: number; visits: number; took: number }[];
+  /** Files that were taken one by one, those that most visits took first; how many there are; a few of those who did. */
+  files: { id: string; name: string; visits: number; lastAt: string; by: TakenBy[] }[];
+  filesTotal: number;
+  /** Visits that took everything as one. */
+  everything: { visits: number; by: TakenBy[] };
+  /** Other shares with an item of this one. */
+  related: { id: string; title: string; state: ShareState }[];
 }
 
 /** A share that is for whoever asks: they are a member, or their address is on its list. */

@@ -58,6 +58,7 @@ export * from './share/audience.js';
 export * from './share/findings.js';
 export * from './share/guardrails.js';
 export * from './share/may.js';
+export * from './share/came.js';
 export * from './share/share.js';
 export * from './share/watermark.js';
 export * from './share/outgoing.js';

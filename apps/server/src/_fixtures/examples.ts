@@ -322,6 +322,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/outgoing': () => ({ path: '/api/outgoing' }),
   // Whoever has no home has none of these.
   'POST /api/outgoing': () => ({ path: '/api/outgoing', body: { name: 'Dropped' }, also: [409] }),
+  'GET /api/shares/:id/came': (t) => ({ path: `/api/shares/${t.share.id}/came` }),
   'GET /api/shares/:id/visits.csv': (t) => ({ path: `/api/shares/${t.share.id}/visits.csv` }),
   'GET /api/guardrails': () => ({ path: '/api/guardrails' }),
   'POST /api/guardrails/for': (t) => ({ path: '/api/guardrails/for', body: { nodeIds: [t.file] } }),

@@ -1,5 +1,4 @@
 import { execFile, spawn, type ChildProcess } from 'node:child_process';
-import { realpathSync } from 'node:fs';
 import { createRequire } from 'node:module';
 import { connect } from 'node:net';
 import { dirname, join } from 'node:path';
@@ -15,8 +14,8 @@ import { log } from '../platform/log/log.js';
 export function walls(script: string): string[] {
   const node = dirname(dirname(process.execPath));
   const packages = /^.*\/node_modules(?=\/)/.exec(createRequire(import.meta.url).resolve('sharp'))?.[0] ?? '';
-  // The core is no package of its own place: a link leads to it.
-  const core = realpathSync(join(packages, '@quay/core'));
+  // The core lies beside the script, in a checkout as in a release: a link leads to it.
+  const core = dirname(dirname(dirname(createRequire(script).resolve('@quay/core/watermark'))));
   const shown = ['/etc/fonts', '/etc/ld.so.cache', '/etc/alternatives', '/var/cache/fontconfig', node, packages, core];
   return [
     '--unshare-all',

@@ -8,6 +8,7 @@ import {
   shareListQuerySchema,
   sharesTodayQuerySchema,
   type AskStays,
+  type CameOfIt,
   type ChangeShare,
   type FilesStay,
   type CreateShare,
@@ -30,6 +31,7 @@ import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
+import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
@@ -46,6 +48,7 @@ export class SharesController {
     private readonly lists: ShareListService,
     private readonly mine: ForMeService,
     private readonly clearing: ClearingService,
+    private readonly cameOfIt: CameService,
   ) {}
 
   @Get()
@@ -81,6 +84,13 @@ export class SharesController {
   @Operation('A share with its link, visits and history')
   sheet(@Me() who: Who, @Param('id', id) shareId: string): Promise<ShareSheet> {
     return this.service.sheet(who, shareId);
+  }
+
+  @Get(':id/came')
+  @For('publisher')
+  @Operation('What came of a share: visits over time, what was taken by whom, and other shares of the same')
+  came(@Me() who: Who, @Param('id', id) shareId: string): Promise<CameOfIt> {
+    return this.cameOfIt.of(who, shareId);
   }
 
   @Get(':id/visits.csv')

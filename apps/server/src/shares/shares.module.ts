@@ -5,6 +5,7 @@ import { CalendarController, CalendarLinkController } from './calendar.controlle
 import { CalendarService } from './calendar.service.js';
 import { GuardrailsController } from './guardrails.controller.js';
 import { GuardrailsService } from './guardrails.service.js';
+import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
@@ -31,6 +32,7 @@ import { SharesService } from './shares.service.js';
   ],
   providers: [
     GuardrailsService,
+    CameService,
     ClearingService,
     TemplatesService,
     CalendarService,

@@ -4,6 +4,7 @@ import {
   frozenTerms,
   MAY_DOWNLOAD,
   mayWords,
+  visitName,
   nowhereToAdd,
   NO_END_WORDS,
   shareLink,
@@ -155,10 +156,10 @@ export class SharesService {
     if (isClosedTo(who, record)) throw homeClosed();
     const visits = await visitsOf(this.db.manager, shareId, MOST_IN_TABLE);
     const text = stringify(
-      visits.map((v) => [v.beganAt, v.who ?? '', v.from, v.files, v.archive ? 'yes' : '']),
+      visits.map((v) => [v.beganAt, visitName(v.id), v.who ?? '', v.from, v.files, v.archive ? 'yes' : '']),
       {
         header: true,
-        columns: ['began', 'who', 'from', 'files', 'everything'],
+        columns: ['began', 'visit', 'who', 'from', 'files', 'everything'],
         escape_formulas: true,
         record_delimiter: '\r\n',
       },
@@ -365,7 +366,8 @@ export class SharesService {
     });
   }
 
-  private async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
+  /** One's own share; whoever runs the server has all. @throws Problem not-found */
+  async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
     const [record] = await sharesById(m, this.clock.date(), [shareId]);
     if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
     return record;

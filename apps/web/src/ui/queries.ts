@@ -12,6 +12,7 @@ import type {
   ShareList,
   ShareListQuery,
   ShareRow,
+  CameOfIt,
   ShareSheet,
   SharesToday,
   SharesUsing,
@@ -74,6 +75,8 @@ export const storesQuery = queryOptions({
 });
 export const shareQuery = (id: string) =>
   queryOptions({ queryKey: ['share', id], queryFn: () => api<ShareSheet>('GET', `/api/shares/${id}`) });
+export const cameOfItQuery = (id: string) =>
+  queryOptions({ queryKey: ['share', id, 'came'], queryFn: () => api<CameOfIt>('GET', `/api/shares/${id}/came`) });
 /** The shares that could be opened and hold these items, by item. */
 export const guardrailsForQuery = (nodeIds: string[]) =>
   queryOptions({

@@ -10,6 +10,7 @@ import { useSearch } from '../../ui/search';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
 import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
+import { BulkBar } from './bulk-bar';
 import { CalendarDialog } from './calendar';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
@@ -25,6 +26,9 @@ export function Shares() {
   const [find, setFind] = useTyped(asked.find ?? '', (text) => ask({ find: text.trim() || undefined }));
   const shares = pages.data?.pages.flatMap((p) => p.shares);
   const counts = pages.data?.pages[0]?.counts ?? undefined;
+  const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
+  const select = (ids: readonly string[], on: boolean) =>
+    setSelected(new Set(on ? [...selected, ...ids] : [...selected].filter((id) => !ids.includes(id))));
   const at = shares?.findIndex((s) => s.id === shareId) ?? -1;
   const go = (index: number) => {
     const share = shares?.[Math.max(0, Math.min(shares.length - 1, index))];
@@ -56,6 +60,7 @@ export function Shares() {
       </div>
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
         <div>
+          <BulkBar selected={shares?.filter((s) => selected.has(s.id)) ?? []} clear={() => setSelected(new Set())} />
           <Found shares={shares} narrowed={Boolean(asked.state || asked.find)}>
             {(found) => (
               <ShareTable
@@ -65,6 +70,8 @@ export function Shares() {
                 query={query}
                 order={asked}
                 sort={(sort) => ask(nextOrder(asked, sort))}
+                selected={selected}
+                select={select}
               />
             )}
           </Found>

@@ -1,5 +1,5 @@
 import type { ChangeShare, ShareSheet } from '@quay/contract';
-import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling } from '@quay/core';
+import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling, visitName } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -19,6 +19,7 @@ import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
 import { Barred } from './barred';
+import { CameOfIt } from './came-of-it';
 import { EditShare } from './edit';
 import './sheet.scss';
 
@@ -109,6 +110,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <Items share={share} />
       <Brought share={share} />
       <Visits share={share} />
+      <CameOfIt shareId={share.id} visits={share.visitsUsed} />
       <Refused share={share} />
       <History share={share} />
     </aside>
@@ -407,8 +409,8 @@ function Visits({ share }: { share: ShareSheet }) {
       <ul>
         {shown.map((v) => (
           <li key={v.id} className="small d-flex gap-2">
-            <When at={v.beganAt} />{' '}
-            {v.who ? <span title={v.from}>{v.who}</span> : <span className="mono quiet">{v.from}</span>}
+            <When at={v.beganAt} /> <span title={v.from}>{v.who ?? visitName(v.id)}</span>
+            {!v.who && <span className="mono quiet">{v.from}</span>}
             <span className="quiet ms-auto">
               {v.archive ? 'took everything' : v.files === 0 ? 'looked' : `took ${countOf(v.files, 'file')}`}
             </span>

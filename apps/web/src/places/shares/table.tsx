@@ -1,4 +1,5 @@
 import type { ShareRow, ShareSort } from '@quay/contract';
+import { Form } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import type { SharesAsked } from '../../ui/queries';
 import { ReachLamp } from '../../ui/reach-lamp';
@@ -15,14 +16,25 @@ interface TableProps {
   query: string;
   order: Pick<SharesAsked, 'sort' | 'descending'>;
   sort: (by: ShareSort) => void;
+  /** Ids of those that are selected, and what changes that. */
+  selected: ReadonlySet<string>;
+  select: (ids: readonly string[], on: boolean) => void;
 }
 
-export function ShareTable({ shares, chosen, narrow, query, order, sort }: TableProps) {
+export function ShareTable({ shares, chosen, narrow, query, order, sort, selected, select }: TableProps) {
   const heading = { order, sort };
+  const ids = shares.map((s) => s.id);
   return (
     <table className="rows">
       <thead>
         <tr>
+          <th className="wide-only">
+            <Form.Check
+              aria-label="Select all shares that are shown"
+              checked={ids.every((id) => selected.has(id))}
+              onChange={(e) => select(ids, e.target.checked)}
+            />
+          </th>
           <HiddenHead>State</HiddenHead>
           <Heading {...heading} by="title" name="Title" />
           <Heading {...heading} by="closes" name="Window" />
@@ -47,6 +59,8 @@ export function ShareTable({ shares, chosen, narrow, query, order, sort }: Table
             to={`/shares/${share.id}${query}`}
             chosen={share.id === chosen}
             narrow={narrow}
+            selected={selected.has(share.id)}
+            select={(on) => select([share.id], on)}
           />
         ))}
       </tbody>
@@ -77,10 +91,26 @@ function Heading({ by, name, order, sort }: { by: ShareSort; name: string } & Pi
   );
 }
 
-function Row({ share, to, chosen, narrow }: { share: ShareRow; to: string; chosen: boolean; narrow: boolean }) {
+interface RowProps {
+  share: ShareRow;
+  to: string;
+  chosen: boolean;
+  narrow: boolean;
+  selected: boolean;
+  select: (on: boolean) => void;
+}
+
+function Row({ share, to, chosen, narrow, selected, select }: RowProps) {
   const navigate = useNavigate();
   return (
     <tr data-clickable aria-selected={chosen} onClick={() => void navigate(to)}>
+      <td className="wide-only" onClick={(e) => e.stopPropagation()}>
+        <Form.Check
+          aria-label={`Select ${share.title}`}
+          checked={selected}
+          onChange={(e) => select(e.target.checked)}
+        />
+      </td>
       <td>
         <StateMark state={share.state} />
       </td>

@@ -221,7 +221,7 @@ describe('every route', () => {
     const named = things[where];
     if (actor === 'visitor') await visit(named);
     // A source may ask for so many visits, and for codes, in a minute.
-    if (/^POST .s.:token.(open|code)$/.test(route)) office.clock.advance(1100);
+    if (/^POST .s.:token.(open|code|plain)$/.test(route)) office.clock.advance(1100);
     const client = clientOf(route, actor);
     const example = (EXAMPLES[route] as (t: Things) => { also?: number[]; endless?: boolean; path: string })(named);
     const response = await request(client, method, example);

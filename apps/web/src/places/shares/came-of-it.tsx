@@ -21,7 +21,7 @@ export function CameOfIt({ shareId, visits }: { shareId: string; visits: number 
       {data.related.length > 0 && (
         <section>
           <h3>Other shares of these items</h3>
-          <ul>
+          <ul className="related-list">
             {data.related.map(({ id, title, state }) => (
               <li key={id} className="small d-flex gap-2">
                 <Link to={`/shares/${id}`} className="link-body-emphasis">

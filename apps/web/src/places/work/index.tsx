@@ -65,7 +65,8 @@ const title = (failed: number): string =>
 
 function Section({ title: words, children }: { title: string; children: ReactNode }) {
   return (
-    <section className="work-section">
+    // What only tells can be reached by the keyboard too, so that the page scrolls to it.
+    <section className="work-section" aria-label={words} tabIndex={0}>
       <h2 className="small-head">{words}</h2>
       {children}
     </section>

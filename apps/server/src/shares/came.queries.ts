@@ -11,7 +11,8 @@ export async function visitsBetween(
 ): Promise<{ bar: number; visits: number; took: number }[]> {
   return m.query(
     `SELECT width_bucket(began_at, $2::timestamptz[]) - 1 AS bar, count(*)::int AS visits,
-            (count(*) FILTER (WHERE taken_at IS NOT NULL OR archive_at IS NOT NULL))::int AS took
+            (count(*) FILTER (WHERE archive_at IS NOT NULL
+               OR EXISTS (SELECT 1 FROM visit_file f WHERE f.visit_id = visit.id)))::int AS took
        FROM visit WHERE share_id = $1 AND began_at >= $3 AND began_at < $4 GROUP BY 1 ORDER BY 1`,
     [shareId, edges, edges[0], edges.at(-1)],
   );

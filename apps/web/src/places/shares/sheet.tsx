@@ -409,9 +409,14 @@ function Visits({ share }: { share: ShareSheet }) {
       <ul>
         {shown.map((v) => (
           <li key={v.id} className="small d-flex gap-2">
-            <When at={v.beganAt} /> <span title={v.from}>{v.who ?? visitName(v.id)}</span>
-            {!v.who && <span className="mono quiet">{v.from}</span>}
-            <span className="quiet ms-auto">
+            <span className="text-nowrap">
+              <When at={v.beganAt} />
+            </span>
+            <span className={v.who ? 'text-truncate' : 'text-nowrap'} title={v.from}>
+              {v.who ?? visitName(v.id)}
+            </span>
+            {!v.who && <span className="mono quiet text-truncate">{v.from}</span>}
+            <span className="quiet ms-auto text-nowrap">
               {v.archive ? 'took everything' : v.files === 0 ? 'looked' : `took ${countOf(v.files, 'file')}`}
             </span>
           </li>

@@ -13,6 +13,7 @@ import { Workshop } from '../previews/workshop.js';
 import type { ShareRecord } from '../shares/shares.queries.js';
 import { RoomService } from '../stores/room.service.js';
 import { copiesFor, forgetBeyond, forgetOver, keepCopy, type Copy } from './copies.queries.js';
+import { cannotBeMarked } from './given.js';
 import type { VisitRow } from './visits.queries.js';
 
 /** Copies of one share, all visits together; the oldest beyond that are made again when they are wanted. */
@@ -147,10 +148,3 @@ export class CopiesService {
     await forgetOver(this.db.manager, new Date(this.clock.now() - VISIT_LIFETIME_SECONDS * 1000));
   }
 }
-
-const cannotBeMarked = (): Problem =>
-  new Problem(
-    'forbidden',
-    'share.cannot-be-marked',
-    'This share hands out marked copies, and this file cannot be marked. Ask the sender for it.',
-  );

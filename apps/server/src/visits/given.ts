@@ -76,3 +76,10 @@ export const tooMuchToMark = (): Problem =>
     'copies.too-much',
     'There is too much in it to be marked for one download. Take the files one by one.',
   );
+
+export const cannotBeMarked = (): Problem =>
+  new Problem(
+    'forbidden',
+    'share.cannot-be-marked',
+    'This share hands out marked copies, and this file cannot be marked. Ask the sender for it.',
+  );

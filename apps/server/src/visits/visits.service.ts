@@ -47,7 +47,7 @@ import { factsOf, liveIdsOf, sharesById, stateOf, type ShareRecord, countVisit }
 import type { ContentRow, FileBytes } from '../stores/branch.queries.js';
 import { archiveOf, type Archive, type Going } from '../transfers/download.service.js';
 import { CopiesService } from './copies.service.js';
-import { givenOf, listingOf, markedOf, tooMuchToMark, type Copies, type Given } from './given.js';
+import { cannotBeMarked, givenOf, listingOf, markedOf, tooMuchToMark, type Copies, type Given } from './given.js';
 import { Takings, type Taking } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RefusalsService } from './refusals.service.js';
@@ -591,11 +591,7 @@ const howGiven = (file: FileBytes, share: ShareRecord, isOwn: boolean): Handing 
 const withheld = ({ may }: ShareRecord): Problem =>
   may.level === 'view'
     ? new Problem('forbidden', 'share.look-only', 'This share is to look at: its files cannot be taken.')
-    : new Problem(
-        'forbidden',
-        'share.cannot-be-marked',
-        'This share hands out marked copies, and this file cannot be marked. Ask the sender for it.',
-      );
+    : cannotBeMarked();
 
 const copiesMissing = (): Problem =>
   new Problem(

@@ -8,9 +8,10 @@ import { join } from 'node:path';
 import { promisify } from 'node:util';
 import { PDFDocument } from 'pdf-lib';
 import sharp from 'sharp';
-import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { Housekeeping } from '../platform/housekeeping.js';
+import { Workshop } from '../previews/workshop.js';
 
 // Marked documents are judged by qpdf and poppler, pictures by libvips, archives by Info-ZIP: Debian's programs.
 const run = promisify(execFile);
@@ -331,6 +332,30 @@ it('a visit is named by the end of its id', async () => {
   const { markedFor } = await (await inside(share.token)).contents();
   const [row] = await office.db.query<{ id: string }[]>('SELECT id FROM visit WHERE share_id = $1', [share.id]);
   expect(markedFor).toBe(visitName(row?.id as string));
+});
+
+describe('while a copy is being made', () => {
+  it('the share may be withdrawn, or be to look at only from then on: nothing is sent then', async () => {
+    const workshop = office.app.get(Workshop);
+    const make = workshop.make.bind(workshop);
+    for (const [asked, path, status] of [
+      [{ withdrawn: true }, '', 410],
+      [{ may: VIEW }, '', 403],
+      [{ withdrawn: true }, '/large', 410],
+    ] as const) {
+      const image = await put('meanwhile.jpg', await photo(700, 500 + status));
+      const share = await office.publish(iris, [image], { may: MARKED });
+      const visit = await inside(share.token);
+      expect((await picture({ ...visit, ask: (p) => iris.fetch(p) }, `/api/files/${image}/large`)).status).toBe(200);
+      const spy = vi.spyOn(workshop, 'make').mockImplementation(async (...args) => {
+        await change(share.id, asked);
+        return make(...args);
+      });
+      expect((await visit.ask(`files/${image}${path}`)).status, JSON.stringify([asked, path])).toBe(status);
+      expect(spy).toHaveBeenCalled();
+      spy.mockRestore();
+    }
+  });
 });
 
 describe('what a stranger may have made', () => {

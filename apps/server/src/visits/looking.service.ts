@@ -27,7 +27,12 @@ export class LookingService {
     const { share, visit, file, isTheirs } = await this.seen(visitor, nodeId);
     const marks: Marks = {
       tag: visit.id,
-      over: (picture, named) => this.copies.picture(share, visit, { sha256: file.sha256, what: named }, picture),
+      over: async (picture, named) => {
+        const marked = await this.copies.picture(share, visit, { sha256: file.sha256, what: named }, picture);
+        // That took its time: what was so before may be so no more.
+        await this.seen(visitor, nodeId);
+        return marked;
+      },
     };
     await sendPicture(this.previews, file, what, req, res, marksPictures(share.may) && !isTheirs ? marks : null);
   }

@@ -214,6 +214,8 @@ export class VisitsService {
     const { share, visit, file: found, handing } = await this.seen(visitor, nodeId);
     if (handing === 'withheld') throw withheld(share);
     const file = handing === 'marked' ? { ...found, ...(await this.copies.whole(share, visit, found)) } : found;
+    // A copy takes its time to make: what was so before may be so no more.
+    if (file !== found && (await this.seen(visitor, nodeId)).handing !== 'marked') throw withheld(share);
     const still = async (now: ShareRecord) => {
       const isThere = (await this.door.file(visitor.token, nodeId)) !== null;
       return isThere && howGiven(found, now, await this.isOwn(visit, nodeId)) === handing;

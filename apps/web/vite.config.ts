@@ -2,7 +2,8 @@ import react from '@vitejs/plugin-react';
 import { resolve } from 'node:path';
 import { defineConfig } from 'vite';
 
-// Two documents, two bundles: staff get the application, visitors get a page that shares no framework with it.
+// Staff get the application, visitors get a page that shares no framework with it; and that page once more as staff
+// see it within theirs.
 export default defineConfig({
   plugins: [react()],
   // While developing (./quay dev) everything but the application itself is the server's.
@@ -27,6 +28,7 @@ export default defineConfig({
       input: {
         index: resolve(import.meta.dirname, 'index.html'),
         visitor: resolve(import.meta.dirname, 'visitor.html'),
+        'as-visitor': resolve(import.meta.dirname, 'as-visitor.html'),
       },
     },
   },

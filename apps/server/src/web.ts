@@ -73,8 +73,11 @@ function neverKept(_req: Request, res: Response, next: NextFunction): void {
   next();
 }
 
-function securityHeaders() {
-  const strict = helmet({
+/** The visitor's page as whoever publishes sees it is shown within a page of ours. */
+const FRAMED = /^\/api\/visitor-page$/;
+
+function pageHeaders(frames: "'none'" | "'self'") {
+  return helmet({
     contentSecurityPolicy: {
       useDefaults: false,
       directives: {
@@ -87,16 +90,22 @@ function securityHeaders() {
         connectSrc: ["'self'"],
         workerSrc: ["'self'"],
         manifestSrc: ["'self'"],
+        frameSrc: ["'self'"],
         formAction: ["'self'"],
-        frameAncestors: ["'none'"],
+        frameAncestors: [frames],
         baseUri: ["'none'"],
       },
     },
     // Told only over HTTPS, where it means something (RFC 6797 §7.2).
     strictTransportSecurity: false,
     referrerPolicy: { policy: 'no-referrer' },
-    xFrameOptions: { action: 'deny' },
+    xFrameOptions: { action: frames === "'none'" ? 'deny' : 'sameorigin' },
   });
+}
+
+function securityHeaders() {
+  const strict = pageHeaders("'none'");
+  const framed = pageHeaders("'self'");
   // The API's page brings styles of its own inside the document.
   const forDocs = helmet({
     contentSecurityPolicy: {
@@ -114,8 +123,10 @@ function securityHeaders() {
     },
     strictTransportSecurity: false,
   });
-  return (req: Request, res: Response, next: NextFunction) =>
-    (req.path.startsWith('/api/docs') ? forDocs : strict)(req, res, next);
+  return (req: Request, res: Response, next: NextFunction) => {
+    const headers = FRAMED.test(req.path) ? framed : strict;
+    (req.path.startsWith('/api/docs') ? forDocs : headers)(req, res, next);
+  };
 }
 
 /** A change that another site's page asks for is refused, whatever cookies came with it. */

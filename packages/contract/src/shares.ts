@@ -1,6 +1,7 @@
 import {
   AUDIENCES,
   LONGEST_DAYS_RANGE,
+  MOST_RAIL_ADDRESSES,
   MOST_RAIL_DOMAINS,
   type Guardrails,
   type NamedGuardrails,
@@ -446,8 +447,8 @@ export type NodeShares = {
   mine: boolean;
 }[];
 
-/** Guardrails as they are typed: domains as texts. */
-export type GuardrailsAsked = Omit<Guardrails, 'domains'> & { domains: string[] };
+/** Guardrails as they are typed: domains as texts, addresses of links by their ids. */
+export type GuardrailsAsked = Omit<Guardrails, 'domains' | 'addresses'> & { domains: string[]; addresses: string[] };
 export const guardrailsSchema = Joi.object<GuardrailsAsked>({
   longestDays: Joi.number()
     .integer()
@@ -473,6 +474,7 @@ export const guardrailsSchema = Joi.object<GuardrailsAsked>({
     .messages({ 'array.min': 'Allow at least one: else nothing could be shared.' }),
   mostVisits: visitLimit.required(),
   domains: Joi.array().items(Joi.string().trim().min(1).max(320)).max(MOST_RAIL_DOMAINS).required(),
+  addresses: Joi.array().items(idSchema).max(MOST_RAIL_ADDRESSES).unique().default([]),
   watermarkNeeded: Joi.boolean().default(false),
   factorNeeded: Joi.boolean().required(),
 });

@@ -1,6 +1,7 @@
 import { MOST_PICKED, PASSWORD_LENGTH, type Handing, type ShareLevel, type ShareState } from '@quay/core';
 import Joi from 'joi';
-import { idSchema } from './common.js';
+import { idSchema, timeSchema } from './common.js';
+import { createShareSchema, type CreateShare } from './shares.js';
 
 /** What a visitor's page may know before the share is opened to it. */
 export interface VisitorDoor {
@@ -119,6 +120,39 @@ export const openShareSchema = Joi.object<OpenShare>({
     .messages({ 'string.pattern.base': 'A code has six digits.' }),
   ticket: Joi.string().max(64),
 }).with('code', ['address', 'ticket']);
+
+/** At which moment a page is looked at, and as whom: whoever proves an address, or signs in; left out: neither. */
+export interface SeePage {
+  /** Null: now. */
+  at: string | null;
+  address?: string;
+  personId?: string;
+}
+const seen = { at: timeSchema.allow(null).default(null), address, personId: idSchema };
+export const seePageSchema = Joi.object<SeePage>(seen);
+
+export interface SeeDraft extends SeePage {
+  share: CreateShare;
+}
+export const seeDraftSchema = Joi.object<SeeDraft>({ ...seen, share: createShareSchema.required() });
+
+/** The page of a share as somebody else would get it. */
+export interface SeenPage {
+  /** Before it is opened. */
+  door: VisitorDoor;
+  /** Once it is; null: they are not let in. */
+  inside: VisitorDoor | null;
+  /** Why they are not, for whoever publishes it, and what they are told; null: they are, or it is not open. */
+  kept: { code: string; words: string; told: string } | null;
+  /** Files that whoever looks does not see themselves, and that are left out. */
+  hidden: number;
+}
+
+/** The language a page is looked at in, as a tag (BCP 47); left out: the browser's. */
+export interface PageLanguage {
+  language?: string;
+}
+export const pageLanguageSchema = Joi.object<PageLanguage>({ language: Joi.string().max(35) });
 
 /** Asks for a code. The answer is the same whether or not one is sent. */
 export interface AskCode {

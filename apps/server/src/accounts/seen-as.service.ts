@@ -9,7 +9,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { ForMeService } from '../shares/for-me.service.js';
-import { VisitsService } from '../visits/visits.service.js';
+import { SeeingService } from '../visits/seeing.service.js';
 import { StoresService } from '../stores/stores.service.js';
 
 /** What is told in place of a name that whoever looks may not know. */
@@ -30,7 +30,7 @@ export class SeenAsService {
     private readonly access: AccessService,
     private readonly stores: StoresService,
     private readonly forMe: ForMeService,
-    private readonly visits: VisitsService,
+    private readonly seeing: SeeingService,
   ) {}
 
   /** Where they begin. @throws Problem not-found, person.disabled */
@@ -67,7 +67,7 @@ export class SeenAsService {
   async share(who: Who, personId: string, shareId: string): Promise<SeenShare> {
     const them = await this.require(personId);
     const share = await this.forMe.oneAs(who, personId, shareId);
-    const page = await this.visits.seenAs(share, them.name, `look of ${who.personId}`);
+    const page = await this.seeing.letIn(share, them.name, `look of ${who.personId}`);
     await this.looked(who, them, `the share ${share.title}`);
     return { person: { id: personId, name: them.name, role: them.role }, page };
   }

@@ -10,6 +10,7 @@ import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { unseal } from '../platform/seal.js';
 import { leaveAddress, linksOn, moveLinksTo, sharesOn } from '../shares/links.queries.js';
+import { namesAddress } from '../shares/guardrails.queries.js';
 import { actorOf } from '../stores/names.js';
 import { CheckService } from './check.service.js';
 import { OrdersService } from './orders.service.js';
@@ -204,7 +205,7 @@ export class AddressesService {
     return { moved };
   }
 
-  /** @throws Problem address.in-use, address.is-default */
+  /** @throws Problem address.in-use, address.is-default, address.in-guardrail */
   async remove(who: Who, id: string): Promise<void> {
     const record = await this.require(id);
     let unused: Awaited<ReturnType<RouterService['bequeathed']>> = [];
@@ -217,6 +218,12 @@ export class AddressesService {
           'conflict',
           'address.is-default',
           'New links are built on this address. Choose another for them first.',
+        );
+      if (await namesAddress(tx, id))
+        throw new Problem(
+          'conflict',
+          'address.in-guardrail',
+          'A guardrail has links built on this address. Take it off there first, under Settings, Shares.',
         );
       unused = await this.router.bequeathed(tx, id);
       await leaveAddress(tx, id);

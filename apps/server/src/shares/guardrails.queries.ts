@@ -1,9 +1,12 @@
 import {
+  addressText,
   guardrailWords,
   NO_GUARDRAILS,
+  type Address,
   type Guardrails,
   type Listed,
   type NamedGuardrails,
+  type RailAddress,
   type RailTerms,
 } from '@quay/core';
 import type { EntityManager } from 'typeorm';
@@ -57,6 +60,24 @@ export function storesWithGuardrails(
   );
 }
 
+/** Addresses of links as they are written, held where there is a transaction; what is there no more is left out. */
+export async function addressTexts(m: EntityManager, ids: readonly string[]): Promise<RailAddress[]> {
+  const rows = await m.query<(Address & { id: string })[]>(
+    `SELECT id, scheme, host, port, path_prefix AS "pathPrefix" FROM address WHERE id = ANY($1) ORDER BY id FOR SHARE`,
+    [ids],
+  );
+  return rows.map((row) => ({ id: row.id, text: addressText(row) }));
+}
+
+/** Whether guardrails name an address. */
+export async function namesAddress(m: EntityManager, addressId: string): Promise<boolean> {
+  const rows = await m.query<unknown[]>(
+    `SELECT 1 FROM guardrail WHERE rules->'addresses' @> jsonb_build_array(jsonb_build_object('id', $1::text)) LIMIT 1`,
+    [addressId],
+  );
+  return rows.length > 0;
+}
+
 /** Guardrails, and where they hold; null: in all of the office. */
 export interface KeptGuardrails extends NamedGuardrails {
   storeId: string | null;
@@ -105,7 +126,7 @@ export interface JudgedShare extends Omit<RailTerms, 'listed' | 'window' | 'made
 const JUDGED = `s.id, s.title, s.created_by AS "createdBy",
   (SELECT p.name FROM person p WHERE p.id = s.created_by) AS "creatorName", s.opens_at AS "opensAt", s.closes_at AS "closesAt",
   s.created_at AS "createdAt", s.password_hash IS NOT NULL AS "hasPassword", s.password_score AS "passwordScore",
-  s.audience, s.level, s.watermark, s.visit_limit AS "visitLimit", s.barred_at AS "barredAt", s.barred_by AS "barredBy",
+  s.audience, s.level, s.watermark, s.address_id AS "addressId", s.visit_limit AS "visitLimit", s.barred_at AS "barredAt", s.barred_by AS "barredBy",
   EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = s.created_by AND f.since IS NOT NULL) AS "publisherHasFactor",
   coalesce((SELECT json_agg(json_build_object('kind', r.kind, 'value', r.value)) FROM share_recipient r
              WHERE r.share_id = s.id AND NOT r.blocked AND s.audience = 'listed'), '[]') AS listed,

@@ -23,6 +23,7 @@ import { invalidField, notFound, Problem } from '../platform/problems/problem.js
 import { actorOf } from '../stores/names.js';
 import { entriesOf } from './audience.js';
 import {
+  addressTexts,
   allGuardrails,
   guardrailsOf,
   hasFactor,
@@ -48,7 +49,9 @@ const FIELDS: Record<Exclude<RailField, 'publisher'>, string> = {
   password: 'password',
   audience: 'audience',
   may: 'may.level',
+  watermark: 'may.watermark',
   limit: 'visitLimit',
+  address: 'addressId',
 };
 
 /**
@@ -94,7 +97,7 @@ export class GuardrailsService {
   /** Which shares that are out would be closed by other guardrails, and which would open again. Nothing is kept. */
   async trial(who: Who, storeId: string | null, asked: GuardrailsAsked): Promise<GuardrailTrial> {
     requireDuty(who, 'run-server');
-    const rails = readRails(asked);
+    const rails = await this.readRails(this.db.manager, asked);
     await this.requireStore(storeId);
     const kept = (await allGuardrails(this.db.manager)).filter((k) => k.storeId !== storeId);
     const [store] = (await storesWithGuardrails(this.db.manager)).filter((s) => s.storeId === storeId);
@@ -125,10 +128,10 @@ export class GuardrailsService {
   /** Takes effect at once, also for those who are inside. */
   async change(who: Who, storeId: string | null, asked: GuardrailsAsked): Promise<GuardrailsKept> {
     requireDuty(who, 'run-server');
-    const rails = readRails(asked);
     await this.events.change(async (tx) => {
       await holdGuardrails(tx, 'alone');
       const name = await this.requireStore(storeId, tx);
+      const rails = await this.readRails(tx, asked);
       const before = guardrailWords(await guardrailsOf(tx, storeId));
       const after = guardrailWords(rails);
       await keepGuardrails(tx, storeId, rails, this.clock.date());
@@ -227,6 +230,14 @@ export class GuardrailsService {
     );
   }
 
+  /** @throws Problem audience.entry, address.gone */
+  private async readRails(m: EntityManager, { domains, addresses, ...rest }: GuardrailsAsked): Promise<Guardrails> {
+    const found = await addressTexts(m, addresses);
+    if (found.length < addresses.length)
+      throw invalidField('addresses', 'address.gone', 'One of these addresses is not there any more. Look again.');
+    return { ...rest, domains: entriesOf('domains', domains), addresses: found };
+  }
+
   /** @returns the name of the store; null: the office is meant */
   private async requireStore(storeId: string | null, m: EntityManager = this.db.manager): Promise<string | null> {
     if (storeId === null) return null;
@@ -239,8 +250,3 @@ export class GuardrailsService {
 /** Of all guardrails those that hold for what lies in these stores. */
 const holding = (kept: readonly KeptGuardrails[], storeIds: readonly string[]): NamedGuardrails[] =>
   kept.filter(({ storeId }) => storeId === null || storeIds.includes(storeId)).map(({ of, rails }) => ({ of, rails }));
-
-const readRails = ({ domains, ...rest }: GuardrailsAsked): Guardrails => ({
-  ...rest,
-  domains: entriesOf('domains', domains),
-});

@@ -35,7 +35,7 @@ afterAll(async () => {
   await office.close();
   await mailbox.close();
 });
-const NONE: GuardrailsAsked = { ...NO_GUARDRAILS, domains: [] };
+const NONE: GuardrailsAsked = { ...NO_GUARDRAILS, domains: [], addresses: [] };
 /** Which store the projects are. */
 const projects = async () => {
   const { stores } = (await iris.ask<GuardrailsKept>('GET', '/api/guardrails')).body;
@@ -101,6 +101,55 @@ describe('a share that is made', () => {
     expect((await publish(weak)).body).toMatchObject({ code: 'guardrail.strongPassword' });
     expect((await publish({ password: PASSWORD })).status).toBe(201);
     expect((await sheet(before.id)).railFaults.map((f) => f.rail)).toEqual(['strongPassword']);
+  });
+
+  it('hands out marked copies, or nothing is taken of it, where that is needed', async () => {
+    await rails({ watermarkNeeded: true });
+    const far = await publish({ may: MAY_DOWNLOAD });
+    expect([far.status, far.body]).toEqual([
+      400,
+      expect.objectContaining({
+        code: 'guardrail.watermarkNeeded',
+        errors: [expect.objectContaining({ field: 'may.watermark' })],
+      }),
+    ]);
+    expect((await publish({ may: { ...MAY_DOWNLOAD, level: 'view' } })).status).toBe(201);
+    const { body: share } = await publish({ may: { ...MAY_DOWNLOAD, watermark: 'others-plain' } });
+    const off = await change(share.id, { may: MAY_DOWNLOAD });
+    expect(off.body).toMatchObject({ code: 'guardrail.watermarkNeeded' });
+    expect((await sheet(share.id)).may.watermark).toBe('others-plain');
+  });
+
+  it('has its link on the addresses that it may be on; moved to another it is closed, and back it opens', async () => {
+    const add = async (host: string) => {
+      const made = { wayIn: 'office', scheme: 'http', host, port: 8080, pathPrefix: '', uses: 'sign-in' };
+      return (await iris.ask<{ id: string }>('POST', '/api/reach/addresses', made)).body.id;
+    };
+    const [one, other] = [await add('one.saltmarsh.example'), await add('other.saltmarsh.example')];
+    const { body: share } = await publish({ addressId: one });
+    await rails({ addresses: [one] }, await projects());
+    const far = await publish({ addressId: other });
+    expect([far.status, far.body]).toEqual([
+      400,
+      expect.objectContaining({
+        code: 'guardrail.addresses',
+        errors: [expect.objectContaining({ field: 'addressId' })],
+        detail: 'Projects: links are built on http://one.saltmarsh.example:8080.',
+      }),
+    ]);
+    expect((await rails({ addresses: [plan] })).body).toMatchObject({ code: 'address.gone' });
+    // Its links are moved away where whoever looks after Reach does not ask for guardrails.
+    const move = (from: string, to: string) => iris.ask('POST', `/api/reach/addresses/${from}/links/move`, { to });
+    await move(one, other);
+    expect(await inside(share.link)).toMatchObject({ status: 410, code: 'share.barred' });
+    expect((await sheet(share.id)).railFaults).toMatchObject([{ fix: { change: 'address', addressId: one } }]);
+    expect((await change(share.id, { addressId: one })).status).toBe(200);
+    expect(await inside(share.link)).toMatchObject({ status: 200 });
+    await move(one, other);
+    const kept = await iris.ask<ProblemBody>('DELETE', `/api/reach/addresses/${one}`);
+    expect([kept.status, kept.body.code]).toEqual([409, 'address.in-guardrail']);
+    await rails({}, await projects());
+    expect((await iris.ask('DELETE', `/api/reach/addresses/${one}`)).status).toBe(204);
   });
 
   it('is published by somebody with a second factor', async () => {

@@ -12,7 +12,7 @@ import { openOffice, START, type Client, type TestOffice } from '../_fixtures/of
 import { LedgerService } from '../ledger/ledger.service.js';
 import { OutgoingService } from './outgoing.service.js';
 import { listen, until } from '../_fixtures/listening.js';
-import { VisitsService } from '../visits/visits.service.js';
+import { ArchivesService } from '../visits/archives.service.js';
 
 let office: TestOffice;
 let iris: Client;
@@ -153,7 +153,7 @@ describe('a share that is out', () => {
       ...{ token: share.token, session: null, fromAddress: '127.0.0.1', agent: '' },
       cookie: /quay_visit=([^;]+)/.exec(inside.visitor.cookieHeader(`/s/${share.token}/door`))?.[1] ?? null,
     };
-    const { going } = await office.app.get(VisitsService).archive(visitor, {});
+    const { going } = await office.app.get(ArchivesService).archive(visitor, {});
     await change(share, { add: [two] });
     expect((await going.decide()).may).toBe(true);
     await change(share, { takeOff: [one] });

@@ -69,6 +69,16 @@ const MOST_IN_TABLE = 50_000;
 /** Files of visitors that a sheet lists, the last. */
 const MOST_BROUGHT = 200;
 
+/** What is put out, with what was made of it before. */
+interface PutOut {
+  id: string;
+  asked: CreateShare;
+  window: Window;
+  meant: Meant | undefined;
+  passwordHash: string | null;
+  passwordScore: number | null;
+}
+
 @Injectable()
 export class SharesService {
   constructor(
@@ -176,34 +186,11 @@ export class SharesService {
     const passwordScore = await requireStrongPassword(asked, asked.title);
     const meant = asked.audience && meantBy(asked.audience);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
-    const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     const id = uuidv7();
-    const items = { live: asked.nodeIds, frozen: asked.frozenIds ?? [] };
     await this.events.change(async (tx) => {
-      await this.items.lock(tx, who, items);
-      await holdGuardrails(tx, 'shared');
-      const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
-      await tx.insert(Share, {
-        id,
-        title: asked.title,
-        message: asked.message,
-        tokenHash: secretHash(token),
-        tokenSealed: seal(this.config.sealingKey, token),
-        addressId,
-        passwordHash,
-        passwordScore,
-        opensAt: dateOf(window.opensAt),
-        closesAt: dateOf(window.closesAt),
-        visitLimit: asked.visitLimit,
-        removesFiles: asked.removesFiles ?? false,
-        ...mayColumns(asked.may ?? MAY_DOWNLOAD),
-        createdAt: this.clock.date(),
-        createdBy: who.personId,
-      });
-      await this.items.putIn(tx, who, id, items);
+      await this.putOutIn(tx, who, { asked, window, meant, passwordHash, passwordScore, id });
       if (asked.removesFiles) await this.requireRemovable(tx, id);
       if (asked.may) await this.requireSomewhereToAdd(tx, who, id, asked.may);
-      if (meant) await this.mean(tx, id, meant);
       await this.guardrails.requireKept(tx, id);
       const { opensAt, closesAt } = window;
       await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
@@ -214,7 +201,7 @@ export class SharesService {
         shareId: id,
         detail: {
           title: asked.title,
-          items: items.live.length + items.frozen.length,
+          items: asked.nodeIds.length + (asked.frozenIds ?? []).length,
           opensAt: asked.window.opensAt,
           closesAt: asked.window.closesAt,
           password: asked.password !== null,
@@ -227,6 +214,46 @@ export class SharesService {
       });
     });
     return this.sheet(who, id);
+  }
+
+  /**
+   * The same in a transaction that is going to be taken back: to see it before. What would keep it from being published
+   * is said elsewhere.
+   * @returns its id
+   */
+  async draftIn(tx: EntityManager, who: Who, asked: CreateShare): Promise<string> {
+    const window = windowOf(asked.window);
+    this.requireSoundWindow(window);
+    const meant = asked.audience && meantBy(asked.audience);
+    const id = uuidv7();
+    const passwordHash = asked.password === null ? null : 'draft';
+    await this.putOutIn(tx, who, { asked, window, meant, passwordHash, passwordScore: null, id });
+    return id;
+  }
+
+  private async putOutIn(tx: EntityManager, who: Who, { asked, window, meant, ...rest }: PutOut): Promise<void> {
+    const items = { live: asked.nodeIds, frozen: asked.frozenIds ?? [] };
+    const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
+    await this.items.lock(tx, who, items);
+    await holdGuardrails(tx, 'shared');
+    const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
+    await tx.insert(Share, {
+      ...rest,
+      title: asked.title,
+      message: asked.message,
+      tokenHash: secretHash(token),
+      tokenSealed: seal(this.config.sealingKey, token),
+      addressId,
+      opensAt: dateOf(window.opensAt),
+      closesAt: dateOf(window.closesAt),
+      visitLimit: asked.visitLimit,
+      removesFiles: asked.removesFiles ?? false,
+      ...mayColumns(asked.may ?? MAY_DOWNLOAD),
+      createdAt: this.clock.date(),
+      createdBy: who.personId,
+    });
+    await this.items.putIn(tx, who, rest.id, items);
+    if (meant) await this.mean(tx, rest.id, meant);
   }
 
   /** Changes what is named and leaves the rest. Takes effect at once, also on pages that are open. */

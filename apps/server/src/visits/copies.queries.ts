@@ -1,3 +1,4 @@
+import { markKind } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 
 // Copies that are marked for a visit. They are blobs like any other, and go when their visit is over.
@@ -9,20 +10,32 @@ export interface Copy {
   crc32: number;
 }
 
-/** What there is for a visit, by the bytes (hexadecimal) that it was made of. */
+/** What the copy of a whole file is: the same bytes under an ending of another kind are marked in another way. */
+export const wholeOf = (name: string): string => `whole ${markKind(name) ?? 'other'}`;
+
+export const copyKey = (what: string, hex: string): string => `${what} ${hex}`;
+
+/** What there is for a visit, by what it is and the bytes (hexadecimal) that it was made of: {@link copyKey}. */
 export async function copiesFor(
   m: EntityManager,
   visitId: string,
-  what: string,
+  what: readonly string[],
   of: readonly Buffer[],
 ): Promise<Map<string, Copy | null>> {
-  const rows = await m.query<{ hex: string; sha256: Buffer | null; size: number | null; crc: number | null }[]>(
-    `SELECT encode(c.sha256, 'hex') AS hex, c.copy_sha256 AS sha256, b.size_bytes::float8 AS size, b.crc32::float8 AS crc
+  const rows = await m.query<
+    { hex: string; what: string; sha256: Buffer | null; size: number | null; crc: number | null }[]
+  >(
+    `SELECT encode(c.sha256, 'hex') AS hex, c.what, c.copy_sha256 AS sha256, b.size_bytes::float8 AS size, b.crc32::float8 AS crc
        FROM marked_copy c LEFT JOIN blob b ON b.sha256 = c.copy_sha256
-      WHERE c.visit_id = $1 AND c.what = $2 AND c.sha256 = ANY($3)`,
+      WHERE c.visit_id = $1 AND c.what = ANY($2) AND c.sha256 = ANY($3)`,
     [visitId, what, of],
   );
-  return new Map(rows.map((r) => [r.hex, r.sha256 && { sha256: r.sha256, sizeBytes: r.size ?? 0, crc32: r.crc ?? 0 }]));
+  return new Map(
+    rows.map((r) => [
+      copyKey(r.what, r.hex),
+      r.sha256 && { sha256: r.sha256, sizeBytes: r.size ?? 0, crc32: r.crc ?? 0 },
+    ]),
+  );
 }
 
 /** @param copy null: it cannot be marked */

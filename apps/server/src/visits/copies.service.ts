@@ -12,7 +12,7 @@ import { Turns } from '../platform/turns.js';
 import { Workshop } from '../previews/workshop.js';
 import type { ShareRecord } from '../shares/shares.queries.js';
 import { RoomService } from '../stores/room.service.js';
-import { copiesFor, forgetBeyond, forgetOver, keepCopy, type Copy } from './copies.queries.js';
+import { copiesFor, copyKey, forgetBeyond, forgetOver, keepCopy, wholeOf, type Copy } from './copies.queries.js';
 import { cannotBeMarked } from './given.js';
 import type { VisitRow } from './visits.queries.js';
 
@@ -24,7 +24,6 @@ const LOOK_AFTER_BYTES = 500_000_000;
 const SMALL_BYTES = 4_000_000;
 /** What is made at once, and what may wait for one visit. */
 const MADE = { atOnce: 2, waitingPerVisit: 20 } as const;
-const WHOLE = 'whole';
 
 /** What is marked: bytes that are at hand, or those of a file; and whether a copy of it is of all the file. */
 interface Wanted {
@@ -54,15 +53,17 @@ export class CopiesService {
     housekeeping.add('marked copies of visits that are over', () => this.tidy());
   }
 
-  /** Which copies of files there are for a visit, by their bytes (hexadecimal); null: that file cannot be marked. */
-  known(visit: VisitRow, of: readonly Buffer[]): Promise<Map<string, Copy | null>> {
-    return of.length === 0 ? Promise.resolve(new Map()) : copiesFor(this.db.manager, visit.id, WHOLE, of);
+  /** Which copies of files there are for a visit ({@link copyKey}); null: that file cannot be marked. */
+  known(visit: VisitRow, files: readonly { path: string; sha256: string }[]): Promise<Map<string, Copy | null>> {
+    const what = [...new Set(files.map((f) => wholeOf(f.path)))];
+    const of = [...new Set(files.map((f) => f.sha256))].map((hex) => Buffer.from(hex, 'hex'));
+    return copiesFor(this.db.manager, visit.id, what, of);
   }
 
   /** The copy of a file, made if it is not there. @throws Problem share.cannot-be-marked, disk.full, turns.too-many */
   async whole(share: ShareRecord, visit: VisitRow, file: { name: string; sha256: Buffer; sizeBytes: number }) {
     const of = markKind(file.name);
-    const wanted = of && { sha256: file.sha256, what: WHOLE, of, from: null };
+    const wanted = of && { sha256: file.sha256, what: wholeOf(file.name), of, from: null };
     const copy = wanted && (await this.copy(share, visit, wanted, file.sizeBytes));
     if (!copy) throw cannotBeMarked();
     return copy;
@@ -88,8 +89,9 @@ export class CopiesService {
   }
 
   private async copy(share: ShareRecord, visit: VisitRow, wanted: Wanted, sizeBytes: number): Promise<Copy | null> {
-    const there = async () =>
-      (await copiesFor(this.db.manager, visit.id, wanted.what, [wanted.sha256])).get(wanted.sha256.toString('hex'));
+    const { what, sha256 } = wanted;
+    const key = copyKey(what, sha256.toString('hex'));
+    const there = async () => (await copiesFor(this.db.manager, visit.id, [what], [sha256])).get(key);
     const found = await there();
     if (found !== undefined) return found;
     return this.turns.run(visit.id, async () => {

@@ -279,6 +279,23 @@ describe('copies that are marked', () => {
     expect(((await text.json()) as FileText).text).toBe('a,b\n1,2\n');
   });
 
+  it('are of the kind that the file is, also where the same bytes bear the ending of another', async () => {
+    const at = await folder();
+    const photo = await sharp({ create: { width: 400, height: 300, channels: 3, background: '#7a8' } })
+      .jpeg()
+      .toBuffer();
+    const [wrong, right] = [await put('photo.pdf', photo, at), await put('photo.jpg', photo, at)];
+    const visit = await inside((await office.publish(iris, [at], { may: MARKED })).token);
+    expect(await codeOf(await visit.ask(`files/${wrong}`))).toEqual([403, 'share.cannot-be-marked']);
+    expect((await visit.ask(`files/${right}`)).status).toBe(200);
+    expect((await visit.contents()).files.map((f) => [f.path, f.handing])).toEqual(
+      expect.arrayContaining([
+        [expect.stringMatching(/photo.pdf$/), 'withheld'],
+        [expect.stringMatching(/photo.jpg$/), 'marked'],
+      ]),
+    );
+  });
+
   it('are not made of what cannot be read, and that does not leave unmarked', async () => {
     const locked = join(work, 'locked.pdf');
     await run('qpdf', ['--encrypt', '', 'owner', '256', '--', kept('open.pdf', await document(1)), locked]);

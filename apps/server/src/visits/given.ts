@@ -3,9 +3,9 @@ import { handingOf, MOST_MARKED_ARCHIVE_BYTES, type Handing, type ShareMay } fro
 import { Problem } from '../platform/problems/problem.js';
 import { MOST_CONTENTS, type ContentRow } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf } from '../transfers/download.service.js';
-import type { Copy } from './copies.queries.js';
+import { copyKey, wholeOf, type Copy } from './copies.queries.js';
 
-/** Copies by the bytes that they were made of; null: those cannot be marked. */
+/** Copies by what they were made of ({@link copyOf}); null: that cannot be marked. */
 export type Copies = ReadonlyMap<string, Copy | null>;
 
 export interface Given {
@@ -17,6 +17,9 @@ export interface Given {
   marked: number;
   markedBytes: number;
 }
+
+/** What a copy of a file goes by: its bytes, and how its kind is marked. */
+const copyOf = ({ path, sha256 }: ContentRow): string => copyKey(wholeOf(path), sha256);
 
 /** How an entry is given to whom those files are their own. */
 export const handed = (may: ShareMay, own: ReadonlySet<string>, f: ContentRow): Handing =>
@@ -31,13 +34,13 @@ export function givenOf(may: ShareMay, own: ReadonlySet<string>, found: readonly
   const given = found.flatMap((f): ContentRow[] => {
     const how = handed(may, own, f);
     if (how !== 'marked') return how === 'plain' ? [f] : [];
-    const copy = copies.get(f.sha256);
+    const copy = copies.get(copyOf(f));
     return copy ? [{ ...f, sha256: copy.sha256.toString('hex'), sizeBytes: copy.sizeBytes, crc32: copy.crc32 }] : [];
   });
   return {
     // Folders alone are nothing to take.
     given: given.some((f) => f.kind === 'file') ? given : [],
-    missing: marked.filter((f) => !copies.has(f.sha256)),
+    missing: marked.filter((f) => !copies.has(copyOf(f))),
     marked: marked.length,
     markedBytes: marked.reduce((sum, f) => sum + f.sizeBytes, 0),
   };
@@ -53,7 +56,7 @@ export function listingOf(may: ShareMay, own: ReadonlySet<string>, found: Conten
     .slice(0, MOST_CONTENTS)
     .filter((f) => f.kind === 'file')
     .map((f) => {
-      const handing: Handing = copies.get(f.sha256) === null ? 'withheld' : handed(may, own, f);
+      const handing: Handing = copies.get(copyOf(f)) === null ? 'withheld' : handed(may, own, f);
       return {
         ...{ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, handing, own: own.has(f.id) },
         // Of what somebody may not have they are told no checksum, but where they say by it what they replace.
@@ -76,6 +79,12 @@ export const tooMuchToMark = (): Problem =>
     'copies.too-much',
     'There is too much in it to be marked for one download. Take the files one by one.',
   );
+
+/** Why a file is not given. */
+export const withheld = ({ level }: ShareMay): Problem =>
+  level === 'view'
+    ? new Problem('forbidden', 'share.look-only', 'This share is to look at: its files cannot be taken.')
+    : cannotBeMarked();
 
 export const cannotBeMarked = (): Problem =>
   new Problem(

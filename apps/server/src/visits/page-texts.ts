@@ -17,7 +17,11 @@ interface Language {
 export class PageTexts {
   private read: Promise<{ template: string; languages: Map<string, Language> }> | null = null;
 
-  constructor(private readonly webRoot: string) {}
+  /** @param page the file that the texts go into */
+  constructor(
+    private readonly webRoot: string,
+    private readonly file = 'visitor.html',
+  ) {}
 
   /**
    * The page, with its texts in it.
@@ -38,6 +42,11 @@ export class PageTexts {
 
   async speech(accepted: string): Promise<Speech> {
     return chosen((await this.all()).languages, accepted).speech;
+  }
+
+  /** The languages that there are texts in, as tags (BCP 47). */
+  async tags(): Promise<string[]> {
+    return [...(await this.all()).languages.keys()];
   }
 
   /** Where the page's styles are, from the root of the office. */
@@ -65,7 +74,7 @@ export class PageTexts {
       const texts = { ...first, ...(await textsOf(tag)) };
       languages.set(tag, { texts, speech: speechOf(tag, texts) });
     }
-    return { template: await readFile(join(this.webRoot, 'visitor.html'), 'utf8'), languages };
+    return { template: await readFile(join(this.webRoot, this.file), 'utf8'), languages };
   }
 }
 

@@ -8,14 +8,16 @@ import {
   holdsAt,
   needsCode,
   standingOf,
+  STANDING_WORDS,
   WRONG_CODES_PER_HOUR,
 } from '@quay/core';
 import { canonicalAddress } from '@quay/core/recipients';
-import type { CodeAsked, OpenShare } from '@quay/contract';
+import type { CodeAsked, OpenShare, SeePage } from '@quay/contract';
 import { createHmac, randomBytes, randomInt, timingSafeEqual } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
 import { loadAskers } from '../access/access-facts.js';
+import { accountRecords } from '../people/people.queries.js';
 import { SessionService } from '../people/session.service.js';
 import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
@@ -44,6 +46,22 @@ export interface Proven {
   /** Uses up what was proven, in the transaction that lets them in. @returns false: it was used meanwhile */
   use: (tx: EntityManager) => Promise<boolean>;
 }
+
+const codeFirst = (): Problem =>
+  new Problem('unauthenticated', 'share.code-needed', 'This share is opened with a code that is sent to you.');
+
+const signInFirst = (): Problem =>
+  new Problem('unauthenticated', 'share.sign-in', 'This share is for people who sign in here.');
+
+const notMeant = ({ creatorName }: ShareRecord, name: string): Problem =>
+  new Problem('forbidden', 'share.not-meant', `This share is for others than ${name}. Ask ${creatorName}.`);
+
+/** As whom a share lets somebody in; or why it does not. */
+export type Judged =
+  | { isAdmitted: true; recipient: string | null; personId: string | null; name: string | null }
+  | { isAdmitted: false; told: Problem; words: string };
+
+const keptOut = (told: Problem, words: string): Judged => ({ isAdmitted: false, told, words });
 
 const ANYBODY: Proven = {
   recipient: null,
@@ -143,6 +161,26 @@ export class RecipientsService {
     }
   }
 
+  /**
+   * Whether a share would let somebody in who proves an address, or signs in as somebody, and why not: for whoever
+   * publishes it. Visitors are told less.
+   */
+  async judge(m: EntityManager, share: ShareRecord, as: SeePage): Promise<Judged> {
+    const nobody = { isAdmitted: true as const, recipient: null, personId: null, name: null };
+    if (share.audience === 'anyone') return nobody;
+    if (share.audience === 'members') {
+      const [person] = as.personId ? await accountRecords(m, [as.personId]) : [];
+      if (!person) return keptOut(signInFirst(), 'Nobody is signed in.');
+      if (await this.isMember(m, share, person.id)) return { ...nobody, personId: person.id, name: person.name };
+      return keptOut(notMeant(share, person.name), `${person.name} is not among those it is for.`);
+    }
+    if (!as.address) return keptOut(codeFirst(), 'No address is proven.');
+    const address = addressFrom(as.address);
+    const standing = await this.standing(m, share, address);
+    if (standing === 'admitted') return { ...nobody, recipient: address };
+    return keptOut(wrongCode(CODE_TRIES - 1), `No code goes to ${address}: ${STANDING_WORDS[standing]}.`);
+  }
+
   /** Whether whoever was let in as somebody signed in still holds that session, and may from where they are now. */
   async holdsSession(visit: VisitRow, session: string | null, from: string): Promise<boolean> {
     if (session === null || !visit.sessionHash?.equals(secretHash(session))) return false;
@@ -154,12 +192,7 @@ export class RecipientsService {
     { address: text, code, ticket }: OpenShare,
     from: string,
   ): Promise<Proven> {
-    if (text === undefined || code === undefined || ticket === undefined)
-      throw new Problem(
-        'unauthenticated',
-        'share.code-needed',
-        'This share is opened with a code that is sent to you.',
-      );
+    if (text === undefined || code === undefined || ticket === undefined) throw codeFirst();
     const address = addressFrom(text);
     const ticketHash = secretHash(ticket);
     // Counted before it is compared; a right one is given back.
@@ -180,14 +213,8 @@ export class RecipientsService {
 
   private async requireMember(share: ShareRecord, session: string | null, from: string): Promise<Proven> {
     const who = session === null ? null : await this.sessions.whoHolds(session, from);
-    if (!who || session === null)
-      throw new Problem('unauthenticated', 'share.sign-in', 'This share is for people who sign in here.');
-    if (!(await this.isMember(this.db.manager, share, who.personId)))
-      throw new Problem(
-        'forbidden',
-        'share.not-meant',
-        `This share is for others than ${who.name}. Ask ${share.creatorName}.`,
-      );
+    if (!who || session === null) throw signInFirst();
+    if (!(await this.isMember(this.db.manager, share, who.personId))) throw notMeant(share, who.name);
     return { ...ANYBODY, personId: who.personId, name: who.name, sessionHash: secretHash(session) };
   }
 

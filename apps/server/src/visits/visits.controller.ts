@@ -47,6 +47,7 @@ import { pageNumber } from '../previews/show.js';
 import { DownloadService } from '../transfers/download.service.js';
 import { ResumableService } from '../transfers/resumable.service.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
+import { ArchivesService } from './archives.service.js';
 import { LookingService } from './looking.service.js';
 import { BringingService } from './bringing.service.js';
 import { PageTexts } from './page-texts.js';
@@ -62,6 +63,7 @@ export class VisitsController {
 
   constructor(
     private readonly visits: VisitsService,
+    private readonly archives: ArchivesService,
     private readonly bringing: BringingService,
     private readonly previews: PreviewsService,
     private readonly looking: LookingService,
@@ -311,7 +313,7 @@ export class VisitsController {
     @Body(valid(pickedSchema)) picked: Picked,
     @Req() req: Request,
   ): Promise<CopiesMade> {
-    return this.visits.makeCopies(visitorOf(token, req), picked);
+    return this.archives.makeCopies(visitorOf(token, req), picked);
   }
 
   @Get('all.zip')
@@ -323,7 +325,7 @@ export class VisitsController {
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const { name, archive, going, taken } = await this.visits.archive(visitorOf(token, req), picked);
+    const { name, archive, going, taken } = await this.archives.archive(visitorOf(token, req), picked);
     await this.downloads.archive(req, res, name, archive, going, taken);
   }
 
@@ -331,7 +333,7 @@ export class VisitsController {
   @For('visit')
   @Operation('Checksums of what can be taken, as sha256sum -c reads them')
   async checksums(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
-    const text = await this.visits.checksums(visitorOf(token, req));
+    const text = await this.archives.checksums(visitorOf(token, req));
     res.set({ 'Content-Disposition': 'attachment; filename=SHA256SUMS', 'Cache-Control': 'private, no-cache' });
     res.type('text/plain').send(text);
   }

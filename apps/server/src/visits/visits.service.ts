@@ -1,31 +1,14 @@
 import { Injectable } from '@nestjs/common';
 import {
-  bringsFiles,
   handingOf,
-  marksPictures,
-  MOST_MARKED_ARCHIVE_BYTES,
-  needsCode,
   PASSWORD_TRIES_PER_MINUTE,
   SHARED_TRIES_PER_MINUTE,
   visitMayContinue,
   VISIT_LIFETIME_SECONDS,
-  visitName,
-  visitorActs,
-  type Act,
   type Handing,
-  type ShareMay,
   type ShareState,
 } from '@quay/core';
-import type {
-  AskCode,
-  CodeAsked,
-  CopiesMade,
-  OpenShare,
-  Picked,
-  QuayEvent,
-  VisitorContents,
-  VisitorDoor,
-} from '@quay/contract';
+import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -37,23 +20,21 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { visitsCounted } from '../platform/metrics.js';
 import { NoticesService } from '../people/notices.service.js';
-import { Office } from '../platform/office.js';
 import { passwordMatches } from '../platform/passwords.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
-import { Turns } from '../platform/turns.js';
-import { contentsOfShare } from '../shares/frozen.queries.js';
-import { factsOf, liveIdsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
-import type { ContentRow, FileBytes } from '../stores/branch.queries.js';
-import { archiveOf, type Archive, type Going } from '../transfers/download.service.js';
+import { factsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
+import type { FileBytes } from '../stores/branch.queries.js';
+import type { Going } from '../transfers/download.service.js';
 import { CopiesService } from './copies.service.js';
-import { cannotBeMarked, givenOf, listingOf, markedOf, tooMuchToMark, type Copies, type Given } from './given.js';
-import { Takings, type Taking } from './takings.service.js';
+import { withheld } from './given.js';
+import { mayDo, PagesService } from './pages.service.js';
+import { Takings } from './takings.service.js';
 import { DoorService } from './door.service.js';
 import { RefusalsService } from './refusals.service.js';
 import { RecipientsService, type Proven } from './recipients.service.js';
-import { holdShare, ownFiles } from './bringing.queries.js';
-import { arrivingIn, visitByCookie, type VisitRow } from './visits.queries.js';
+import { holdShare } from './bringing.queries.js';
+import { visitByCookie, type VisitRow } from './visits.queries.js';
 
 /** Lookups of links that do not exist, from one address in a minute. */
 const UNKNOWN_LINKS_PER_MINUTE = 60;
@@ -63,12 +44,7 @@ const OPENINGS_PER_MINUTE = 60;
 const LONGEST_LINE_MS = 20_000;
 /** Lines that the visits of one share may write into the ledger in an hour; all are counted. */
 const LINES_PER_HOUR = { 'share.visited': 200 } as const;
-/** An upload of which nothing has come for so long is not told of any more. */
-const ARRIVING_MS = 10 * 60_000;
-const MOST_ARRIVING = 100;
 const HOUR_MS = 3_600_000;
-/** Contents and archives that are laid out at once, and that may wait for one source: behind one there can be an office. */
-const LAID_OUT = { atOnce: 3, waitingPerSource: 50 } as const;
 export const VISIT_COOKIE = 'quay_visit';
 export { VISIT_LIFETIME_SECONDS };
 
@@ -97,25 +73,26 @@ export class VisitsService {
     private readonly ledger: LedgerService,
     private readonly takings: Takings,
     private readonly events: Events,
-    private readonly office: Office,
     private readonly notices: NoticesService,
     private readonly recipients: RecipientsService,
     private readonly refusals: RefusalsService,
     private readonly copies: CopiesService,
+    private readonly pages: PagesService,
   ) {}
 
   /** What the page may show: the door, and the contents while this browser's visit lasts. */
   async look(visitor: Visitor): Promise<VisitorDoor> {
     const share = await this.shareOf(visitor);
     const visit = await this.visitOf(visitor, share);
-    return this.doorOf(sourceOf(visitor.fromAddress), share, visit);
+    return this.pages.door({ share, visit, source: sourceOf(visitor.fromAddress) });
   }
 
   /** Opens the share for this browser: a visit. A browser whose visit lasts is let in again without a new one. */
   async open(visitor: Visitor, asked: OpenShare): Promise<{ door: VisitorDoor; cookie: string | null }> {
     const share = await this.shareOf(visitor);
     const present = await this.visitOf(visitor, share);
-    if (present) return { door: await this.doorOf(sourceOf(visitor.fromAddress), share, present), cookie: null };
+    const source = sourceOf(visitor.fromAddress);
+    if (present) return { door: await this.pages.door({ share, visit: present, source }), cookie: null };
     return this.refusals.counting(share, visitor.fromAddress, () => this.letIn(visitor, share, asked));
   }
 
@@ -130,10 +107,11 @@ export class VisitsService {
     const proven = await this.recipients.require(share, asked, visitor.session, visitor.fromAddress);
     const cookie = randomBytes(24).toString('base64url');
     // A visit counts when its page can be shown: what is to be shown is at hand before it is counted.
-    const shown = await this.contentsOf(sourceOf(visitor.fromAddress), share, null);
+    const source = sourceOf(visitor.fromAddress);
+    const shown = await this.pages.contents({ share, visit: null, source });
     const visit = await this.begin(visitor, share, proven, cookie);
     const [fresh] = await sharesById(this.db.manager, this.clock.date(), [share.id]);
-    return { door: await this.doorOf(sourceOf(visitor.fromAddress), fresh ?? share, visit, shown), cookie };
+    return { door: await this.pages.door({ share: fresh ?? share, visit, source }, shown), cookie };
   }
 
   /** Sends a code to whoever the share is for, once they have the password. */
@@ -203,7 +181,7 @@ export class VisitsService {
   ): Promise<Inside & { file: FileBytes; handing: Handing; isTheirs: boolean }> {
     const { share, visit } = await this.inside(visitor);
     const file = await this.door.file(visitor.token, nodeId);
-    const isTheirs = file !== null && (await this.isOwn(visit, nodeId));
+    const isTheirs = file !== null && (await this.pages.isOwn(visit, nodeId));
     const handing = file && howGiven(file, share, isTheirs);
     if (!file || !handing) throw noSuchFile();
     return { share, visit, file, handing, isTheirs };
@@ -212,13 +190,13 @@ export class VisitsService {
   /** A file of the share, whether it may go on being sent, and what notes that it was taken. */
   async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
     const { share, visit, file: found, handing } = await this.seen(visitor, nodeId);
-    if (handing === 'withheld') throw withheld(share);
+    if (handing === 'withheld') throw withheld(share.may);
     const file = handing === 'marked' ? { ...found, ...(await this.copies.whole(share, visit, found)) } : found;
     // A copy takes its time to make: what was so before may be so no more.
-    if (file !== found && (await this.seen(visitor, nodeId)).handing !== 'marked') throw withheld(share);
+    if (file !== found && (await this.seen(visitor, nodeId)).handing !== 'marked') throw withheld(share.may);
     const still = async (now: ShareRecord) => {
       const isThere = (await this.door.file(visitor.token, nodeId)) !== null;
-      return isThere && howGiven(found, now, await this.isOwn(visit, nodeId)) === handing;
+      return isThere && howGiven(found, now, await this.pages.isOwn(visit, nodeId)) === handing;
     };
     return {
       file,
@@ -227,92 +205,8 @@ export class VisitsService {
     };
   }
 
-  /** All of a share as one archive, or what is picked of it. */
-  async archive(
-    visitor: Visitor,
-    picked: Picked,
-  ): Promise<{ archive: Archive; name: string; going: Going; taken: () => Promise<void> }> {
-    const { share, visit } = await this.inside(visitor);
-    const { archive, files } = await this.turns.run(sourceOf(visitor.fromAddress), async () => {
-      const { given, missing } = await this.given(share, visit, picked);
-      if (given.length === 0 && share.may.level === 'view') throw withheld(share);
-      if (missing.length > 0) throw copiesMissing();
-      if (picked.ids && given.length === 0) throw noSuchFile();
-      return { archive: archiveOf(given), files: given.filter((f) => f.kind === 'file') };
-    });
-    // What it was laid out of must be in the share still, and given in the same way.
-    const still = ({ may, itemIds }: ShareRecord) =>
-      Promise.resolve(givenAs(may) === givenAs(share.may) && share.itemIds.every((id) => itemIds.includes(id)));
-    const going = this.going(visitor, share, visit, still);
-    const note = (what: Taking['what']) => this.takings.note({ visitId: visit.id, share, what });
-    const taken = async () => {
-      if (picked.ids) await Promise.all(files.map(({ id, path }) => note({ file: { id, name: nameIn(path) } })));
-      else await note({ archiveOf: files.length });
-    };
-    return { archive, name: `${share.title}.zip`, going, taken };
-  }
-
-  /** Checksums of what is given, as `sha256sum -c` reads them. */
-  async checksums(visitor: Visitor): Promise<string> {
-    const { share, visit } = await this.inside(visitor);
-    const { given } = await this.turns.run(sourceOf(visitor.fromAddress), () => this.given(share, visit, {}));
-    const files = given.filter((f) => f.kind === 'file');
-    if (files.length === 0 && share.may.level === 'view') throw withheld(share);
-    return files.map((f) => `${f.sha256}  ${f.path}\n`).join('');
-  }
-
-  /** Makes some of the copies that an archive needs. @throws Problem copies.too-much, disk.full */
-  async makeCopies(visitor: Visitor, picked: Picked): Promise<CopiesMade> {
-    const { share, visit } = await this.inside(visitor);
-    const { missing, marked, markedBytes } = await this.turns.run(sourceOf(visitor.fromAddress), () =>
-      this.given(share, visit, picked),
-    );
-    if (markedBytes > MOST_MARKED_ARCHIVE_BYTES) throw tooMuchToMark();
-    const until = performance.now() + COPIES_TURN_MS;
-    let made = marked - missing.length;
-    for (const file of missing) {
-      if (performance.now() > until) break;
-      const { path, sizeBytes, sha256 } = file;
-      // That one cannot be marked is known from here on; it is left out.
-      await this.copies
-        .whole(share, visit, { name: path, sizeBytes, sha256: Buffer.from(sha256, 'hex') })
-        .catch((error: unknown) => {
-          if (!(error instanceof Problem && error.code === 'share.cannot-be-marked')) throw error;
-        });
-      made += 1;
-    }
-    return { made, of: marked };
-  }
-
-  private async given(share: ShareRecord, visit: VisitRow, { ids }: Picked): Promise<Given> {
-    const all = await this.served(share, visit);
-    const found = ids ? all.filter((f) => ids.includes(f.id)) : all;
-    const own = await this.ownOf(visit);
-    return givenOf(share.may, own, found, await this.copiesOf(share, visit, own, found));
-  }
-
-  private copiesOf(
-    { may }: ShareRecord,
-    visit: VisitRow | null,
-    own: ReadonlySet<string>,
-    found: ContentRow[],
-  ): Promise<Copies> {
-    const marked = visit ? markedOf(may, own, found) : [];
-    return visit && marked.length > 0
-      ? this.copies.known(
-          visit,
-          marked.map((f) => Buffer.from(f.sha256, 'hex')),
-        )
-      : Promise.resolve(new Map());
-  }
-
   /** Whether a download goes on: while the visit lasts, and `still` says so of what is being sent. */
-  private going(
-    visitor: Visitor,
-    share: ShareRecord,
-    visit: VisitRow,
-    still: (now: ShareRecord) => Promise<boolean>,
-  ): Going {
+  going(visitor: Visitor, share: ShareRecord, visit: VisitRow, still: (now: ShareRecord) => Promise<boolean>): Going {
     const until = (of: ShareRecord) =>
       new Date(Math.min(of.closesAt?.getTime() ?? Infinity, visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000));
     return {
@@ -466,93 +360,6 @@ export class VisitsService {
       more ? { ...entry, kind: `${kind}-often`, detail: { title: share.title, count } } : entry,
     );
   }
-
-  private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
-
-  /** The page of a share as somebody gets it who is let in. Nothing is counted, and nothing of it can be taken. */
-  async seenAs(share: ShareRecord, you: string, source: string): Promise<VisitorDoor> {
-    const door = await this.doorOf(source, share, null);
-    if (door.state !== 'open') return door;
-    const contents = await this.contentsOf(source, share, null);
-    return { ...door, you, message: share.message, contents };
-  }
-
-  private async doorOf(
-    source: string,
-    share: ShareRecord,
-    visit: VisitRow | null,
-    contents?: VisitorContents,
-  ): Promise<VisitorDoor> {
-    const now = this.clock.now();
-    const state = stateOf(share, now);
-    const { name, zone, words, logo } = await this.office.toVisitors();
-    const shown = visit !== null || (share.passwordHash === null && share.audience === 'anyone');
-    return {
-      office: name,
-      officeWords: words,
-      logo,
-      zone,
-      sender: share.creatorName,
-      title: share.title,
-      message: shown && (visit !== null || state === 'open') ? share.message : '',
-      state: visit ? 'open' : state,
-      barred: share.barredAt !== null,
-      opensAt: share.opensAt?.toISOString() ?? null,
-      closesAt: share.closesAt?.toISOString() ?? null,
-      needsPassword: share.passwordHash !== null,
-      needsCode: needsCode(share.audience),
-      needsSignIn: share.audience === 'members',
-      you: visit?.who ?? null,
-      countsVisits: share.visitLimit !== null,
-      visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
-      now: new Date(now).toISOString(),
-      contents: visit ? (contents ?? (await this.contentsOf(source, share, visit))) : null,
-    };
-  }
-
-  /** @param source who has it laid out: each has so many turns */
-  private contentsOf(source: string, share: ShareRecord, visit: VisitRow | null): Promise<VisitorContents> {
-    return this.turns.run(source, async () => {
-      const all = await contentsOfShare(this.db.manager, share);
-      const own = await this.ownOf(visit);
-      const found = this.visible(share, all, own);
-      const { level, takesBytes } = share.may;
-      const brings = bringsFiles(share.may);
-      return {
-        ...{
-          level,
-          seesOthers: mayDo(share, 'see'),
-          markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
-        },
-        ...listingOf(share.may, own, found, await this.copiesOf(share, visit, own, found)),
-        arriving: await this.arriving(share),
-        places: brings ? placesIn(share, all) : [],
-        takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
-      };
-    });
-  }
-
-  private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
-    if (liveIdsOf(share).length === 0 || !mayDo(share, 'see')) return [];
-    return arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING);
-  }
-
-  /** What is in a share to a visit: of its items and all below them, what its publisher may publish and they may read. */
-  private async served(share: ShareRecord, visit: VisitRow): Promise<ContentRow[]> {
-    return this.visible(share, await contentsOfShare(this.db.manager, share), await this.ownOf(visit));
-  }
-
-  private visible(share: ShareRecord, all: ContentRow[], own: ReadonlySet<string>): ContentRow[] {
-    return mayDo(share, 'see') ? all : all.filter((f) => own.has(f.id));
-  }
-
-  private async ownOf(visit: VisitRow | null): Promise<Set<string>> {
-    return visit?.actorId ? ownFiles(this.db.manager, visit.actorId) : new Set();
-  }
-
-  private async isOwn(visit: VisitRow, nodeId: string): Promise<boolean> {
-    return (await this.ownOf(visit)).has(nodeId);
-  }
 }
 
 /** Whether an event may mean that a visit of this share is over; a member's ends with their session, too. */
@@ -561,55 +368,18 @@ export const unsettles = ({ id, audience }: ShareRecord, event: QuayEvent): bool
   (event.topic === 'share' && event.id === id) ||
   (event.topic === 'session' && audience === 'members');
 
-/** Folders that may be named to somebody who brings something. */
-const MOST_PLACES = 5000;
-
-const mayDo = ({ may }: ShareRecord, act: Act): boolean => visitorActs(may).all.includes(act);
-
-/** Where files may be brought: folders that are served as they are; where nothing else is seen, the items alone. */
-function placesIn(share: ShareRecord, all: ContentRow[]): VisitorContents['places'] {
-  const sees = mayDo(share, 'see');
-  return all
-    .filter((f) => f.kind === 'folder' && !share.frozenIds.includes(f.origin) && (sees || f.id === f.origin))
-    .slice(0, MOST_PLACES)
-    .map((f) => ({ id: f.id, path: f.path.replace(/\/$/, '') }));
-}
-
 function visitorActor(visitor: Visitor): { kind: 'visitor'; id: null; name: string } {
   return { kind: 'visitor', id: null, name: `Visitor from ${visitor.fromAddress}` };
 }
 
-const noSuchFile = (): Problem =>
+export const noSuchFile = (): Problem =>
   new Problem('not-found', 'share.no-such-file', 'That file is not in this share any more.');
-
-const nameIn = (path: string): string => path.slice(path.lastIndexOf('/') + 1);
 
 /** How a visit gets a file; null: to it, there is none. */
 const howGiven = (file: FileBytes, share: ShareRecord, isOwn: boolean): Handing | null => {
   if (isOwn) return 'plain';
   return mayDo(share, 'see') ? handingOf(share.may, file) : null;
 };
-
-const withheld = ({ may }: ShareRecord): Problem =>
-  may.level === 'view'
-    ? new Problem('forbidden', 'share.look-only', 'This share is to look at: its files cannot be taken.')
-    : cannotBeMarked();
-
-const copiesMissing = (): Problem =>
-  new Problem(
-    'conflict',
-    'share.copies-missing',
-    'The copies that are marked for you are not made yet. Open the page of the share and press Download all there.',
-  );
-
-/** How what may be taken is given. */
-const givenAs = (may: ShareMay): string => `${visitorActs(may).all.includes('read')} ${may.watermark}`;
-
-/** Whom the copies of a visit name. */
-const markedFor = (visit: VisitRow): string => visit.who ?? visitName(visit.id);
-
-/** For so long copies are made before it is told how far that is. */
-const COPIES_TURN_MS = 2000;
 
 const notOpened = (): Problem =>
   new Problem(

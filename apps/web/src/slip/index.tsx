@@ -1,4 +1,4 @@
-import type { ShareSheet } from '@quay/contract';
+import type { CreateShare, SeeDraft, SeenPage, ShareSheet } from '@quay/contract';
 import { audienceWords, countOf, mayWords, momentInWords, shareSentence, type RailField } from '@quay/core';
 import { useMutation, useQuery } from '@tanstack/react-query';
 import { useEffect, useState } from 'react';
@@ -6,6 +6,7 @@ import { Button } from 'react-bootstrap';
 import { api } from '../ui/api';
 import { now as serverNow, useNow, useZone } from '../ui/session';
 import { useChanged } from '../ui/changed';
+import { AsVisitor } from '../ui/as-visitor';
 import { AudienceField } from '../ui/audience/audience-field';
 import { useJudgedAudience, type JudgedAudience } from '../ui/audience/chosen';
 import { guardrailsForQuery } from '../ui/queries';
@@ -59,7 +60,7 @@ function SlipForm() {
   const judged = useJudgedAudience(slip);
   const guess = useGuessing();
   const { data: rails } = useQuery(guardrailsForQuery(slip.items.map((i) => i.id)));
-  const facts = { zone, sizes, rails, passwordScore: guess.score };
+  const facts = { zone, sizes, rails, passwordScore: guess.score, addressId: useChosenAddress()?.id ?? '' };
   const meant = slipTerms(slip, judged, { ...facts, now });
   const [tried, setTried] = useState(false);
   useEffect(() => {
@@ -102,6 +103,7 @@ function SlipForm() {
           <Button type="submit" disabled={publish.isPending}>
             {publish.isPending ? 'Publishing' : 'Publish'}
           </Button>
+          <See meant={meant} judged={judged} />
           <Button variant="plain" onClick={slip.clear}>
             Clear the slip
           </Button>
@@ -110,6 +112,41 @@ function SlipForm() {
     </form>
   );
 }
+
+/** The page as visitors would get it, before anything is published. */
+function See({ meant, judged }: Pick<PartsProps, 'meant' | 'judged'>) {
+  const slip = useSlip();
+  const [share, setShare] = useState<CreateShare | null>(null);
+  const { faults } = meant;
+  // As it is when it is begun to be looked at: windows of presets move on with the clock.
+  const look = () => {
+    const asked = shareAsked(slip, judged, meant);
+    const password = asked.password === null ? null : DRAFT_PASSWORD;
+    // What is left to be filled in is no reason not to look.
+    setShare({ ...asked, title: asked.title || 'No title yet', password, weakPasswordMeant: true });
+  };
+  return (
+    <>
+      <Button variant="plain" disabled={Boolean(faults.window ?? faults.audience)} onClick={look}>
+        See as visitor
+      </Button>
+      {share && (
+        <AsVisitor
+          title={share.title}
+          audience={slip.audience}
+          of={{
+            key: ['marks', 'page', share],
+            ask: (see) => api<SeenPage>('POST', '/api/shares/seen', { ...see, share } satisfies SeeDraft),
+          }}
+          close={() => setShare(null)}
+        />
+      )}
+    </>
+  );
+}
+
+/** A password is not sent for a look: that there is one is enough. */
+const DRAFT_PASSWORD = 'any password';
 
 const stuckWords = (meant: SlipTerms): string =>
   Object.values(meant.faults)[0] ??
@@ -153,13 +190,13 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
   const needs: Record<PartName, boolean> = {
     What: Boolean(faults.title),
     Who: Boolean(faults.audience) || breaks('audience', 'publisher'),
-    May: Boolean(faults.may) || breaks('may'),
+    May: Boolean(faults.may) || breaks('may', 'watermark'),
     When: Boolean(faults.window) || breaks('window'),
     Guard:
       Boolean(faults.password ?? faults.limit ?? faults.files) ||
       (guess.weak && !slip.weakPasswordMeant) ||
       breaks('password', 'limit'),
-    Address: !address || better !== undefined,
+    Address: !address || better !== undefined || breaks('address'),
   };
   const part = (name: PartName) => ({
     name,
@@ -180,6 +217,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
       <Part {...part('May')} said={<MaySaid meant={meant} />}>
         <MayField id="slip" chosen={slip} set={slip.set} fault={faults.may} />
         <RailFaults faults={railFaults} field="may" fix={fix} />
+        <RailFaults faults={railFaults} field="watermark" fix={fix} />
       </Part>
       <Part {...part('When')} said={<WhenSaid meant={meant} />}>
         <WindowField chosen={slip} set={slip.set} window={meant.window} fault={faults.window} />
@@ -190,6 +228,7 @@ function Parts({ meant, judged, guess, tried, sizes }: PartsProps) {
       </Part>
       <Part {...part('Address')} said={<span className="mono">{address?.text}</span>}>
         <Address />
+        <RailFaults faults={railFaults} field="address" fix={fix} />
       </Part>
       <KeepTemplates judged={judged} />
     </div>

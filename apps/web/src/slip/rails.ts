@@ -20,6 +20,8 @@ export function useFix(): (fix: RailFix) => void {
         return set({ watermark: fix.watermark });
       case 'level':
         return set({ level: fix.level });
+      case 'address':
+        return set({ addressId: fix.addressId });
       case 'visits':
         return set({ limitField: String(fix.visitLimit) });
     }

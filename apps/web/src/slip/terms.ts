@@ -38,13 +38,15 @@ interface SlipFacts {
   rails?: GuardrailsFor | undefined;
   /** How hard a typed password is to guess. */
   passwordScore?: number | null;
+  /** Of the address that its link is built on. */
+  addressId?: string;
 }
 
 /** What the slip means at this moment, by the core's rules. */
 export function slipTerms(
   slip: Slip,
   judged: JudgedAudience,
-  { now, zone, sizes, rails, passwordScore = null }: SlipFacts,
+  { now, zone, sizes, rails, passwordScore = null, addressId = '' }: SlipFacts,
 ): SlipTerms {
   const window = chosenWindow(slip, now, zone);
   const limit = typedNumber(slip.limitField, VISIT_LIMIT_RANGE);
@@ -64,7 +66,7 @@ export function slipTerms(
   const railFaults = guardrailFaults(
     {
       ...{ window, madeAt: now, passwordScore, audience: slip.audience, level: slip.level, visitLimit: limit.value },
-      watermark: slip.watermark,
+      ...{ addressId, watermark: slip.watermark },
       hasPassword: slip.passwordChoice !== 'none',
       listed: judged.lists?.listed.listed ?? [],
       publisherHasFactor: rails?.hasFactor ?? true,

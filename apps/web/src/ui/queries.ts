@@ -100,6 +100,10 @@ export const calendarQuery = queryOptions({
   queryKey: ['calendar'],
   queryFn: () => api<CalendarLink>('GET', '/api/calendar'),
 });
+export const visitorLanguagesQuery = queryOptions({
+  queryKey: ['settings', 'visitor-languages'],
+  queryFn: () => api<{ languages: string[] }>('GET', '/api/visitor-page/languages'),
+});
 export const templatesQuery = queryOptions({
   queryKey: ['templates'],
   queryFn: () => api<SlipTemplate[]>('GET', '/api/templates'),

@@ -64,6 +64,7 @@ addEventListener('beforeunload', (e) => {
 const viewer = new Viewer({
   files: () => shown.door?.contents?.files ?? [],
   urlOf: (id) => `${base}/files/${id}`,
+  factsOf: (id) => `${base}/files/${id}/look`,
 });
 
 const actions: Actions = {

@@ -8,6 +8,8 @@ export interface ViewerSource {
   files: () => readonly VisitorFile[];
   /** Everything of one file: "files/ID". */
   urlOf: (id: string) => string;
+  /** Where it is told how a file can be looked at. */
+  factsOf: (id: string) => string;
 }
 
 const AWAY = say('away.viewer');
@@ -118,7 +120,7 @@ export class Viewer {
     this.dialog.setAttribute('aria-label', name);
     this.sayWhich(file);
     this.say(say('wait'));
-    const lookUrl = `${this.source.urlOf(file.id)}/look`;
+    const lookUrl = this.source.factsOf(file.id);
     const isWanted = () => mine === this.turn;
     const facts = await ask<PreviewFacts>(lookUrl);
     if (!isWanted()) return;

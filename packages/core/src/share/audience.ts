@@ -69,6 +69,12 @@ export function standingOf(audience: 'verified' | 'listed', found: { listed: boo
   return audience === 'verified' || found.listed ? 'admitted' : 'unlisted';
 }
 
+/** Why an address is not admitted, for whoever publishes; visitors are not told. */
+export const STANDING_WORDS: Record<Exclude<Standing, 'admitted'>, string> = {
+  unlisted: 'it is not on the list',
+  blocked: 'it is among those who are never let in',
+};
+
 /** Whom the sentence of a share is about. */
 export interface AudienceTerms {
   kind: AudienceKind;

@@ -18,6 +18,7 @@ const terms = (part: Partial<RailTerms> = {}): RailTerms => ({
   madeAt: MADE,
   ...{ hasPassword: true, passwordScore: null, audience: 'anyone', listed: [], level: 'download', visitLimit: null },
   watermark: 'none',
+  addressId: 'inside',
   publisherHasFactor: false,
   ...part,
 });
@@ -41,6 +42,8 @@ function mended(before: RailTerms, fix: RailFix): RailTerms {
       return { ...before, level: fix.level };
     case 'watermark':
       return { ...before, watermark: fix.watermark };
+    case 'address':
+      return { ...before, addressId: fix.addressId };
     case 'visits':
       return { ...before, visitLimit: fix.visitLimit };
   }
@@ -114,6 +117,19 @@ describe('guardrails', () => {
     const [fault] = faults({ domains }, { audience: 'listed', listed: [...listed, ...outside] });
     expect(fault?.fix).toMatchObject({ change: 'take-off', listed: outside });
     expect(faults({ domains }, { audience: 'listed', listed: outside })[0]?.fix).toBeNull();
+  });
+  it('hold links to addresses', () => {
+    const outside = { id: 'outside', text: 'https://files.saltmarsh.example' };
+    const [fault] = faults({ addresses: [outside] });
+    expect(fault).toEqual({
+      ...{ rail: 'addresses', field: 'address' },
+      words: 'The office: links are built on https://files.saltmarsh.example.',
+      fix: { change: 'address', addressId: 'outside', words: 'Build it on https://files.saltmarsh.example' },
+    });
+    expect(faults({ addresses: [outside, { id: 'inside', text: 'http://quay.local' }] })).toEqual([]);
+    expect(guardrailWords(rails({ addresses: [outside] }))).toEqual([
+      'Links are built on https://files.saltmarsh.example alone.',
+    ]);
   });
   it('say whose rule it is, and the strictest where several say the same', () => {
     const all = [

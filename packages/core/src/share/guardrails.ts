@@ -23,19 +23,29 @@ export interface Guardrails {
   mostVisits: number | null;
   /** Addresses are listed below these alone; none: any. */
   domains: Listed[];
+  /** Links are built on these alone; none: on any. */
+  addresses: RailAddress[];
   /** Whoever publishes has a second factor. */
   factorNeeded: boolean;
+}
+
+/** An address that links may be built on, and how it was written when the rule was made. */
+export interface RailAddress {
+  id: string;
+  text: string;
 }
 
 export const NO_GUARDRAILS: Guardrails = {
   ...{ longestDays: null, endNeeded: false, passwordNeeded: false, strongPassword: false },
   ...{ audiences: [...AUDIENCES], levels: [...SHARE_LEVELS], watermarkNeeded: false, mostVisits: null },
-  ...{ domains: [], factorNeeded: false },
+  ...{ domains: [], addresses: [], factorNeeded: false },
 };
 
 export const LONGEST_DAYS_RANGE = { min: 1, max: 3650, whole: true } as const;
 /** Domains that one set of guardrails names. */
 export const MOST_RAIL_DOMAINS = 200;
+/** Addresses of links that it names. */
+export const MOST_RAIL_ADDRESSES = 50;
 
 /** Guardrails and whose they are: a store's name; null: the office's. */
 export interface NamedGuardrails {
@@ -57,10 +67,12 @@ export interface RailTerms {
   level: ShareLevel;
   watermark: Watermark;
   visitLimit: number | null;
+  /** Of the address that its link is built on. */
+  addressId: string;
   publisherHasFactor: boolean;
 }
 
-export type RailField = 'window' | 'password' | 'audience' | 'may' | 'limit' | 'publisher';
+export type RailField = 'window' | 'password' | 'audience' | 'may' | 'watermark' | 'limit' | 'address' | 'publisher';
 /** The smallest change by which a share keeps to a rule. */
 export type RailFix =
   | { change: 'closes'; closesAt: Instant; words: string }
@@ -69,7 +81,8 @@ export type RailFix =
   | { change: 'take-off'; listed: Listed[]; words: string }
   | { change: 'level'; level: ShareLevel; words: string }
   | { change: 'watermark'; watermark: Watermark; words: string }
-  | { change: 'visits'; visitLimit: number; words: string };
+  | { change: 'visits'; visitLimit: number; words: string }
+  | { change: 'address'; addressId: string; words: string };
 
 export interface RailFault {
   rail: keyof Guardrails;
@@ -187,7 +200,7 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
     },
   },
   watermarkNeeded: {
-    field: 'may',
+    field: 'watermark',
     judge: ({ terms, rails }) =>
       // What is only looked at is marked; where that cannot stay so, what is taken then must be.
       rails.watermarkNeeded && !(marksPictures(terms) && (terms.watermark !== 'none' || rails.levels.includes('view')))
@@ -207,6 +220,17 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
           }
         : null,
   },
+  addresses: {
+    field: 'address',
+    judge: ({ terms, rails: { addresses } }) => {
+      const [first] = addresses;
+      if (!first || addresses.some((a) => a.id === terms.addressId)) return null;
+      return {
+        words: `links are built on ${orNames(addresses)}.`,
+        fix: { change: 'address', addressId: first.id, words: `Build it on ${first.text}` },
+      };
+    },
+  },
   factorNeeded: {
     field: 'publisher',
     judge: ({ terms, rails }) =>
@@ -215,6 +239,8 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
         : null,
   },
 };
+
+const orNames = (addresses: readonly RailAddress[]): string => addresses.map((a) => a.text).join(' or ');
 
 const begins = ({ window, madeAt }: RailTerms): Instant => Math.max(window.opensAt ?? madeAt, madeAt);
 const closing = (closesAt: Instant, days: number): RailFix => ({
@@ -273,6 +299,7 @@ export function guardrailWords(rails: Guardrails): string[] {
         .join(', ')}; nothing else.`,
     rails.watermarkNeeded && 'What visitors get is marked for them.',
     mostVisits !== null && `At most ${countOf(mostVisits, 'visit')}.`,
+    rails.addresses.length > 0 && `Links are built on ${orNames(rails.addresses)} alone.`,
     rails.factorNeeded && 'Whoever publishes has a second factor.',
   ].filter((words) => words !== false);
 }

@@ -22,7 +22,7 @@ import { api } from '../../ui/api';
 import { ListField } from '../../ui/audience/audience-field';
 import { useReadList } from '../../ui/audience/chosen';
 import { useNotices } from '../../ui/notices';
-import { useNow, useZone } from '../../ui/session';
+import { useMe, useNow, useZone } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { guardrailsQuery } from './queries';
 import './guardrails.scss';
@@ -56,17 +56,20 @@ export function GuardrailsSettings() {
   );
 }
 
-interface Typed extends Omit<Guardrails, 'longestDays' | 'mostVisits' | 'domains'> {
+interface Typed extends Omit<Guardrails, 'longestDays' | 'mostVisits' | 'domains' | 'addresses'> {
   longest: string | null;
   visits: string | null;
   domains: string;
+  /** By their ids. */
+  addresses: string[];
 }
 
-const typedOf = ({ longestDays, mostVisits, domains, ...rest }: Guardrails): Typed => ({
+const typedOf = ({ longestDays, mostVisits, domains, addresses, ...rest }: Guardrails): Typed => ({
   ...rest,
   longest: longestDays === null ? null : String(longestDays),
   visits: mostVisits === null ? null : String(mostVisits),
   domains: domains.map(listedText).join('\n'),
+  addresses: addresses.map((a) => a.id),
 });
 
 function RailsForm({ of, kept }: { of: string; kept: Guardrails }) {
@@ -107,6 +110,7 @@ function RailsForm({ of, kept }: { of: string; kept: Guardrails }) {
       <WindowRails typed={typed} set={set} />
       <PasswordRails typed={typed} set={set} />
       <WhoRails typed={typed} set={set} read={read} />
+      <AddressRails typed={typed} set={set} />
       {fault && <p className="field-fault mb-0">{fault}</p>}
       {failure && (
         <p className="field-fault mb-0" role="alert">
@@ -290,6 +294,34 @@ function WhoRails({ typed, set, read }: RailsProps & { read: ReturnType<typeof u
         ))}
       </fieldset>
     </>
+  );
+}
+
+/** Which of the office's addresses links are built on. */
+function AddressRails({ typed, set }: RailsProps) {
+  const { addresses } = useMe();
+  const isHeld = typed.addresses.length > 0;
+  const all = addresses.map((a) => a.id);
+  // What is not there any more is not asked for again.
+  const chosen = (id: string, on: boolean) => all.filter((each) => (each === id ? on : typed.addresses.includes(each)));
+  if (addresses.length < 2 && !isHeld) return null;
+  return (
+    <fieldset>
+      <legend>Links are built on</legend>
+      {addresses.map((a) => (
+        <Rail
+          key={a.id}
+          id={`rail-address-${a.id}`}
+          on={!isHeld || typed.addresses.includes(a.id)}
+          set={(on) => {
+            const next = isHeld ? chosen(a.id, on) : all.filter((id) => id !== a.id);
+            set({ addresses: next.length === all.length ? [] : next });
+          }}
+          label={a.text}
+          example={null}
+        />
+      ))}
+    </fieldset>
   );
 }
 

@@ -60,6 +60,8 @@ function changeFor(fix: RailFix, share: ShareSheet): ChangeShare | null {
       return { may: { ...may, level: fix.level } };
     case 'watermark':
       return { may: { ...may, watermark: fix.watermark } };
+    case 'address':
+      return { addressId: fix.addressId };
     case 'visits':
       return { visitLimit: fix.visitLimit };
     case 'take-off': {

@@ -1,10 +1,11 @@
-import type { ChangeShare, ShareSheet } from '@quay/contract';
+import type { ChangeShare, SeenPage, SeePage, ShareSheet } from '@quay/contract';
 import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling, visitName } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { api, ApiProblem } from '../../ui/api';
+import { AsVisitor } from '../../ui/as-visitor';
 import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
@@ -51,6 +52,7 @@ function ClosedShare({ id, words, close }: { id: string; words: string; close: (
 export function ShareSheetPanel({ id, close }: { id: string; close: () => void }) {
   const { data: share, error, refetch } = useQuery(shareQuery(id));
   const [editing, setEditing] = useState(false);
+  const [seeing, setSeeing] = useState(false);
   const [fresh, setFresh] = useState<string | null>(null);
   const propose = useNewPassword(id, setFresh);
   if (error)
@@ -85,8 +87,9 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       {editing ? (
         <EditShare share={share} done={() => setEditing(false)} />
       ) : (
-        <Verbs share={share} edit={() => setEditing(true)} propose={propose} />
+        <Verbs share={share} edit={() => setEditing(true)} propose={propose} see={() => setSeeing(true)} />
       )}
+      {seeing && <SeeShare share={share} close={() => setSeeing(false)} />}
       {fresh && (
         <section>
           <h3>The new password, shown only now</h3>
@@ -117,6 +120,14 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   );
 }
 
+function SeeShare({ share, close }: { share: ShareSheet; close: () => void }) {
+  const of = {
+    key: ['marks', 'page', share.id] as const,
+    ask: (asked: SeePage) => api<SeenPage>('POST', `/api/shares/${share.id}/seen`, asked),
+  };
+  return <AsVisitor title={share.title} audience={share.audience} of={of} close={close} />;
+}
+
 /** Gives a share another password, which is shown once. */
 function useNewPassword(id: string, show: (password: string) => void): () => void {
   const change = useChangeShare();
@@ -130,9 +141,11 @@ interface VerbsProps {
   share: ShareSheet;
   edit: () => void;
   propose: () => void;
+  /** Shows its page as visitors get it. */
+  see: () => void;
 }
 
-function Verbs({ share, edit, propose }: VerbsProps) {
+function Verbs({ share, edit, propose, see }: VerbsProps) {
   const zone = useZone();
   const undoable = useUndoableChange();
   const ask = (asked: ChangeShare, words: string, before?: ChangeShare) =>
@@ -160,14 +173,9 @@ function Verbs({ share, edit, propose }: VerbsProps) {
       <Button size="sm" variant="plain" onClick={propose}>
         New password
       </Button>
-      <a
-        className="btn btn-sm btn-plain"
-        href={share.link.slice(share.link.lastIndexOf('/s/'))}
-        target="_blank"
-        rel="noreferrer"
-      >
-        View as visitor
-      </a>
+      <Button size="sm" variant="plain" onClick={see}>
+        See as visitor
+      </Button>
       <Button size="sm" variant="plain" onClick={() => useSlip.getState().again(sharedAgain(share, now(), zone))}>
         Share again
       </Button>

@@ -1,0 +1,150 @@
+import { Injectable } from '@nestjs/common';
+import { bringsFiles, marksPictures, needsCode, visitName, visitorActs, type Act, type Instant } from '@quay/core';
+import type { Picked, VisitorContents, VisitorDoor } from '@quay/contract';
+import { DataSource, type EntityManager } from 'typeorm';
+import { Clock } from '../platform/clock.js';
+import { Office } from '../platform/office.js';
+import { Turns } from '../platform/turns.js';
+import { contentsOfShare } from '../shares/frozen.queries.js';
+import { liveIdsOf, stateOf, type ShareRecord } from '../shares/shares.queries.js';
+import type { ContentRow } from '../stores/branch.queries.js';
+import { ownFiles } from './bringing.queries.js';
+import { CopiesService } from './copies.service.js';
+import { givenOf, listingOf, markedOf, type Copies, type Given } from './given.js';
+import { arrivingIn, type VisitRow } from './visits.queries.js';
+
+/** An upload of which nothing has come for so long is not told of any more. */
+const ARRIVING_MS = 10 * 60_000;
+const MOST_ARRIVING = 100;
+/** Folders that may be named to somebody who brings something. */
+const MOST_PLACES = 5000;
+/** Contents and archives that are laid out at once, and that may wait for one source: behind one there can be an office. */
+const LAID_OUT = { atOnce: 3, waitingPerSource: 50 } as const;
+
+/** A share that is to be shown, and to whom. */
+export interface Showing {
+  share: ShareRecord;
+  /** The visit that it is shown to; null: to nobody who is inside. */
+  visit: VisitRow | null;
+  /** Who has it laid out: each has so many turns. */
+  source: string;
+}
+
+/** What the page of a share shows, and what of it is given. */
+@Injectable()
+export class PagesService {
+  private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
+
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly office: Office,
+    private readonly copies: CopiesService,
+  ) {}
+
+  /**
+   * @param contents where they have been laid out already
+   * @param at the moment that it is shown at; left out: now
+   */
+  async door(showing: Showing, contents?: VisitorContents, at: Instant = this.clock.now()): Promise<VisitorDoor> {
+    const { share, visit } = showing;
+    const state = stateOf(share, at);
+    const { name, zone, words, logo } = await this.office.toVisitors();
+    const isShown = visit !== null || (share.passwordHash === null && share.audience === 'anyone');
+    return {
+      office: name,
+      officeWords: words,
+      logo,
+      zone,
+      sender: share.creatorName,
+      title: share.title,
+      message: isShown && (visit !== null || state === 'open') ? share.message : '',
+      state: visit ? 'open' : state,
+      barred: share.barredAt !== null,
+      opensAt: share.opensAt?.toISOString() ?? null,
+      closesAt: share.closesAt?.toISOString() ?? null,
+      needsPassword: share.passwordHash !== null,
+      needsCode: needsCode(share.audience),
+      needsSignIn: share.audience === 'members',
+      you: visit?.who ?? null,
+      countsVisits: share.visitLimit !== null,
+      visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
+      now: new Date(at).toISOString(),
+      contents: visit ? (contents ?? (await this.contents(showing))) : null,
+    };
+  }
+
+  contents({ share, visit, source }: Showing, m: EntityManager = this.db.manager): Promise<VisitorContents> {
+    return this.turns.run(source, async () => {
+      const all = await contentsOfShare(m, share);
+      const own = await this.ownOf(visit);
+      const found = visible(share, all, own);
+      const { level, takesBytes } = share.may;
+      const brings = bringsFiles(share.may);
+      return {
+        ...{
+          level,
+          seesOthers: mayDo(share, 'see'),
+          markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
+        },
+        ...listingOf(share.may, own, found, await this.copiesOf(share, visit, own, found)),
+        arriving: await this.arriving(share),
+        places: brings ? placesIn(share, all) : [],
+        takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
+      };
+    });
+  }
+
+  /** What a visit is given, all or of what is named, and what `lay` makes of it while it is its turn. */
+  given<T>(showing: Showing & { visit: VisitRow }, { ids }: Picked, lay: (given: Given) => T): Promise<T> {
+    const { share, visit, source } = showing;
+    return this.turns.run(source, async () => {
+      const own = await this.ownOf(visit);
+      const all = visible(share, await contentsOfShare(this.db.manager, share), own);
+      const found = ids ? all.filter((f) => ids.includes(f.id)) : all;
+      return lay(givenOf(share.may, own, found, await this.copiesOf(share, visit, own, found)));
+    });
+  }
+
+  /** Whether a visit brought a file itself. */
+  async isOwn(visit: VisitRow, nodeId: string): Promise<boolean> {
+    return (await this.ownOf(visit)).has(nodeId);
+  }
+
+  private async ownOf(visit: VisitRow | null): Promise<Set<string>> {
+    return visit?.actorId ? ownFiles(this.db.manager, visit.actorId) : new Set();
+  }
+
+  private copiesOf(
+    { may }: ShareRecord,
+    visit: VisitRow | null,
+    own: ReadonlySet<string>,
+    found: ContentRow[],
+  ): Promise<Copies> {
+    const marked = visit ? markedOf(may, own, found) : [];
+    return visit && marked.length > 0 ? this.copies.known(visit, marked) : Promise.resolve(new Map());
+  }
+
+  private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
+    if (liveIdsOf(share).length === 0 || !mayDo(share, 'see')) return [];
+    return arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING);
+  }
+}
+
+/** Whether visitors of a share may do something with what is in it. */
+export const mayDo = ({ may }: ShareRecord, act: Act): boolean => visitorActs(may).all.includes(act);
+
+const visible = (share: ShareRecord, all: ContentRow[], own: ReadonlySet<string>): ContentRow[] =>
+  mayDo(share, 'see') ? all : all.filter((f) => own.has(f.id));
+
+/** Where files may be brought: folders that are served as they are; where nothing else is seen, the items alone. */
+function placesIn(share: ShareRecord, all: ContentRow[]): VisitorContents['places'] {
+  const sees = mayDo(share, 'see');
+  return all
+    .filter((f) => f.kind === 'folder' && !share.frozenIds.includes(f.origin) && (sees || f.id === f.origin))
+    .slice(0, MOST_PLACES)
+    .map((f) => ({ id: f.id, path: f.path.replace(/\/$/, '') }));
+}
+
+/** Whom the copies of a visit name. */
+const markedFor = (visit: VisitRow): string => visit.who ?? visitName(visit.id);

@@ -3,7 +3,7 @@ import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import { PDFDocument } from 'pdf-lib';
-import type { Browser, ElementHandle } from 'puppeteer-core';
+import type { Browser, ElementHandle, Frame } from 'puppeteer-core';
 import sharp from 'sharp';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
@@ -355,4 +355,62 @@ it('several are changed at once, with one way back; the sheet says who came and 
   await iris.sees('Nobody has opened it yet.', '.sheet');
   expect(iris.page.url()).toBe(`${office.origin}/shares/${two.id}`);
   for (const person of [iris, visitor]) await person.leave();
+});
+
+it('the page is seen as visitors will get it, before it is published and after, and nothing is counted', async () => {
+  const client = await office.signedIn('iris');
+  const { id } = (await client.upload(office.roots.projects, 'seen first.txt', Buffer.from('seen'))).body;
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+  await iris.press('Select seen first.txt');
+  await iris.page.keyboard.press('s');
+  await iris.unfold('Who');
+  await iris.press('Listed', '.slip');
+  await iris.page.type('.slip [aria-label="Recipients"]', 'fenway.example');
+  await iris.sees('1 entry', '.slip');
+  await iris.press('See as visitor', '.slip');
+  const within = async () => {
+    const element = await iris.page.waitForSelector('.as-visitor iframe');
+    return (await element?.contentFrame()) as Frame;
+  };
+  const seesWithin = async (words: string) =>
+    (await within()).waitForFunction((w) => document.body.innerText.includes(w), { timeout: 30_000 }, words);
+  const pressWithin = async (selector: string) => (await within()).locator(selector).click();
+  await seesWithin('seen first');
+  await iris.isAccessible();
+  /** At the door, as whoever has the link: an address, the code, and in or not. */
+  const knock = async (address: string) => {
+    await (await within()).locator('#address').fill(address);
+    await pressWithin('button[type=submit]');
+    await seesWithin('a code is on its way there');
+    await (await within()).locator('#code').fill('123456');
+  };
+  await (await within()).locator('#password').fill('any at all');
+  await knock('m@brookline.example');
+  await iris.sees('No code goes to m@brookline.example: it is not on the list.', '.as-visitor');
+  await pressWithin('button[type=submit]');
+  await seesWithin('That is not the code');
+  await pressWithin('form button.plain:not([aria-label])');
+  await knock('m.hale@fenway.example');
+  await iris.page.waitForFunction(() => !document.querySelector('.as-visitor')?.textContent?.includes('No code goes'));
+  await pressWithin('button[type=submit]');
+  await seesWithin('For m.hale@fenway.example.');
+  // What visitors take is not taken here.
+  await pressWithin('.files a');
+  await iris.sees('Here nothing is taken', '.as-visitor');
+  await iris.press('After it closes', '.as-visitor');
+  await seesWithin('Closed');
+  await iris.page.select('.as-visitor label:last-of-type select', 'de');
+  await seesWithin('Geschlossen');
+  expect((await office.db.query<unknown[]>(`SELECT 1 FROM share WHERE title = 'seen first'`)).length).toBe(0);
+
+  const share = await office.publish(client, [id], { title: 'Seen after', visitLimit: 1 });
+  await iris.page.goto(`${office.origin}/shares/${share.id}`);
+  await iris.press('See as visitor', '.sheet');
+  await seesWithin('Opening uses the last visit');
+  await pressWithin('button[type=submit]');
+  await seesWithin('seen first.txt');
+  const sheet = await client.ask<{ visitsUsed: number }>('GET', `/api/shares/${share.id}`);
+  expect(sheet.body.visitsUsed).toBe(0);
+  await iris.leave();
 });

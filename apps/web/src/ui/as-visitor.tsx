@@ -179,10 +179,11 @@ function Page({ title, language, seen, hear }: PageProps) {
   const frame = useRef<HTMLIFrameElement>(null);
   const [isReady, setIsReady] = useState(false);
   useEffect(() => {
-    const onMessage = ({ origin, source, data }: MessageEvent<FromVisitor>) => {
+    const onMessage = ({ origin, source, data }: MessageEvent<FromVisitor | null>) => {
       if (origin !== location.origin || source !== frame.current?.contentWindow) return;
-      if (data.kind === 'ready') setIsReady(true);
-      else hear(data);
+      if (data?.kind === 'ready') setIsReady(true);
+      // Programs in the browser say things of their own.
+      else if (data?.kind === 'as-address' || data?.kind === 'nothing-taken') hear(data);
     };
     addEventListener('message', onMessage);
     return () => removeEventListener('message', onMessage);

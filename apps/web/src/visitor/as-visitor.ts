@@ -101,9 +101,9 @@ function take(next: SeenPage): void {
   else show();
 }
 
-addEventListener('message', ({ origin, source, data }: MessageEvent<FromStaff>) => {
-  if (origin !== location.origin || source !== parent) return;
-  take(data.seen);
+// Programs in the browser say things of their own.
+addEventListener('message', ({ origin, source, data }: MessageEvent<Partial<FromStaff> | null>) => {
+  if (origin === location.origin && source === parent && data?.seen) take(data.seen);
 });
 
 // Links of the page lead to bytes, or away: here they lead nowhere.

@@ -90,6 +90,15 @@ const may = Joi.object<ShareMay>({
     .default('none'),
 });
 
+/** Somebody who may be meant: an entry of a list as it is typed, and what is known of it. */
+export interface KnownRecipient {
+  entry: string;
+  /** Of a person with an account. */
+  name: string | null;
+  /** When a share last went there; null: none did. */
+  lastAt: string | null;
+}
+
 /** The same as it stands, with names. */
 export interface ShareAudience extends Omit<AudienceAsked, 'members'> {
   members: { kind: 'person' | 'group'; id: string; name: string }[];

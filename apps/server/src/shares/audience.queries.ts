@@ -121,6 +121,40 @@ export async function sharesFor(
   return rows.map((r) => r.id);
 }
 
+/** To whom the newest shares of somebody went: those listed, and those who proved an address; the last first. */
+export function earlierRecipients(
+  m: EntityManager,
+  personId: string,
+  limit: number,
+): Promise<(Listed & { at: Date })[]> {
+  return m.query(
+    `WITH mine AS (SELECT id, created_at FROM share WHERE created_by = $1 ORDER BY created_at DESC, id DESC LIMIT 500)
+     SELECT kind, value, max(at) AS at FROM (
+       SELECT r.kind, r.value, mine.created_at AS at FROM share_recipient r JOIN mine ON mine.id = r.share_id
+        WHERE NOT r.blocked
+       UNION ALL
+       SELECT 'address', v.recipient, v.began_at FROM visit v JOIN mine ON mine.id = v.share_id
+        WHERE v.recipient IS NOT NULL
+     ) met GROUP BY kind, value ORDER BY max(at) DESC, kind, value LIMIT $2`,
+    [personId, limit],
+  );
+}
+
+/** Others with a mail address whose account can be used, by name. */
+export function peopleWithAddress(
+  m: EntityManager,
+  personId: string,
+  at: Date,
+  limit: number,
+): Promise<{ name: string; email: string }[]> {
+  return m.query(
+    `SELECT name, email FROM person
+      WHERE id <> $1 AND email <> '' AND disabled_at IS NULL AND (ends_at IS NULL OR ends_at > $2)
+      ORDER BY name, id LIMIT $3`,
+    [personId, at, limit],
+  );
+}
+
 /** Whom no share of the office lets in by a code. */
 export function officeBlock(m: EntityManager): Promise<Listed[]> {
   return m.query('SELECT kind, value FROM office_block ORDER BY kind, value');

@@ -12,6 +12,7 @@ import {
   type ChangeShare,
   type FilesStay,
   type CreateShare,
+  type KnownRecipient,
   type NodeIds,
   type NodeShares,
   type ShareList,
@@ -35,6 +36,7 @@ import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
+import { SuggestionsService } from './suggestions.service.js';
 import { SharesService } from './shares.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -49,6 +51,7 @@ export class SharesController {
     private readonly mine: ForMeService,
     private readonly clearing: ClearingService,
     private readonly cameOfIt: CameService,
+    private readonly suggestions: SuggestionsService,
   ) {}
 
   @Get()
@@ -70,6 +73,13 @@ export class SharesController {
   @Operation('What is shared with you: by name, by a group, or by your mail address')
   forMe(@Me() who: Who): Promise<SharedWithMe[]> {
     return this.mine.list(who);
+  }
+
+  @Get('recipients')
+  @For('publish-outside')
+  @Operation('Whom you may mean when you make a list: those whom your shares went to, and people with an account')
+  recipients(@Me() who: Who): Promise<KnownRecipient[]> {
+    return this.suggestions.known(who);
   }
 
   @Post()

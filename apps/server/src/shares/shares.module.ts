@@ -7,6 +7,7 @@ import { GuardrailsController } from './guardrails.controller.js';
 import { GuardrailsService } from './guardrails.service.js';
 import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
+import { SuggestionsService } from './suggestions.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
 import { OutgoingController } from './outgoing.controller.js';
@@ -42,6 +43,7 @@ import { SharesService } from './shares.service.js';
     MomentsService,
     ForMeService,
     ShareItemsService,
+    SuggestionsService,
     OutgoingService,
   ],
   exports: [GuardrailsService, SharesService, ShareListService, ForMeService],

@@ -1,4 +1,5 @@
 import type {
+  KnownRecipient,
   AddressRow,
   Backups,
   CalendarLink,
@@ -99,6 +100,10 @@ export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefi
 export const calendarQuery = queryOptions({
   queryKey: ['calendar'],
   queryFn: () => api<CalendarLink>('GET', '/api/calendar'),
+});
+export const knownRecipientsQuery = queryOptions({
+  queryKey: ['shares', 'recipients'],
+  queryFn: () => api<KnownRecipient[]>('GET', '/api/shares/recipients'),
 });
 export const visitorLanguagesQuery = queryOptions({
   queryKey: ['settings', 'visitor-languages'],

@@ -1,8 +1,12 @@
-import { AUDIENCES, countOf, type AudienceKind } from '@quay/core';
+import type { KnownRecipient } from '@quay/contract';
+import { AUDIENCES, countOf, momentInWords, type AudienceKind } from '@quay/core';
 import type { ReadList } from '@quay/core/recipients';
 import { useQuery } from '@tanstack/react-query';
+import { useState } from 'react';
 import { Form } from 'react-bootstrap';
 import { grantableQuery } from '../access/queries';
+import { knownRecipientsQuery } from '../queries';
+import { useNow, useZone } from '../session';
 import type { ChosenAudience, JudgedAudience } from './chosen';
 import './audience-field.scss';
 
@@ -46,13 +50,16 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
       </div>
       <p className="quiet small mb-0 mt-1">{MEANS[chosen.audience]}</p>
       {chosen.audience === 'listed' && (
-        <ListField
-          label="Recipients"
-          placeholder="Paste addresses, domains or *.domain"
-          text={chosen.listText}
-          type={(listText) => set({ listText })}
-          read={judged.lists?.listed}
-        />
+        <>
+          <KnownField text={chosen.listText} type={(listText) => set({ listText })} />
+          <ListField
+            label="Recipients"
+            placeholder="Paste addresses, domains or *.domain"
+            text={chosen.listText}
+            type={(listText) => set({ listText })}
+            read={judged.lists?.listed}
+          />
+        </>
       )}
       {(chosen.audience === 'listed' || chosen.audience === 'verified') && (
         <details open={chosen.blockText !== ''}>
@@ -68,6 +75,51 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
       )}
       {chosen.audience === 'members' && <Members chosen={chosen} set={set} />}
     </div>
+  );
+}
+
+/** Adds somebody to a list by a few letters of their name or address. */
+function KnownField({ text, type }: { text: string; type: (text: string) => void }) {
+  const { data } = useQuery(knownRecipientsQuery);
+  const [typed, setTyped] = useState('');
+  const zone = useZone();
+  const now = useNow();
+  const listed = new Set(text.toLowerCase().split(/[\s,;]+/));
+  const known = (data ?? []).filter((each) => !listed.has(each.entry));
+  const add = (entry: string) => {
+    type(text.trim() === '' ? entry : `${text.trimEnd()}\n${entry}`);
+    setTyped('');
+  };
+  if (known.length === 0 && typed === '') return null;
+  const said = ({ name, lastAt }: KnownRecipient) =>
+    [name, lastAt && `last ${momentInWords(Date.parse(lastAt), now, zone)}`].filter(Boolean).join(', ');
+  return (
+    <>
+      <Form.Control
+        size="sm"
+        className="mt-1"
+        list="known-recipients"
+        aria-label="Add somebody"
+        placeholder="Add somebody you have shared with, or of the office"
+        value={typed}
+        onChange={(e) => {
+          // What is picked from the list comes whole.
+          if (known.some((each) => each.entry === e.target.value)) add(e.target.value);
+          else setTyped(e.target.value);
+        }}
+        onKeyDown={(e) => {
+          if (e.key !== 'Enter') return;
+          // Enter publishes nothing here.
+          e.preventDefault();
+          if (typed.trim() !== '') add(typed.trim());
+        }}
+      />
+      <datalist id="known-recipients">
+        {known.map((each) => (
+          <option key={each.entry} value={each.entry} label={said(each)} />
+        ))}
+      </datalist>
+    </>
   );
 }
 

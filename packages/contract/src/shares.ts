@@ -40,14 +40,18 @@ const windowSchema = Joi.object<WindowText>({
   opensAt: timeSchema.allow(null).required(),
   closesAt: timeSchema.allow(null).required(),
 });
-const limitWords = `A visit limit is a whole number from ${VISIT_LIMIT_RANGE.min} to ${VISIT_LIMIT_RANGE.max.toLocaleString('en-GB')}.`;
-const visitLimit = Joi.number().integer().min(VISIT_LIMIT_RANGE.min).max(VISIT_LIMIT_RANGE.max).allow(null).messages({
-  'number.min': limitWords,
-  'number.max': limitWords,
-  'number.integer': limitWords,
-  'number.base': limitWords,
-  'number.unsafe': limitWords,
-});
+function limitOf(what: string): Joi.NumberSchema {
+  const { min, max } = VISIT_LIMIT_RANGE;
+  const words = `${what} is a whole number from ${min} to ${max.toLocaleString('en-GB')}.`;
+  return Joi.number().integer().min(min).max(max).allow(null).messages({
+    'number.min': words,
+    'number.max': words,
+    'number.integer': words,
+    'number.base': words,
+    'number.unsafe': words,
+  });
+}
+const visitLimit = limitOf('A visit limit');
 const items = Joi.array().items(idSchema).max(MOST_ITEMS).unique();
 const password = Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null);
 
@@ -88,6 +92,7 @@ const may = Joi.object<ShareMay>({
   watermark: Joi.string()
     .valid(...WATERMARKS)
     .default('none'),
+  fileLimit: limitOf('How often a file may be taken').default(null),
 });
 
 /** Somebody who may be meant: an entry of a list as it is typed, and what is known of it. */

@@ -43,6 +43,8 @@ export interface VisitorFile {
   sha256: string;
   /** How it is given: as it is, as a copy that is marked for this visit, or only to look at. */
   handing: Handing;
+  /** As many visits have taken it as may. */
+  isSpent: boolean;
   /** This visitor brought it, and may take it back. */
   own: boolean;
 }

@@ -13,6 +13,7 @@ export class Share {
   @Column('text') level!: ShareLevel;
   @Column('boolean', { name: 'sees_others' }) seesOthers!: boolean;
   @Column('text') watermark!: Watermark;
+  @Column('integer', { name: 'file_limit', nullable: true }) fileLimit!: number | null;
   @Column('bigint', { name: 'takes_bytes' }) takesBytes!: string;
   @Column('text', { name: 'password_hash', nullable: true }) passwordHash!: string | null;
   /** Of a password that was typed: how hard it is to guess, from 0 to 4. */

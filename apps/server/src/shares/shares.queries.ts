@@ -73,7 +73,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
 export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.removes_files AS "removesFiles", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
-  s.barred_at AS "barredAt", s.barred_by AS "barredBy", s.judged, s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.watermark, s.brought_bytes::float8 AS "broughtBytes",
+  s.barred_at AS "barredAt", s.barred_by AS "barredBy", s.judged, s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.watermark, s.file_limit AS "fileLimit", s.brought_bytes::float8 AS "broughtBytes",
   p.name AS "creatorName", a.scheme, a.host, a.port, a.path_prefix AS "pathPrefix", a.id AS "addressId",
   coalesce((SELECT r.outside FROM reach_check r WHERE r.address_id = a.id ORDER BY r.at DESC, r.id DESC LIMIT 1),
     'unknown') AS reach,
@@ -88,6 +88,7 @@ export type ShareColumns = Omit<ShareRecord, 'address' | 'may'> & {
   seesOthers: boolean;
   takesBytes: number;
   watermark: Watermark;
+  fileLimit: number | null;
   scheme: Address['scheme'];
   host: string;
   port: number | null;
@@ -96,10 +97,11 @@ export type ShareColumns = Omit<ShareRecord, 'address' | 'may'> & {
 };
 
 export function shareRecord(row: ShareColumns): ShareRecord {
-  const { scheme, host, port, pathPrefix, addressId, level, seesOthers, takesBytes, watermark, ...rest } = row;
+  const { scheme, host, port, pathPrefix, addressId, level, seesOthers, takesBytes, watermark, fileLimit, ...rest } =
+    row;
   return {
     ...rest,
-    may: { level, seesOthers, takesBytes, watermark },
+    may: { level, seesOthers, takesBytes, watermark, fileLimit },
     address: { id: addressId, scheme, host, port, pathPrefix },
   };
 }

@@ -467,8 +467,8 @@ async function requireStrongPassword(
   return score;
 }
 
-const mayColumns = ({ level, seesOthers, takesBytes, watermark }: ShareMay) => ({
-  ...{ level, seesOthers, watermark },
+const mayColumns = ({ level, seesOthers, takesBytes, watermark, fileLimit }: ShareMay) => ({
+  ...{ level, seesOthers, watermark, fileLimit },
   takesBytes: String(takesBytes),
 });
 

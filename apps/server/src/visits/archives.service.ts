@@ -44,7 +44,7 @@ export class ArchivesService {
     const note = (what: Taking['what']) => this.takings.note({ visitId: visit.id, share, what });
     const taken = async () => {
       if (picked.ids) await Promise.all(files.map(({ id, path }) => note({ file: { id, name: nameIn(path) } })));
-      else await note({ archiveOf: files.length });
+      else await note({ archiveOf: files.length, ids: files.map((f) => f.id) });
     };
     return { archive, name: `${share.title}.zip`, going, taken };
   }

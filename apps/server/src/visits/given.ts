@@ -21,18 +21,26 @@ export interface Given {
 /** What a copy of a file goes by: its bytes, and how its kind is marked. */
 const copyOf = ({ path, sha256 }: ContentRow): string => copyKey(wholeOf(path), sha256);
 
-/** How an entry is given to whom those files are their own. */
-export const handed = (may: ShareMay, own: ReadonlySet<string>, f: ContentRow): Handing =>
-  f.kind === 'folder' || own.has(f.id) ? 'plain' : handingOf(may, { name: f.path, sizeBytes: f.sizeBytes });
+/** To whom something is given: what they brought themselves, and what has been taken as often as it may be. */
+export interface Toward {
+  own: ReadonlySet<string>;
+  spent: ReadonlySet<string>;
+}
 
-export const markedOf = (may: ShareMay, own: ReadonlySet<string>, found: readonly ContentRow[]): ContentRow[] =>
-  found.filter((f) => handed(may, own, f) === 'marked');
+/** How an entry is given. */
+export function handed(may: ShareMay, { own, spent }: Toward, f: ContentRow): Handing {
+  if (f.kind === 'folder' || own.has(f.id)) return 'plain';
+  return spent.has(f.id) ? 'withheld' : handingOf(may, { name: f.path, sizeBytes: f.sizeBytes });
+}
+
+export const markedOf = (may: ShareMay, toward: Toward, found: readonly ContentRow[]): ContentRow[] =>
+  found.filter((f) => handed(may, toward, f) === 'marked');
 
 /** What is given of entries of a share; nothing of it is only to look at. */
-export function givenOf(may: ShareMay, own: ReadonlySet<string>, found: readonly ContentRow[], copies: Copies): Given {
-  const marked = markedOf(may, own, found);
+export function givenOf(may: ShareMay, toward: Toward, found: readonly ContentRow[], copies: Copies): Given {
+  const marked = markedOf(may, toward, found);
   const given = found.flatMap((f): ContentRow[] => {
-    const how = handed(may, own, f);
+    const how = handed(may, toward, f);
     if (how !== 'marked') return how === 'plain' ? [f] : [];
     const copy = copies.get(copyOf(f));
     return copy ? [{ ...f, sha256: copy.sha256.toString('hex'), sizeBytes: copy.sizeBytes, crc32: copy.crc32 }] : [];
@@ -49,16 +57,26 @@ export function givenOf(may: ShareMay, own: ReadonlySet<string>, found: readonly
 type Listing = Pick<VisitorContents, 'files' | 'totalBytes' | 'archiveBytes' | 'notAll' | 'copies'>;
 
 /** What a page lists. */
-export function listingOf(may: ShareMay, own: ReadonlySet<string>, found: ContentRow[], copies: Copies): Listing {
-  const { given, missing, marked, markedBytes } = givenOf(may, own, found, copies);
+export function listingOf(may: ShareMay, toward: Toward, found: ContentRow[], copies: Copies): Listing {
+  const { own, spent } = toward;
+  const { given, missing, marked, markedBytes } = givenOf(may, toward, found, copies);
   const fault = archiveFault(found) ?? (markedBytes > MOST_MARKED_ARCHIVE_BYTES ? tooMuchToMark() : null);
   const files = found
     .slice(0, MOST_CONTENTS)
     .filter((f) => f.kind === 'file')
     .map((f) => {
-      const handing: Handing = copies.get(copyOf(f)) === null ? 'withheld' : handed(may, own, f);
+      const isSpent = spent.has(f.id) && !own.has(f.id);
+      const handing: Handing = copies.get(copyOf(f)) === null ? 'withheld' : handed(may, toward, f);
       return {
-        ...{ id: f.id, path: f.path, sizeBytes: f.sizeBytes, mediaType: f.mediaType, handing, own: own.has(f.id) },
+        ...{
+          id: f.id,
+          path: f.path,
+          sizeBytes: f.sizeBytes,
+          mediaType: f.mediaType,
+          handing,
+          isSpent,
+          own: own.has(f.id),
+        },
         // Of what somebody may not have they are told no checksum, but where they say by it what they replace.
         sha256: handing === 'plain' || may.level === 'edit' ? f.sha256 : '',
       };
@@ -72,6 +90,9 @@ export function listingOf(may: ShareMay, own: ReadonlySet<string>, found: Conten
     copies: marked > 0 ? { made: marked - missing.length, of: marked } : null,
   };
 }
+
+export const fileSpent = (): Problem =>
+  new Problem('gone', 'share.file-spent', 'This file has been taken as often as it may be. Ask the sender for it.');
 
 export const tooMuchToMark = (): Problem =>
   new Problem(

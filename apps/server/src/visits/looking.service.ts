@@ -6,6 +6,7 @@ import { Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { sendPicture, type Marks, type Shown } from '../previews/show.js';
 import { CopiesService } from './copies.service.js';
+import { Takings } from './takings.service.js';
 import { VisitsService, type Visitor } from './visits.service.js';
 
 /** What visitors look at without taking it: pictures, marked where the share marks, and texts. */
@@ -15,6 +16,7 @@ export class LookingService {
     private readonly visits: VisitsService,
     private readonly previews: PreviewsService,
     private readonly copies: CopiesService,
+    private readonly takings: Takings,
   ) {}
 
   /** A file that this visit may look at. @throws Problem share.no-such-file */
@@ -39,9 +41,13 @@ export class LookingService {
 
   /** The text of a file is the file: who may not take that as it is does not get it here. */
   async text(visitor: Visitor, nodeId: string): Promise<FileText> {
-    const { file, handing } = await this.seen(visitor, nodeId);
+    const { share, visit, file, handing, isTheirs } = await this.seen(visitor, nodeId);
     if (handing !== 'plain')
       throw new Problem('forbidden', 'share.look-only', 'The text of this file is not shown in this share.');
-    return this.previews.text(file.sha256);
+    const text = await this.previews.text(file.sha256);
+    // Where it matters how often a file is taken, its text is one taking.
+    if (share.may.fileLimit !== null)
+      await this.takings.note({ visitId: visit.id, share, what: { file: { id: nodeId, name: file.name } } }, isTheirs);
+    return text;
   }
 }

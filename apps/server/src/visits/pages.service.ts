@@ -10,8 +10,8 @@ import { liveIdsOf, stateOf, type ShareRecord } from '../shares/shares.queries.j
 import type { ContentRow } from '../stores/branch.queries.js';
 import { ownFiles } from './bringing.queries.js';
 import { CopiesService } from './copies.service.js';
-import { givenOf, listingOf, markedOf, type Copies, type Given } from './given.js';
-import { arrivingIn, type VisitRow } from './visits.queries.js';
+import { fileSpent, givenOf, listingOf, markedOf, type Copies, type Given, type Toward } from './given.js';
+import { arrivingIn, spentFiles, type VisitRow } from './visits.queries.js';
 
 /** An upload of which nothing has come for so long is not told of any more. */
 const ARRIVING_MS = 10 * 60_000;
@@ -77,8 +77,8 @@ export class PagesService {
   contents({ share, visit, source }: Showing, m: EntityManager = this.db.manager): Promise<VisitorContents> {
     return this.turns.run(source, async () => {
       const all = await contentsOfShare(m, share);
-      const own = await this.ownOf(visit);
-      const found = visible(share, all, own);
+      const toward = await this.toward(share, visit, m);
+      const found = visible(share, all, toward.own);
       const { level, takesBytes } = share.may;
       const brings = bringsFiles(share.may);
       return {
@@ -87,7 +87,7 @@ export class PagesService {
           seesOthers: mayDo(share, 'see'),
           markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
         },
-        ...listingOf(share.may, own, found, await this.copiesOf(share, visit, own, found)),
+        ...listingOf(share.may, toward, found, await this.copiesOf(share, visit, toward, found)),
         arriving: await this.arriving(share),
         places: brings ? placesIn(share, all) : [],
         takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
@@ -99,10 +99,10 @@ export class PagesService {
   given<T>(showing: Showing & { visit: VisitRow }, { ids }: Picked, lay: (given: Given) => T): Promise<T> {
     const { share, visit, source } = showing;
     return this.turns.run(source, async () => {
-      const own = await this.ownOf(visit);
-      const all = visible(share, await contentsOfShare(this.db.manager, share), own);
+      const toward = await this.toward(share, visit);
+      const all = visible(share, await contentsOfShare(this.db.manager, share), toward.own);
       const found = ids ? all.filter((f) => ids.includes(f.id)) : all;
-      return lay(givenOf(share.may, own, found, await this.copiesOf(share, visit, own, found)));
+      return lay(givenOf(share.may, toward, found, await this.copiesOf(share, visit, toward, found)));
     });
   }
 
@@ -111,17 +111,35 @@ export class PagesService {
     return (await this.ownOf(visit)).has(nodeId);
   }
 
+  /** @throws Problem share.file-spent where as many visits have taken a file as may, and this one has not */
+  async requireUnspent(
+    { id: shareId, may: { fileLimit } }: ShareRecord,
+    visit: VisitRow,
+    nodeId: string,
+  ): Promise<void> {
+    if (fileLimit === null) return;
+    const spent = await spentFiles(this.db.manager, { shareId, fileLimit, visitId: visit.id }, [nodeId]);
+    if (spent.size > 0) throw fileSpent();
+  }
+
+  private async toward(
+    { id: shareId, may: { fileLimit } }: ShareRecord,
+    visit: VisitRow | null,
+    m: EntityManager = this.db.manager,
+  ): Promise<Toward> {
+    const of = { shareId, fileLimit: fileLimit ?? 0, visitId: visit?.id ?? null };
+    return {
+      own: await this.ownOf(visit),
+      spent: fileLimit === null ? new Set() : await spentFiles(m, of, null),
+    };
+  }
+
   private async ownOf(visit: VisitRow | null): Promise<Set<string>> {
     return visit?.actorId ? ownFiles(this.db.manager, visit.actorId) : new Set();
   }
 
-  private copiesOf(
-    { may }: ShareRecord,
-    visit: VisitRow | null,
-    own: ReadonlySet<string>,
-    found: ContentRow[],
-  ): Promise<Copies> {
-    const marked = visit ? markedOf(may, own, found) : [];
+  private copiesOf({ may }: ShareRecord, visit: VisitRow | null, toward: Toward, found: ContentRow[]): Promise<Copies> {
+    const marked = visit ? markedOf(may, toward, found) : [];
     return visit && marked.length > 0 ? this.copies.known(visit, marked) : Promise.resolve(new Map());
   }
 

@@ -1,4 +1,5 @@
 import { Injectable } from '@nestjs/common';
+import type { ShareMay } from '@quay/core';
 import { LRUCache } from 'lru-cache';
 import { QueryFailedError, type EntityManager } from 'typeorm';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -6,13 +7,14 @@ import { aside } from '../platform/aside.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { NoticesService } from '../people/notices.service.js';
-import { beginTaking, noteArchive, noteFiles } from './visits.queries.js';
+import { fileSpent } from './given.js';
+import { beginTaking, noteArchive, noteFiles, spentFiles } from './visits.queries.js';
 
 /** What a visit takes: a file, or everything as one archive. */
 export interface Taking {
   visitId: string;
-  share: { id: string; title: string; createdBy: string };
-  what: { file: { id: string; name: string } } | { archiveOf: number };
+  share: { id: string; title: string; createdBy: string; may: Pick<ShareMay, 'fileLimit'> };
+  what: { file: { id: string; name: string } } | { archiveOf: number; ids: readonly string[] };
 }
 
 interface Waiting {
@@ -43,13 +45,41 @@ export class Takings {
     private readonly events: Events,
   ) {}
 
-  /** Resolves when it is written down. */
-  async note(taking: Taking): Promise<void> {
+  /**
+   * Resolves when it is written down.
+   * @param isTheirs what they brought themselves they may take as often as they like
+   * @throws Problem share.file-spent where it would be taken more often than it may be
+   */
+  async note(taking: Taking, isTheirs = false): Promise<void> {
+    const { fileLimit } = taking.share.may;
+    if (fileLimit !== null && !isTheirs) return this.noteWithin(taking, fileLimit);
     if (this.noted.has(keyOf(taking))) return;
     const written = new Promise<void>((resolve, reject) => this.waiting.push({ taking, resolve, reject }));
     // Nobody waits for those who came after them.
     if (!this.writing) aside(this.writeAll(), 'what was taken could not be written down');
     await written;
+  }
+
+  /** One at a time for each share, so that however many come together no file is taken too often. */
+  private async noteWithin(taking: Taking, fileLimit: number): Promise<void> {
+    const { visitId, what, share } = taking;
+    const ids = 'file' in what ? [what.file.id] : what.ids;
+    // What this visit has taken once it may take again; an archive may hold more by now.
+    if ('file' in what && this.noted.has(keyOf(taking))) return;
+    await this.events.change(async (tx) => {
+      await tx.query('SELECT 1 FROM share WHERE id = $1 FOR NO KEY UPDATE', [share.id]);
+      const spent = await spentFiles(tx, { shareId: share.id, fileLimit, visitId }, ids);
+      if (spent.size > 0) throw fileSpent();
+      await this.writeIn(tx, [taking]);
+      // Of an archive each file counts.
+      const at = this.clock.date();
+      await noteFiles(
+        tx,
+        ids.map((nodeId) => ({ visitId, nodeId })),
+        at,
+      );
+    });
+    this.noted.set(keyOf(taking), true);
   }
 
   private async writeAll(): Promise<void> {
@@ -78,12 +108,14 @@ export class Takings {
     const different = [...new Map(takings.map((t) => [keyOf(t), t])).entries()]
       .sort(([a], [b]) => (a < b ? -1 : 1))
       .map(([, taking]) => taking);
-    await this.events.change(async (tx) => {
-      const fresh = await this.firstOf(tx, different);
-      for (const taking of await this.firstOfVisit(tx, fresh)) await this.tellPublisher(tx, taking);
-      await this.ledger.append(tx, ...fresh.map(entryOf));
-    });
+    await this.events.change((tx) => this.writeIn(tx, different));
     for (const taking of different) this.noted.set(keyOf(taking), true);
+  }
+
+  private async writeIn(tx: EntityManager, takings: Taking[]): Promise<void> {
+    const fresh = await this.firstOf(tx, takings);
+    for (const taking of await this.firstOfVisit(tx, fresh)) await this.tellPublisher(tx, taking);
+    await this.ledger.append(tx, ...fresh.map(entryOf));
   }
 
   /** Publishers are told once of each visit that takes something. */

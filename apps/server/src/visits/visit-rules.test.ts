@@ -1,4 +1,5 @@
-import type { ChainAnswer, NodeShares, ShareList, ShareSheet, VisitorDoor } from '@quay/contract';
+import { MAY_DOWNLOAD, type ShareMay } from '@quay/core';
+import type { ChainAnswer, NodeShares, ProblemBody, ShareList, ShareSheet, VisitorDoor } from '@quay/contract';
 import { execFileSync } from 'node:child_process';
 import { randomUUID } from 'node:crypto';
 import { mkdtempSync, rmSync, writeFileSync } from 'node:fs';
@@ -134,7 +135,7 @@ describe('what is taken', () => {
     const taken = visitors.flatMap((v) => [...ids, ...ids].map((id) => v.fetch(`/s/${share.token}/files/${id}`)));
     const stranger = takings.note({
       visitId: randomUUID(),
-      share: { id: share.id, title: 'Many', createdBy: randomUUID() },
+      share: { id: share.id, title: 'Many', createdBy: randomUUID(), may: { fileLimit: null } },
       what: { file: { id: ids[0] as string, name: 'x' } },
     });
     const told = Promise.all([Promise.all(taken), stranger.catch((error: Error) => error.message)]);
@@ -220,5 +221,78 @@ describe('one archive of what bears the same name', () => {
     const read = (path: string) => execFileSync('cat', [join(out, path)]).toString();
     expect(expected.map(read)).toEqual(['first', 'second', 'third', 'a file of that name']);
     rmSync(out, { recursive: true });
+  });
+});
+
+describe('a file that so many visits may take', () => {
+  const limited = (fileLimit: number | null, part: Partial<ShareMay> = {}) => ({
+    may: { ...MAY_DOWNLOAD, ...part, fileLimit },
+  });
+  const inside = async (token: string) => {
+    const visitor = office.client();
+    const { body } = await open(visitor, token);
+    return { visitor, body, take: (what: string, init?: RequestInit) => visitor.fetch(`/s/${token}/${what}`, init) };
+  };
+  const codeOf = async (answer: Response) => [answer.status, ((await answer.json()) as ProblemBody).code];
+
+  it('is given to as many, also when all come at once; to those again as often as they like', async () => {
+    const id = await text(iris, office.roots.projects, 'thrice.txt', 'x');
+    const share = await office.publish(iris, [id], limited(3));
+    expect(share.sentence.map((p) => p.text).join('')).toContain('each file in at most 3 visits');
+    const visits = await Promise.all(Array.from({ length: 9 }, () => inside(share.token)));
+    // What carries no bytes is no taking.
+    for (const { take } of visits) expect((await take(`files/${id}`, { method: 'HEAD' })).status).toBe(200);
+    const answers = await Promise.all(visits.map(({ take }) => take(`files/${id}`)));
+    const got = answers.map((a) => a.status);
+    expect(got.filter((status) => status === 200)).toHaveLength(3);
+    expect(got.filter((status) => status === 410)).toHaveLength(6);
+    expect(await ledger('share.downloaded', share.id)).toHaveLength(3);
+    const [first, last] = [visits[got.indexOf(200)], visits[got.indexOf(410)]];
+    expect((await first?.take(`files/${id}`))?.status).toBe(200);
+    expect(await codeOf((await last?.take(`files/${id}`)) as Response)).toEqual([410, 'share.file-spent']);
+    const listed = async (visit: typeof first) =>
+      ((await (await visit?.take('door'))?.json()) as VisitorDoor).contents?.files.map((f) => [f.handing, f.isSpent]);
+    expect([await listed(first), await listed(last)]).toEqual([[['plain', false]], [['withheld', true]]]);
+    // More are allowed: they are there at once.
+    await change(iris, share.id, limited(4));
+    expect((await last?.take(`files/${id}`))?.status).toBe(200);
+  });
+
+  it('counts in an archive as by itself, and is left out of one that comes too late', async () => {
+    const at = await folder(iris, office.roots.projects, 'Limited');
+    const [one, two] = [await text(iris, at, 'one.txt', '1'), await text(iris, at, 'two.txt', '2')];
+    const share = await office.publish(iris, [at], limited(1));
+    const [first, second, third] = [await inside(share.token), await inside(share.token), await inside(share.token)];
+    expect((await first.take(`files/${one}`)).status).toBe(200);
+    const names = async ({ take }: typeof first) => {
+      const out = mkdtempSync(join(tmpdir(), 'limited-'));
+      writeFileSync(join(out, 'all.zip'), Buffer.from(await (await take('all.zip')).arrayBuffer()));
+      const listed = execFileSync('unzip', ['-Z1', join(out, 'all.zip')], { encoding: 'utf8' });
+      rmSync(out, { recursive: true });
+      return listed;
+    };
+    const taken = await names(second);
+    expect(taken).toContain('two.txt');
+    expect(taken).not.toContain('one.txt');
+    expect(await codeOf(await third.take(`files/${two}`))).toEqual([410, 'share.file-spent']);
+    expect((await third.take(`files/${two}/text`)).status).toBe(410);
+  });
+
+  it('that is read as text is taken by it', async () => {
+    const id = await text(iris, office.roots.projects, 'read.txt', 'read');
+    const share = await office.publish(iris, [id], limited(1));
+    const [first, second] = [await inside(share.token), await inside(share.token)];
+    expect((await first.take(`files/${id}/text`)).status).toBe(200);
+    expect((await second.take(`files/${id}/text`)).status).toBe(410);
+    expect((await second.take(`files/${id}`)).status).toBe(410);
+  });
+
+  it('is told by a whole number', async () => {
+    const answer = await iris.ask<ProblemBody>(
+      'PATCH',
+      `/api/shares/${(await office.publish(iris, [])).id}`,
+      limited(0),
+    );
+    expect(answer.body.errors?.[0]?.detail).toBe('How often a file may be taken is a whole number from 1 to 100,000.');
   });
 });

@@ -57,6 +57,24 @@ export async function fileInShare(m: EntityManager, shareId: string, nodeId: str
   return row ? { ...row, sizeBytes: Number(row.sizeBytes) } : null;
 }
 
+/**
+ * Files of a share that as many visits have taken as may, but for those that this visit has taken itself.
+ * @param among of these; null: of all
+ */
+export async function spentFiles(
+  m: EntityManager,
+  { shareId, fileLimit, visitId }: { shareId: string; fileLimit: number; visitId: string | null },
+  among: readonly string[] | null,
+): Promise<Set<string>> {
+  const rows = await m.query<{ id: string }[]>(
+    `SELECT f.node_id AS id FROM visit v JOIN visit_file f ON f.visit_id = v.id
+      WHERE v.share_id = $1 AND ($4::uuid[] IS NULL OR f.node_id = ANY($4))
+      GROUP BY f.node_id HAVING count(*) >= $2 AND NOT coalesce(bool_or(v.id = $3::uuid), false)`,
+    [shareId, fileLimit, visitId, among],
+  );
+  return new Set(rows.map((r) => r.id));
+}
+
 /** @returns those that a visit fetched for the first time, as "visit file" */
 export async function noteFiles(
   m: EntityManager,

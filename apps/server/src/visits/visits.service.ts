@@ -189,8 +189,9 @@ export class VisitsService {
 
   /** A file of the share, whether it may go on being sent, and what notes that it was taken. */
   async file(visitor: Visitor, nodeId: string): Promise<{ file: FileBytes; going: Going; taken: () => Promise<void> }> {
-    const { share, visit, file: found, handing } = await this.seen(visitor, nodeId);
+    const { share, visit, file: found, handing, isTheirs } = await this.seen(visitor, nodeId);
     if (handing === 'withheld') throw withheld(share.may);
+    if (!isTheirs) await this.pages.requireUnspent(share, visit, nodeId);
     const file = handing === 'marked' ? { ...found, ...(await this.copies.whole(share, visit, found)) } : found;
     // A copy takes its time to make: what was so before may be so no more.
     if (file !== found && (await this.seen(visitor, nodeId)).handing !== 'marked') throw withheld(share.may);
@@ -201,7 +202,7 @@ export class VisitsService {
     return {
       file,
       going: this.going(visitor, share, visit, still),
-      taken: () => this.takings.note({ visitId: visit.id, share, what: { file: found } }),
+      taken: () => this.takings.note({ visitId: visit.id, share, what: { file: found } }, isTheirs),
     };
   }
 

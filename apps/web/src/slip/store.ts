@@ -129,6 +129,7 @@ export const useSlip = create<SlipState>()(
         seesOthers,
         takesField,
         watermark,
+        fileLimitField,
         choice,
         opensField,
         closesField,
@@ -142,7 +143,7 @@ export const useSlip = create<SlipState>()(
           ? { folded }
           : {
               ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
-              ...{ level, seesOthers, takesField, watermark },
+              ...{ level, seesOthers, takesField, watermark, fileLimitField },
               ...{ choice, opensField, closesField, limitField, removesFiles, addressId, folded },
             },
     },

@@ -13,7 +13,7 @@ const slip = (part: Partial<Slip>) =>
     passwordChoice: 'typed',
     limitField: '5',
     removesFiles: true,
-    ...{ level: 'contribute', seesOthers: false, takesField: '2.5', watermark: 'others-plain' },
+    ...{ level: 'contribute', seesOthers: false, takesField: '2.5', watermark: 'others-plain', fileLimitField: '' },
     ...part,
   }) as Slip;
 const judged = (part: Partial<Judged['asked']> = {}) =>
@@ -27,12 +27,18 @@ describe('a template', () => {
       audience: { kind: 'anyone', listed: [], blocked: [], members: [] },
       window: { preset: '1-week' },
       ...{ password: true, visitLimit: 5, removesFiles: true },
-      may: { level: 'contribute', seesOthers: false, takesBytes: 2_500_000_000, watermark: 'others-plain' },
+      may: {
+        level: 'contribute',
+        seesOthers: false,
+        takesBytes: 2_500_000_000,
+        watermark: 'others-plain',
+        fileLimit: null,
+      },
     });
     expect(withTemplate(terms, new Map(), NOW, ZONE)).toMatchObject({
       ...{ message: 'As agreed.', choice: '1-week', passwordChoice: 'proposed', password: '' },
       ...{ limitField: '5', removesFiles: true, audience: 'anyone' },
-      ...{ level: 'contribute', seesOthers: false, takesField: '2.5', watermark: 'others-plain' },
+      ...{ level: 'contribute', seesOthers: false, takesField: '2.5', watermark: 'others-plain', fileLimitField: '' },
     });
   });
   it('keeps moments of one’s own as days from then and times of day, summer or winter', () => {
@@ -69,7 +75,7 @@ describe('a share that goes out again', () => {
       ...{ opensAt: '2026-10-20T07:00:00Z', closesAt: '2026-10-27T17:00:00Z', createdAt: '2026-10-01T08:00:00Z' },
       whoIsMeant: { kind: 'listed', listed: ['m.hale@fenway.example'], blocked: [], members: [] },
       addressId: 'address',
-      may: { level: 'edit', seesOthers: true, takesBytes: 5_000_000_000, watermark: 'none' },
+      may: { level: 'edit', seesOthers: true, takesBytes: 5_000_000_000, watermark: 'none', fileLimit: null },
     } as unknown as ShareSheet;
     expect(sharedAgain(sheet, NOW, ZONE)).toMatchObject({
       items: [{ id: 'a', frozen: true }],

@@ -28,7 +28,7 @@ const slip = (part: Partial<Slip> = {}): Slip =>
     weakPasswordMeant: false,
     limitField: '',
     removesFiles: false,
-    ...{ level: 'download', seesOthers: true, takesField: '5', watermark: 'none' },
+    ...{ level: 'download', seesOthers: true, takesField: '5', watermark: 'none', fileLimitField: '3' },
     folded: false,
     published: null,
     ...part,
@@ -89,7 +89,7 @@ describe('what a slip means', () => {
       weakPasswordMeant: false,
       visitLimit: 3,
       removesFiles: false,
-      may: { level: 'download', seesOthers: true, takesBytes: 5_000_000_000, watermark: 'none' },
+      may: { level: 'download', seesOthers: true, takesBytes: 5_000_000_000, watermark: 'none', fileLimit: 3 },
     });
   });
   it('has somewhere to add to, where files may be added', () => {

@@ -1,5 +1,6 @@
 import {
   bringsFiles,
+  givesFiles,
   SHARE_LEVEL_WORDS,
   SHARE_LEVELS,
   WATERMARK_WORDS,
@@ -26,7 +27,7 @@ interface MayFieldProps {
 
 /** What visitors of a share may do. */
 export function MayField({ id, chosen, set, fault }: MayFieldProps) {
-  const { level, seesOthers, takesField, watermark } = chosen;
+  const { level, seesOthers, takesField, watermark, fileLimitField = '' } = chosen;
   return (
     <div>
       <div className="choices" role="group" aria-label="What they may do">
@@ -84,6 +85,19 @@ export function MayField({ id, chosen, set, fault }: MayFieldProps) {
         <p className="quiet small mb-0 mt-1">
           Each copy says who took it and when, across every page. Yours stays as it is.
         </p>
+      )}
+      {givesFiles({ level, seesOthers }) && (
+        <InputGroup size="sm" className="mt-2">
+          <InputGroup.Text>each file in at most</InputGroup.Text>
+          <Form.Control
+            aria-label="Visits that may take each file"
+            inputMode="numeric"
+            placeholder="any number of"
+            value={fileLimitField}
+            onChange={(e) => set({ fileLimitField: e.target.value })}
+          />
+          <InputGroup.Text>visits</InputGroup.Text>
+        </InputGroup>
       )}
       {fault && <div className="field-fault">{fault}</div>}
     </div>

@@ -323,8 +323,10 @@ function givenWords({ level, files, markedFor }: VisitorContents): HTMLElement[]
   if (level === 'view') words.push(say('look.only', { who }));
   else {
     if (files.some((f) => f.handing === 'marked')) words.push(say('marked', { who }));
-    const count = files.filter((f) => f.handing === 'withheld').length;
-    if (count > 0) words.push(say('withheld', { count }));
+    const withheld = files.filter((f) => f.handing === 'withheld');
+    const spent = withheld.filter((f) => f.isSpent).length;
+    if (withheld.length > spent) words.push(say('withheld', { count: withheld.length - spent }));
+    if (spent > 0) words.push(say('spent', { count: spent }));
   }
   return words.map((text) => h('p', { class: 'quiet' }, text));
 }

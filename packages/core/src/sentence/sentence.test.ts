@@ -57,6 +57,9 @@ describe('the sentence', () => {
     expect(may({ level: 'download', watermark: 'others-withheld' })).toBe(
       'Anyone with the link can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, pictures and PDF alone, marked for whoever takes them.',
     );
+    expect(may({ level: 'download', watermark: 'others-plain', fileLimit: 1 })).toBe(
+      'Anyone with the link can download 3 items (48 MB) from now until Tue 8 Dec, 17:00, pictures and PDF marked for whoever takes them, each file in at most 1 visit.',
+    );
     expect(may({ level: 'edit', seesOthers: false })).toBe(
       'Anyone with the link can download, add to and replace 3 items (48 MB) from now until Tue 8 Dec, 17:00.',
     );

@@ -1,4 +1,5 @@
 import { actsOf, type LevelActs } from '../access/acts.js';
+import { countOf } from '../text/size.js';
 import type { Watermark } from './watermark.js';
 
 /** What a share lets visitors do: the access levels without `manage`, which is for people of the office. */
@@ -13,12 +14,14 @@ export interface ShareMay {
   takesBytes: number;
   /** Whether what they take is marked for each of them; what they look at under `view` always is. */
   watermark: Watermark;
+  /** So many visits may take each file; null: any number. */
+  fileLimit: number | null;
 }
 
 /** As long as nobody chooses: nothing is brought, everything is taken. */
 export const MAY_DOWNLOAD: ShareMay = {
   ...{ level: 'download', seesOthers: true, takesBytes: 5_000_000_000 },
-  watermark: 'none',
+  ...{ watermark: 'none', fileLimit: null },
 };
 
 /** The least and most bytes that a share can be told to take in. */
@@ -50,6 +53,10 @@ export function visitorActs({ level, seesOthers }: ShareMay): LevelActs {
   return { all: kept, own: own.filter((act) => act !== 'publish') };
 }
 
+/** Whether files are taken at all, so that it matters how often. */
+export const givesFiles = (may: Pick<ShareMay, 'level' | 'seesOthers'>): boolean =>
+  may.level !== 'view' && (may.level !== 'contribute' || may.seesOthers);
+
 /** Where nothing could be brought, though it may be; null: it can. An empty share is filled later. */
 export function nowhereToAdd(
   { level }: Pick<ShareMay, 'level'>,
@@ -69,18 +76,20 @@ const MARKED_WORDS = {
  * What the sentence says they may do.
  * @returns the verb, and what must be said of seeing; null: nothing
  */
-export function mayWords({ level, seesOthers, watermark }: ShareMay): { verb: string; but: string | null } {
+export function mayWords({ level, seesOthers, watermark, fileLimit }: ShareMay): { verb: string; but: string | null } {
   const marked = watermark === 'none' ? null : MARKED_WORDS[watermark];
+  const often = fileLimit === null ? null : `each file in at most ${countOf(fileLimit, 'visit')}`;
+  const but = [marked, often].filter((words) => words !== null).join(', ') || null;
   switch (level) {
     case 'view':
       return { verb: 'look at', but: 'marked for whoever looks, without taking the files' };
     case 'download':
-      return { verb: 'download', but: marked };
+      return { verb: 'download', but };
     case 'contribute':
       return seesOthers
-        ? { verb: 'download and add to', but: marked }
+        ? { verb: 'download and add to', but }
         : { verb: 'add to', but: 'without seeing what is there' };
     case 'edit':
-      return { verb: 'download, add to and replace', but: marked };
+      return { verb: 'download, add to and replace', but };
   }
 }

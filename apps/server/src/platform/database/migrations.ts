@@ -29,7 +29,7 @@ import { AUDIENCE_SCHEMA } from './schema-0027.js';
 import { GIVEN_PASSWORD_SCHEMA } from './schema-0028.js';
 import { SHARE_ITEMS_SCHEMA } from './schema-0029.js';
 import { SHARE_MAY_SCHEMA } from './schema-0030.js';
-import { SHARE_ADDRESS_SCHEMA } from './schema-0031.js';
+import { SHARE_LIMITS_SCHEMA } from './schema-0031.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -376,10 +376,10 @@ export class ShareMay1767000000000 implements MigrationInterface {
   }
 }
 
-export class ShareAddress1767100000000 implements MigrationInterface {
-  name = 'ShareAddress1767100000000';
+export class ShareLimits1767100000000 implements MigrationInterface {
+  name = 'ShareLimits1767100000000';
   async up(runner: QueryRunner): Promise<void> {
-    await runner.query(SHARE_ADDRESS_SCHEMA);
+    await runner.query(SHARE_LIMITS_SCHEMA);
   }
   async down(): Promise<void> {
     throw new Error('Shares would be judged by where their links were: restore a backup instead.');
@@ -418,7 +418,7 @@ export const MIGRATIONS = [
   GivenPassword1766800000000,
   ShareItems1766900000000,
   ShareMay1767000000000,
-  ShareAddress1767100000000,
+  ShareLimits1767100000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -453,5 +453,5 @@ export const SCHEMAS = [
   GIVEN_PASSWORD_SCHEMA,
   SHARE_ITEMS_SCHEMA,
   SHARE_MAY_SCHEMA,
-  SHARE_ADDRESS_SCHEMA,
+  SHARE_LIMITS_SCHEMA,
 ];

@@ -414,3 +414,47 @@ it('the page is seen as visitors will get it, before it is published and after, 
   expect(sheet.body.visitsUsed).toBe(0);
   await iris.leave();
 });
+
+it('a visitor walks through the folders of many files, reads a table, and keeps the page while the server is away', async () => {
+  const client = await office.signedIn('iris');
+  const made = async (parent: string, name: string) =>
+    (await client.ask<{ id: string }>('POST', `/api/folders/${parent}/folders`, { name })).body.id;
+  const top = await made(office.roots.projects, 'Weir House');
+  const level = await made(await made(top, 'Plans'), 'Level 1');
+  for (let n = 1; n <= 42; n += 1) await client.upload(level, `sheet ${n}.txt`, Buffer.from(`sheet ${n}`));
+  await client.upload(top, 'heights.csv', Buffer.from('point;height\r\n"A; north";3.25\r\nB;4.5\r\n'));
+  const share = await office.publish(client, [top], { title: 'Weir House' });
+  const visitor = await Person.at(browser, office.origin);
+  await visitor.page.goto(`${office.origin}/s/${share.token}`);
+  await visitor.sees('43 files');
+  expect(await visitor.text('.files')).not.toContain('sheet 1.txt');
+  await visitor.isAccessible();
+  await visitor.press('Plans');
+  await visitor.press('Level 1');
+  await visitor.sees('sheet 42.txt');
+  await visitor.isAccessible();
+  // The address leads there again, and the browser's way back out of it.
+  await visitor.page.reload();
+  await visitor.sees('sheet 42.txt');
+  await visitor.page.goBack();
+  await visitor.page.waitForFunction(() => !document.body.innerText.includes('sheet 42.txt'));
+  await visitor.sees('Level 1', '.walked');
+  await visitor.press('All files');
+  await visitor.press('Look at heights.csv');
+  await visitor.sees('A; north', '.viewer td');
+  expect(await visitor.page.$$eval('.viewer td.number', (cells) => cells.map((cell) => cell.textContent))).toEqual([
+    '3.25',
+    '4.5',
+  ]);
+  await visitor.isAccessible();
+  await visitor.page.keyboard.press('Escape');
+
+  await visitor.page.setOfflineMode(true);
+  await visitor.sees('The connection is lost.', '.away');
+  await visitor.sees('heights.csv');
+  await visitor.page.setOfflineMode(false);
+  await visitor.page.waitForFunction(() => !document.querySelector('.away'), { timeout: 30_000 });
+  await visitor.page.setViewport({ width: 360, height: 740 });
+  expect(await visitor.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
+  await visitor.leave();
+});

@@ -3,6 +3,7 @@
  * because a browser grants a host only six of them (common practice, no source); it asks anew when it is shown again.
  * @param opened called whenever the connection stands: what happened before that moment is not known
  * @param refused called when the server lets nobody listen here any more; it is not asked again
+ * @param lost called when the connection broke off; the browser goes on trying
  * @returns what ends the listening
  */
 export function listenWhileShown(
@@ -10,6 +11,7 @@ export function listenWhileShown(
   message: (data: string) => void,
   opened: () => void,
   refused?: () => void,
+  lost?: () => void,
 ): () => void {
   let source: EventSource | null = null;
   const leave = () => {
@@ -23,7 +25,7 @@ export function listenWhileShown(
       source.onmessage = (event: MessageEvent<string>) => message(event.data);
       source.onopen = opened;
       source.onerror = () => {
-        if (source?.readyState !== EventSource.CLOSED) return;
+        if (source?.readyState !== EventSource.CLOSED) return lost?.();
         leave();
         refused?.();
       };

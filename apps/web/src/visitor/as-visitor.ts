@@ -3,7 +3,7 @@ import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
 import type { CodeAsked, ProblemBody, SeenPage } from '@quay/contract';
 import { CODE_LIFETIME_MS, MOST_PICKED } from '@quay/core';
 import type { BringActions } from './bringing';
-import type { View } from './files-part';
+import type { View } from './walk';
 import { draw, type Actions } from './page';
 import { toStaff, type FromStaff } from './seen';
 import { Viewer } from './viewer';
@@ -18,7 +18,7 @@ let seen: SeenPage | null = null;
 let isInside = false;
 let problem: Partial<ProblemBody> | null = null;
 let code: CodeAsked | null = null;
-let view: View = { find: '', pictures: false, chosen: [] };
+let view: View = { find: '', pictures: false, folder: '', chosen: [] };
 
 /** Files are looked at as whoever publishes them. */
 const fileUrl = (id: string): string => `files/${id}`;
@@ -61,6 +61,7 @@ const actions: Actions = {
   checksumsUrl: '#checksums',
   find: (find) => look({ find }),
   showAs: (pictures) => look({ pictures }),
+  walk: (folder) => look({ folder }),
   choose: (id, on) => {
     const others = view.chosen.filter((each) => each !== id);
     look({ chosen: on ? [...others, id].slice(0, MOST_PICKED) : others });
@@ -85,7 +86,7 @@ function enter(): void {
 
 function show(): void {
   const door = (isInside ? seen?.inside : null) ?? seen?.door ?? null;
-  draw(page, { door, problem, code, view, busy: false, waits: false, making: null }, actions);
+  draw(page, { door, problem, code, view, busy: false, isAway: false, waits: false, making: null }, actions);
   viewer.refresh();
 }
 

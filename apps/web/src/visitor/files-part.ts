@@ -2,17 +2,9 @@ import type { VisitorContents, VisitorFile } from '@quay/contract';
 import { previewKind } from '@quay/core';
 import { h, type Child } from './h';
 import type { Actions } from './page';
+import { folderIn, nameIn, walk, type Inside, type View } from './walk';
 import { exactBytes, filesOf, say, size } from './words';
 
-/** How somebody looks at the list. */
-export interface View {
-  /** What is looked for in names. */
-  find: string;
-  /** As pictures instead of a list. */
-  pictures: boolean;
-  /** Ids of the files that are chosen. */
-  chosen: readonly string[];
-}
 interface ListShown {
   contents: VisitorContents;
   view: View;
@@ -21,8 +13,6 @@ interface ListShown {
 /** From so many files on there is something to find. */
 const FIND_FROM = 8;
 const hasPicture = ({ path }: VisitorFile): boolean => ['image', 'pages'].includes(previewKind(path));
-const nameIn = (path: string): string => path.slice(path.lastIndexOf('/') + 1);
-
 /** The files, and how they are looked at. */
 export function filesPart(shown: ListShown, find: HTMLInputElement, actions: Actions): HTMLElement[] {
   const { contents, view } = shown;
@@ -30,10 +20,42 @@ export function filesPart(shown: ListShown, find: HTMLInputElement, actions: Act
   const files = contents.files.filter((f) => f.path.toLowerCase().includes(wanted));
   const tools = toolsPart(contents, view, find, actions);
   const none = files.length === 0 ? [h('p', { class: 'quiet' }, say('find.none'))] : [];
+  const walked = wanted === '' ? walk(contents.files, view.folder) : null;
+  if (walked) {
+    const { way, folders, here } = walked;
+    const list = view.pictures ? picturesPart(here, shown, actions) : listPart(here, shown, actions);
+    return [...tools, wayPart(way, actions), foldersPart(folders, actions), ...(here.length > 0 ? [list] : [])];
+  }
   if (view.pictures) return [...tools, ...none, picturesPart(files, shown, actions)];
   const groups = grouped(files);
   const parts = groups.map(([folder, inside]) => folderPart(folder, inside, groups.length === 1, shown, actions));
   return [...tools, ...none, h('ul', { class: 'files' }, ...parts)];
+}
+
+/** The way to the folder that is looked into; each step of it leads back. */
+function wayPart(way: readonly string[], actions: Actions): HTMLElement {
+  const steps = way.map((path, at, all) => {
+    const words = at === 0 ? say('walk.all') : nameIn(path);
+    if (at === all.length - 1) return h('span', { 'aria-current': 'location' }, words);
+    return h('button', { type: 'button', class: 'verb', id: `way-${at}`, onclick: () => actions.walk(path) }, words);
+  });
+  const parts = steps.flatMap((step, at) => (at === 0 ? [step] : [' / ', step]));
+  const nav = h('nav', { class: 'way', 'aria-label': say('walk.way') });
+  nav.append(...parts);
+  return nav;
+}
+
+function foldersPart(folders: readonly Inside[], actions: Actions): HTMLElement {
+  const rows = folders.map(({ name, path, count, sizeBytes }) =>
+    h(
+      'li',
+      {},
+      h('button', { type: 'button', class: 'verb folder', onclick: () => actions.walk(path) }, name),
+      h('span', { class: 'quiet' }, filesOf(count)),
+      h('span', { class: 'size', title: exactBytes(sizeBytes) }, size(sizeBytes)),
+    ),
+  );
+  return h('ul', { class: 'files walked' }, ...rows);
 }
 
 function toolsPart({ files }: VisitorContents, view: View, find: HTMLInputElement, actions: Actions): HTMLElement[] {
@@ -121,7 +143,7 @@ function nameOf({ id, sha256, handing }: VisitorFile, name: string, actions: Act
 function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
   const groups = new Map<string, VisitorFile[]>();
   for (const file of files) {
-    const folder = file.path.includes('/') ? file.path.slice(0, file.path.lastIndexOf('/')) : '';
+    const folder = folderIn(file.path);
     const group = groups.get(folder);
     if (group) group.push(file);
     else groups.set(folder, [file]);
@@ -169,14 +191,13 @@ function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents,
 /** Folders as somebody has opened or closed them, through every drawing. */
 const unfolded = new Map<string, boolean>();
 
-function folderPart(
-  folder: string,
-  files: VisitorFile[],
-  only: boolean,
-  { contents, view }: ListShown,
-  actions: Actions,
-): HTMLElement {
-  const rows = files.map((f) => {
+/** The files of one folder. */
+function listPart(files: VisitorFile[], shown: ListShown, actions: Actions): HTMLElement {
+  return h('ul', { class: 'files' }, h('li', {}, h('ul', {}, ...rowsOf(files, shown, actions))));
+}
+
+function rowsOf(files: VisitorFile[], { contents, view }: ListShown, actions: Actions): HTMLElement[] {
+  return files.map((f) => {
     const name = nameIn(f.path);
     return h(
       'li',
@@ -195,10 +216,20 @@ function folderPart(
             say('look'),
           )
         : null,
-      ...fileVerbs(f, folder, contents, actions),
+      ...fileVerbs(f, folderIn(f.path), contents, actions),
       h('span', { class: 'size', title: exactBytes(f.sizeBytes) }, size(f.sizeBytes)),
     );
   });
+}
+
+function folderPart(
+  folder: string,
+  files: VisitorFile[],
+  only: boolean,
+  shown: ListShown,
+  actions: Actions,
+): HTMLElement {
+  const rows = rowsOf(files, shown, actions);
   if (folder === '') return h('li', {}, h('ul', {}, ...rows));
   const isOpen = unfolded.get(folder) ?? (only || files.length <= 12);
   const details = h(

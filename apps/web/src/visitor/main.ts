@@ -6,13 +6,11 @@ import { listenWhileShown } from '../live-source';
 import { Bringing } from './bringing';
 import { showBringing } from './bringing-part';
 import { Viewer } from './viewer';
-import type { View } from './files-part';
+import { hashOf, viewOf, type View } from './walk';
 import { draw, type Actions } from './page';
 import './visitor.css';
 import { say } from './words';
 
-/** As which the page is bookmarked that shows pictures. */
-const PICTURES = '#pictures';
 /** Everything below the link: /s/<token>. */
 const base = location.pathname.replace(/\/$/, '');
 const page = document.getElementById('page') as HTMLElement;
@@ -21,6 +19,8 @@ interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
   busy: boolean;
+  /** The server does not answer at the moment. */
+  isAway: boolean;
   /** Where a code was asked for. */
   code: CodeAsked | null;
   /** All is taken when the last file has arrived. */
@@ -34,10 +34,11 @@ let shown: Shown = {
   door: null,
   problem: null,
   busy: false,
+  isAway: false,
   code: null,
   waits: false,
   making: null,
-  view: { find: '', pictures: location.hash === PICTURES, chosen: [] },
+  view: { find: '', chosen: [], ...viewOf(location.hash) },
 };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
@@ -82,8 +83,13 @@ const actions: Actions = {
   takeAll: (ids) => void takeAll(ids),
   find: (find) => view({ find }),
   showAs: (pictures) => {
-    history.replaceState(null, '', pictures ? PICTURES : location.pathname);
     view({ pictures });
+    history.replaceState(null, '', hashOf(shown.view) || location.pathname);
+  },
+  walk: (folder) => {
+    view({ folder });
+    // The browser's way back leads out of it.
+    history.pushState(null, '', hashOf(shown.view) || location.pathname);
   },
   choose: (id, on) => {
     const chosen = shown.view.chosen.filter((each) => each !== id);
@@ -134,11 +140,13 @@ async function look(): Promise<void> {
   const answer = await ask('door');
   if (mine !== latest) return;
   if ('problem' in answer) {
-    show({ problem: answer.problem, door: null });
+    // What is shown stays while the server cannot be asked: it goes on by itself.
+    if (answer.problem.code === AWAY.code && shown.door) show({ isAway: true });
+    else show({ problem: answer.problem, door: null, isAway: false });
     return;
   }
   const { door } = answer;
-  show({ door, problem: door.contents || door.state !== 'open' ? null : shown.problem });
+  show({ door, isAway: false, problem: door.contents || door.state !== 'open' ? null : shown.problem });
   follow(door);
   wakeAtChange(door);
   takeWhenAllIsThere(door);
@@ -236,8 +244,12 @@ function follow(door: VisitorDoor): void {
         stopListening = null;
         void look();
       },
+      () => void look(),
     );
 }
+
+for (const change of ['online', 'offline']) addEventListener(change, () => void look());
+addEventListener('popstate', () => view(viewOf(location.hash)));
 
 const cameAt = Date.now();
 let ticks = 0;
@@ -246,12 +258,12 @@ setInterval(() => {
   // How much has arrived is no news that anybody is told.
   const isArriving = (shown.door?.contents?.arriving.length ?? 0) > 0;
   if (
-    (stopListening && !isArriving) ||
+    (stopListening && !isArriving && !shown.isAway) ||
     document.visibilityState === 'hidden' ||
     shown.problem?.code === 'share.not-found'
   )
     return;
-  if (Date.now() - cameAt < OFTEN_FOR_MS || ticks % SELDOM_EVERY === 0) void look();
+  if (shown.isAway || Date.now() - cameAt < OFTEN_FOR_MS || ticks % SELDOM_EVERY === 0) void look();
 }, ASK_MS);
 
 void look();

@@ -10,7 +10,8 @@ import type {
 import type { ShareState } from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { bringingPart } from './bringing-part';
-import { filesPart, type View } from './files-part';
+import { filesPart } from './files-part';
+import type { View } from './walk';
 import { h, type Child } from './h';
 import { exactBytes, filesOf, problemWords, say, size, speech } from './words';
 
@@ -28,6 +29,8 @@ export interface Actions {
   checksumsUrl: string;
   find: (text: string) => void;
   showAs: (pictures: boolean) => void;
+  /** Looks into a folder, by its path. */
+  walk: (folder: string) => void;
   choose: (id: string, on: boolean) => void;
   chooseNone: () => void;
   /** Has what is given marked made, then takes all as one. */
@@ -48,6 +51,7 @@ interface Shown {
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
   busy: boolean;
+  isAway: boolean;
   code: CodeAsked | null;
   /** All is taken when the last file has arrived. */
   waits: boolean;
@@ -82,6 +86,7 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
     shown.door && { ...shown.door, now: shown.door.now.slice(0, 10) },
     shown.problem,
     shown.busy,
+    shown.isAway,
     shown.code,
     shown.waits,
     shown.making,
@@ -90,7 +95,9 @@ export function draw(page: HTMLElement, shown: Shown, actions: Actions): void {
   if (next === drawn) return;
   drawn = next;
   const focused = document.activeElement?.id;
-  page.replaceChildren(...(shown.door ? doorParts(shown.door, shown, actions) : [refusal(shown.problem, actions)]));
+  const away = shown.isAway ? [h('p', { class: 'away', role: 'status' }, say('away.lost'))] : [];
+  const parts = shown.door ? doorParts(shown.door, shown, actions) : [refusal(shown.problem, actions)];
+  page.replaceChildren(...away, ...parts);
   document.title = shown.door ? `${shown.door.title}, ${shown.door.office}` : say('missing.title');
   if (focused) document.getElementById(focused)?.focus();
 }

@@ -1,4 +1,5 @@
 import type { FileText, PreviewFacts, ProblemBody, VisitorFile } from '@quay/contract';
+import { readDelimited } from '../delimited';
 import { h, type Child } from './h';
 import { say, size } from './words';
 
@@ -159,8 +160,9 @@ export class Viewer {
           say('viewer.page-of', { name: file.path, page: this.page }),
           wanted,
         );
-      case 'text':
       case 'table':
+        return file.handing === 'plain' ? tablePart(await ask<FileText>(`${url}/text`), file.path) : words(NOT_SHOWN);
+      case 'text':
         return file.handing === 'plain' ? textPart(await ask<FileText>(`${url}/text`)) : words(NOT_SHOWN);
       case 'audio':
       case 'video':
@@ -217,6 +219,24 @@ function textPart(text: FileText | null): HTMLElement {
   if (!text) return words(say('viewer.no-text'));
   const more: Child = text.truncated ? h('p', { class: 'quiet' }, say('viewer.beginning')) : null;
   return h('div', { class: 'text', tabindex: '0' }, h('pre', {}, text.text), more);
+}
+
+function tablePart(text: FileText | null, name: string): HTMLElement {
+  if (!text) return words(say('viewer.no-text'));
+  const { head, body, isNumber, isWhole } = readDelimited(text.text, name);
+  const cells = (tag: 'th' | 'td', row: readonly string[]) =>
+    row.map((cell, at) => h(tag, isNumber[at] ? { class: 'number' } : {}, cell));
+  return h(
+    'div',
+    { class: 'text', tabindex: '0' },
+    text.truncated || !isWhole ? h('p', { class: 'quiet' }, say('viewer.beginning')) : null,
+    h(
+      'table',
+      {},
+      h('thead', {}, h('tr', {}, ...cells('th', head))),
+      h('tbody', {}, ...body.map((row) => h('tr', {}, ...cells('td', row)))),
+    ),
+  );
 }
 
 const words = (text: string): HTMLElement => h('p', { class: 'quiet' }, text);

@@ -1,8 +1,8 @@
 import type { NodeItem } from '@quay/contract';
 import { previewKind, type PreviewKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { dsvFormat } from 'd3';
 import { useEffect, useRef, useState } from 'react';
+import { readDelimited } from '../../delimited';
 import { useKeys } from '../../ui/keys';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { Size } from '../../ui/words';
@@ -116,7 +116,7 @@ export function Preview({
     case 'text':
       return <Text id={id} version={version} />;
     case 'table':
-      return <Table id={id} version={version} tabs={name.toLowerCase().endsWith('.tsv')} />;
+      return <Table id={id} version={version} name={name} />;
     case 'audio':
       return <audio controls src={bytes} aria-label={name} />;
     case 'video':
@@ -188,41 +188,31 @@ function Text({ id, version }: { id: string; version?: number }) {
   );
 }
 
-const ROWS_MOST = 2000;
-
-function Table({ id, version, tabs }: { id: string; version?: number; tabs: boolean }) {
+function Table({ id, version, name }: { id: string; version?: number; name: string }) {
   const { data, error } = useQuery(textQuery(id, version));
   if (error) return <p className="quiet m-auto">{error.message}</p>;
   if (!data) return <SkeletonRows />;
-  const [first = ''] = data.text.split('\n', 1);
-  const rows = dsvFormat(tabs ? '\t' : first.split(';').length > first.split(',').length ? ';' : ',').parseRows(
-    data.text,
-  );
-  const [head, ...body] = rows;
-  const numeric =
-    head?.map((_, i) =>
-      body.slice(0, 50).every((row) => row[i] === undefined || row[i] === '' || isNumber(row[i] ?? '')),
-    ) ?? [];
+  const { head, body, isNumber, isWhole } = readDelimited(data.text, name);
   return (
     <div className="table-view" tabIndex={0} role="region" aria-label="Table">
-      {(data.truncated || body.length > ROWS_MOST) && (
+      {(data.truncated || !isWhole) && (
         <p className="quiet">The beginning is shown; download the file for all of it.</p>
       )}
       <table className="rows">
         <thead>
           <tr>
-            {head?.map((cell, i) => (
-              <th key={i} className={numeric[i] ? 'number' : undefined}>
+            {head.map((cell, i) => (
+              <th key={i} className={isNumber[i] ? 'number' : undefined}>
                 {cell}
               </th>
             ))}
           </tr>
         </thead>
         <tbody>
-          {body.slice(0, ROWS_MOST).map((row, i) => (
+          {body.map((row, i) => (
             <tr key={i}>
               {row.map((cell, j) => (
-                <td key={j} className={numeric[j] ? 'number' : undefined}>
+                <td key={j} className={isNumber[j] ? 'number' : undefined}>
                   {cell}
                 </td>
               ))}
@@ -232,8 +222,4 @@ function Table({ id, version, tabs }: { id: string; version?: number; tabs: bool
       </table>
     </div>
   );
-}
-
-function isNumber(cell: string): boolean {
-  return cell.trim() !== '' && Number.isFinite(Number(cell));
 }

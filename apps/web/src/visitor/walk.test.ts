@@ -25,7 +25,9 @@ describe('walking through folders', () => {
       folders: [{ name: 'Level 1', count: 30 }],
     });
     expect(walk(files, 'Weir House/Plans/Level 1')?.here).toHaveLength(30);
-    expect(walk([...files, file('notes.txt')], '')).toMatchObject({ way: [''], folders: [{ name: 'Weir House' }] });
+    const parted = [...files, file('notes.txt')];
+    expect(walk(parted, '')).toMatchObject({ way: [''], folders: [{ name: 'Weir House' }] });
+    expect(walk(parted, 'Weir House')).toMatchObject({ way: ['', 'Weir House'], folders: [{ name: 'Plans' }] });
   });
   it('ends in the nearest folder that is still there', () => {
     expect(walk(files, 'Weir House/Plans/Gone/Deeper')?.way.at(-1)).toBe('Weir House/Plans');
@@ -33,12 +35,15 @@ describe('walking through folders', () => {
     // A name that begins alike is another folder.
     expect(walk(files, 'Weir House/Plan')?.way).toEqual(['Weir House']);
   });
-  it('takes every file exactly once, wherever one looks', () => {
+  it.each([
+    ['of one folder', files],
+    ['of several', [...files, ...many('Terrace/', 5), file('notes.txt')]],
+  ])('takes every file %s exactly once, wherever one looks', (_, all) => {
     const found = (folder: string): string[] => {
-      const here = walk(files, folder);
+      const here = walk(all, folder);
       return [...(here?.here ?? []).map((f) => f.id), ...(here?.folders ?? []).flatMap((each) => found(each.path))];
     };
-    expect(found('').sort()).toEqual(files.map((f) => f.id).sort());
+    expect(found('').sort()).toEqual(all.map((f) => f.id).sort());
   });
 });
 

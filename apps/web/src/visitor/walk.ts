@@ -46,7 +46,7 @@ export function walk(
   const first = commonFolder(files.map((f) => folderIn(f.path)));
   const isThere = (step: string) => files.some((f) => f.path.startsWith(`${step}/`));
   const found = stepsTo(asked).filter(isThere).at(-1) ?? '';
-  const folder = `${found}/`.startsWith(`${first}/`) ? found : first;
+  const folder = first === '' || `${found}/`.startsWith(`${first}/`) ? found : first;
   const before = folder === '' ? '' : `${folder}/`;
   const folders = new Map<string, Inside>();
   const here: VisitorFile[] = [];

@@ -458,3 +458,35 @@ it('a visitor walks through the folders of many files, reads a table, and keeps 
   expect(await visitor.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
   await visitor.leave();
 });
+
+it('the list is narrowed in words with counts, and what is over goes from it after it was said which', async () => {
+  const client = await office.signedIn('rosa');
+  const { id } = (await client.upload(office.roots.projects, 'over.txt', Buffer.from('over'))).body;
+  const window = { opensAt: null, closesAt: null };
+  await office.publish(client, [id], { title: 'Without end', window });
+  const once = await office.publish(client, [id], { title: 'Opened once', visitLimit: 1, window });
+  await office.client().ask('POST', `/s/${once.token}/open`, { password: null });
+  await office.db.query(`UPDATE share SET last_visit_at = $2 WHERE id = $1`, [
+    ...[once.id, new Date(office.clock.now() - 13 * 3_600_000)],
+  ]);
+  const rosa = await Person.at(browser, office.origin);
+  await rosa.signIn('rosa', '/shares');
+  await rosa.press('never opened 1');
+  await rosa.page.waitForFunction(() => !document.querySelector('table.rows')?.textContent?.includes('Opened once'));
+  await rosa.sees('Without end', 'table.rows');
+  await rosa.isAccessible();
+  // The address keeps it.
+  await rosa.page.reload();
+  await rosa.page.waitForSelector('.facets [aria-pressed=true]');
+  await rosa.press('never opened 1');
+  await rosa.press('Tidy');
+  await rosa.sees('1 used up', '.modal');
+  await rosa.isAccessible();
+  await rosa.page.click('#tidy-usedUp');
+  await rosa.press('Take 1 share off', '.modal');
+  await rosa.sees('1 share taken off the list.');
+  await rosa.page.waitForFunction(() => !document.querySelector('table.rows')?.textContent?.includes('Opened once'));
+  await rosa.page.setViewport({ width: 360, height: 740 });
+  expect(await rosa.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
+  await rosa.leave();
+});

@@ -16,7 +16,11 @@ import {
   type ReachMark,
   type RefusalReason,
   PASSWORD_LENGTH,
+  SHARE_FACETS,
   SHARE_STATES,
+  TIDY_KINDS,
+  type ShareFacet,
+  type TidyKind,
   VISIT_LIMIT_RANGE,
   WATERMARKS,
   WINDOW_PRESETS,
@@ -230,6 +234,7 @@ export type ShareSort = (typeof SHARE_SORTS)[number];
 
 export interface ShareListQuery {
   state?: ShareState;
+  facet?: ShareFacet;
   /** Words, each of which the title or the publisher's name must hold. */
   find?: string;
   /** Whose they are. */
@@ -241,6 +246,7 @@ export interface ShareListQuery {
 }
 export const shareListQuerySchema = Joi.object<ShareListQuery>({
   state: Joi.string().valid(...SHARE_STATES),
+  facet: Joi.string().valid(...SHARE_FACETS),
   find: lineSchema.max(200),
   by: idSchema,
   sort: Joi.string()
@@ -255,8 +261,37 @@ export interface ShareList {
   shares: ShareRow[];
   /** Pass as `after` for the next page; null on the last. */
   next: string | null;
-  /** How many there are in each state, whichever is asked for; null on later pages. */
+  /** How many there are in each state, whichever state and facet are asked for; null on later pages. */
   counts: Record<ShareState, number> | null;
+  /** The same of each facet. */
+  facets: Record<ShareFacet, Record<ShareState, number>> | null;
+}
+
+/** What may be taken off the list for good. */
+export interface TidyPreview {
+  kinds: {
+    kind: TidyKind;
+    count: number;
+    /** Some of them. */
+    titles: string[];
+    /** Hardly anybody opens it again. */
+    isOverForLong: boolean;
+  }[];
+}
+export interface TidyAsked {
+  kinds: TidyKind[];
+}
+export const tidySchema = Joi.object<TidyAsked>({
+  kinds: Joi.array()
+    .items(Joi.string().valid(...TIDY_KINDS))
+    .unique()
+    .min(1)
+    .required(),
+});
+/** What was taken off, and how much of that kind is left: it is asked for again. */
+export interface Tidied {
+  removed: number;
+  left: number;
 }
 
 export interface SharesTodayQuery {

@@ -311,6 +311,8 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
+  'GET /api/shares/tidy': () => ({ path: '/api/shares/tidy' }),
+  'POST /api/shares/tidy': () => ({ path: '/api/shares/tidy', body: { kinds: ['closed'] } }),
   'GET /api/shares/recipients': () => ({ path: '/api/shares/recipients' }),
   'POST /api/shares/seen': (t) => ({ path: '/api/shares/seen', body: { at: null, share: share(t) } }),
   'POST /api/shares/:id/seen': (t) => ({ path: `/api/shares/${t.share.id}/seen`, body: { at: null } }),

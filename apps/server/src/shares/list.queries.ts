@@ -1,7 +1,16 @@
-import { CLOSES_SOON_MS, OPEN_LONG_MS, SHARE_STATES, type ShareState } from '@quay/core';
+import {
+  CLOSES_IN_A_WEEK_MS,
+  CLOSES_SOON_MS,
+  OPEN_LONG_MS,
+  SHARE_FACETS,
+  SHARE_STATES,
+  type ShareFacet,
+  type ShareState,
+} from '@quay/core';
 import type { ShareListQuery, ShareSort } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 import { ensureReach } from '../access/access-reach.js';
+import type { Who } from '../people/who.js';
 import { momentText } from '../platform/cursor.js';
 import { reachStands } from '../access/access.queries.js';
 import {
@@ -42,7 +51,7 @@ export const stateAt = (at: string): string => `CASE
   ELSE ${code('open')} END`;
 
 /** Whether a share `s` is from the home of somebody else. */
-const closedTo = (person: string): string =>
+export const closedTo = (person: string): string =>
   `EXISTS (SELECT 1 FROM share_home h WHERE h.share_id = s.id AND h.owner_id <> ${person})`;
 
 interface Order {
@@ -90,6 +99,24 @@ class Conditions {
 /** What is asked for among them. */
 type Asked = Pick<ShareListQuery, 'find' | 'by'>;
 
+/** Whose shares somebody sees: whoever runs the server all, others their own. */
+export const scopeOf = (who: Who): Scope => ({ personId: who.personId, all: who.role === 'admin' });
+
+/** What each facet says of a share `s`. */
+const FACETS: Record<ShareFacet, (put: (moment: number) => string, now: number) => string> = {
+  'never-opened': () => 's.last_visit_at IS NULL',
+  'closes-in-a-week': (put, now) => `s.closes_at > ${put(now)} AND s.closes_at <= ${put(now + CLOSES_IN_A_WEEK_MS)}`,
+  'no-end': () => 's.closes_at IS NULL',
+  'no-password': () => 's.password_hash IS NULL',
+  'brings-files': () => "s.level IN ('contribute', 'edit')",
+};
+
+/** What is closed to whoever asks is found by nothing that is not shown of it. */
+function facetOf(facet: ShareFacet, where: Conditions, me: string, at: Date): string {
+  const put = (moment: number) => `${where.put(new Date(moment))}::timestamptz`;
+  return `(${FACETS[facet](put, at.getTime())} AND NOT ${closedTo(me)})`;
+}
+
 function begin(scope: Scope, { find, by }: Asked): { where: Conditions; me: string } {
   const where = new Conditions();
   const me = where.put(scope.personId);
@@ -118,23 +145,32 @@ export async function ensureScope(m: EntityManager, scope: Scope, at: Date): Pro
   );
 }
 
-/** How many shares there are in each state. Asked after {@link ensureScope}. */
-export async function countStates(
+/** How many shares there are in each state, and of each facet in each. Asked after {@link ensureScope}. */
+export async function countShares(
   m: EntityManager,
   scope: Scope,
   asked: Asked,
   at: Date,
-): Promise<Record<ShareState, number>> {
-  const { where } = begin(scope, asked);
-  const rows = await m.query<{ state: number; count: number }[]>(
+): Promise<{ counts: Record<ShareState, number>; facets: Record<ShareFacet, Record<ShareState, number>> }> {
+  const { where, me } = begin(scope, asked);
+  const columns = SHARE_FACETS.map((facet, n) => `${facetOf(facet, where, me, at)} AS f${n}`);
+  const sums = SHARE_FACETS.map((_, n) => `count(*) FILTER (WHERE f${n})::int AS f${n}`);
+  const rows = await m.query<({ state: number; count: number } & Record<`f${number}`, number>)[]>(
     // OFFSET 0: worked out once for each, and not again to compare.
-    `SELECT state, count(*)::int AS count FROM (
-       SELECT ${stateAt(where.put(at))} AS state FROM share s WHERE ${where.text} OFFSET 0
+    `SELECT state, count(*)::int AS count, ${sums.join(', ')} FROM (
+       SELECT ${stateAt(where.put(at))} AS state, ${columns.join(', ')} FROM share s WHERE ${where.text} OFFSET 0
      ) states GROUP BY state`,
     where.bound,
   );
-  const counts = new Map(rows.map((r) => [r.state, r.count]));
-  return Object.fromEntries(SHARE_STATES.map((s, i) => [s, counts.get(i) ?? 0])) as Record<ShareState, number>;
+  const byState = (count: (row: (typeof rows)[number]) => number) =>
+    Object.fromEntries(
+      SHARE_STATES.map((s, i) => [s, rows.filter((r) => r.state === i).reduce((sum, r) => sum + count(r), 0)]),
+    ) as Record<ShareState, number>;
+  const facets = SHARE_FACETS.map((facet, n) => [facet, byState((row) => row[`f${n}`] ?? 0)]);
+  return {
+    counts: byState((row) => row.count),
+    facets: Object.fromEntries(facets) as Record<ShareFacet, Record<ShareState, number>>,
+  };
 }
 
 /** A page of shares by keyset, each group one walk along an index. Asked after {@link ensureScope}. */
@@ -173,6 +209,7 @@ function groupOf(
   const order = group === 0 ? ORDERS[query.sort] : MADE;
   if (ORDERS[query.sort].tells) where.add(`${group === 0 ? 'NOT ' : ''}${closedTo(me)}`);
   const [direction, beyond] = query.descending ? ['DESC', '<'] : ['ASC', '>'];
+  if (query.facet) where.add(facetOf(query.facet, where, me, at));
   if (query.state) where.add(`${stateAt(where.put(at))} = ${code(query.state)}`);
   if (after)
     where.add(`(${order.by}, s.id) ${beyond} (${where.put(after.key)}::${order.type}, ${where.put(after.id)}::uuid)`);

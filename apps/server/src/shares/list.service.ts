@@ -19,14 +19,14 @@ import { Clock } from '../platform/clock.js';
 import { isMoment, isPlaceText, placeText, placeValues, unknownPlace } from '../platform/cursor.js';
 import { invalidField } from '../platform/problems/problem.js';
 import {
-  countStates,
+  countShares,
   ensureScope,
   listShares,
+  scopeOf,
   sharesNeeding,
   sharesWithin,
   statesOfNodes,
   visitTimesOf,
-  type Scope,
   type ShareCursor,
 } from './list.queries.js';
 import { closedRow, isClosedTo, rowOf } from './rows.js';
@@ -65,11 +65,15 @@ export class ShareListService {
     const after = cursorFrom(query);
     const scope = scopeOf(who);
     await ensureScope(m, scope, at);
-    const [{ shares, next }, counts] = await Promise.all([
+    const [{ shares, next }, counted] = await Promise.all([
       listShares(m, scope, query, after, at),
-      after ? null : countStates(m, scope, query, at),
+      after ? null : countShares(m, scope, query, at),
     ]);
-    return { shares: await this.rows(who, shares), next: next && cursorText(next, query), counts };
+    return {
+      shares: await this.rows(who, shares),
+      next: next && cursorText(next, query),
+      ...(counted ?? { counts: null, facets: null }),
+    };
   }
 
   /** The windows of a span and what needs a hand, for the first page that somebody looks at. */
@@ -86,8 +90,8 @@ export class ShareListService {
     const at = this.clock.date();
     const scope = scopeOf(who);
     await ensureScope(m, scope, at);
-    const [counts, within, needing] = await Promise.all([
-      countStates(m, scope, {}, at),
+    const [{ counts }, within, needing] = await Promise.all([
+      countShares(m, scope, {}, at),
       sharesWithin(m, scope, span, at, MOST_WINDOWS),
       sharesNeeding(m, scope, at, MOST_NEEDING),
     ]);
@@ -188,8 +192,6 @@ export class ShareListService {
     return shares.map((s) => (isClosedTo(who, s) ? closedRow(s, now) : rowOf(s, now, bytes.get(s.id) ?? 0)));
   }
 }
-
-const scopeOf = (who: Who): Scope => ({ personId: who.personId, all: who.role === 'admin' });
 
 const findingFacts = (share: ShareRecord, now: number) => ({
   id: share.id,

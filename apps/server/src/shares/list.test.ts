@@ -1,3 +1,4 @@
+import { SHARE_FACETS, SHARE_STATES } from '@quay/core';
 import type { ShareList, ShareRow, SharesToday } from '@quay/contract';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
@@ -86,6 +87,21 @@ describe('the list of shares', () => {
     const [first] = (await list('limit=1')).shares;
     expect((await list(`limit=1&after=${(await list('limit=1')).next}`)).counts).toBeNull();
     expect(first?.createdBy).toBe('Rosa Quill');
+  });
+
+  it('is narrowed by more than the state, with how many there are of each in each state', async () => {
+    const { facets } = await list('limit=1');
+    for (const facet of SHARE_FACETS)
+      for (const state of SHARE_STATES) {
+        const found = await all(`facet=${facet}&state=${state}`);
+        expect(found.length, `${facet} ${state}`).toBe(facets?.[facet][state]);
+      }
+    expect(titles(await all('facet=no-end'))).toEqual(['Plans 12', 'Plans 8', 'Plans 4']);
+    expect(titles(await all('facet=closes-in-a-week&find=plans'))).not.toContain('Plans 8');
+    expect((await iris.ask('GET', '/api/shares?facet=any')).status).toBe(400);
+    // Of what is closed to whoever asks they tell nothing; to whose it is they do.
+    expect(titles(await all('facet=never-opened')).some((title) => title.startsWith('From the home'))).toBe(false);
+    expect(titles(await all('facet=never-opened', rosa))).toContain('Zebra letter');
   });
 
   it('finds by title and by person, every word, wherever it stands; wild cards are letters like others', async () => {

@@ -7,6 +7,7 @@ import {
   nodeIdsSchema,
   shareListQuerySchema,
   sharesTodayQuerySchema,
+  tidySchema,
   type AskStays,
   type CameOfIt,
   type ChangeShare,
@@ -24,6 +25,9 @@ import {
   type SharesToday,
   type SharesTodayQuery,
   type SharesUsing,
+  type Tidied,
+  type TidyAsked,
+  type TidyPreview,
 } from '@quay/contract';
 import contentDisposition from 'content-disposition';
 import type { Response } from 'express';
@@ -36,6 +40,7 @@ import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
+import { TidyService } from './tidy.service.js';
 import { SuggestionsService } from './suggestions.service.js';
 import { SharesService } from './shares.service.js';
 
@@ -52,6 +57,7 @@ export class SharesController {
     private readonly clearing: ClearingService,
     private readonly cameOfIt: CameService,
     private readonly suggestions: SuggestionsService,
+    private readonly tidying: TidyService,
   ) {}
 
   @Get()
@@ -73,6 +79,21 @@ export class SharesController {
   @Operation('What is shared with you: by name, by a group, or by your mail address')
   forMe(@Me() who: Who): Promise<SharedWithMe[]> {
     return this.mine.list(who);
+  }
+
+  @Get('tidy')
+  @For('signed-in')
+  @Operation('Which of your shares (the admin: of all) may be taken off the list for good, because they are over')
+  tidyPreview(@Me() who: Who): Promise<TidyPreview> {
+    return this.tidying.preview(who);
+  }
+
+  @Post('tidy')
+  @For('signed-in')
+  @HttpCode(200)
+  @Operation('Take shares that are over off the list, some at a time; asked until none is left', tidySchema)
+  tidy(@Me() who: Who, @Body(valid(tidySchema)) { kinds }: TidyAsked): Promise<Tidied> {
+    return this.tidying.tidy(who, kinds);
   }
 
   @Get('recipients')

@@ -7,6 +7,7 @@ import { GuardrailsController } from './guardrails.controller.js';
 import { GuardrailsService } from './guardrails.service.js';
 import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
+import { TidyService } from './tidy.service.js';
 import { SuggestionsService } from './suggestions.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
@@ -44,6 +45,7 @@ import { SharesService } from './shares.service.js';
     ForMeService,
     ShareItemsService,
     SuggestionsService,
+    TidyService,
     OutgoingService,
   ],
   exports: [GuardrailsService, SharesService, ShareListService, ForMeService],

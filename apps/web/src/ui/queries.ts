@@ -20,6 +20,7 @@ import type {
   SlipTemplate,
   SignInWays,
   StoreSummary,
+  TidyPreview,
 } from '@quay/contract';
 import {
   infiniteQueryOptions,
@@ -38,7 +39,7 @@ export const signInWaysQuery = queryOptions({
   queryFn: () => api<SignInWays>('GET', '/api/sign-in'),
 });
 
-export type SharesAsked = Pick<ShareListQuery, 'state' | 'find' | 'sort' | 'descending'>;
+export type SharesAsked = Pick<ShareListQuery, 'state' | 'facet' | 'find' | 'sort' | 'descending'>;
 const sharesPath = (asked: Partial<ShareListQuery>) => {
   const given = Object.entries(asked).filter(([, value]) => value !== undefined && value !== '');
   return `/api/shares?${new URLSearchParams(given.map(([key, value]) => [key, String(value)])).toString()}`;
@@ -100,6 +101,10 @@ export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefi
 export const calendarQuery = queryOptions({
   queryKey: ['calendar'],
   queryFn: () => api<CalendarLink>('GET', '/api/calendar'),
+});
+export const tidyQuery = queryOptions({
+  queryKey: ['shares', 'tidy'],
+  queryFn: () => api<TidyPreview>('GET', '/api/shares/tidy'),
 });
 export const knownRecipientsQuery = queryOptions({
   queryKey: ['shares', 'recipients'],

@@ -150,6 +150,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,
   'share.passed-on': (d) => `handed ${d['title']} over to ${d['to']}`,
   'share.withdrawn': (d) => `withdrew ${d['title']}`,
+  'share.tidied': (d) => `took ${d['title']}, which was over, off the list of shares`,
   'share.reinstated': (d) => `opened ${d['title']} again`,
   'share.opens': (d) => `opened ${d['title']} at its time`,
   'share.closes': (d) => `closed ${d['title']} at its time`,

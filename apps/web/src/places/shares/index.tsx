@@ -1,5 +1,13 @@
 import { SHARE_SORTS, type ShareList, type ShareRow, type ShareSort } from '@quay/contract';
-import { countOf, SHARE_STATES, STATE_WORDS, type ShareState } from '@quay/core';
+import {
+  countOf,
+  FACET_WORDS,
+  SHARE_FACETS,
+  SHARE_STATES,
+  STATE_WORDS,
+  type ShareFacet,
+  type ShareState,
+} from '@quay/core';
 import { useInfiniteQuery } from '@tanstack/react-query';
 import { useRef, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
@@ -14,6 +22,7 @@ import { BulkBar } from './bulk-bar';
 import { CalendarDialog } from './calendar';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
+import { TidyDialog } from './tidy';
 import './index.scss';
 
 /** All outgoing publications; a row opens its sheet at the right. What is asked for stands in the address. */
@@ -26,6 +35,7 @@ export function Shares() {
   const [find, setFind] = useTyped(asked.find ?? '', (text) => ask({ find: text.trim() || undefined }));
   const shares = pages.data?.pages.flatMap((p) => p.shares);
   const counts = pages.data?.pages[0]?.counts ?? undefined;
+  const facets = pages.data?.pages[0]?.facets ?? undefined;
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
   const select = (ids: readonly string[], on: boolean) =>
     setSelected(new Set(on ? [...selected, ...ids] : [...selected].filter((id) => !ids.includes(id))));
@@ -47,7 +57,11 @@ export function Shares() {
     <>
       <Title counts={counts} find={asked.find} />
       <div className="filters">
-        <States counts={counts} chosen={asked.state} choose={(state) => ask({ state })} />
+        <States
+          counts={asked.facet ? facets?.[asked.facet] : counts}
+          chosen={asked.state}
+          choose={(state) => ask({ state })}
+        />
         <Form.Control
           ref={field}
           type="search"
@@ -58,10 +72,11 @@ export function Shares() {
           onChange={(e) => setFind(e.target.value)}
         />
       </div>
+      <Facets facets={facets} state={asked.state} chosen={asked.facet} choose={(facet) => ask({ facet })} />
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
         <div>
           <BulkBar selected={shares?.filter((s) => selected.has(s.id)) ?? []} clear={() => setSelected(new Set())} />
-          <Found shares={shares} narrowed={Boolean(asked.state || asked.find)}>
+          <Found shares={shares} narrowed={Boolean(asked.state || asked.facet || asked.find)}>
             {(found) => (
               <ShareTable
                 shares={found}
@@ -98,9 +113,10 @@ function useAsked() {
   const ask = (part: Partial<SharesAsked>) =>
     change(
       (now) => {
-        const { state, find, sort, descending } = { ...askedBy(now), ...part };
+        const { state, facet, find, sort, descending } = { ...askedBy(now), ...part };
         return {
           state,
+          facet,
           find,
           sort: sort === 'made' ? null : sort,
           descending: descending === beginsDescending(sort) ? null : String(descending),
@@ -116,6 +132,7 @@ function askedBy(params: URLSearchParams): SharesAsked {
   const sort = SHARE_SORTS.find((s) => s === params.get('sort')) ?? 'made';
   return {
     state: SHARE_STATES.find((s) => s === params.get('state')),
+    facet: SHARE_FACETS.find((f) => f === params.get('facet')),
     find: params.get('find') ?? undefined,
     sort,
     descending: params.has('descending') ? params.get('descending') === 'true' : beginsDescending(sort),
@@ -135,6 +152,7 @@ function nextOrder(asked: SharesAsked, sort: ShareSort): Partial<SharesAsked> {
 function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find: string | undefined }) {
   const begin = useSlip((slip) => slip.begin);
   const [calendar, setCalendar] = useState(false);
+  const [tidying, setTidying] = useState(false);
   const navigate = useNavigate();
   const all = counts ? Object.values(counts).reduce((sum, n) => sum + n, 0) : 0;
   return (
@@ -152,6 +170,10 @@ function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find
           Calendar
         </Button>
         {calendar && <CalendarDialog close={() => setCalendar(false)} />}
+        <Button variant="plain" onClick={() => setTidying(true)}>
+          Tidy
+        </Button>
+        {tidying && <TidyDialog close={() => setTidying(false)} />}
         <Button
           onClick={() => {
             begin();
@@ -184,6 +206,39 @@ function States({ counts, chosen, choose }: StatesProps) {
         </button>
       ))}
     </>
+  );
+}
+
+interface FacetsProps {
+  facets: NonNullable<ShareList['facets']> | undefined;
+  state: ShareState | undefined;
+  chosen: ShareFacet | undefined;
+  choose: (facet: ShareFacet | undefined) => void;
+}
+
+/** What else it can be narrowed by, as far as there is any; pressed once more it is given up. */
+function Facets({ facets, state, chosen, choose }: FacetsProps) {
+  const countFor = (facet: ShareFacet) => {
+    const of = facets?.[facet];
+    if (!of) return 0;
+    return state ? of[state] : Object.values(of).reduce((sum, n) => sum + n, 0);
+  };
+  const shown = SHARE_FACETS.filter((facet) => facet === chosen || countFor(facet) > 0);
+  if (shown.length === 0) return null;
+  return (
+    <div className="filters facets" role="group" aria-label="Only those that are">
+      {shown.map((facet) => (
+        <button
+          key={facet}
+          type="button"
+          className="btn btn-choice btn-sm"
+          aria-pressed={facet === chosen}
+          onClick={() => choose(facet === chosen ? undefined : facet)}
+        >
+          {FACET_WORDS[facet]} {countFor(facet)}
+        </button>
+      ))}
+    </div>
   );
 }
 

@@ -3,16 +3,17 @@ import {
   addressText,
   frozenTerms,
   MAY_DOWNLOAD,
-  mayWords,
   visitName,
   nowhereToAdd,
   NO_END_WORDS,
+  shareChanges,
   shareLink,
   shareSentence,
   STRONG_ENOUGH_SCORE,
   tokenFromBytes,
   TOKEN_BYTES,
   type AudienceKind,
+  type ShareChoices,
   type ShareMay,
   WINDOW_FAULT_WORDS,
   windowFault,
@@ -293,9 +294,11 @@ export class SharesService {
       };
       if (Object.keys(set).length > 0) {
         await tx.update(Share, { id: shareId }, set);
-        const told = whatChanged(before, asked, window, this.clock.now(), zone);
-        entries.push({ ...told, actor: actorOf(who), shareId });
       }
+      if (meant) await this.mean(tx, shareId, meant);
+      const [after = before] = await sharesById(tx, this.clock.date(), [shareId]);
+      const told = whatChanged(before, after, asked, { now: this.clock.now(), zone });
+      if (told) entries.push({ ...told, actor: actorOf(who), shareId });
       const moved = items && (await this.items.changeIn(tx, who, before, items));
       if (moved) entries.push(moved);
       if (entries.length === 0) return;
@@ -303,7 +306,6 @@ export class SharesService {
       if (removes && (asked.removesFiles || moved || window)) await this.requireRemovable(tx, shareId);
       if (asked.may) await this.requireSomewhereToAdd(tx, who, shareId, asked.may);
       if (window) await clearAgain(tx, shareId);
-      if (meant) await this.mean(tx, shareId, meant);
       await this.guardrails.requireKept(tx, shareId, kept);
       const title = asked.title ?? before.title;
       if (window)
@@ -481,36 +483,29 @@ function windowOf(text: WindowText): Window {
 
 const dateOf = (at: number | null): Date | null => (at === null ? null : new Date(at));
 
-/** What the ledger says of a change: the most telling kind, and the names of what was changed. Never the password. */
+/** What can be told of a share, before or after a change. */
+const choicesOf = (share: ShareRecord): ShareChoices => ({
+  ...{ title: share.title, message: share.message, visitLimit: share.visitLimit, removesFiles: share.removesFiles },
+  ...{ window: factsOf(share).window, hasPassword: share.passwordHash !== null, address: addressText(share.address) },
+  ...{ audience: share.audience, may: share.may },
+});
+
+/** What the ledger says of a change: the most telling kind, and what is different; null: nothing is. Never the password. */
 function whatChanged(
   before: ShareRecord,
+  after: ShareRecord,
   asked: ChangeShare,
-  window: Window | null,
-  now: number,
-  zone: string,
-): { kind: string; detail: Record<string, string> } {
-  const title = asked.title ?? before.title;
-  if (asked.withdrawn !== undefined && asked.withdrawn !== (before.withdrawnAt !== null))
-    return { kind: asked.withdrawn ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
-  const names = (
-    ['title', 'message', 'window', 'password', 'visitLimit', 'removesFiles', 'addressId', 'audience', 'may'] as const
-  ).filter((name) => asked[name] !== undefined);
-  const later = window && before.closesAt && (window.closesAt === null || window.closesAt > before.closesAt.getTime());
-  if (later && names.length === 1)
-    return {
-      kind: 'share.extended',
-      detail: { title, to: window.closesAt === null ? 'no end' : momentInWords(window.closesAt, now, zone) },
-    };
-  const words = {
-    title: 'title',
-    message: 'message',
-    window: 'window',
-    password: asked.password === null ? 'password taken off' : 'password',
-    visitLimit: 'visit limit',
-    removesFiles: asked.removesFiles ? 'its files go when it closes' : 'its files stay when it closes',
-    addressId: 'address of the link',
-    audience: 'who it is for',
-    may: `what they may: ${asked.may ? mayWords(asked.may).verb : ''}`,
-  };
-  return { kind: 'share.changed', detail: { title, what: names.map((n) => words[n]).join(', ') } };
+  when: { now: number; zone: string },
+): { kind: string; detail: Record<string, string> } | null {
+  const { title, withdrawnAt, closesAt } = after;
+  if ((before.withdrawnAt === null) !== (withdrawnAt === null))
+    return { kind: withdrawnAt ? 'share.withdrawn' : 'share.reinstated', detail: { title } };
+  const anew = { password: Boolean(asked.password), audience: asked.audience !== undefined };
+  const changes = shareChanges(choicesOf(before), choicesOf(after), anew, when);
+  const isLater = before.closesAt && (closesAt === null || closesAt > before.closesAt);
+  if (isLater && changes.length === 1) {
+    const to = closesAt === null ? 'no end' : momentInWords(closesAt.getTime(), when.now, when.zone);
+    return { kind: 'share.extended', detail: { title, to } };
+  }
+  return changes.length === 0 ? null : { kind: 'share.changed', detail: { title, what: changes.join('; ') } };
 }

@@ -133,7 +133,7 @@ describe('changing', () => {
     expect(history.map((h) => h.words)).toEqual([
       'opened Better plans again',
       'withdrew Better plans',
-      'changed Better plans: title, visit limit',
+      'changed Better plans: title “Better plans” instead of “Plans”; at most 3 visits instead of any number of visits',
       'extended Plans to Wed 2 Dec, 10:00',
       'published Plans',
     ]);

@@ -58,6 +58,14 @@ export function listingsOf(address: string): Listed[] {
   ];
 }
 
+/** Whom each is for, in the middle of a sentence. */
+export const AUDIENCE_NAMES: Record<AudienceKind, string> = {
+  anyone: 'anyone with the link',
+  verified: 'whoever proves an address',
+  listed: 'those listed',
+  members: 'members',
+};
+
 /** What is said of an address: a block beats a listing. */
 export type Standing = 'admitted' | 'unlisted' | 'blocked';
 

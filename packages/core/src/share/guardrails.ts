@@ -1,7 +1,7 @@
 import { countOf } from '../text/size.js';
 import type { Instant } from '../text/when.js';
 import { extendedBy, type Window } from '../window/window.js';
-import { AUDIENCES, listingsOf, type AudienceKind, type Listed } from './audience.js';
+import { AUDIENCE_NAMES, AUDIENCES, listingsOf, type AudienceKind, type Listed } from './audience.js';
 import { SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from './may.js';
 import { marksPictures, type Watermark } from './watermark.js';
 
@@ -92,13 +92,6 @@ export interface RailFault {
   /** Null: nothing about the share would do. */
   fix: RailFix | null;
 }
-
-const AUDIENCE_NAMES: Record<AudienceKind, string> = {
-  anyone: 'anyone with the link',
-  verified: 'whoever proves an address',
-  listed: 'those listed',
-  members: 'members',
-};
 
 /** Of what is allowed, the nearest that lets in less, or else the nearest that lets in more. */
 function nearest<T>(order: readonly T[], allowed: readonly T[], present: T): T | null {

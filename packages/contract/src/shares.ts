@@ -204,7 +204,12 @@ export interface DropPlace {
   id: string;
   name: string;
 }
-export const dropPlaceSchema = Joi.object<{ name: string }>({ name: nameSchema.required() });
+export interface AskDropPlace {
+  name: string;
+  /** The folder it is made in; left out: in the one for what goes out. */
+  folderId?: string;
+}
+export const dropPlaceSchema = Joi.object<AskDropPlace>({ name: nameSchema.required(), folderId: idSchema });
 
 export interface ShareRow extends WindowText {
   id: string;
@@ -432,6 +437,8 @@ export interface TemplateTerms {
   removesFiles: boolean;
   /** Left out: they download. */
   may?: ShareMay;
+  /** The folder that files go to which are dropped on the slip; left out: the one for what goes out. */
+  place?: DropPlace;
 }
 export interface SlipTemplate {
   id: string;
@@ -465,6 +472,7 @@ export const keepTemplateSchema = Joi.object<KeepTemplate>({
     visitLimit: visitLimit.required(),
     removesFiles: Joi.boolean().required(),
     may,
+    place: Joi.object<DropPlace>({ id: idSchema.required(), name: Joi.string().max(255).required() }),
   }).required(),
 });
 /** Templates that one person has, and that the office has. */

@@ -1,5 +1,5 @@
 import { Body, Controller, Get, Post, UseGuards } from '@nestjs/common';
-import { dropPlaceSchema, type DropPlace, type Outgoing } from '@quay/contract';
+import { dropPlaceSchema, type AskDropPlace, type DropPlace, type Outgoing } from '@quay/contract';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
@@ -22,8 +22,8 @@ export class OutgoingController {
 
   @Post()
   @For('signed-in')
-  @Operation('Make a folder in it, for files that are dropped on the slip', dropPlaceSchema)
-  place(@Me() who: Who, @Body(valid(dropPlaceSchema)) { name }: { name: string }): Promise<DropPlace> {
-    return this.service.place(who, name);
+  @Operation('Make a folder in it, or in another, for files that are dropped on the slip', dropPlaceSchema)
+  place(@Me() who: Who, @Body(valid(dropPlaceSchema)) asked: AskDropPlace): Promise<DropPlace> {
+    return this.service.place(who, asked);
   }
 }

@@ -1,9 +1,10 @@
 import { Injectable } from '@nestjs/common';
 import { isOutgoingDue, OUTGOING, SYSTEM_ACTOR } from '@quay/core';
-import type { DropPlace, Outgoing } from '@quay/contract';
+import type { AskDropPlace, DropPlace, Outgoing } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { lockAccess } from '../access/access-lock.js';
 import { HomesService } from '../access/homes.service.js';
+import { AccessService } from '../access/access.service.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
@@ -39,6 +40,7 @@ export class OutgoingService {
     private readonly clock: Clock,
     private readonly events: Events,
     private readonly ledger: LedgerService,
+    private readonly access: AccessService,
     private readonly homes: HomesService,
     private readonly stores: StoresService,
     housekeeping: Housekeeping,
@@ -58,12 +60,20 @@ export class OutgoingService {
     };
   }
 
-  /** A new folder for what is about to be dropped, in the one for what goes out. @throws Problem home.none */
-  async place(who: Who, name: string): Promise<DropPlace> {
-    const outgoing = (await outgoingOf(this.db.manager, who.personId)) ?? (await this.begin(who));
-    const [free] = await freeNames(this.db.manager, outgoing.folderId, [name]);
-    const folder = await this.stores.createFolder(who, outgoing.folderId, { name: free ?? name, ifExists: 'refuse' });
+  /**
+   * A new folder for what is about to be dropped, in a folder that is named, or in the one for what goes out.
+   * @throws Problem home.none, not-found, access.*
+   */
+  async place(who: Who, { name, folderId }: AskDropPlace): Promise<DropPlace> {
+    if (folderId !== undefined) await this.access.requireNode(who, folderId, 'add');
+    const within = folderId ?? (await this.outgoing(who)).folderId;
+    const [free] = await freeNames(this.db.manager, within, [name]);
+    const folder = await this.stores.createFolder(who, within, { name: free ?? name, ifExists: 'refuse' });
     return { id: folder.id, name: folder.name };
+  }
+
+  private async outgoing(who: Who): Promise<OutgoingFolder> {
+    return (await outgoingOf(this.db.manager, who.personId)) ?? this.begin(who);
   }
 
   /** A folder that was there before under that name stays an ordinary one: nothing of it is cleared away. */

@@ -2,6 +2,7 @@ import { Injectable } from '@nestjs/common';
 import { MOST_TEMPLATES, type KeepTemplate, type SlipTemplate } from '@quay/contract';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
+import { AccessService } from '../access/access.service.js';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { requireDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
@@ -18,12 +19,22 @@ export class TemplatesService {
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
+    private readonly access: AccessService,
     private readonly events: Events,
     private readonly ledger: LedgerService,
   ) {}
 
-  list(who: Who): Promise<SlipTemplate[]> {
-    return templatesOf(this.db.manager, who.personId);
+  /** A place for files that whoever asks does not see is not among their terms. */
+  async list(who: Who): Promise<SlipTemplate[]> {
+    const all = await templatesOf(this.db.manager, who.personId);
+    const seen = await this.access.seen(
+      who,
+      all.flatMap((t) => t.terms.place?.id ?? []),
+    );
+    return all.map((template) => {
+      const { place, ...terms } = template.terms;
+      return place && seen.has(place.id) ? template : { ...template, terms };
+    });
   }
 
   /** @throws Problem duty.missing, name.taken, template.too-many, and what is wrong with whom it is for */
@@ -33,6 +44,7 @@ export class TemplatesService {
     const { kind, listed, members } = terms.audience;
     const isOpen = (kind === 'listed' && listed.length === 0) || (kind === 'members' && members.length === 0);
     if (!isOpen) meantBy(terms.audience);
+    if (terms.place) await this.access.requireNode(who, terms.place.id, 'add');
     const personId = office ? null : who.personId;
     await this.events.change(async (tx) => {
       if ((await countTemplates(tx, personId)) >= MOST_TEMPLATES)

@@ -47,6 +47,29 @@ describe('templates of the slip', () => {
     expect(await names(iris)).toEqual([]);
   });
 
+  it('name a place for files, to those who see it alone', async () => {
+    const made = (by: Client, name: string, folderId?: string) =>
+      by.ask<{ id: string; code: string }>('POST', '/api/outgoing', { name, folderId });
+    const { body: place } = await made(iris, 'Tender files', office.roots.projects);
+    const home = (await made(iris, 'Mine')).body;
+    const named = async (by: Client, name: string) =>
+      (await by.ask<SlipTemplate[]>('GET', '/api/templates')).body.find((t) => t.name === name)?.terms.place?.id;
+    await keep(iris, 'To Projects', { office: true }, { place: { id: place.id, name: 'Tender files' } });
+    await keep(iris, 'To a home', { office: true }, { place: { id: home.id, name: 'Mine' } });
+    expect([await named(tomas, 'To Projects'), await named(tomas, 'To a home')]).toEqual([place.id, undefined]);
+    expect(await named(iris, 'To a home')).toBe(home.id);
+    expect((await keep(tomas, 'Elsewhere', {}, { place: { id: home.id, name: 'Mine' } })).status).toBe(404);
+    // What is dropped lies there, beside what is there under that name.
+    expect((await made(tomas, 'Levels', place.id)).status).toBe(201);
+    const again = await made(tomas, 'Levels', place.id);
+    expect(again.body).toMatchObject({ name: 'Levels (2)' });
+    expect((await made(tomas, 'Levels', home.id)).status).toBe(404);
+    for (const name of ['To Projects', 'To a home']) {
+      const id = (await iris.ask<SlipTemplate[]>('GET', '/api/templates')).body.find((t) => t.name === name)?.id;
+      await iris.ask('DELETE', `/api/templates/${id}`);
+    }
+  });
+
   it('have a name of their own, and terms that the slip could have', async () => {
     await keep(tomas, 'Twice');
     const refused = async (name: string, terms: object = {}) => {

@@ -1,7 +1,7 @@
 import type { DropPlace, Outgoing } from '@quay/contract';
 import { dayInWords, formatSize, mendName } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { createContext, useContext, type ReactNode } from 'react';
+import { createContext, lazy, Suspense, useContext, useState, type ReactNode } from 'react';
 import { api } from '../ui/api';
 import { tellFailure } from '../ui/notices';
 import { outgoingQuery } from '../ui/queries';
@@ -11,6 +11,10 @@ import { useDropped } from '../ui/transfers/drop';
 import { addFiles } from '../ui/transfers/store';
 import { useSlip } from './store';
 import './drop.scss';
+
+const FolderChooser = lazy(async () => ({
+  default: (await import('../places/stores/folder-chooser')).FolderChooser,
+}));
 
 const ChooseFiles = createContext<() => void>(() => undefined);
 
@@ -33,14 +37,49 @@ export function DropZone({ children }: { children: ReactNode }) {
 export function DropHint() {
   const { data: outgoing } = useQuery(outgoingQuery);
   const choose = useContext(ChooseFiles);
-  if (!outgoing?.hasHome) return null;
+  const { place, items, set } = useSlip();
+  const [isChoosing, setIsChoosing] = useState(false);
+  if (!outgoing) return null;
+  // What was dropped lies where it lies; the next files go there too.
+  const isSettled = items.some((item) => item.dropped);
   return (
-    <p className="small quiet mb-0 mt-1">
-      <button type="button" className="link" onClick={choose}>
-        Add files from this computer
-      </button>
-      , or drop them here. {outgoingWords(outgoing)}
-    </p>
+    <>
+      <p className="small quiet mb-0 mt-1">
+        {(outgoing.hasHome || place) && (
+          <>
+            <button type="button" className="link" onClick={choose}>
+              Add files from this computer
+            </button>
+            , or drop them here.{' '}
+            {place ? `They lie in a folder of their own in ${place.name}.` : outgoingWords(outgoing)}{' '}
+          </>
+        )}
+        {!isSettled && (
+          <button
+            type="button"
+            className="link"
+            onClick={() => (place ? set({ place: null }) : setIsChoosing(true))}
+            hidden={place !== null && !outgoing.hasHome}
+          >
+            {place ? 'In Outgoing instead' : 'Choose another place for files'}
+          </button>
+        )}
+      </p>
+      {isChoosing && (
+        <Suspense>
+          <FolderChooser
+            title="Where files go that are dropped on the slip"
+            verb="Put them here"
+            startId={null}
+            choose={(folder) => {
+              set({ place: folder });
+              setIsChoosing(false);
+            }}
+            close={() => setIsChoosing(false)}
+          />
+        </Suspense>
+      )}
+    </>
   );
 }
 
@@ -49,11 +88,11 @@ const outgoingWords = ({ usedBytes, limitBytes, clearAfterDays }: Outgoing): str
 
 /** All that is dropped on one slip goes into one folder. */
 async function take(files: Collected[], zone: string): Promise<void> {
-  const { items, title, put } = useSlip.getState();
+  const { items, title, place, put } = useSlip.getState();
   const there = items.find((item) => item.dropped);
   if (there) return addFiles(there.id, files, { aside: true });
   const name = mendName(title.trim() === '' ? `Files of ${dayInWords(now(), now(), zone)}` : title.trim());
-  const { id, name: called } = await api<DropPlace>('POST', '/api/outgoing', { name });
+  const { id, name: called } = await api<DropPlace>('POST', '/api/outgoing', { name, folderId: place?.id });
   put([{ id, name: called, kind: 'folder', sizeBytes: 0, folderId: id, dropped: true }]);
   await addFiles(id, files, { aside: true });
 }

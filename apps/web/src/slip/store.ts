@@ -1,4 +1,4 @@
-import type { ShareSheet } from '@quay/contract';
+import type { DropPlace, ShareSheet } from '@quay/contract';
 import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
 import { proposedPassword } from '../ui/propose';
@@ -38,6 +38,8 @@ interface SlipState extends ChosenWindow, ChosenAudience, ChosenMay {
   removesFiles: boolean;
   /** The address the link is built on; '': the default. */
   addressId: string;
+  /** The folder that files go to which are dropped on it; null: the one for what goes out. */
+  place: DropPlace | null;
   folded: boolean;
   /** The share that was just published, with its password, until the hand-over is done. Kept in memory only. */
   published: { sheet: ShareSheet; password: string | null } | null;
@@ -76,6 +78,7 @@ const BLANK = {
   limitField: '',
   removesFiles: false,
   addressId: '',
+  place: null as DropPlace | null,
   published: null,
 };
 
@@ -136,6 +139,7 @@ export const useSlip = create<SlipState>()(
         limitField,
         removesFiles,
         addressId,
+        place,
         folded,
         published,
       }) =>
@@ -144,7 +148,7 @@ export const useSlip = create<SlipState>()(
           : {
               ...{ begun, items, addingTo, title, message, audience, listText, blockText, members },
               ...{ level, seesOthers, takesField, watermark, fileLimitField },
-              ...{ choice, opensField, closesField, limitField, removesFiles, addressId, folded },
+              ...{ choice, opensField, closesField, limitField, removesFiles, addressId, place, folded },
             },
     },
   ),

@@ -29,12 +29,13 @@ export function termsOf(slip: Slip, { asked }: JudgedAudience, now: Instant, zon
     visitLimit: typedNumber(slip.limitField, VISIT_LIMIT_RANGE).value,
     removesFiles: slip.removesFiles,
     may: judgedMay(slip).may,
+    ...(slip.place && { place: slip.place }),
   };
 }
 
 /** What the slip is with a template, from now on. @param names of members, by their ids: who is gone is left out */
 export function withTemplate(
-  { message, audience, window, password, visitLimit, removesFiles, may = MAY_DOWNLOAD }: TemplateTerms,
+  { message, audience, window, password, visitLimit, removesFiles, may = MAY_DOWNLOAD, place }: TemplateTerms,
   names: ReadonlyMap<string, string>,
   now: Instant,
   zone: string,
@@ -51,6 +52,7 @@ export function withTemplate(
     ...passwordChosen(password),
     limitField: visitLimit === null ? '' : String(visitLimit),
     removesFiles,
+    place: place ?? null,
   };
 }
 

@@ -3,6 +3,8 @@ import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
 import { openMailbox, type Mailbox } from '../apps/server/src/_fixtures/mailbox.js';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { Mail } from '../apps/server/src/platform/mail.js';
+import { openGateway } from '../apps/server/src/_fixtures/text-gateway.js';
+import { TextMessages } from '../apps/server/src/platform/text-messages.js';
 import { launch, Person } from './_fixtures/browser.js';
 
 // The job: say whom a share is for, and have nobody else open it.
@@ -142,4 +144,48 @@ describe('a share', () => {
     await rosa.sees('This share is for others than Rosa Quill.');
     await rosa.leave();
   });
+});
+
+it('a share is for a telephone number: a code goes there through the gateway that the settings name', async () => {
+  const gateway = await openGateway();
+  const admin = await Person.at(browser, office.origin);
+  await admin.signIn('iris', '/settings/texts');
+  await admin.fill('#texts-url', gateway.url);
+  await admin.fill('#texts-fields', 'key={secret}');
+  await admin.sees('No field says whom the message is for');
+  await admin.fill('#texts-fields', 'key={secret}\nrecipient={to}\nmessage={text}');
+  await admin.fill('#texts-secret', 'osier');
+  await admin.fill('#texts-to', '+44 7700 900123');
+  await admin.press('Send it');
+  await admin.sees('The gateway took it: 202');
+  await admin.isAccessible();
+  await admin.press('Use this gateway');
+  await admin.sees('Codes go to telephones through it from now on.');
+  await admin.leave();
+
+  const client = await office.signedIn('iris');
+  const audience = { kind: 'listed', listed: ['+44 7700 900123'], blocked: [], members: [] };
+  const share = await office.publish(client, [], { title: 'For Marek', audience });
+  const marek = await Person.at(browser, office.origin);
+  await marek.page.goto(`${office.origin}/s/${share.token}`);
+  await marek.sees('or your telephone number with + and its country');
+  await marek.isAccessible();
+  await marek.fill('#address', '07700 900123');
+  await marek.press('Send me a code');
+  await marek.sees('no telephone number with its country');
+  await marek.fill('#address', '+44 7700 900 123');
+  await marek.press('Send me a code');
+  await marek.sees('If this is for +447700900123, a code is on its way there.');
+  office.app.get(TextMessages).hurry();
+  const code = await vi.waitFor(() => {
+    const message = new URLSearchParams(gateway.asked.at(-1)?.body).get('message') ?? '';
+    const found = /^(\d{6}) is your code/.exec(message)?.[1];
+    if (!found) throw new Error(`no code came: ${message}`);
+    return found;
+  }, 60_000);
+  await marek.fill('#code', code);
+  await marek.press('Open');
+  await marek.sees('For +447700900123.');
+  await marek.leave();
+  await gateway.close();
 });

@@ -22,7 +22,7 @@ Lockfast Quay is ready (${Math.round((Date.now() - began) / 1000)} s).
 
   The product         http://127.0.0.1:${office.ports.web}
   The API's page      http://127.0.0.1:${office.ports.web}/api/docs
-  The outside world   http://127.0.0.1:${office.ports.outside}   (names, router, certificates, probes, mail)
+  The outside world   http://127.0.0.1:${office.ports.outside}   (names, router, certificates, probes, mail, text messages)
 
   Sign in as   iris    password  weir-lantern-copper-tide     (admin)
                tomas   password  gravel-heron-silent-oar      (staff)

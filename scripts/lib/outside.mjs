@@ -92,6 +92,7 @@ export async function setUpWayIn(origin, outside) {
   const ask = (method, path, body) => send(method, `/api/reach/addresses${path}`, body);
   await connectDirectory(send, outside);
   await connectProvider(send, origin, outside);
+  await connectTexts(send, outside);
   const addresses = await (await ask('GET', '')).json();
   for (const address of addresses.filter((a) => a.wayIn === 'mapping')) {
     for (const step of ['record', 'mapping', 'certificate', 'redirect'])
@@ -127,6 +128,21 @@ async function connectDirectory(send, outside) {
     }),
     roots: await (await fetch(`${outside}/api/directory.pem`)).text(),
     bindPassword: 'ferry-lamp-osier-71',
+  });
+}
+
+/** The gateway for text messages takes what has its key, and delivers none. */
+async function connectTexts(send, outside) {
+  await send('PUT', '/api/settings/text-messages', {
+    url: `${outside}/texts`,
+    format: 'form',
+    fields: [
+      { name: 'key', value: '{secret}' },
+      { name: 'recipient', value: '{to}' },
+      { name: 'message', value: '{text}' },
+    ],
+    headers: [],
+    secret: 'quay-demo',
   });
 }
 

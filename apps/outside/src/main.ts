@@ -3,6 +3,8 @@ import { createServer, type IncomingMessage, type ServerResponse } from 'node:ht
 import { listPage, mailPage } from './mail/page.js';
 import { mailServer } from './mail/server.js';
 import { Mailbox } from './mail/state.js';
+import { textsPage } from './texts/page.js';
+import { TextBox } from './texts/state.js';
 import { measure, readAsk } from '@quay/probe';
 import { PUBLIC_ADDRESS, VANTAGES, ZONE } from './wiring.js';
 import { wayFrom, World } from './world.js';
@@ -12,6 +14,9 @@ const HOST = '127.0.0.1';
 const number = (name: string, otherwise: number): number => Number(process.env[name] ?? otherwise);
 const webPort = number('OUTSIDE_WEB_PORT', 4183);
 const mailbox = new Mailbox();
+/** The key is on the page: this gateway delivers nothing. */
+const TEXTS_KEY = 'quay-demo';
+const texts = new TextBox(TEXTS_KEY);
 
 function fail(error: Error): void {
   process.send?.({ failed: error.message });
@@ -70,13 +75,19 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
   const single = /^\/mail\/(\d+)$/.exec(path);
   const mail = single ? mailbox.get(Number(single[1])) : null;
   if (req.method === 'POST' && path === '/faults') return setFaults(req, res);
-  if (path === '/') send(200, html, worldPage(world, mailbox.list().length));
+  if (req.method === 'POST' && path === '/texts') {
+    const said = texts.take(new URLSearchParams(await bodyOf(req)), new Date());
+    return void send(said.status, 'application/json', said.body);
+  }
+  if (path === '/') send(200, html, worldPage(world, mailbox.list().length, texts.list().length));
   else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
   else if (path === '/api/wiring') send(200, 'application/json', JSON.stringify(world.wiring('office')));
   else if (path === '/api/root.pem') send(200, 'application/pem-certificate-chain', world.authority.rootPem);
   else if (path === '/api/directory.pem') send(200, 'application/pem-certificate-chain', world.directory.certificate);
   else if (path === '/api/invitation') send(200, 'text/plain; charset=utf-8', world.invitation);
   else if (path === '/probes') send(200, html, await askProbe(new URL(req.url ?? '/', 'http://here').searchParams));
+  else if (path === '/texts') send(200, html, textsPage(texts.list()));
+  else if (path === '/api/texts') send(200, 'application/json', JSON.stringify(texts.list()));
   else if (path === '/mail') send(200, html, listPage(mailbox.list()));
   else if (path === '/api/mail') send(200, 'application/json', JSON.stringify(mailbox.list()));
   else if (mail) send(200, html, mailPage(mail));
@@ -93,13 +104,18 @@ async function askProbe(query: URLSearchParams): Promise<string> {
   return probesPage(from, url, query.has('url') ? (found?.exchange ?? ['That is no address.']) : null);
 }
 
+async function bodyOf(req: IncomingMessage): Promise<string> {
+  let body = '';
+  for await (const piece of req) if ((body += String(piece)).length > 5000) throw new Error('That is too much.');
+  return body;
+}
+
 /** The form of the page: what is ticked is on. Only the page itself may send it. */
 async function setFaults(req: IncomingMessage, res: ServerResponse): Promise<void> {
   const { origin } = req.headers;
   if (origin !== undefined && new URL(origin).host !== req.headers.host)
     return void res.writeHead(403).end('This came from another page.');
-  let body = '';
-  for await (const piece of req) if ((body += String(piece)).length > 5000) return void res.writeHead(413).end();
+  const body = await bodyOf(req);
   try {
     world.setFaults(
       Object.fromEntries(

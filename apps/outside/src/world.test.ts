@@ -66,7 +66,7 @@ describe('the outside world as a whole', () => {
       'stun.silent': true,
       'names.silent': false,
     });
-    const html = worldPage(world, 3);
+    const html = worldPage(world, 3, 0);
     expect(html).toContain('name="router.firewall" checked');
     expect(html).toContain('files.saltmarsh.example');
     expect(() => world.setFaults({ 'router.explode': true })).toThrow('router.explode');

@@ -1,4 +1,15 @@
-import { FACTOR_GRACE_RANGE, FACTOR_WANTED, SESSION_DAYS_RANGE, SIGN_IN_OUTSIDE, type SecurityFacts } from '@quay/core';
+import {
+  GATEWAY_FIELD_LENGTH,
+  GATEWAY_FORMATS,
+  MOST_GATEWAY_FIELDS,
+  type GatewayField,
+  type TextGateway,
+  FACTOR_GRACE_RANGE,
+  FACTOR_WANTED,
+  SESSION_DAYS_RANGE,
+  SIGN_IN_OUTSIDE,
+  type SecurityFacts,
+} from '@quay/core';
 import Joi from 'joi';
 import { idSchema, nameSchema } from './common.js';
 import { officeFields, type MailServer, type SetupOffice } from './setup.js';
@@ -36,6 +47,47 @@ export interface MailSettings {
   hasPassword: boolean;
   /** The configuration says it, and nothing on the screen changes it. */
   fixed: boolean;
+}
+
+/** The gateway for text messages. */
+export interface TextGatewaySettings {
+  gateway: TextGateway | null;
+  hasSecret: boolean;
+}
+/** `secret` left out: the one that is kept, while messages go to the same place. */
+export interface TextGatewayAsked extends TextGateway {
+  secret?: string;
+}
+const gatewayFields = Joi.array()
+  .items(
+    Joi.object<GatewayField>({
+      name: Joi.string().trim().min(1).max(100).required(),
+      value: Joi.string().allow('').max(GATEWAY_FIELD_LENGTH).required(),
+    }),
+  )
+  .max(MOST_GATEWAY_FIELDS)
+  .required();
+const textGatewayKeys = {
+  url: Joi.string().trim().max(1000).required(),
+  format: Joi.string()
+    .valid(...GATEWAY_FORMATS)
+    .required(),
+  fields: gatewayFields,
+  headers: gatewayFields,
+  secret: Joi.string().allow('').max(GATEWAY_FIELD_LENGTH),
+};
+export const textGatewaySchema = Joi.object<TextGatewayAsked>(textGatewayKeys);
+export interface TextTrial extends TextGatewayAsked {
+  to: string;
+}
+export const textTrialSchema = Joi.object<TextTrial>({
+  ...textGatewayKeys,
+  to: Joi.string().trim().max(40).required(),
+});
+export interface TextTrialAnswer {
+  sent: boolean;
+  /** What the gateway said. */
+  words: string;
 }
 
 /** A common store, for whoever runs the server. */

@@ -22,6 +22,8 @@ export interface VisitorDoor {
   needsPassword: boolean;
   /** Whoever opens it proves a mail address by a code that is sent there, or signs in. */
   needsCode: boolean;
+  /** A telephone number can be proven, too. */
+  takesNumbers: boolean;
   needsSignIn: boolean;
   /** Whom this visit was let in as: an address, or the name of somebody signed in. */
   you: string | null;

@@ -66,6 +66,7 @@ export * from './share/share.js';
 export * from './share/watermark.js';
 export * from './share/outgoing.js';
 export * from './share/refusal.js';
+export * from './text-message/gateway.js';
 export * from './text/names.js';
 export * from './text/size.js';
 export * from './text/speech.js';

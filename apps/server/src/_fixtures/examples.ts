@@ -55,6 +55,13 @@ const address = { wayIn: 'office', scheme: 'http', host: `${randomUUID().slice(0
 const ELSEWHERE = [400, 404, 409, 503];
 
 /** Where nothing listens. */
+const TEXT_GATEWAY = {
+  ...{ url: 'http://127.0.0.1:9/send', format: 'form', headers: [], secret: 'weir' },
+  fields: [
+    { name: 'to', value: '{to}' },
+    { name: 'text', value: '{text}' },
+  ],
+};
 const MAIL_SERVER = { host: '127.0.0.1', port: 9, encryption: 'none', sender: 'quay@saltmarsh.example' };
 
 /** A directory where nothing answers. */
@@ -257,6 +264,14 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'POST /api/settings/mail/trial': () => ({
     path: '/api/settings/mail/trial',
     body: { ...MAIL_SERVER, to: 'iris@saltmarsh.example' },
+    also: [429],
+  }),
+  'GET /api/settings/text-messages': () => ({ path: '/api/settings/text-messages' }),
+  'PUT /api/settings/text-messages': () => ({ path: '/api/settings/text-messages', body: TEXT_GATEWAY }),
+  'DELETE /api/settings/text-messages': () => ({ path: '/api/settings/text-messages' }),
+  'POST /api/settings/text-messages/trial': () => ({
+    path: '/api/settings/text-messages/trial',
+    body: { ...TEXT_GATEWAY, to: '+44 7700 900123' },
     also: [429],
   }),
   'GET /api/settings/stores': () => ({ path: '/api/settings/stores' }),

@@ -88,7 +88,17 @@ const TABLES: Record<string, string[]> = {
   accounts: ['leaving'],
   directory: ['directory', 'directory_entry', 'directory_run'],
   provider: ['identity_provider', 'provider_identity', 'provider_sign_in'],
-  platform: ['blob', 'attempt', 'mail', 'mail_server', 'office', 'office_logo', 'network_setting'],
+  platform: [
+    'blob',
+    'attempt',
+    'mail',
+    'mail_server',
+    'text_gateway',
+    'text_message',
+    'office',
+    'office_logo',
+    'network_setting',
+  ],
 };
 const ALSO: [capability: string, sql: RegExp][] = [
   ['access', /^UPDATE (node SET (inherits|others_rule) =|store SET owner_id =)/],

@@ -10,6 +10,7 @@ import { Events } from './events/events.js';
 import { Housekeeping } from './housekeeping.js';
 import { Jobs } from './jobs/jobs.service.js';
 import { Mail } from './mail.js';
+import { TextMessages } from './text-messages.js';
 import { Office } from './office.js';
 import { OwnNetwork } from './own-network.js';
 import { RunningWork } from './running.js';
@@ -32,6 +33,7 @@ export class PlatformModule {
       Attempts,
       Events,
       Mail,
+      TextMessages,
       Office,
       Housekeeping,
       RunningWork,

@@ -26,6 +26,8 @@ import { SharesModule } from '../shares/shares.module.js';
 import { SecurityService } from './security.service.js';
 import { SettingsService } from './settings.service.js';
 import { StoreSettingsController } from './store-settings.controller.js';
+import { TextGatewayController } from './text-gateway.controller.js';
+import { TextGatewayService } from './text-gateway.service.js';
 import { StoreSettingsService } from './store-settings.service.js';
 
 @ApiPart('settings')
@@ -137,7 +139,7 @@ class SettingsController {
 
 @Module({
   imports: [SharesModule],
-  controllers: [SettingsController, StoreSettingsController],
-  providers: [SettingsService, SecurityService, StoreSettingsService],
+  controllers: [SettingsController, StoreSettingsController, TextGatewayController],
+  providers: [SettingsService, TextGatewayService, SecurityService, StoreSettingsService],
 })
 export class SettingsModule {}

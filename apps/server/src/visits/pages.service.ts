@@ -4,6 +4,7 @@ import type { Picked, VisitorContents, VisitorDoor } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Office } from '../platform/office.js';
+import { TextMessages } from '../platform/text-messages.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
 import { liveIdsOf, stateOf, type ShareRecord } from '../shares/shares.queries.js';
@@ -40,6 +41,7 @@ export class PagesService {
     private readonly clock: Clock,
     private readonly office: Office,
     private readonly copies: CopiesService,
+    private readonly texts: TextMessages,
   ) {}
 
   /**
@@ -65,6 +67,7 @@ export class PagesService {
       closesAt: share.closesAt?.toISOString() ?? null,
       needsPassword: share.passwordHash !== null,
       needsCode: needsCode(share.audience),
+      takesNumbers: needsCode(share.audience) && (await this.texts.canSend(this.db.manager)),
       needsSignIn: share.audience === 'members',
       you: visit?.who ?? null,
       countsVisits: share.visitLimit !== null,

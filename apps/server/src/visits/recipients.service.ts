@@ -6,12 +6,14 @@ import {
   CODES_PER_HOUR,
   countOf,
   holdsAt,
+  isNumber,
   needsCode,
   standingOf,
+  TEXT_CODES_PER_HOUR,
   STANDING_WORDS,
   WRONG_CODES_PER_HOUR,
 } from '@quay/core';
-import { canonicalAddress } from '@quay/core/recipients';
+import { canonicalRecipient } from '@quay/core/recipients';
 import type { CodeAsked, OpenShare, SeePage } from '@quay/contract';
 import { createHmac, randomBytes, randomInt, timingSafeEqual } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
@@ -26,6 +28,7 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
+import { TextMessages } from '../platform/text-messages.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { foundInLists, isMeant } from '../shares/audience.queries.js';
@@ -90,6 +93,7 @@ export class RecipientsService {
     private readonly clock: Clock,
     private readonly attempts: Attempts,
     private readonly mail: Mail,
+    private readonly texts: TextMessages,
     private readonly office: Office,
     private readonly sessions: SessionService,
     @Inject(CONFIG) private readonly config: Config,
@@ -105,8 +109,9 @@ export class RecipientsService {
    */
   async sendCode(share: ShareRecord, text: string, from: string): Promise<CodeAsked> {
     if (!needsCode(share.audience)) throw new Problem('conflict', 'share.no-code', 'This share asks for no code.');
-    const address = addressFrom(text);
-    if (!(await this.mail.canSend(this.db.manager)))
+    const address = recipientFrom(text);
+    if (isNumber(address)) await this.requireTexts(share, from);
+    else if (!(await this.mail.canSend(this.db.manager)))
       throw new Problem(
         'conflict',
         'mail.none',
@@ -124,7 +129,7 @@ export class RecipientsService {
         ...{ ticketHash: secretHash(ticket), shareId: share.id },
         ...{ mac: this.macOf(share, address, code), expiresAt },
       });
-      if ((await this.standing(tx, share, address)) === 'admitted') await this.mailCode(tx, share, address, code);
+      if ((await this.standing(tx, share, address)) === 'admitted') await this.giveCode(tx, share, address, code);
     });
     await wait(BEAT_MS - ((performance.now() - began) % BEAT_MS));
     return { address, ticket, minutes: CODE_LIFETIME_MS / 60_000 };
@@ -175,7 +180,7 @@ export class RecipientsService {
       return keptOut(notMeant(share, person.name), `${person.name} is not among those it is for.`);
     }
     if (!as.address) return keptOut(codeFirst(), 'No address is proven.');
-    const address = addressFrom(as.address);
+    const address = recipientFrom(as.address);
     const standing = await this.standing(m, share, address);
     if (standing === 'admitted') return { ...nobody, recipient: address };
     return keptOut(wrongCode(CODE_TRIES - 1), `No code goes to ${address}: ${STANDING_WORDS[standing]}.`);
@@ -193,7 +198,7 @@ export class RecipientsService {
     from: string,
   ): Promise<Proven> {
     if (text === undefined || code === undefined || ticket === undefined) throw codeFirst();
-    const address = addressFrom(text);
+    const address = recipientFrom(text);
     const ticketHash = secretHash(ticket);
     // Counted before it is compared; a right one is given back.
     const wrong = `wrong code from ${sourceOf(from)}`;
@@ -232,8 +237,24 @@ export class RecipientsService {
     return standingOf(audience, await foundInLists(m, share.id, address));
   }
 
-  private async mailCode(tx: EntityManager, share: ShareRecord, to: string, code: string): Promise<void> {
+  /** Each costs the office: one source, and one share, has so many sent in an hour, whoever they are for. */
+  private async requireTexts({ id, creatorName }: ShareRecord, from: string): Promise<void> {
+    if (!(await this.texts.canSend(this.db.manager)))
+      throw new Problem(
+        'conflict',
+        'texts.none',
+        `Codes cannot be sent to telephones at the moment. Ask ${creatorName} to let you in another way.`,
+      );
+    await this.attempts.take(`codes to telephones from ${sourceOf(from)}`, TEXT_CODES_PER_HOUR.fromOne, HOUR_MS);
+    await this.attempts.take(`codes to telephones of ${id}`, TEXT_CODES_PER_HOUR.ofShare, HOUR_MS);
+  }
+
+  private async giveCode(tx: EntityManager, share: ShareRecord, to: string, code: string): Promise<void> {
     const { name } = await this.office.toVisitors();
+    if (isNumber(to)) {
+      const text = `${code} is your code for what ${share.creatorName}, ${name}, has shared with you.`;
+      return this.texts.handIn(tx, { to, text });
+    }
     await this.mail.handIn(tx, {
       to,
       subject: `Your code for ${name}`,
@@ -247,8 +268,13 @@ export class RecipientsService {
   }
 }
 
-function addressFrom(text: string): string {
-  const address = canonicalAddress(text);
-  if (address === null) throw invalidField('address', 'recipient.address', 'That is no mail address.');
-  return address;
+function recipientFrom(text: string): string {
+  const recipient = canonicalRecipient(text);
+  if (recipient === null)
+    throw invalidField(
+      'address',
+      'recipient.address',
+      'That is no mail address, and no telephone number with its country (as +44 7700 900123).',
+    );
+  return recipient;
 }

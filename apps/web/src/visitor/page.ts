@@ -174,7 +174,9 @@ function signingIn(door: VisitorDoor, actions: Actions): HTMLElement {
 
 /** First of two steps: where the code goes. */
 function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  const address = field('address', { type: 'email', autocomplete: 'email' });
+  const { takesNumbers } = door;
+  const kind = takesNumbers ? { type: 'text', autocomplete: 'on' } : { type: 'email', autocomplete: 'email' };
+  const address = field('address', kind);
   const password = door.needsPassword ? passwordParts() : null;
   return h(
     'form',
@@ -184,9 +186,9 @@ function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElem
         actions.sendCode({ address: address.value, password: password?.input.value ?? null });
       },
     },
-    h('p', {}, say('code.why')),
+    h('p', {}, say(takesNumbers ? 'code.why-number' : 'code.why')),
     ...(password?.nodes ?? []),
-    h('label', { for: 'address' }, say('code.address')),
+    h('label', { for: 'address' }, say(takesNumbers ? 'code.address-number' : 'code.address')),
     h('div', { class: 'reveal' }, address),
     faultOf(shown),
     submit(shown.busy, say('code.send'), say('code.sending')),

@@ -25,6 +25,8 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'office.logo': () => 'put a logo on the pages of visitors',
   'office.logo-none': () => 'took the logo off the pages of visitors',
   'office.security': (d) => `changed what is asked of those who sign in: ${d['what']}`,
+  'office.texts': (d) => `named ${d['host']} to send text messages`,
+  'office.texts-none': () => 'took the gateway for text messages away',
   'office.mail-none': () => 'took the mail server away',
   'store.renamed': (d) => `renamed the store ${d['from']} to ${d['to']}`,
   'store.ordered': (d) => `put the stores in this order: ${d['order']}`,

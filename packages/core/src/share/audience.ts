@@ -4,9 +4,12 @@ import { someNames } from '../text/names.js';
 export const AUDIENCES = ['anyone', 'verified', 'listed', 'members'] as const;
 export type AudienceKind = (typeof AUDIENCES)[number];
 
-/** One entry of a list: an address, a domain, or whatever lies below a domain. The value is canonical. */
+/**
+ * One entry of a list: a mail address, a domain, whatever lies below a domain, or a telephone number (E.164). The value
+ * is canonical.
+ */
 export interface Listed {
-  kind: 'address' | 'domain' | 'subdomains';
+  kind: 'address' | 'domain' | 'subdomains' | 'number';
   value: string;
 }
 
@@ -17,7 +20,7 @@ export const needsCode = (audience: AudienceKind): boolean => audience === 'veri
 
 export type AudienceFault = 'audience.empty' | 'audience.nobody';
 export const AUDIENCE_FAULT_WORDS: Record<AudienceFault, string> = {
-  'audience.empty': 'List at least one address or domain.',
+  'audience.empty': 'List at least one address, domain or number.',
   'audience.nobody': 'Choose at least one person or group.',
 };
 
@@ -36,18 +39,25 @@ export const CODE_DIGITS = 6;
  * who asks in somebody's name uses up their own.
  */
 export const CODES_PER_HOUR = { fromOne: 5, fromAll: 20 } as const;
+/** Codes for telephones in an hour, asked for from one source and for one share: each costs the office (invented). */
+export const TEXT_CODES_PER_HOUR = { fromOne: 20, ofShare: 100 } as const;
 /** Wrong codes that one source may type in an hour, for whatever share and address. */
 export const WRONG_CODES_PER_HOUR = 20;
 
 /** Entries of one list at the most. */
 export const MOST_RECIPIENTS = 5000;
 
+/** Whether somebody is known by a telephone number. @param recipient canonical */
+export const isNumber = (recipient: string): boolean => recipient.startsWith('+');
+
 /**
  * The entries of a list that an address is found by: itself, its domain, and every domain above that one. Whoever keeps
  * a list looks for these and need not know how addresses are compared.
- * @param address canonical, as {@link canonicalAddress} gives it
+ * A number is found by itself.
+ * @param address canonical, as {@link canonicalRecipient} gives it
  */
 export function listingsOf(address: string): Listed[] {
+  if (isNumber(address)) return [{ kind: 'number', value: address }];
   const domain = address.slice(address.lastIndexOf('@') + 1);
   const labels = domain.split('.');
   const above = labels.slice(1).map((_, i) => labels.slice(i + 1).join('.'));

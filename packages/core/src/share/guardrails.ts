@@ -103,6 +103,7 @@ function nearest<T>(order: readonly T[], allowed: readonly T[], present: T): T |
 const covers = (domains: readonly Listed[], entry: Listed): boolean => {
   const named = ({ kind, value }: Listed) => domains.some((d) => d.kind === kind && d.value === value);
   if (named(entry)) return true;
+  if (entry.kind === 'number') return false;
   if (entry.kind === 'address') return listingsOf(entry.value).some(named);
   // A domain, or what lies below it, is covered by what covers an address in it.
   const at = listingsOf(`any@${entry.kind === 'domain' ? entry.value : `any.${entry.value}`}`);

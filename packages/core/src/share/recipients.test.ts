@@ -73,7 +73,7 @@ describe('a list', () => {
     expect(faults.map((f) => `${f.text} ${f.words}`)).toEqual([
       'Marek Hale has no address',
       'a..b@x.example has a character before the @ that no address has',
-      'fenway is no mail address and no domain',
+      'fenway is no mail address, no domain and no number',
       '*.x is no domain',
       'm@fen way.example has no domain that there could be',
       'a@-x.example has no domain that there could be',

@@ -1,3 +1,4 @@
+import { parsePhoneNumberFromString } from 'libphonenumber-js/min';
 import { toASCII } from 'tr46';
 import type { Listed } from './audience.js';
 
@@ -5,6 +6,10 @@ import type { Listed } from './audience.js';
 const LONGEST_LOCAL = 64;
 const LONGEST_ADDRESS = 254;
 /** Atoms of RFC 5322 §3.2.3, with dots between them. */
+/** With its country; what people put between digits. */
+const NUMBER = /^\+[\d\s().\-/]{4,30}$/;
+/** Digits as of a number, whatever is missing. */
+const NUMBER_LIKE = /^(tel:)?[+\d][\d\s().\-/]{4,}$/i;
 const LOCAL = /^[a-z0-9!#$%&'*+/=?^_`{|}~-]+(\.[a-z0-9!#$%&'*+/=?^_`{|}~-]+)*$/i;
 
 /**
@@ -33,6 +38,20 @@ export function canonicalAddress(text: string): string | null {
   const address = `${local.toLowerCase()}@${canonical}`;
   return address.length <= LONGEST_ADDRESS ? address : null;
 }
+
+/**
+ * A telephone number in the form it is compared in (E.164, "+447700900123"), from how people write it: with + or 00 and
+ * its country, with or without spaces, dots, dashes and brackets; null: it is none, or could not be one.
+ */
+export function canonicalNumber(text: string): string | null {
+  const typed = text.trim().replace(/^tel:/i, '').replace(/^00/, '+');
+  if (!NUMBER.test(typed)) return null;
+  const found = parsePhoneNumberFromString(typed, { extract: false });
+  return found?.isPossible() && !found.ext ? found.number : null;
+}
+
+/** Somebody who is known by a mail address or a telephone number, in the form they are compared in; null: neither. */
+export const canonicalRecipient = (text: string): string | null => canonicalNumber(text) ?? canonicalAddress(text);
 
 /** What of a pasted list could not be understood, and why. */
 export interface ListFault {
@@ -81,6 +100,11 @@ function entriesOf(text: string): string[] {
 }
 
 function readEntry(entry: string): Listed | { words: string } {
+  if (NUMBER_LIKE.test(entry)) {
+    const value = canonicalNumber(entry);
+    if (value !== null) return { kind: 'number', value };
+    return { words: 'is no telephone number: write it with + and its country, as +44 7700 900123' };
+  }
   if (entry.startsWith('*.')) {
     const value = canonicalDomain(entry.slice(2));
     return value === null ? { words: 'is no domain' } : { kind: 'subdomains', value };
@@ -89,7 +113,7 @@ function readEntry(entry: string): Listed | { words: string } {
   if (!bare.includes('@')) {
     const value = canonicalDomain(bare);
     if (value !== null) return { kind: 'domain', value };
-    return { words: bare.includes(' ') ? 'has no address' : 'is no mail address and no domain' };
+    return { words: bare.includes(' ') ? 'has no address' : 'is no mail address, no domain and no number' };
   }
   const value = canonicalAddress(bare);
   if (value !== null) return { kind: 'address', value };

@@ -22,6 +22,8 @@ export const QUEUES = {
   'share-files': { retryLimit: 3, retryDelay: 60, expireInSeconds: 600 },
   /** Looks at shares by the guardrails as they stand; what broke off is done within an hour. */
   guardrails: { retryLimit: 3, retryDelay: 10, expireInSeconds: 600 },
+  /** A code holds for ten minutes. */
+  'text-message': { retryLimit: 4, retryDelay: 15, expireInSeconds: 60 },
   mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
   /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */
   previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 300 },

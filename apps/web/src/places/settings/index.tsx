@@ -10,12 +10,14 @@ import { ProviderSettingsForm } from './provider';
 import { SecuritySettingsForm } from './security';
 import { ShareSettings } from './shares';
 import { StoreSettingsList } from './stores';
+import { TextMessagesForm } from './text-messages';
 
 const SUBJECTS = {
   office: { title: 'Office', Part: OfficeSettingsForm },
   stores: { title: 'Stores', Part: StoreSettingsList },
   shares: { title: 'Shares', Part: ShareSettings },
   mail: { title: 'Mail', Part: MailSettingsForm },
+  texts: { title: 'Text messages', Part: TextMessagesForm },
   security: { title: 'Security', Part: SecuritySettingsForm },
   provider: { title: 'Identity provider', Part: ProviderSettingsForm },
   backups: { title: 'Backups', Part: BackupSettings },

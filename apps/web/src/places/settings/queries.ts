@@ -11,6 +11,7 @@ import type {
   ShareRules,
   WouldDo,
   StoreSettings,
+  TextGatewaySettings,
 } from '@quay/contract';
 import { queryOptions } from '@tanstack/react-query';
 import { api } from '../../ui/api';
@@ -33,6 +34,11 @@ export const providerQuery = queryOptions({
 export const mailQuery = queryOptions({
   queryKey: ['settings', 'mail'],
   queryFn: () => api<MailSettings>('GET', '/api/settings/mail'),
+});
+
+export const textGatewayQuery = queryOptions({
+  queryKey: ['settings', 'text-messages'],
+  queryFn: () => api<TextGatewaySettings>('GET', '/api/settings/text-messages'),
 });
 
 export const shareRulesQuery = queryOptions({

@@ -18,8 +18,8 @@ const NAMES: Record<AudienceKind, string> = {
 };
 const MEANS: Record<AudienceKind, string> = {
   anyone: 'Whoever holds the link.',
-  verified: 'Whoever proves a mail address by a code that is sent there.',
-  listed: 'Only addresses and domains of this list, proven by a code that is sent there.',
+  verified: 'Whoever proves a mail address, or a telephone number, by a code that is sent there.',
+  listed: 'Only addresses, domains and telephone numbers of this list, proven by a code that is sent there.',
   members: 'People and groups of the office, and guests, who sign in.',
 };
 /** Faults of a list that are shown; of the others it says how many. */
@@ -54,7 +54,7 @@ export function AudienceField({ chosen, set, judged }: AudienceFieldProps) {
           <KnownField text={chosen.listText} type={(listText) => set({ listText })} />
           <ListField
             label="Recipients"
-            placeholder="Paste addresses, domains or *.domain"
+            placeholder="Paste addresses, domains, *.domain or +44 …"
             text={chosen.listText}
             type={(listText) => set({ listText })}
             read={judged.lists?.listed}

@@ -92,7 +92,7 @@ export function listingOf(may: ShareMay, toward: Toward, found: ContentRow[], co
 }
 
 export const fileSpent = (): Problem =>
-  new Problem('gone', 'share.file-spent', 'This file has been taken as often as it may be. Ask the sender for it.');
+  new Problem('gone', 'share.spent', 'This file has been taken as often as it may be. Ask the sender for it.');
 
 export const tooMuchToMark = (): Problem =>
   new Problem(

@@ -114,7 +114,7 @@ export class PagesService {
     return (await this.ownOf(visit)).has(nodeId);
   }
 
-  /** @throws Problem share.file-spent where as many visits have taken a file as may, and this one has not */
+  /** @throws Problem share.spent where as many visits have taken a file as may, and this one has not */
   async requireUnspent(
     { id: shareId, may: { fileLimit } }: ShareRecord,
     visit: VisitRow,

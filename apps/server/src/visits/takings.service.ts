@@ -48,7 +48,7 @@ export class Takings {
   /**
    * Resolves when it is written down.
    * @param isTheirs what they brought themselves they may take as often as they like
-   * @throws Problem share.file-spent where it would be taken more often than it may be
+   * @throws Problem share.spent where it would be taken more often than it may be
    */
   async note(taking: Taking, isTheirs = false): Promise<void> {
     const { fileLimit } = taking.share.may;

@@ -249,7 +249,7 @@ describe('a file that so many visits may take', () => {
     expect(await ledger('share.downloaded', share.id)).toHaveLength(3);
     const [first, last] = [visits[got.indexOf(200)], visits[got.indexOf(410)]];
     expect((await first?.take(`files/${id}`))?.status).toBe(200);
-    expect(await codeOf((await last?.take(`files/${id}`)) as Response)).toEqual([410, 'share.file-spent']);
+    expect(await codeOf((await last?.take(`files/${id}`)) as Response)).toEqual([410, 'share.spent']);
     const listed = async (visit: typeof first) =>
       ((await (await visit?.take('door'))?.json()) as VisitorDoor).contents?.files.map((f) => [f.handing, f.isSpent]);
     expect([await listed(first), await listed(last)]).toEqual([[['plain', false]], [['withheld', true]]]);
@@ -274,7 +274,7 @@ describe('a file that so many visits may take', () => {
     const taken = await names(second);
     expect(taken).toContain('two.txt');
     expect(taken).not.toContain('one.txt');
-    expect(await codeOf(await third.take(`files/${two}`))).toEqual([410, 'share.file-spent']);
+    expect(await codeOf(await third.take(`files/${two}`))).toEqual([410, 'share.spent']);
     expect((await third.take(`files/${two}/text`)).status).toBe(410);
   });
 

@@ -475,9 +475,22 @@ it('the list is narrowed in words with counts, and what is over goes from it aft
   await rosa.page.waitForFunction(() => !document.querySelector('table.rows')?.textContent?.includes('Opened once'));
   await rosa.sees('Without end', 'table.rows');
   await rosa.isAccessible();
-  // The address keeps it.
-  await rosa.page.reload();
+  // The address keeps it, and so does a name.
+  await rosa.press('Keep this filter');
+  await rosa.page.type('[aria-label="Name of the filter"]', 'Unseen');
+  await rosa.press('Keep');
+  await rosa.page.waitForSelector('.kept-filter [aria-current]');
+  await rosa.press('Columns');
+  await rosa.press('Reach', '.column-row');
+  await rosa.page.waitForFunction(() => !document.querySelector('table.rows thead')?.textContent?.includes('Reach'));
+  await rosa.isAccessible();
+  await rosa.page.goto(`${office.origin}/shares`);
+  await rosa.sees('Opened once', 'table.rows');
+  expect(await rosa.text('table.rows thead')).not.toContain('Reach');
+  await rosa.press('Unseen');
   await rosa.page.waitForSelector('.facets [aria-pressed=true]');
+  await rosa.press('Forget the filter Unseen');
+  await rosa.page.waitForFunction(() => !document.querySelector('.kept-filter'));
   await rosa.press('never opened 1');
   await rosa.press('Tidy');
   await rosa.sees('1 used up', '.modal');

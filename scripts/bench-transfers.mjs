@@ -14,8 +14,8 @@ import {
 import { join } from 'node:path';
 
 const GIB = 1024 ** 3;
-const MIB = 1024 ** 2;
-const VISITORS = 200;
+export const MIB = 1024 ** 2;
+export const VISITORS = 200;
 
 /** @param tools see bench.mjs */
 export async function measureTransfers(tools) {
@@ -172,7 +172,7 @@ export async function measureTls({ quay, ports, work, root, rounds, report, seco
 }
 
 /** Makes random files on the disk and uploads them into a folder of their own. */
-async function fill(quay, work, root, name, count, size) {
+export async function fill(quay, work, root, name, count, size) {
   const disk = join(work, 'files', name);
   mkdirSync(disk, { recursive: true });
   const { id: folder } = await quay.json('POST', `/api/folders/${root}/folders`, { name });
@@ -193,7 +193,7 @@ async function fill(quay, work, root, name, count, size) {
 }
 
 /** Asks for each of the paths in turn, with each of the cookies in turn. */
-function wrkScript(work, name, paths, cookies) {
+export function wrkScript(work, name, paths, cookies) {
   const path = join(work, `${name}.lua`);
   writeFileSync(
     path,

@@ -16,9 +16,11 @@ import {
   type ReachMark,
   type RefusalReason,
   PASSWORD_LENGTH,
+  SHARE_COLUMNS,
   SHARE_FACETS,
   SHARE_STATES,
   TIDY_KINDS,
+  type ShareColumn,
   type ShareFacet,
   type TidyKind,
   VISIT_LIMIT_RANGE,
@@ -271,6 +273,33 @@ export interface ShareList {
   /** The same of each facet. */
   facets: Record<ShareFacet, Record<ShareState, number>> | null;
 }
+
+/** How somebody likes their list of shares. */
+export interface ShareListView {
+  columns: ShareColumn[];
+  /** What they ask for often: as it stands in the address of the list. */
+  filters: { name: string; query: string }[];
+}
+export const shareListViewSchema = Joi.object<ShareListView>({
+  columns: Joi.array()
+    .items(Joi.string().valid(...SHARE_COLUMNS))
+    .unique()
+    .required(),
+  filters: Joi.array()
+    .items(
+      Joi.object({
+        name: lineSchema.min(1).max(60).required(),
+        query: Joi.string()
+          .max(2000)
+          .pattern(/^[a-zA-Z]+=[^&#/]*(&[a-zA-Z]+=[^&#/]*)*$/)
+          .required(),
+      }),
+    )
+    .unique('name')
+    .max(30)
+    .required()
+    .messages({ 'array.max': 'At most 30 filters are kept. Forget one that you do not use any more.' }),
+});
 
 /** What may be taken off the list for good. */
 export interface TidyPreview {

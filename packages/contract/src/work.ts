@@ -15,13 +15,15 @@ export interface WorkItem {
   endedAt: string | null;
 }
 
+/** Mail, or a text message. */
 export interface MailItem {
   id: string;
+  by: 'mail' | 'text-message';
   to: string;
   subject: string;
   state: 'waiting' | 'sent' | 'refused' | 'given-up';
   tries: number;
-  /** What the mail server, or the way to it, said last. */
+  /** What the mail server, the gateway, or the way to it, said last. */
   answer: string | null;
   createdAt: string;
   endedAt: string | null;

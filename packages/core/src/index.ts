@@ -56,6 +56,7 @@ export * from './sign-in/factor.js';
 export * from './sign-in/provider.js';
 export * from './share/audience.js';
 export * from './share/changes.js';
+export * from './share/effects.js';
 export * from './share/facets.js';
 export * from './share/findings.js';
 export * from './share/tidy.js';

@@ -326,6 +326,8 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
+  'GET /api/shares/view': () => ({ path: '/api/shares/view' }),
+  'PUT /api/shares/view': () => ({ path: '/api/shares/view', body: { columns: ['guards'], filters: [] } }),
   'GET /api/shares/tidy': () => ({ path: '/api/shares/tidy' }),
   'POST /api/shares/tidy': () => ({ path: '/api/shares/tidy', body: { kinds: ['closed'] } }),
   'GET /api/shares/recipients': () => ({ path: '/api/shares/recipients' }),

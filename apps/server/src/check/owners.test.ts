@@ -63,6 +63,7 @@ const TABLES: Record<string, string[]> = {
     'guardrail',
     'share_recipient',
     'share_member',
+    'share_list_view',
   ],
   visits: ['visit', 'visit_file', 'share_code', 'share_refusal', 'share_brought', 'marked_copy'],
   previews: ['preview'],
@@ -165,6 +166,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['reach_check', ['platform', 'shares'], 'whether an address was reached from outside'],
   ['backup_place', ['setup'], 'whether any backups are made'],
   ['mail', ['health', 'work'], 'how sending ended'],
+  ['text_message', ['work'], 'how sending ended'],
 ];
 
 const SRC = join(import.meta.dirname, '..');

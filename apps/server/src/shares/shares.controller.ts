@@ -1,4 +1,4 @@
-import { Body, Controller, Get, HttpCode, Param, Patch, Post, Query, Res, UseGuards } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Param, Patch, Post, Put, Query, Res, UseGuards } from '@nestjs/common';
 import {
   askStaysSchema,
   changeShareSchema,
@@ -6,6 +6,7 @@ import {
   idSchema,
   nodeIdsSchema,
   shareListQuerySchema,
+  shareListViewSchema,
   sharesTodayQuerySchema,
   tidySchema,
   type AskStays,
@@ -18,6 +19,7 @@ import {
   type NodeShares,
   type ShareList,
   type ShareListQuery,
+  type ShareListView,
   type ShareMarks,
   type ShareRow,
   type ShareSheet,
@@ -40,6 +42,7 @@ import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { ForMeService } from './for-me.service.js';
 import { ShareListService } from './list.service.js';
+import { ShareListViewService } from './list-view.service.js';
 import { TidyService } from './tidy.service.js';
 import { SuggestionsService } from './suggestions.service.js';
 import { SharesService } from './shares.service.js';
@@ -58,6 +61,7 @@ export class SharesController {
     private readonly cameOfIt: CameService,
     private readonly suggestions: SuggestionsService,
     private readonly tidying: TidyService,
+    private readonly listView: ShareListViewService,
   ) {}
 
   @Get()
@@ -79,6 +83,20 @@ export class SharesController {
   @Operation('What is shared with you: by name, by a group, or by your mail address')
   forMe(@Me() who: Who): Promise<SharedWithMe[]> {
     return this.mine.list(who);
+  }
+
+  @Get('view')
+  @For('signed-in')
+  @Operation('How you like your list of shares: columns, and filters that you keep')
+  view(@Me() who: Who): Promise<ShareListView> {
+    return this.listView.view(who);
+  }
+
+  @Put('view')
+  @For('signed-in')
+  @Operation('Change how you like your list of shares', shareListViewSchema)
+  keepView(@Me() who: Who, @Body(valid(shareListViewSchema)) view: ShareListView): Promise<ShareListView> {
+    return this.listView.keep(who, view);
   }
 
   @Get('tidy')

@@ -8,6 +8,7 @@ import { GuardrailsService } from './guardrails.service.js';
 import { CameService } from './came.service.js';
 import { ClearingService } from './clearing.service.js';
 import { TidyService } from './tidy.service.js';
+import { ShareListViewService } from './list-view.service.js';
 import { SuggestionsService } from './suggestions.service.js';
 import { TemplatesController } from './templates.controller.js';
 import { TemplatesService } from './templates.service.js';
@@ -44,6 +45,7 @@ import { SharesService } from './shares.service.js';
     MomentsService,
     ForMeService,
     ShareItemsService,
+    ShareListViewService,
     SuggestionsService,
     TidyService,
     OutgoingService,

@@ -1,4 +1,4 @@
-import type { ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
+import type { CodeAsked, ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
 import type { Speech } from '@quay/core';
 
 // The visitor's page for browsers without script: the door, the password, the list, the download.
@@ -25,6 +25,8 @@ interface Shown {
   speech: Speech;
   door: VisitorDoor | null;
   problem: Partial<ProblemBody> | null;
+  /** A code that was asked for. */
+  sent: CodeAsked | null;
   /** From the page to the root of the office. */
   up: string;
   styles: readonly string[];
@@ -35,7 +37,7 @@ const problemWords = (speech: Speech, { code, detail = '' }: Partial<ProblemBody
   speech.has(`problem.${code}`) ? speech.say(`problem.${code}`) : detail;
 
 export function plainPage(shown: Shown): string {
-  const { speech, door, problem, up, styles } = shown;
+  const { speech, door, problem, sent, up, styles } = shown;
   const title = door ? `${door.title}, ${door.office}` : speech.say('missing.title');
   const links = styles.map((href) => html`<link rel="stylesheet" href="${up + href}" />`);
   return html`<!doctype html>
@@ -48,7 +50,7 @@ export function plainPage(shown: Shown): string {
         ${links}
       </head>
       <body>
-        <main id="page">${door ? doorPart(speech, door, problem) : refusal(speech, problem)}</main>
+        <main id="page">${door ? doorPart(speech, door, problem, sent) : refusal(speech, problem)}</main>
       </body>
     </html>`.text;
 }
@@ -61,14 +63,19 @@ function refusal(speech: Speech, problem: Partial<ProblemBody> | null): Html {
   </section>`;
 }
 
-function doorPart(speech: Speech, door: VisitorDoor, problem: Partial<ProblemBody> | null): Html {
+function doorPart(
+  speech: Speech,
+  door: VisitorDoor,
+  problem: Partial<ProblemBody> | null,
+  sent: CodeAsked | null,
+): Html {
   const { say } = speech;
   const moment = (at: string) => speech.moment(Date.parse(at), Date.parse(door.now), door.zone);
   const until = door.closesAt ? say('until', { moment: moment(door.closesAt) }) : say('until.closed');
   const fault = problem ? html`<p class="fault" role="alert">${problemWords(speech, problem)}</p>` : null;
   const inside = () => {
     if (door.contents) return contentsPart(speech, door.contents);
-    return door.state === 'open' ? openingPart(speech, door) : statePart(speech, door, door.state, moment);
+    return door.state === 'open' ? openingPart(speech, door, sent) : statePart(speech, door, door.state, moment);
   };
   return html`<header>
       <p class="from">${`${door.sender}, ${door.office}`}</p>
@@ -96,20 +103,33 @@ function statePart(
   </section>`;
 }
 
-/** Who it is for must be proven with script; the password alone needs none. */
-function openingPart(
-  { say }: Speech,
-  { needsPassword, needsCode, needsSignIn, visitsLeft, sender, office }: VisitorDoor,
-) {
+/** The password, and a code where one is asked for: sent first, then typed. Whoever signs in does so elsewhere. */
+function openingPart({ say }: Speech, door: VisitorDoor, sent: CodeAsked | null): Html {
+  const { needsPassword, needsCode, takesNumbers, needsSignIn, visitsLeft, sender, office } = door;
   if (needsSignIn) return html`<p>${say('sign-in', { sender, office })}</p>`;
-  if (needsCode) return html`<p>${say('code.why')}</p>`;
   const left = visitsLeft === 1 ? say('visits.last') : say('visits.left', { count: visitsLeft ?? 0 });
   const password = needsPassword
     ? html`<label for="password">${say('password')}</label>
         <div class="reveal"><input id="password" name="password" type="password" autocomplete="off" required /></div>`
     : null;
+  if (needsCode && !sent)
+    return html`<form method="post">
+      <p>${say(takesNumbers ? 'code.why-number' : 'code.why')}</p>
+      ${password}<label for="address">${say(takesNumbers ? 'code.address-number' : 'code.address')}</label>
+      <div class="reveal"><input id="address" name="address" autocomplete="email" required /></div>
+      <button type="submit" class="main">${say('code.send')}</button>
+    </form>`;
+  const code = sent
+    ? html`<p>${say('code.sent', { address: sent.address, minutes: sent.minutes })}</p>
+        <input type="hidden" name="address" value="${sent.address}" />
+        <input type="hidden" name="ticket" value="${sent.ticket}" />
+        <label for="code">${say('code.typed')}</label>
+        <div class="reveal">
+          <input id="code" name="code" inputmode="numeric" autocomplete="one-time-code" maxlength="7" required />
+        </div>`
+    : null;
   return html`<form method="post">
-    ${password}<button type="submit" class="main">${say('open')}</button>${
+    ${code}${password}<button type="submit" class="main">${say('open')}</button>${
       visitsLeft === null ? null : html`<p class="quiet">${left}</p>`
     }
   </form>`;

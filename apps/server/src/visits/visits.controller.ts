@@ -31,7 +31,7 @@ import {
   type UploadAnswer,
   type VisitorDoor,
 } from '@quay/contract';
-import { previewKind } from '@quay/core';
+import { CODE_LIFETIME_MS, previewKind } from '@quay/core';
 import type { Request, Response } from 'express';
 import { EventStreams } from '../live/event-streams.js';
 import { sessionSecret } from '../people/signed-in.guard.js';
@@ -93,47 +93,55 @@ export class VisitsController {
   @Operation('The visitor page for browsers without script')
   async plain(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
     const found = await this.visits.look(visitorOf(token, req)).catch(problemOf);
-    await this.sendPlain(req, res, found);
+    const problem = found instanceof Problem ? found : null;
+    await this.sendPlain(req, res, { found, problem, sent: null });
   }
 
   @Post('plain')
   @For('link')
   @HttpCode(200)
-  @Operation('Open the share in a browser without script: begins a visit, and leads back to the page')
+  @Operation(
+    'Open the share in a browser without script: has a code sent, or begins a visit and leads back to the page',
+  )
   async openPlain(
     @Param('token') token: string,
-    @Body() typed: { password?: unknown } | undefined,
+    @Body() typed: PlainForm | undefined,
     @Req() req: Request,
     @Res() res: Response,
   ): Promise<void> {
-    const { value, error } = openShareSchema.validate({ password: typed?.password ?? null });
+    const { value, error } = openShareSchema.validate({ password: typed?.password ?? null, ...proofIn(typed) });
     const visitor = visitorOf(token, req);
+    // Where a code was asked for, its form is shown again.
+    const { address, ticket = '' } = value as Partial<OpenShare>;
+    const before = address && ticket ? { address, ticket, minutes: CODE_LIFETIME_MS / 60_000 } : null;
     try {
+      if (error?.details[0]?.path[0] === 'code')
+        throw new Problem('invalid', 'share.wrong-code', 'A code has six digits.');
       if (error) throw new Problem('invalid', 'share.wrong-password', 'That is not the password.');
+      if (address !== undefined && value.code === undefined) {
+        const sent = await this.visits.sendCode(visitor, { address, password: value.password });
+        await this.sendPlain(req, res, { found: await this.visits.look(visitor), problem: null, sent });
+        return;
+      }
       const { cookie } = await this.visits.open(visitor, value);
       if (cookie) res.setHeader('Set-Cookie', visitCookie(req, token, cookie));
       // Looked at anew, so that a reload asks for nothing twice.
       res.redirect(303, 'plain');
     } catch (failed) {
       const problem = problemOf(failed);
-      const door = await this.visits.look(visitor).catch(problemOf);
-      await this.sendPlain(req, res, door, problem);
+      const found = await this.visits.look(visitor).catch(problemOf);
+      await this.sendPlain(req, res, { found, problem, sent: before });
     }
   }
 
-  private async sendPlain(
-    req: Request,
-    res: Response,
-    found: VisitorDoor | Problem,
-    problem = found instanceof Problem ? found : null,
-  ): Promise<void> {
+  private async sendPlain(req: Request, res: Response, { found, problem, sent }: PlainShown): Promise<void> {
     const door = found instanceof Problem ? null : found;
     const speech = await this.texts.speech(req.headers['accept-language'] ?? '');
     const said = problem && { code: problem.code, detail: problem.message };
     // Its form is sent by a page of ours, which a browser says only where it may say where it comes from.
     res.set({ 'Referrer-Policy': 'same-origin', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
     res.status(problem ? PROBLEM_STATUS[problem.kind] : 200).type('html');
-    res.send(plainPage({ speech, door, problem: said, up: '../../', styles: await this.texts.styles() }));
+    res.send(plainPage({ speech, door, problem: said, sent, up: '../../', styles: await this.texts.styles() }));
   }
 
   @Get('logo')
@@ -358,6 +366,22 @@ export class VisitsController {
     await this.resumable.handle({ bringer, path: uploadsPath(req, token) }, req, res);
   }
 }
+
+/** What is typed into the page without script. */
+type PlainForm = Partial<Record<'password' | 'address' | 'code' | 'ticket', unknown>>;
+
+interface PlainShown {
+  found: VisitorDoor | Problem;
+  problem: Problem | null;
+  /** A code that was asked for. */
+  sent: CodeAsked | null;
+}
+
+/** Fields that are left empty are not said. */
+const proofIn = (typed: PlainForm = {}): Record<string, unknown> =>
+  Object.fromEntries(
+    (['address', 'code', 'ticket'] as const).filter((name) => typed[name]).map((name) => [name, typed[name]]),
+  );
 
 const visitCookie = (req: Request, token: string, secret: string): string =>
   setCookie(VISIT_COOKIE, secret, {

@@ -12,6 +12,7 @@ import type {
   People,
   ShareList,
   ShareListQuery,
+  ShareListView,
   ShareRow,
   CameOfIt,
   ShareSheet,
@@ -101,6 +102,10 @@ export const filesStayQuery = (nodeIds: string[], exceptShareId: string | undefi
 export const calendarQuery = queryOptions({
   queryKey: ['calendar'],
   queryFn: () => api<CalendarLink>('GET', '/api/calendar'),
+});
+export const shareListViewQuery = queryOptions({
+  queryKey: ['left', 'share-list-view'],
+  queryFn: () => api<ShareListView>('GET', '/api/shares/view'),
 });
 export const tidyQuery = queryOptions({
   queryKey: ['shares', 'tidy'],

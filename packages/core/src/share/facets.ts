@@ -10,4 +10,17 @@ export const FACET_WORDS: Record<ShareFacet, string> = {
   'brings-files': 'taking files in',
 };
 
+/** What a list of shares shows of each besides its state, title, window and visits. */
+export const SHARE_COLUMNS = ['guards', 'reach', 'items', 'size', 'visited', 'by'] as const;
+export type ShareColumn = (typeof SHARE_COLUMNS)[number];
+
+export const COLUMN_WORDS: Record<ShareColumn, string> = {
+  guards: 'Guards',
+  reach: 'Reach',
+  items: 'Items',
+  size: 'Size',
+  visited: 'Last visit',
+  by: 'By',
+};
+
 export const CLOSES_IN_A_WEEK_MS = 7 * 86_400_000;

@@ -7,6 +7,12 @@ CREATE TRIGGER share_owner_judges BEFORE UPDATE OF created_by, address_id ON sha
   WHEN (OLD.created_by IS DISTINCT FROM NEW.created_by OR OLD.address_id IS DISTINCT FROM NEW.address_id)
   EXECUTE FUNCTION share_owner_judges();
 
+-- How somebody likes their list of shares: the columns, and what they ask for often.
+CREATE TABLE share_list_view (
+  person_id  uuid PRIMARY KEY REFERENCES person ON DELETE CASCADE,
+  view       jsonb NOT NULL
+);
+
 -- Telephone numbers are on lists, too.
 ALTER TABLE share_recipient DROP CONSTRAINT share_recipient_kind_check,
   ADD CONSTRAINT share_recipient_kind_check CHECK (kind IN ('address', 'domain', 'subdomains', 'number'));
@@ -34,4 +40,5 @@ CREATE TABLE text_message (
   ended_at    timestamptz
 );
 CREATE INDEX text_message_ended ON text_message (ended_at);
+CREATE INDEX text_message_made ON text_message (created_at);
 `;

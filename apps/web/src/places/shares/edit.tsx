@@ -1,5 +1,14 @@
 import { changeShareSchema, type ChangeShare, type ShareSheet } from '@quay/contract';
-import { bringsFiles, fromLocalField, toLocalField, typedNumber, VISIT_LIMIT_RANGE } from '@quay/core';
+import {
+  changeEffects,
+  countOf,
+  fromLocalField,
+  lastingVisits,
+  toLocalField,
+  typedNumber,
+  VISIT_LIMIT_RANGE,
+  type InsideFacts,
+} from '@quay/core';
 import { Button, Form } from 'react-bootstrap';
 import { useState } from 'react';
 import { AudienceField } from '../../ui/audience/audience-field';
@@ -10,7 +19,7 @@ import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { MayField } from '../../ui/may-field';
 import { useNotices } from '../../ui/notices';
 import { useChangeShare } from '../../ui/queries';
-import { useZone } from '../../ui/session';
+import { useMe, useNow, useZone } from '../../ui/session';
 
 interface Typed {
   title: string;
@@ -27,7 +36,7 @@ const fieldOf = (path: string): keyof Typed => {
   return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
 };
 
-/** Title, message, audience, level, window and visit limit of a share that is out. Takes effect at once. */
+/** All of a share that is out but its items and its password, which change beside it. Takes effect at once. */
 export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
   const zone = useZone();
   const before = typedOf(share, zone);
@@ -37,6 +46,8 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
   const [removesFiles, setRemovesFiles] = useState(share.removesFiles);
   const isOther = removesFiles !== share.removesFiles;
   const may = useMay(share);
+  const [addressId, setAddressId] = useState(share.addressId);
+  const isOtherAddress = addressId !== share.addressId;
   const isOtherAudience = JSON.stringify(chosen) !== JSON.stringify(chosenOf(share.whoIsMeant));
   const form = useSchemaForm<Typed, ChangeShare>(changeShareSchema, before, {
     ask: (typed) => ({
@@ -44,6 +55,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       ...(isOtherAudience && { audience: judged.asked }),
       ...(isOther && { removesFiles }),
       ...(may.isOther && { may: may.judged.may }),
+      ...(isOtherAddress && { addressId }),
     }),
     faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
     fieldOf,
@@ -63,7 +75,8 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       className="d-grid gap-2"
       onSubmit={(e) => {
         if ((isOtherAudience && judged.fault) || may.judged.fault) return e.preventDefault();
-        if (form.formState.isDirty || isOtherAudience || isOther || may.isOther) return void submit(e);
+        const isChanged = form.formState.isDirty || isOtherAudience || isOther || may.isOther || isOtherAddress;
+        if (isChanged) return void submit(e);
         e.preventDefault();
         done();
       }}
@@ -85,23 +98,84 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         checked={removesFiles}
         set={setRemovesFiles}
       />
+      <LinkAddress addressId={addressId} set={setAddressId} />
       <FormFault form={form} />
       {isOtherAudience && judged.fault && <p className="field-fault mb-0">{judged.fault}</p>}
-      {isOtherAudience && !judged.fault && (
-        <p className="field-advice mb-0">Whoever is inside and not meant any more is out at once.</p>
-      )}
-      {may.isOther && bringsFiles(share.may) && !bringsFiles(may.chosen) && (
-        <p className="field-advice mb-0">What is on its way at that moment is not taken in.</p>
-      )}
-      <div className="d-flex gap-2">
-        <Button type="submit" size="sm" disabled={form.formState.isSubmitting}>
-          Save
-        </Button>
-        <Button size="sm" variant="plain" onClick={done}>
-          Cancel
-        </Button>
-      </div>
+      <Effects
+        share={share}
+        typed={form.watch()}
+        part={{ audience: chosen.audience, may: may.judged.may, address: addressId }}
+        isOtherList={isOtherAudience && !judged.fault}
+      />
+      <Buttons busy={form.formState.isSubmitting} cancel={done} />
     </Form>
+  );
+}
+
+const Buttons = ({ busy, cancel }: { busy: boolean; cancel: () => void }) => (
+  <div className="d-flex gap-2">
+    <Button type="submit" size="sm" disabled={busy}>
+      Save
+    </Button>
+    <Button size="sm" variant="plain" onClick={cancel}>
+      Cancel
+    </Button>
+  </div>
+);
+
+/** The address that the link is built on, where there is a choice. */
+function LinkAddress({ addressId, set }: { addressId: string; set: (id: string) => void }) {
+  const { addresses } = useMe();
+  if (addresses.length < 2) return null;
+  return (
+    <Form.Group controlId="edit-address">
+      <Form.Label className="small mb-0">The link is built on</Form.Label>
+      <Form.Select size="sm" className="mono" value={addressId} onChange={(e) => set(e.target.value)}>
+        {addresses.map((a) => (
+          <option key={a.id} value={a.id}>
+            {a.text}
+          </option>
+        ))}
+      </Form.Select>
+    </Form.Group>
+  );
+}
+
+interface EffectsProps {
+  share: ShareSheet;
+  typed: Typed;
+  part: Pick<InsideFacts, 'audience' | 'may' | 'address'>;
+  isOtherList: boolean;
+}
+
+/** What the change would do at once to those who are inside. */
+function Effects({ share, typed, part, isOtherList }: EffectsProps) {
+  const zone = useZone();
+  const now = useNow();
+  if (share.state !== 'open') return null;
+  const moment = (text: string | null) => (text === null ? null : Date.parse(text));
+  const before: InsideFacts = {
+    window: { opensAt: moment(share.opensAt), closesAt: moment(share.closesAt) },
+    ...{ visitLimit: share.visitLimit, visitsUsed: share.visitsUsed },
+    ...{ audience: share.audience, may: share.may, address: share.addressId },
+  };
+  const field = (text: string) => (text === '' ? null : fromLocalField(text, zone));
+  const after: InsideFacts = {
+    ...before,
+    ...part,
+    window: { opensAt: field(typed.opens), closesAt: field(typed.closes) },
+    visitLimit: typedNumber(typed.limit, VISIT_LIMIT_RANGE).value,
+  };
+  const effects = changeEffects(before, after, isOtherList, now);
+  if (effects.length === 0) return null;
+  const inside = lastingVisits(
+    share.visits.map((v) => Date.parse(v.beganAt)),
+    now,
+  );
+  return (
+    <p className="field-advice mb-0">
+      {effects.join(' ')} {inside > 0 && `${countOf(inside, 'visit')} may last at this moment.`}
+    </p>
   );
 }
 

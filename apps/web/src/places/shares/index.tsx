@@ -9,7 +9,7 @@ import {
   type ShareState,
 } from '@quay/core';
 import { useInfiniteQuery } from '@tanstack/react-query';
-import { useRef, useState } from 'react';
+import { useRef, useState, type ReactNode } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link, useNavigate, useParams } from 'react-router';
 import { useSlip } from '../../slip/store';
@@ -20,6 +20,7 @@ import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { BulkBar } from './bulk-bar';
 import { CalendarDialog } from './calendar';
+import { Columns, KeptFilters, useListView } from './list-view';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
 import { TidyDialog } from './tidy';
@@ -36,6 +37,7 @@ export function Shares() {
   const shares = pages.data?.pages.flatMap((p) => p.shares);
   const counts = pages.data?.pages[0]?.counts ?? undefined;
   const facets = pages.data?.pages[0]?.facets ?? undefined;
+  const { view, keep } = useListView();
   const [selected, setSelected] = useState<ReadonlySet<string>>(new Set());
   const select = (ids: readonly string[], on: boolean) =>
     setSelected(new Set(on ? [...selected, ...ids] : [...selected].filter((id) => !ids.includes(id))));
@@ -55,7 +57,7 @@ export function Shares() {
   if (pages.error && !shares) return <Failure error={pages.error} again={() => void pages.refetch()} />;
   return (
     <>
-      <Title counts={counts} find={asked.find} />
+      <Title counts={counts} find={asked.find} columns={<Columns view={view} keep={keep} />} />
       <div className="filters">
         <States
           counts={asked.facet ? facets?.[asked.facet] : counts}
@@ -73,6 +75,7 @@ export function Shares() {
         />
       </div>
       <Facets facets={facets} state={asked.state} chosen={asked.facet} choose={(facet) => ask({ facet })} />
+      <KeptFilters view={view} keep={keep} query={query} />
       <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
         <div>
           <BulkBar selected={shares?.filter((s) => selected.has(s.id)) ?? []} clear={() => setSelected(new Set())} />
@@ -81,7 +84,7 @@ export function Shares() {
               <ShareTable
                 shares={found}
                 chosen={shareId}
-                narrow={Boolean(shareId)}
+                columns={shareId ? [] : view.columns}
                 query={query}
                 order={asked}
                 sort={(sort) => ask(nextOrder(asked, sort))}
@@ -90,22 +93,19 @@ export function Shares() {
               />
             )}
           </Found>
-          {pages.hasNextPage && (
-            <button
-              type="button"
-              className="btn btn-plain mt-3"
-              disabled={pages.isFetchingNextPage}
-              onClick={() => void pages.fetchNextPage()}
-            >
-              Show more shares
-            </button>
-          )}
+          {pages.hasNextPage && <More busy={pages.isFetchingNextPage} show={() => void pages.fetchNextPage()} />}
         </div>
         {shareId && <ShareSheetPanel key={shareId} id={shareId} close={() => void navigate(`/shares${query}`)} />}
       </div>
     </>
   );
 }
+
+const More = ({ busy, show }: { busy: boolean; show: () => void }) => (
+  <button type="button" className="btn btn-plain mt-3" disabled={busy} onClick={show}>
+    Show more shares
+  </button>
+);
 
 /** What the address asks for, and a way to ask for something else. */
 function useAsked() {
@@ -149,7 +149,14 @@ function nextOrder(asked: SharesAsked, sort: ShareSort): Partial<SharesAsked> {
   return { sort: 'made', descending: true };
 }
 
-function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find: string | undefined }) {
+interface TitleProps {
+  counts: ShareList['counts'] | undefined;
+  find: string | undefined;
+  /** Which columns there are. */
+  columns: ReactNode;
+}
+
+function Title({ counts, find, columns }: TitleProps) {
   const begin = useSlip((slip) => slip.begin);
   const [calendar, setCalendar] = useState(false);
   const [tidying, setTidying] = useState(false);
@@ -173,6 +180,7 @@ function Title({ counts, find }: { counts: ShareList['counts'] | undefined; find
         <Button variant="plain" onClick={() => setTidying(true)}>
           Tidy
         </Button>
+        {columns}
         {tidying && <TidyDialog close={() => setTidying(false)} />}
         <Button
           onClick={() => {

@@ -1,4 +1,6 @@
 import type { ShareRow, ShareSort } from '@quay/contract';
+import { COLUMN_WORDS, type ShareColumn } from '@quay/core';
+import type { ReactNode } from 'react';
 import { Form } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import type { SharesAsked } from '../../ui/queries';
@@ -10,8 +12,8 @@ import { HiddenHead, Size, When } from '../../ui/words';
 interface TableProps {
   shares: ShareRow[];
   chosen: string | undefined;
-  /** Beside an open sheet there is room for little. */
-  narrow: boolean;
+  /** What is shown besides state, title, window and visits; beside an open sheet there is room for nothing. */
+  columns: readonly ShareColumn[];
   /** What the address asks for; the rows' links keep it. */
   query: string;
   order: Pick<SharesAsked, 'sort' | 'descending'>;
@@ -21,7 +23,7 @@ interface TableProps {
   select: (ids: readonly string[], on: boolean) => void;
 }
 
-export function ShareTable({ shares, chosen, narrow, query, order, sort, selected, select }: TableProps) {
+export function ShareTable({ shares, chosen, columns, query, order, sort, selected, select }: TableProps) {
   const heading = { order, sort };
   const ids = shares.map((s) => s.id);
   return (
@@ -39,16 +41,7 @@ export function ShareTable({ shares, chosen, narrow, query, order, sort, selecte
           <Heading {...heading} by="title" name="Title" />
           <Heading {...heading} by="closes" name="Window" />
           <th className="number">Visits</th>
-          {!narrow && (
-            <>
-              <th>Guards</th>
-              <th>Reach</th>
-              <th className="number">Items</th>
-              <th className="number">Size</th>
-              <Heading {...heading} by="visited" name="Last visit" />
-              <th>By</th>
-            </>
-          )}
+          {columns.map((column) => HEADS[column](heading))}
         </tr>
       </thead>
       <tbody>
@@ -58,7 +51,7 @@ export function ShareTable({ shares, chosen, narrow, query, order, sort, selecte
             share={share}
             to={`/shares/${share.id}${query}`}
             chosen={share.id === chosen}
-            narrow={narrow}
+            columns={columns}
             selected={selected.has(share.id)}
             select={(on) => select([share.id], on)}
           />
@@ -91,16 +84,68 @@ function Heading({ by, name, order, sort }: { by: ShareSort; name: string } & Pi
   );
 }
 
+type Sorted = Pick<TableProps, 'order' | 'sort'>;
+
+const HEADS: Record<ShareColumn, (sorted: Sorted) => ReactNode> = {
+  guards: () => <th key="guards">{COLUMN_WORDS.guards}</th>,
+  reach: () => <th key="reach">{COLUMN_WORDS.reach}</th>,
+  items: () => (
+    <th key="items" className="number wide-only">
+      {COLUMN_WORDS.items}
+    </th>
+  ),
+  size: () => (
+    <th key="size" className="number">
+      {COLUMN_WORDS.size}
+    </th>
+  ),
+  visited: (sorted) => <Heading key="visited" {...sorted} by="visited" name={COLUMN_WORDS.visited} />,
+  by: () => <th key="by">{COLUMN_WORDS.by}</th>,
+};
+
+const CELLS: Record<ShareColumn, (share: ShareRow) => ReactNode> = {
+  guards: (share) => (
+    <td key="guards" className="quiet">
+      {guardWords(share)}
+    </td>
+  ),
+  reach: (share) => (
+    <td key="reach">
+      <ReachLamp mark={share.reach} portability={share.portability} brief />
+    </td>
+  ),
+  items: (share) => (
+    <td key="items" className="number wide-only">
+      {share.itemCount}
+    </td>
+  ),
+  size: (share) => (
+    <td key="size" className="number">
+      <Size bytes={share.totalBytes} />
+    </td>
+  ),
+  visited: (share) => (
+    <td key="visited">
+      {share.lastVisitAt ? <When at={share.lastVisitAt} /> : <span className="quiet">none yet</span>}
+    </td>
+  ),
+  by: (share) => (
+    <td key="by" className="quiet">
+      {share.createdBy}
+    </td>
+  ),
+};
+
 interface RowProps {
   share: ShareRow;
   to: string;
   chosen: boolean;
-  narrow: boolean;
+  columns: readonly ShareColumn[];
   selected: boolean;
   select: (on: boolean) => void;
 }
 
-function Row({ share, to, chosen, narrow, selected, select }: RowProps) {
+function Row({ share, to, chosen, columns, selected, select }: RowProps) {
   const navigate = useNavigate();
   return (
     <tr data-clickable aria-selected={chosen} onClick={() => void navigate(to)}>
@@ -130,20 +175,7 @@ function Row({ share, to, chosen, narrow, selected, select }: RowProps) {
         {share.visitsUsed}
         {share.visitLimit !== null && <span className="quiet"> of {share.visitLimit}</span>}
       </td>
-      {!narrow && (
-        <>
-          <td className="quiet">{guardWords(share)}</td>
-          <td>
-            <ReachLamp mark={share.reach} portability={share.portability} brief />
-          </td>
-          <td className="number wide-only">{share.itemCount}</td>
-          <td className="number">
-            <Size bytes={share.totalBytes} />
-          </td>
-          <td>{share.lastVisitAt ? <When at={share.lastVisitAt} /> : <span className="quiet">none yet</span>}</td>
-          <td className="quiet">{share.createdBy}</td>
-        </>
-      )}
+      {columns.map((column) => CELLS[column](share))}
     </tr>
   );
 }

@@ -22,7 +22,7 @@ export function Work() {
   if (!work) return <SkeletonRows />;
   const unsent = work.mail.filter((m) => m.state === 'refused' || m.state === 'given-up');
   // Mail that was given up is shown where it says why.
-  const givenUp = work.givenUp.filter((w) => w.kind !== 'mail');
+  const givenUp = work.givenUp.filter((w) => w.kind !== 'mail' && w.kind !== 'text-message');
   return (
     <>
       <div className="title-line">
@@ -41,9 +41,9 @@ export function Work() {
           ))}
         </Section>
       )}
-      <Section title="Mail">
+      <Section title="Mail and text messages">
         {work.mail.length === 0 ? (
-          <Empty>Mail that the server sends is listed here, with what the mail server said.</Empty>
+          <Empty>What the server sends is listed here, with what the mail server or the gateway said.</Empty>
         ) : (
           work.mail.map((m) => <MailRow key={m.id} mail={m} />)
         )}
@@ -107,10 +107,12 @@ function GivenUp({ item }: { item: WorkItem }) {
 
 const MAIL_WORDS: Record<MailItem['state'], string> = {
   waiting: 'is being sent',
-  sent: 'the mail server took it',
-  refused: 'the mail server refused it',
+  sent: 'took it',
+  refused: 'refused it',
   'given-up': 'given up',
 };
+
+const TAKERS: Record<MailItem['by'], string> = { mail: 'the mail server', 'text-message': 'the gateway' };
 
 function MailRow({ mail }: { mail: MailItem }) {
   const again = useAgain();
@@ -124,12 +126,14 @@ function MailRow({ mail }: { mail: MailItem }) {
         </span>
         <br />
         <span className={bad ? 'field-fault' : 'quiet'}>
+          {mail.state === 'sent' || mail.state === 'refused' ? `${TAKERS[mail.by]} ` : ''}
           {MAIL_WORDS[mail.state]}
           {mail.tries > 1 && ` after ${mail.tries} tries`}
           {mail.answer && mail.state !== 'sent' && `: ${mail.answer}`}
         </span>
       </span>
-      {bad && (
+      {/* A code that did not come is asked for anew by whoever wants it. */}
+      {bad && mail.by === 'mail' && (
         <Button
           variant="plain"
           size="sm"

@@ -118,9 +118,13 @@ async function beginningOf(answer: Response): Promise<string> {
   const decoder = new TextDecoder();
   let text = '';
   if (!answer.body) return text;
-  for await (const piece of answer.body) {
-    text += decoder.decode(piece as Uint8Array, { stream: true });
-    if (text.length >= ANSWER_BYTES) break;
+  try {
+    for await (const piece of answer.body) {
+      text += decoder.decode(piece as Uint8Array, { stream: true });
+      if (text.length >= ANSWER_BYTES) break;
+    }
+  } catch {
+    // By its status it has answered: a message that was taken is not sent again because its words never end.
   }
   return text.replace(/\s+/g, ' ').slice(0, ANSWER_KEPT);
 }

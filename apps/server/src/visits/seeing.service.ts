@@ -4,7 +4,9 @@ import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
 import type { Who } from '../people/who.js';
+import { requireDuty } from '../people/duties.js';
 import { Clock } from '../platform/clock.js';
+import { Turns } from '../platform/turns.js';
 import { GuardrailsService } from '../shares/guardrails.service.js';
 import { sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
 import { homeClosed, isClosedTo } from '../shares/rows.js';
@@ -13,9 +15,14 @@ import { PagesService, type Showing } from './pages.service.js';
 import { RecipientsService, type Judged } from './recipients.service.js';
 import type { VisitRow } from './visits.queries.js';
 
+/** Drafts that are published and taken back at once: each holds a connection while it asks for another. */
+const DRAFTS = { atOnce: 2, waitingPerPerson: 10 } as const;
+
 /** The page of a share as others get it. Nothing is counted by it, and nothing of it can be taken. */
 @Injectable()
 export class SeeingService {
+  private readonly drafts = new Turns(DRAFTS.atOnce, DRAFTS.waitingPerPerson);
+
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
@@ -47,7 +54,12 @@ export class SeeingService {
   }
 
   /** Of one that is being put together: it is published and shown in a transaction that is taken back. */
-  async ofDraft(who: Who, draft: CreateShare, asked: SeePage): Promise<SeenPage> {
+  ofDraft(who: Who, draft: CreateShare, asked: SeePage): Promise<SeenPage> {
+    requireDuty(who, 'publish-outside');
+    return this.drafts.run(sourceOf(who), () => this.draft(who, draft, asked));
+  }
+
+  private async draft(who: Who, draft: CreateShare, asked: SeePage): Promise<SeenPage> {
     const runner = this.db.createQueryRunner();
     await runner.connect();
     try {

@@ -68,6 +68,15 @@ describe('the page of a share that is being put together', () => {
     expect(real.contents?.files.map((f) => f.id).sort()).toEqual([plan, frozen].sort());
   });
 
+  it('is looked at by many at once without keeping anybody else from the server', async () => {
+    const share = draft([await put(iris, office.roots.projects, 'many.txt')]);
+    const many = Promise.all(Array.from({ length: 40 }, () => seeDraft(iris, share)));
+    expect((await seeDraft(tomas, draft([]))).status).toBe(200);
+    const answers = (await many).map((answer) => answer.status);
+    expect(answers.every((status) => [200, 429].includes(status))).toBe(true);
+    expect(answers.filter((status) => status === 200).length).toBeGreaterThanOrEqual(10);
+  });
+
   it('is told of each moment: not open yet, open, closed', async () => {
     const share = draft([await put(iris, office.roots.projects, 'moments.txt')], {
       window: { opensAt: at(2), closesAt: at(9) },

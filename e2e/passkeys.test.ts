@@ -3,13 +3,13 @@ import type { Browser, HTTPRequest } from 'puppeteer-core';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { openOffice, PASSWORDS, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { launch, Person } from './_fixtures/browser.js';
+import { Device } from './_fixtures/device.js';
 
-// Chromium's virtual authenticator (W3C Web Authentication, 11: WebDriver extension) stands for a device that asks its
-// owner. Passkeys belong to names: the server is asked as localhost.
+// Passkeys belong to names: the server is asked as localhost.
 let office: TestOffice;
 let browser: Browser;
 let tomas: Person;
-let authenticatorId: string;
+let device: Device;
 /** What the browser has sent to sign in, last. */
 let sent = '';
 const AT = '/api/session/passkeys/sign-in';
@@ -18,22 +18,11 @@ beforeAll(async () => {
   office = await openOffice();
   browser = await launch();
   tomas = await Person.at(browser, office.origin.replace('127.0.0.1', 'localhost'));
-  const cdp = await tomas.page.createCDPSession();
-  await cdp.send('WebAuthn.enable');
-  const options = {
-    protocol: 'ctap2',
-    transport: 'internal',
-    hasResidentKey: true,
-    hasUserVerification: true,
-  } as const;
-  const added = await cdp.send('WebAuthn.addVirtualAuthenticator', {
-    options: { ...options, isUserVerified: true, automaticPresenceSimulation: true },
-  });
-  authenticatorId = added.authenticatorId;
   tomas.page.on('request', (request: HTTPRequest) => {
     if (request.url().endsWith(AT)) sent = request.postData() ?? '';
   });
   await tomas.signIn('tomas', '/account');
+  device = await Device.of(tomas.page);
 });
 afterAll(async () => {
   await browser?.disconnect();
@@ -58,7 +47,6 @@ const me = () => tomas.page.evaluate(async () => (await (await fetch('/api/sessi
 
 describe('a passkey', () => {
   it('is kept by a device, for whoever types the password', async () => {
-    expect(authenticatorId).not.toBe('');
     await tomas.press('Add a passkey');
     await tomas.fill('#passkey-name', 'My telephone');
     await tomas.fill('#passkey-password', 'not the password');
@@ -66,9 +54,11 @@ describe('a passkey', () => {
     await tomas.sees('That is not your password.');
     await tomas.fill('#passkey-password', PASSWORDS.tomas);
     await tomas.isAccessible();
+    await device.there();
     await tomas.press('Add it');
     await tomas.sees('The passkey signs you in from now on.');
     await tomas.sees('My telephone');
+    await device.there();
   });
   it('signs in without a name, a password or a code, also where a second factor is wanted', async () => {
     const iris = await office.signedIn('iris');
@@ -76,6 +66,7 @@ describe('a passkey', () => {
     await signOut();
     await tomas.sees('Sign in with a passkey');
     await tomas.isAccessible();
+    await device.there();
     await tomas.press('Sign in with a passkey');
     await tomas.sees('Nothing is open.', 'main');
     expect(await me()).toMatchObject({ name: 'Tomas Osei', lacksFactor: false });
@@ -104,9 +95,11 @@ describe('a passkey', () => {
   it('of an account that was disabled, or that was removed, opens nothing', async () => {
     await office.db.query(`UPDATE person SET disabled_at = now() WHERE sign_in_name = 'tomas'`);
     await tomas.page.goto(`${tomas.origin}/sign-in`);
+    await device.there();
     await tomas.press('Sign in with a passkey');
     await tomas.sees('The account of that passkey cannot be used any more.');
     await office.db.query(`UPDATE person SET disabled_at = NULL WHERE sign_in_name = 'tomas'`);
+    await device.there();
     await tomas.press('Sign in with a passkey');
     await tomas.sees('Nothing is open.', 'main');
     await tomas.page.goto(`${tomas.origin}/account`);
@@ -117,6 +110,7 @@ describe('a passkey', () => {
     );
     expect(keys.keys).toEqual([]);
     await signOut();
+    await device.there();
     await tomas.press('Sign in with a passkey');
     await tomas.sees('That passkey does not open this account.');
   });

@@ -178,13 +178,17 @@ it('a share takes files in from whoever holds its link, until it does not any mo
     name: 'Site photographs',
   });
   const { body: plan } = await client.upload(folder.id, 'plan.csv', levels);
+  const { body: alone } = await client.upload(office.roots.projects, 'Alone.csv', levels);
   const iris = await Person.at(browser, office.origin);
   await iris.signIn('iris', `/stores/${office.roots.projects}`);
   await iris.press('Select Site photographs');
   await iris.page.keyboard.press('s');
+  await iris.press('Select Site photographs');
+  await iris.press('Select Alone.csv');
+  await iris.press('Put on slip S');
   await iris.unfold('May');
   await iris.press('Add and replace', '.slip');
-  await iris.sees('can download, add to and replace 1 item', '.slip .sentence');
+  await iris.sees('can download, add to and replace 2 items', '.slip .sentence');
   await iris.unfold('Guard');
   await iris.press('None', '.slip');
   await iris.unfold('May');
@@ -201,7 +205,7 @@ it('a share takes files in from whoever holds its link, until it does not any mo
   const chooser = (await visitor.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
   await chooser.uploadFile(join(desk, 'Site visit/Photographs/001.jpg'), join(desk, 'Site visit/levels.csv'));
   await visitor.sees('is there', '.bringing');
-  await visitor.sees('3 files');
+  await visitor.sees('4 files');
   await visitor.isAccessible();
   // The same name once more: it is asked about.
   await chooser.uploadFile(join(desk, 'Site visit/levels.csv'));
@@ -216,6 +220,18 @@ it('a share takes files in from whoever holds its link, until it does not any mo
   await visitor.sees('is there', '.bringing');
   const { versions } = (await client.ask<{ versions: unknown[] }>('GET', `/api/files/${plan.id}/versions`)).body;
   expect(versions).toHaveLength(2);
+  // So does one by itself, though its folder is not shared; and a whole folder comes as it is.
+  const [single] = (await visitor.page.$$('[aria-label="Replace Alone.csv"]')) as ElementHandle<HTMLInputElement>[];
+  await single?.uploadFile(join(desk, 'Site visit/Photographs/001.jpg'));
+  await expect
+    .poll(
+      async () => (await client.ask<{ versions: unknown[] }>('GET', `/api/files/${alone.id}/versions`)).body.versions,
+    )
+    .toHaveLength(2);
+  const whole = (await visitor.page.waitForSelector('#bring-folder')) as ElementHandle<HTMLInputElement>;
+  await whole.uploadFile(join(desk, 'Site visit'));
+  await visitor.sees('Site photographs / Site visit / Photographs', '.files');
+  await visitor.isAccessible();
 
   await iris.press('Shares', 'nav');
   await iris.press('Site photographs', 'table');
@@ -227,6 +243,6 @@ it('a share takes files in from whoever holds its link, until it does not any mo
   await iris.press('Save', '.sheet');
   await visitor.sees('Files are not taken in here any more.');
   expect(await visitor.page.$eval('.drop', (e) => (e as HTMLElement).hidden)).toBe(true);
-  expect((await client.ask<{ items: unknown[] }>('GET', `/api/folders/${folder.id}`)).body.items).toHaveLength(4);
+  expect((await client.ask<{ items: unknown[] }>('GET', `/api/folders/${folder.id}`)).body.items).toHaveLength(5);
   for (const person of [iris, visitor]) await person.leave();
 });

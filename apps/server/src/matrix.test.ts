@@ -149,7 +149,14 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
     case 'group-manager':
       return actor === 'admin';
     case 'publisher':
-      return actor === MAKER[where] || (actor === 'admin' && where !== 'home');
+      return (
+        actor === MAKER[where] ||
+        (actor === 'admin' && where !== 'home') ||
+        // Whoever manages what is shared; guests are told nothing of who else gets it.
+        (actor !== 'guest' &&
+          can(actor, 'manage', where) &&
+          (!route.startsWith('PATCH') || hasDuty(actor, 'publish-outside')))
+      );
     case 'publish':
       return hasDuty(actor, 'publish-outside') && can(actor, 'publish', where);
     case 'see-access':

@@ -37,7 +37,12 @@ export interface CheckAnswer {
 
 /** What a tus upload says in its Upload-Metadata. */
 export interface UploadMetadata {
-  folderId: string;
+  /** Where it goes; left out where it `replaces`. */
+  folderId?: string;
+  /** Folders below that one, with forward slashes, made where they are not there. */
+  path?: string;
+  /** Through a share: the one file that gets another version, wherever it lies. */
+  replaces?: string;
   name: string;
   conflict: ConflictChoice;
   modifiedAt?: number;
@@ -45,8 +50,10 @@ export interface UploadMetadata {
   base?: string;
 }
 export const uploadMetadataSchema = Joi.object<UploadMetadata>({
-  folderId: idSchema.required(),
-  // Judged by the rule for names where it is recorded.
+  folderId: idSchema.when('replaces', { is: Joi.exist(), then: Joi.forbidden(), otherwise: Joi.required() }),
+  // Judged by the rules for names and depth where it is recorded.
+  path: Joi.string().max(4000).allow(''),
+  replaces: idSchema,
   name: Joi.string().max(2000).allow('').required(),
   conflict: conflictSchema.default('refuse'),
   modifiedAt: modifiedAtSchema,

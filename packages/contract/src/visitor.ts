@@ -49,6 +49,8 @@ export interface VisitorFile {
   isSpent: boolean;
   /** This visitor brought it, and may take it back. */
   own: boolean;
+  /** This visitor may put another version on it. */
+  mayReplace: boolean;
 }
 
 /** A folder into which files may be brought. */

@@ -27,6 +27,8 @@ export interface Bringer {
   chargedTo: string;
   /** @throws Problem not-found, forbidden; node.trashed for a folder in the trash, unless it is said that it may be */
   admit: (folderId: string, m?: EntityManager, how?: { trashedToo: boolean }) => Promise<FolderAdmission>;
+  /** The same of one file alone that is to get another version; left out: by its folder and its name. */
+  admitReplacing?: (nodeId: string, m?: EntityManager, how?: { trashedToo: boolean }) => Promise<FolderAdmission>;
   sees: (nodeId: string, m: EntityManager) => Promise<boolean>;
   /** @throws Problem access.level when this item is not theirs to replace */
   requireChange: (nodeId: string, m: EntityManager) => Promise<void>;

@@ -7,7 +7,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Office } from '../platform/office.js';
 import { filesTaken, relatedTo, takenAsOne, visitsBetween, type Taker } from './came.queries.js';
-import { homeClosed, isClosedTo } from './rows.js';
+import { isClosedTo } from './rows.js';
 import { sharesById, stateOf } from './shares.queries.js';
 import { SharesService } from './shares.service.js';
 
@@ -26,10 +26,9 @@ export class CameService {
     private readonly shares: SharesService,
   ) {}
 
-  /** @throws Problem not-found, home.closed */
+  /** @throws Problem not-found, home.closed, share.beyond */
   async of(who: Who, shareId: string): Promise<CameOfIt> {
-    const share = await this.shares.own(who, shareId);
-    if (isClosedTo(who, share)) throw homeClosed();
+    const share = await this.shares.open(who, shareId);
     await this.access.ensure(who);
     const m = this.db.manager;
     const now = this.clock.now();

@@ -13,6 +13,7 @@ import { ensureReach } from '../access/access-reach.js';
 import type { Who } from '../people/who.js';
 import { momentText } from '../platform/cursor.js';
 import { reachStands } from '../access/access.queries.js';
+import { holdsForeign, holdsManaged, managesSomething } from './managed.queries.js';
 import {
   asReached,
   IS_BROKEN,
@@ -28,6 +29,8 @@ export interface Scope {
   personId: string;
   /** Of everybody: what is from somebody else's home is closed all the same. */
   all: boolean;
+  /** Those of others too that hold something which they manage. */
+  managed: boolean;
 }
 
 /** Where a page ends: in which group, and after which share of it; null: before the first. */
@@ -51,8 +54,14 @@ export const stateAt = (at: string): string => `CASE
   ELSE ${code('open')} END`;
 
 /** Whether a share `s` is from the home of somebody else. */
-export const closedTo = (person: string): string =>
+export const fromHome = (person: string): string =>
   `EXISTS (SELECT 1 FROM share_home h WHERE h.share_id = s.id AND h.owner_id <> ${person})`;
+
+/** Whether a share `s` of a scope holds something that whoever asks has no business with. */
+const closedTo = (person: string, { all, managed }: Scope): string =>
+  all || !managed
+    ? fromHome(person)
+    : `(${fromHome(person)} OR (s.created_by <> ${person} AND ${holdsForeign(person)}))`;
 
 interface Order {
   by: string;
@@ -99,8 +108,14 @@ class Conditions {
 /** What is asked for among them. */
 type Asked = Pick<ShareListQuery, 'find' | 'by'>;
 
-/** Whose shares somebody sees: whoever runs the server all, others their own. */
-export const scopeOf = (who: Who): Scope => ({ personId: who.personId, all: who.role === 'admin' });
+/** Whose shares are somebody's to look after: whoever runs the server has all, others their own. */
+export const ownScope = (who: Who): Scope => ({ personId: who.personId, all: who.role === 'admin', managed: false });
+
+/** Whose shares somebody sees: those too that hold something which they manage. */
+export async function scopeOf(m: EntityManager, who: Who, at: Date): Promise<Scope> {
+  const own = ownScope(who);
+  return { ...own, managed: !own.all && (await managesSomething(m, who, at)) };
+}
 
 /** What each facet says of a share `s`. */
 const FACETS: Record<ShareFacet, (put: (moment: number) => string, now: number) => string> = {
@@ -112,37 +127,46 @@ const FACETS: Record<ShareFacet, (put: (moment: number) => string, now: number) 
 };
 
 /** What is closed to whoever asks is found by nothing that is not shown of it. */
-function facetOf(facet: ShareFacet, where: Conditions, me: string, at: Date): string {
+function facetOf(facet: ShareFacet, { where, closed }: Begun, at: Date): string {
   const put = (moment: number) => `${where.put(new Date(moment))}::timestamptz`;
-  return `(${FACETS[facet](put, at.getTime())} AND NOT ${closedTo(me)})`;
+  return `(${FACETS[facet](put, at.getTime())} AND NOT ${closed})`;
 }
 
-function begin(scope: Scope, { find, by }: Asked): { where: Conditions; me: string } {
+interface Begun {
+  where: Conditions;
+  /** Whether a share is closed to whoever asks. */
+  closed: string;
+}
+
+const inScope = (me: string, { all, managed }: Scope): string => {
+  if (all) return `${me}::uuid IS NOT NULL`;
+  return managed ? `(s.created_by = ${me} OR ${holdsManaged(me)})` : `s.created_by = ${me}`;
+};
+
+function begin(scope: Scope, { find, by }: Asked): Begun {
   const where = new Conditions();
   const me = where.put(scope.personId);
-  where.add(scope.all ? `${me}::uuid IS NOT NULL` : `s.created_by = ${me}`);
+  const closed = closedTo(me, scope);
+  where.add(inScope(me, scope));
   if (by !== undefined) where.add(`s.created_by = ${where.put(by)}`);
   for (const word of (find ?? '').split(/\s+/).filter(Boolean)) {
     const like = `lower(${where.put(`%${word.replace(/[\\%_]/g, '\\$&')}%`)})`;
     // What is closed is not found by a title that is not shown.
-    where.add(`((lower(s.title) LIKE ${like} AND NOT ${closedTo(me)})
+    where.add(`((lower(s.title) LIKE ${like} AND NOT ${closed})
       OR s.created_by = ANY(ARRAY(SELECT id FROM person WHERE lower(name) LIKE ${like})))`);
   }
-  return { where, me };
+  return { where, closed };
 }
 
 /** Sees to it that what stands against the shares of this scope is as of now. */
 export async function ensureScope(m: EntityManager, scope: Scope, at: Date): Promise<void> {
-  const publishers = scope.all
-    ? await m.query<{ id: string }[]>(
-        'SELECT p.id FROM person p WHERE EXISTS (SELECT 1 FROM share s WHERE s.created_by = p.id)',
-      )
-    : [{ id: scope.personId }];
-  await ensureReach(
-    m,
-    publishers.map((p) => p.id),
-    at,
-  );
+  const publishers =
+    scope.all || scope.managed
+      ? await m.query<{ id: string }[]>(
+          'SELECT p.id FROM person p WHERE EXISTS (SELECT 1 FROM share s WHERE s.created_by = p.id)',
+        )
+      : [];
+  await ensureReach(m, [...new Set([scope.personId, ...publishers.map((p) => p.id)])], at);
 }
 
 /** How many shares there are in each state, and of each facet in each. Asked after {@link ensureScope}. */
@@ -152,8 +176,9 @@ export async function countShares(
   asked: Asked,
   at: Date,
 ): Promise<{ counts: Record<ShareState, number>; facets: Record<ShareFacet, Record<ShareState, number>> }> {
-  const { where, me } = begin(scope, asked);
-  const columns = SHARE_FACETS.map((facet, n) => `${facetOf(facet, where, me, at)} AS f${n}`);
+  const begun = begin(scope, asked);
+  const { where } = begun;
+  const columns = SHARE_FACETS.map((facet, n) => `${facetOf(facet, begun, at)} AS f${n}`);
   const sums = SHARE_FACETS.map((_, n) => `count(*) FILTER (WHERE f${n})::int AS f${n}`);
   const rows = await m.query<({ state: number; count: number } & Record<`f${number}`, number>)[]>(
     // OFFSET 0: worked out once for each, and not again to compare.
@@ -205,11 +230,12 @@ function groupOf(
   at: Date,
   limit: number,
 ): Promise<(ShareColumns & { key: string })[]> {
-  const { where, me } = begin(scope, query);
+  const begun = begin(scope, query);
+  const { where, closed } = begun;
   const order = group === 0 ? ORDERS[query.sort] : MADE;
-  if (ORDERS[query.sort].tells) where.add(`${group === 0 ? 'NOT ' : ''}${closedTo(me)}`);
+  if (ORDERS[query.sort].tells) where.add(`${group === 0 ? 'NOT ' : ''}${closed}`);
   const [direction, beyond] = query.descending ? ['DESC', '<'] : ['ASC', '>'];
-  if (query.facet) where.add(facetOf(query.facet, where, me, at));
+  if (query.facet) where.add(facetOf(query.facet, begun, at));
   if (query.state) where.add(`${stateAt(where.put(at))} = ${code(query.state)}`);
   if (after)
     where.add(`(${order.by}, s.id) ${beyond} (${where.put(after.key)}::${order.type}, ${where.put(after.id)}::uuid)`);
@@ -261,8 +287,8 @@ export async function sharesNeeding(
   at: Date,
   limit: number,
 ): Promise<{ shares: ShareRecord[]; count: number }> {
-  const { where, me } = begin(scope, {});
-  where.add(`NOT ${closedTo(me)}`);
+  const { where, closed } = begin(scope, {});
+  where.add(`NOT ${closed}`);
   const now = where.put(at);
   const soon = where.put(new Date(at.getTime() + CLOSES_SOON_MS));
   const long = where.put(new Date(at.getTime() - OPEN_LONG_MS));

@@ -30,6 +30,7 @@ import {
   type ShareCursor,
 } from './list.queries.js';
 import { closedRow, isClosedTo, rowOf } from './rows.js';
+import { seenAmong } from './seen.js';
 import {
   bytesOf,
   couldBeOpened,
@@ -58,12 +59,12 @@ export class ShareListService {
     private readonly access: AccessService,
   ) {}
 
-  /** A page of shares: whoever runs all sees all, others their own. How many are in each state comes with the first. */
+  /** A page of shares that somebody sees. How many are in each state comes with the first. */
   async list(who: Who, query: ShareListQuery): Promise<ShareList> {
     const m = this.db.manager;
     const at = this.clock.date();
     const after = cursorFrom(query);
-    const scope = scopeOf(who);
+    const scope = await scopeOf(m, who, at);
     await ensureScope(m, scope, at);
     const [{ shares, next }, counted] = await Promise.all([
       listShares(m, scope, query, after, at),
@@ -88,16 +89,17 @@ export class ShareListService {
       );
     const m = this.db.manager;
     const at = this.clock.date();
-    const scope = scopeOf(who);
+    const scope = await scopeOf(m, who, at);
     await ensureScope(m, scope, at);
     const [{ counts }, within, needing] = await Promise.all([
       countShares(m, scope, {}, at),
       sharesWithin(m, scope, span, at, MOST_WINDOWS),
       sharesNeeding(m, scope, at, MOST_NEEDING),
     ]);
-    const open = within.shares.filter((s) => !isClosedTo(who, s)).map((s) => s.id);
+    const rowsWithin = await this.rows(who, within.shares);
+    const open = rowsWithin.filter((row) => !row.closed).map((row) => row.id);
     const times = await visitTimesOf(m, open, span.from);
-    const windows = (await this.rows(who, within.shares)).map((row) => ({
+    const windows = rowsWithin.map((row) => ({
       ...row,
       visitTimes: (times.get(row.id) ?? []).map((t) => t.toISOString()),
     }));
@@ -169,6 +171,7 @@ export class ShareListService {
     const now = this.clock.now();
     const ids = found.map((f) => f.shareId);
     const records = await sharesById(this.db.manager, this.clock.date(), ids);
+    const seen = new Map((await seenAmong(this.db.manager, who, records, this.clock.date())).map((s) => [s.id, s]));
     return records.map((r) => {
       const row = found.find((f) => f.shareId === r.id);
       return {
@@ -178,18 +181,19 @@ export class ShareListService {
         through: row?.through ?? null,
         lastVisitAt: r.lastVisitAt?.toISOString() ?? null,
         lastTakenAt: row?.lastTakenAt?.toISOString() ?? null,
-        mine: !isClosedTo(who, r) && (who.role === 'admin' || r.createdBy === who.personId),
+        mine: seen.get(r.id)?.closed === null,
       };
     });
   }
 
   private async rows(who: Who, shares: ShareRecord[]): Promise<ShareRow[]> {
     const now = this.clock.now();
+    const seen = await seenAmong(this.db.manager, who, shares, this.clock.date());
     const bytes = await bytesOf(
       this.db.manager,
-      shares.filter((s) => !isClosedTo(who, s)),
+      seen.filter((s) => s.closed === null),
     );
-    return shares.map((s) => (isClosedTo(who, s) ? closedRow(s, now) : rowOf(s, now, bytes.get(s.id) ?? 0)));
+    return seen.map((s) => (s.closed ? closedRow(s, now) : rowOf(s, now, bytes.get(s.id) ?? 0)));
   }
 }
 

@@ -26,6 +26,7 @@ import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
+import { requireDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -52,7 +53,8 @@ import { holdGuardrails } from './guardrails.queries.js';
 import { GuardrailsService } from './guardrails.service.js';
 import { ShareItemsService } from './items.service.js';
 import { Share } from './shares.entity.js';
-import { closedRow, homeClosed, isClosedTo, rowOf } from './rows.js';
+import { closedRow, requireOpen, rowOf, type Seen } from './rows.js';
+import { seenAmong } from './seen.js';
 import {
   bytesOf,
   couldBeOpened,
@@ -103,8 +105,7 @@ export class SharesService {
   }
 
   async sheet(who: Who, shareId: string): Promise<ShareSheet> {
-    const record = await this.own(who, shareId);
-    if (isClosedTo(who, record)) throw homeClosed();
+    const record = await this.open(who, shareId);
     const now = this.clock.now();
     const m = this.db.manager;
     await this.access.ensure(who);
@@ -163,8 +164,7 @@ export class SharesService {
 
   /** All visits, for a table program: what begins like a formula is text there. */
   async visitsTable(who: Who, shareId: string): Promise<{ name: string; text: string }> {
-    const record = await this.own(who, shareId);
-    if (isClosedTo(who, record)) throw homeClosed();
+    const record = await this.open(who, shareId);
     const visits = await visitsOf(this.db.manager, shareId, MOST_IN_TABLE);
     const text = stringify(
       visits.map((v) => [v.beganAt, visitName(v.id), v.who ?? '', v.from, v.files, v.archive ? 'yes' : '']),
@@ -271,10 +271,11 @@ export class SharesService {
       if (items) await this.items.lock(tx, who, { live: items.add, frozen: items.addFrozen });
       await holdGuardrails(tx, 'shared');
       await tx.query('SELECT 1 FROM share WHERE id = $1 FOR UPDATE', [shareId]);
-      const before = await this.own(who, shareId, tx);
-      // What lies in a home is its owner's: others may put an end to what goes out from it, and nothing else.
+      const before = await this.seen(who, shareId, tx);
+      // Whoever sees a share may put an end to it, and do nothing else to what is closed to them.
       const onlyWithdraws = asked.withdrawn === true && Object.keys(asked).length === 1;
-      if (isClosedTo(who, before) && !onlyWithdraws) throw homeClosed();
+      if (!onlyWithdraws) requireOpen(before);
+      if (!onlyWithdraws && before.createdBy !== who.personId) requireDuty(who, 'publish-outside');
       const kept = await this.guardrails.faults(tx, shareId);
       const entries: NewEntry[] = [];
       const set = {
@@ -322,8 +323,8 @@ export class SharesService {
       await this.events.tell(tx, { topic: 'share', id: shareId });
       await this.ledger.append(tx, ...entries, ...(await this.guardrails.judgeIn(tx, [shareId])));
     });
-    const record = await this.own(who, shareId);
-    return isClosedTo(who, record) ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
+    const record = await this.seen(who, shareId);
+    return record.closed ? closedRow(record, this.clock.now()) : this.sheet(who, shareId);
   }
 
   /** What somebody has published that could still be opened, the earliest first. */
@@ -395,11 +396,19 @@ export class SharesService {
     });
   }
 
-  /** One's own share; whoever runs the server has all. @throws Problem not-found */
-  async own(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<ShareRecord> {
-    const [record] = await sharesById(m, this.clock.date(), [shareId]);
-    if (!record || (who.role !== 'admin' && record.createdBy !== who.personId)) throw notFound('This share');
-    return record;
+  /** A share that somebody sees, and nothing of which is closed to them. @throws Problem not-found, home.closed, share.beyond */
+  async open(who: Who, shareId: string): Promise<ShareRecord> {
+    const share = await this.seen(who, shareId);
+    requireOpen(share);
+    return share;
+  }
+
+  /** @throws Problem not-found */
+  private async seen(who: Who, shareId: string, m: EntityManager = this.db.manager): Promise<Seen> {
+    const at = this.clock.date();
+    const [share] = await seenAmong(m, who, await sharesById(m, at, [shareId]), at);
+    if (!share) throw notFound('This share');
+    return share;
   }
 
   /** Whoever published it may remove its files, and they go at an end. @throws Problem share.no-end, access.* */

@@ -65,7 +65,7 @@ async function compareStates(words: string): Promise<void> {
     }),
   );
   expect(new Map(said.map((s) => [s.id, SHARE_STATES[s.state]])), words).toEqual(states);
-  const scope = { personId: records[0]?.createdBy as string, all: true };
+  const scope = { personId: records[0]?.createdBy as string, all: true, managed: false };
   const open = records.filter((r) => r.homeOwners.every((owner) => owner === scope.personId));
   const found = shareFindings(
     open.map((r) => ({

@@ -1,6 +1,6 @@
 import { TIDY_AFTER_MS, TIDY_KINDS, VISIT_LIFETIME_SECONDS, type TidyKind } from '@quay/core';
 import type { EntityManager } from 'typeorm';
-import { closedTo, type Scope } from './list.queries.js';
+import { fromHome, type Scope } from './list.queries.js';
 import { IS_BROKEN } from './shares.queries.js';
 
 const code = (kind: TidyKind): number => TIDY_KINDS.indexOf(kind);
@@ -16,7 +16,7 @@ const KIND = `CASE
 
 /** Of somebody's own, or of all but what is from homes of others. */
 const within = ({ all }: Scope): string =>
-  all ? `$1::uuid IS NOT NULL AND NOT ${closedTo('$1')}` : 's.created_by = $1';
+  all ? `$1::uuid IS NOT NULL AND NOT ${fromHome('$1')}` : 's.created_by = $1';
 
 const boundOf = ({ personId }: Scope, at: Date): unknown[] => [
   ...[personId, at, new Date(at.getTime() - TIDY_AFTER_MS)],

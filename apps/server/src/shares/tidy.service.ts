@@ -7,7 +7,7 @@ import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { actorOf } from '../stores/names.js';
-import { ensureScope, scopeOf } from './list.queries.js';
+import { ensureScope, ownScope } from './list.queries.js';
 import { takeOff, tidyCounts } from './tidy.queries.js';
 
 /** What is taken off at once: whoever asks for more asks again. */
@@ -26,15 +26,15 @@ export class TidyService {
 
   async preview(who: Who): Promise<TidyPreview> {
     const at = this.clock.date();
-    await ensureScope(this.db.manager, scopeOf(who), at);
-    const kinds = await tidyCounts(this.db.manager, scopeOf(who), at, MOST_TITLES);
+    await ensureScope(this.db.manager, ownScope(who), at);
+    const kinds = await tidyCounts(this.db.manager, ownScope(who), at, MOST_TITLES);
     return { kinds: kinds.map((each) => ({ ...each, isOverForLong: isOverForLong(each.kind) })) };
   }
 
   /** Some of them; how many are left is told. */
   async tidy(who: Who, kinds: readonly TidyKind[]): Promise<Tidied> {
     const at = this.clock.date();
-    const scope = scopeOf(who);
+    const scope = ownScope(who);
     await ensureScope(this.db.manager, scope, at);
     let removed = 0;
     await this.events.change(async (tx) => {

@@ -128,7 +128,7 @@ export class PurgeService {
       );
       await tx.query('DELETE FROM file_version WHERE node_id = ANY($1)', [ids]);
       for (const table of ['pin', 'node_tag']) await tx.query(`DELETE FROM ${table} WHERE node_id = ANY($1)`, [ids]);
-      await tx.query('DELETE FROM upload WHERE folder_id = ANY($1)', [ids]);
+      await tx.query('DELETE FROM upload WHERE folder_id = ANY($1) OR replaces = ANY($1)', [ids]);
       answer.files += branch.filter((b) => b.kind === 'file').length;
       await this.events.tell(tx, { topic: 'store', id: node.storeId });
     }

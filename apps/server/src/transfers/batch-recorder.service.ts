@@ -33,6 +33,7 @@ import {
   namesIn,
   type NodeRow,
 } from '../stores/names.queries.js';
+import { FoldersBelow, placeKey, type Below } from './folders-below.js';
 import { Recorder } from './recorder.service.js';
 import { admitLocked, depthProblem, type Arrived, type LockMode, type Recording } from './recording.js';
 
@@ -49,16 +50,9 @@ interface Placed {
 }
 
 /** What a batch has met so far. */
-interface Batch {
-  tx: EntityManager;
-  by: Bringer;
+interface Batch extends Below {
   how: BatchRecording;
   rules: StoreRules;
-  depth: PathExtent;
-  /** Folders by their folded paths; a Problem where there cannot be one. */
-  folders: Map<string, string | Problem>;
-  /** Names that this batch itself has given, each with its folder. */
-  made: Set<string>;
   entries: BatchEntry[];
 }
 
@@ -69,6 +63,7 @@ export class BatchRecorder {
     private readonly clock: Clock,
     private readonly recorder: Recorder,
     private readonly admission: AdmissionService,
+    private readonly folders: FoldersBelow,
     private readonly keeper: BlobKeeper,
     private readonly ledger: LedgerService,
     private readonly events: Events,
@@ -109,9 +104,10 @@ export class BatchRecorder {
       );
       const folder = await admitLocked(tx, by, how.folderId, lock);
       const rules = await this.admission.rules(folder.storeId, tx);
+      const recording = { ...how, storeId: folder.storeId, lock };
       const batch: Batch = {
-        ...{ tx, by, rules, how: { ...how, storeId: folder.storeId, lock }, depth: await extentTo(tx, how.folderId) },
-        ...{ folders: new Map([['', how.folderId]]), made: new Set(), entries: [] },
+        ...(await this.folders.begin(tx, by, recording)),
+        ...{ rules, how: recording, entries: [] },
       };
       const recorded = await this.recordMany(batch, files);
       await also(tx, recorded);
@@ -174,7 +170,7 @@ export class BatchRecorder {
     for (const [index, file] of files.entries()) {
       const path = [...file.below, file.name].join('/');
       const name = normalizeName(file.name);
-      const folderId = await this.folderBelow(batch, file.below);
+      const folderId = await this.folders.folder(batch, file.below);
       const refused = folderId instanceof Problem ? folderId : faultOf(batch, file, name);
       if (refused) batch.entries[index] = { path, code: refused.code, words: refused.message };
       else placed.push({ index, path, file, folderId: folderId as string, name, key: nameKey(name) });
@@ -244,93 +240,14 @@ export class BatchRecorder {
       version: 1,
     }));
   }
-
-  /** The folder a file of a batch goes into, made where it is not there; a Problem when it cannot be. */
-  private async folderBelow(batch: Batch, below: string[]): Promise<string | Problem> {
-    const { folders, depth } = batch;
-    let [at, id] = ['', batch.how.folderId];
-    for (const [level, part] of below.entries()) {
-      const name = normalizeName(part);
-      at = `${at}/${nameKey(name)}`;
-      const known =
-        folders.get(at) ??
-        depthProblem(depth, below.slice(0, level + 1)) ??
-        (await orProblem(this.makeFolder(batch, id, name)));
-      folders.set(at, known);
-      if (known instanceof Problem) return known;
-      id = known;
-    }
-    return id;
-  }
-
-  private async makeFolder(batch: Batch, parentId: string, wished: string): Promise<string> {
-    const { tx, by, how, made } = batch;
-    const fault = nameFault(wished);
-    if (fault) throw invalidField('name', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${wished}")`);
-    for (;;) {
-      const present = await tx.findOne(Node, { where: { parentId, nameKey: nameKey(wished), trashedAt: IsNull() } });
-      // Locked, so that it stays where it is until this is done. It may be less theirs than what it is in.
-      const there = present?.kind === 'folder' ? await unlessHidden(admitLocked(tx, by, present.id, how.lock)) : null;
-      if (there) return there.folderId;
-      const hidden = present !== null && (present.kind === 'folder' || !(await by.sees(present.id, tx)));
-      if (present && !hidden) throw nameTaken(wished);
-      const name = hidden ? ((await freeNames(tx, parentId, [wished]))[0] as string) : wished;
-      const row = folderRow(by, { id: uuidv7(), parentId, storeId: how.storeId, name, at: this.clock.date() });
-      // Somebody may be making the same one just now: then it is there, and looked at again.
-      if (!(await insertNodeIfFree(tx, row))) continue;
-      made.add(placeKey({ folderId: parentId, key: nameKey(name) }));
-      await this.events.tell(tx, { topic: 'node', id: parentId });
-      return row.id;
-    }
-  }
 }
-
-const placeKey = ({ folderId, key }: { folderId: string; key: string }): string => `${folderId} ${key}`;
 
 function faultOf({ rules, depth }: Batch, file: Arrived, name: string): Problem | null {
   const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
   return fault ? invalidField('name', fault, admissionWords(fault, rules)) : depthProblem(depth, [...file.below, name]);
 }
 
-async function orProblem<T>(asked: Promise<T>): Promise<T | Problem> {
-  try {
-    return await asked;
-  } catch (error) {
-    if (error instanceof Problem) return error;
-    throw error;
-  }
-}
-
 /**
  * A batch that shares its folder with others has met a name that is taken; what is done then needs it alone.
  */
 class NameIsTaken extends Error {}
-
-const folderRow = (
-  by: Bringer,
-  { id, parentId, storeId, name, at }: { id: string; parentId: string; storeId: string; name: string; at: Date },
-): NodeRow => ({
-  id,
-  store_id: storeId,
-  parent_id: parentId,
-  kind: 'folder',
-  name,
-  name_key: nameKey(name),
-  litter: isLitter(name),
-  size_bytes: 0,
-  media_type: null,
-  version_id: null,
-  created_at: at,
-  changed_at: at,
-  changed_by: by.actor.id,
-});
-
-/** Null when that is not there for whoever asked; every other refusal stands. */
-async function unlessHidden<T>(asked: Promise<T>): Promise<T | null> {
-  try {
-    return await asked;
-  } catch (error) {
-    if (error instanceof Problem && error.code === 'not-found') return null;
-    throw error;
-  }
-}

@@ -1,5 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import { fileFault, admissionWords, isLitter, nameKey, normalizeName, utf8Bytes } from '@quay/core';
+import { fileFault, admissionWords, isLitter, nameKey, normalizeName } from '@quay/core';
 import type { UploadAnswer } from '@quay/contract';
 import { IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
@@ -8,7 +8,7 @@ import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
 import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { lockAccess } from '../access/access-lock.js';
 import type { Bringer } from '../access/folder-admission.js';
@@ -18,7 +18,8 @@ import { FileVersion, Node } from '../stores/stores.entity.js';
 import { lockNodes } from '../stores/branch.queries.js';
 import { freeNames } from '../stores/names.queries.js';
 import { VersionsService } from '../stores/versions.service.js';
-import { admitLocked, type Arrived, type Recording } from './recording.js';
+import { FoldersBelow } from './folders-below.js';
+import { admitLocked, depthProblem, type Arrived, type Recording } from './recording.js';
 
 /**
  * Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one
@@ -30,6 +31,7 @@ export class Recorder {
     private readonly clock: Clock,
     private readonly versions: VersionsService,
     private readonly admission: AdmissionService,
+    private readonly folders: FoldersBelow,
     private readonly keeper: BlobKeeper,
     private readonly ledger: LedgerService,
     private readonly events: Events,
@@ -46,11 +48,9 @@ export class Recorder {
     const answer = await this.events.change(async (tx) => {
       await lockAccess(tx, 'shared');
       await this.keeper.keep(tx, [file.blob]);
-      const folder = await admitLocked(tx, by, how.folderId, 'alone');
-      const rules = await this.admission.rules(folder.storeId, tx);
-      const below = { levels: 1, bytes: utf8Bytes(file.name).length };
-      await this.admission.requireDepth(tx, folder.folderId, below);
-      const kept = await this.record(tx, by, file, { ...how, storeId: folder.storeId }, rules);
+      const kept = how.replaces
+        ? await this.replace(tx, by, file, how, how.replaces)
+        : await this.recordBelow(tx, by, file, how);
       await also?.(tx, kept);
       await this.previews.want(tx, [kept]);
       const said = await by.writes?.(tx, kept);
@@ -68,6 +68,49 @@ export class Recorder {
     });
     this.previews.hurry();
     return answer;
+  }
+
+  private async recordBelow(tx: EntityManager, by: Bringer, file: Arrived, how: Recording): Promise<UploadAnswer> {
+    const { folderId, storeId } = await admitLocked(tx, by, how.folderId, 'alone');
+    const rules = await this.admission.rules(storeId, tx);
+    const below = await this.folders.begin(tx, by, { folderId, storeId, lock: 'alone' });
+    const to = await this.folders.folder(below, file.below);
+    const fault = to instanceof Problem ? to : depthProblem(below.depth, [...file.below, file.name]);
+    if (fault) throw fault;
+    return this.record(tx, by, file, { ...how, folderId: to as string, storeId }, rules);
+  }
+
+  /** Puts another version on one file, which keeps its name. */
+  private async replace(
+    tx: EntityManager,
+    by: Bringer,
+    { blob, modifiedAt }: Arrived,
+    { folderId, base }: Recording,
+    nodeId: string,
+  ): Promise<UploadAnswer> {
+    const admission = await admitLocked(tx, by, folderId, 'alone');
+    await lockNodes(tx, [nodeId]);
+    const file = await tx.findOne(Node, { where: { id: nodeId, kind: 'file', trashedAt: IsNull() } });
+    if (!file) throw notFound('This file');
+    if (file.parentId !== admission.folderId)
+      throw new Problem('conflict', 'conflict.busy', 'That file is being moved at this moment. Try again.');
+    await by.requireChange(nodeId, tx);
+    if (base) await requireBase(tx, file, base);
+    const rules = await this.admission.rules(file.storeId, tx);
+    const fault = fileFault({ name: file.name, sizeBytes: blob.sizeBytes }, rules);
+    if (fault) throw invalidField('name', fault, admissionWords(fault, rules));
+    await this.events.tell(tx, { topic: 'node', id: admission.folderId });
+    return this.addVersion(tx, by, file, { blob, modifiedAt: modifiedAt ?? this.clock.date() });
+  }
+
+  private async addVersion(
+    tx: EntityManager,
+    by: Bringer,
+    { id, storeId, name }: Node,
+    { blob: { sha256, sizeBytes }, modifiedAt }: { blob: StagedBlob; modifiedAt: Date },
+  ): Promise<UploadAnswer> {
+    const version = await this.versions.addVersion(tx, by, { nodeId: id, storeId, sha256, sizeBytes, modifiedAt });
+    return { id, name, sizeBytes, sha256: sha256.toString('hex'), version };
   }
 
   /**
@@ -106,14 +149,7 @@ export class Recorder {
       // To replace what is there takes more than to add to it, unless one has brought it oneself.
       await by.requireChange(present.id, tx);
       if (how.base) await requireBase(tx, present, how.base);
-      const version = await this.versions.addVersion(tx, by, {
-        nodeId: present.id,
-        storeId: how.storeId,
-        sha256: blob.sha256,
-        sizeBytes: blob.sizeBytes,
-        modifiedAt,
-      });
-      return { id: present.id, name: present.name, ...facts, version };
+      return this.addVersion(tx, by, present, { blob, modifiedAt });
     }
     const name = present ? ((await freeNames(tx, how.folderId, [wished]))[0] as string) : wished;
     const id = await this.insert(tx, by, how, { name, blob, modifiedAt });

@@ -21,6 +21,8 @@ export interface Recording {
   beganAt: Date;
   /** The version that is to be replaced, by the SHA-256 of its bytes: where another one is there by then, it is not. */
   base?: Buffer | null;
+  /** The file that gets another version, whatever it is called; left out: what has that name. */
+  replaces?: string | null;
 }
 
 /** Whether others may bring something into the same folder meanwhile. */

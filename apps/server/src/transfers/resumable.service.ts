@@ -1,5 +1,5 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import { normalizeName } from '@quay/core';
+import { nameFault, NAME_FAULT_WORDS, normalizeName } from '@quay/core';
 import {
   PROBLEM_STATUS,
   uploadMetadataSchema,
@@ -16,7 +16,7 @@ import { Readable } from 'node:stream';
 import { DataSource } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
-import type { Bringer } from '../access/folder-admission.js';
+import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { noSession, sessionSecret } from '../people/signed-in.guard.js';
 import { clientAddress } from '../platform/client-address.js';
 import { SessionService } from '../people/session.service.js';
@@ -26,7 +26,7 @@ import { Clock } from '../platform/clock.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { requestIdOf } from '../platform/log/request-log.js';
 import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
-import { notFound, Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { RunningWork } from '../platform/running.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { RoomService } from '../stores/room.service.js';
@@ -57,6 +57,8 @@ interface Row {
   touched_at: Date;
   answer: UploadAnswer | null;
   base_sha256: Buffer | null;
+  below: string[];
+  replaces: string | null;
 }
 
 /**
@@ -163,37 +165,48 @@ export class ResumableService extends DataStore implements OnModuleInit {
   override async create(upload: Upload): Promise<Upload> {
     const { bringer } = this.sender();
     const plain = Object.fromEntries(
-      Object.entries(upload.metadata ?? {}).filter(
-        ([key, value]) => value !== null && ['folderId', 'name', 'conflict', 'modifiedAt', 'base'].includes(key),
-      ),
+      Object.entries(upload.metadata ?? {}).filter(([key, value]) => value !== null && METADATA.includes(key)),
     );
     const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
     const sizeBytes = upload.size ?? 0;
-    await this.uploads.admit(bringer, { ...asked, sizeBytes });
+    const { folderId } = await this.admitted(bringer, asked, sizeBytes);
     const now = this.clock.date();
     await this.db.query(
       `INSERT INTO upload (id, actor_id, folder_id, name, conflict, modified_at, size_bytes, created_at, touched_at, share_id,
-         base_sha256) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9, $10)`,
+         base_sha256, below, replaces) VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $8, $9, $10, $11, $12)`,
       [
         upload.id,
         bringer.actor.id,
-        asked.folderId,
+        folderId,
         normalizeName(asked.name),
-        asked.conflict,
+        asked.replaces === undefined ? asked.conflict : 'version',
         asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt),
         sizeBytes,
         now,
         bringer.shareId ?? null,
         asked.base === undefined ? null : Buffer.from(asked.base, 'hex'),
+        belowOf(asked),
+        asked.replaces ?? null,
       ],
     );
     upload.creation_date = now.toISOString();
     return upload;
   }
 
+  /** @throws Problem what can be known before a byte moves */
+  private async admitted(by: Bringer, asked: UploadMetadata, sizeBytes: number): Promise<FolderAdmission> {
+    const { folderId = '', replaces, name, conflict } = asked;
+    if (replaces !== undefined) return this.uploads.admitFor(replacing(by, replaces), { folderId, name, sizeBytes });
+    const below = belowOf(asked);
+    if (below.length === 0) return this.uploads.admit(by, { folderId, name, conflict, sizeBytes });
+    for (const each of below) requireFolderName(each);
+    return this.uploads.admitFor(by, { folderId, name, sizeBytes });
+  }
+
   override async write(stream: Readable, id: string, offset: number): Promise<number> {
-    const { bringer } = this.sender();
-    const row = await this.mine(bringer, id);
+    const { bringer: sender } = this.sender();
+    const row = await this.mine(sender, id);
+    const bringer = row.replaces ? replacing(sender, row.replaces) : sender;
     const size = Number(row.size_bytes);
     // Asked again after its end, as when the answer was lost: everything is there.
     if (offset === size) {
@@ -253,6 +266,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
   private async settle(by: Bringer, id: string, conflict?: ConflictChoice): Promise<UploadAnswer> {
     const row = await this.mine(by, id);
     if (row.answer) return row.answer;
+    if (row.replaces && conflict === 'keep-both') throw onlyReplaces();
     const blob = await this.blobs.parts.finish(id, Number(row.size_bytes)).catch((error: NodeJS.ErrnoException) => {
       // An empty file never gets a part.
       if (error.code === 'ENOENT' && Number(row.size_bytes) === 0) return this.emptyPart(id);
@@ -260,10 +274,10 @@ export class ResumableService extends DataStore implements OnModuleInit {
     });
     try {
       const answer = await this.recorder.one(
-        by,
-        { below: [], name: row.name, modifiedAt: row.modified_at, blob },
+        row.replaces ? replacing(by, row.replaces) : by,
+        { below: row.below, name: row.name, modifiedAt: row.modified_at, blob },
         {
-          folderId: row.folder_id,
+          ...{ folderId: row.folder_id, replaces: row.replaces },
           conflict: conflict ?? row.conflict,
           beganAt: row.created_at,
           // Whoever decides anew has been told what is there by now.
@@ -349,6 +363,30 @@ export class ResumableService extends DataStore implements OnModuleInit {
     };
   }
 }
+
+/** What of the metadata is ours. */
+const METADATA = ['folderId', 'path', 'replaces', 'name', 'conflict', 'modifiedAt', 'base'];
+
+const belowOf = ({ path = '' }: UploadMetadata): string[] => path.split('/').filter(Boolean).map(normalizeName);
+
+function requireFolderName(name: string): void {
+  const fault = nameFault(name);
+  if (fault) throw invalidField('path', fault, `${NAME_FAULT_WORDS[fault]} (the folder "${name}")`);
+}
+
+/** Somebody who brings another version of one file, wherever it lies by then. */
+function replacing(by: Bringer, nodeId: string): Bringer {
+  const { admitReplacing } = by;
+  if (!admitReplacing) throw onlyReplaces();
+  return { ...by, admit: (_folderId, m, how) => admitReplacing(nodeId, m, how) };
+}
+
+const onlyReplaces = (): Problem =>
+  invalidField(
+    'replaces',
+    'upload.replaces',
+    'A file is replaced by itself through a share alone, and then not kept beside.',
+  );
 
 /** A disk or a quota that is full while an upload arrives: what came before is kept, and the words say so. */
 function noRoomForMore(error: unknown): unknown {

@@ -3,6 +3,7 @@ import { PreviewsModule } from '../previews/previews.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { DownloadService } from './download.service.js';
 import { BatchRecorder } from './batch-recorder.service.js';
+import { FoldersBelow } from './folders-below.js';
 import { Recorder } from './recorder.service.js';
 import { ResumableService } from './resumable.service.js';
 import { TransfersController } from './transfers.controller.js';
@@ -11,7 +12,7 @@ import { UploadService } from './upload.service.js';
 @Module({
   imports: [StoresModule, PreviewsModule],
   controllers: [TransfersController],
-  providers: [UploadService, DownloadService, Recorder, BatchRecorder, ResumableService],
+  providers: [UploadService, DownloadService, Recorder, BatchRecorder, FoldersBelow, ResumableService],
   exports: [DownloadService, BatchRecorder, ResumableService],
 })
 export class TransfersModule {}

@@ -85,11 +85,17 @@ export class UploadService {
     by: Bringer,
     asked: { folderId: string; name: string; conflict: ConflictChoice; sizeBytes: number },
   ): Promise<FolderAdmission> {
-    const admission = await by.admit(asked.folderId);
-    await this.admission.requireFile(admission, asked);
+    const admission = await this.admitFor(by, asked);
     const key = nameKey(asked.name);
     if (asked.conflict === 'refuse' && (await takenNames(this.db.manager, by.actor.id, asked.folderId, [key])).get(key))
       throw nameTaken(asked.name);
+    return admission;
+  }
+
+  /** The same of one whose name may be taken where it goes: in a folder below, or because it replaces what is there. */
+  async admitFor(by: Bringer, asked: { folderId: string; name: string; sizeBytes: number }): Promise<FolderAdmission> {
+    const admission = await by.admit(asked.folderId);
+    await this.admission.requireFile(admission, asked);
     return admission;
   }
 

@@ -56,6 +56,7 @@ export class BringingService {
       chargedTo: share.createdBy,
       shareId: share.id,
       admit: (folderId, tx, how) => this.admit(visitor, actor, folderId, { tx, trashedToo: how?.trashedToo ?? false }),
+      admitReplacing: (nodeId, tx) => this.admitReplacing(visitor, actor, nodeId, tx),
       sees: (nodeId, tx) => this.may(visitor, actor, nodeId, 'see', tx),
       requireChange: async (nodeId, tx) => {
         if (!(await this.may(visitor, actor, nodeId, 'change', tx)))
@@ -126,10 +127,32 @@ export class BringingService {
     if (folder?.kind !== 'folder' || (!place && !(trashedToo && folder.trashedAt !== null)))
       throw notFound('This folder');
     const { all, own } = visitorActs(share.may);
-    const ends = [share.closesAt, folder.until, new Date(visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000)];
-    const validUntil = ends.reduce((first, end) => (end && (!first || end < first) ? end : first), null);
+    const validUntil = endOf(share, visit, folder.until);
     const { id, storeId, name: folderName } = folder;
     return { folderId: id, storeId, folderName, actor, chargedTo: share.createdBy, acts: all, own, validUntil };
+  }
+
+  /** One file that may get another version, also where nothing else of its folder is shared. */
+  private async admitReplacing(
+    visitor: Visitor,
+    actor: Bringer['actor'],
+    nodeId: string,
+    tx: EntityManager | undefined,
+  ): Promise<FolderAdmission> {
+    const { share, visit } = tx ? await this.visits.insideIn(tx, visitor) : await this.visits.inside(visitor);
+    const m = tx ?? this.db.manager;
+    const { all, own } = visitorActs(share.may);
+    const place = await liveInShare(m, share.id, nodeId);
+    const isTheirs = place?.broughtBy === actor.id && own.includes('change');
+    if (place?.kind !== 'file' || !(all.includes('change') || isTheirs)) throw notFound('This file');
+    const file = await this.access.requireNode({ personId: share.createdBy }, nodeId, 'change', m);
+    const { parentId, storeId, until } = file;
+    if (parentId === null) throw notFound('This file');
+    return {
+      ...{ folderId: parentId, storeId, folderName: share.title },
+      ...{ actor, chargedTo: share.createdBy, acts: all, own },
+      validUntil: endOf(share, visit, until),
+    };
   }
 
   /** Whether they may do this with something, by the share and by what its publisher may. */
@@ -187,6 +210,12 @@ export class BringingService {
     const kind: Actor['kind'] = personId === null ? 'visitor' : isGuest ? 'guest' : 'person';
     return { kind, id, name };
   }
+}
+
+/** When by itself nothing can be brought any more. */
+function endOf(share: ShareRecord, visit: Inside['visit'], until: Date | null): Date | null {
+  const ends = [share.closesAt, until, new Date(visit.beganAt.getTime() + VISIT_LIFETIME_SECONDS * 1000)];
+  return ends.reduce((first, end) => (end && (!first || end < first) ? end : first), null);
 }
 
 const takesNoMore = ({ may, broughtBytes, creatorName }: ShareRecord): Problem =>

@@ -2,8 +2,9 @@ import { MAY_DOWNLOAD, type ShareMay } from '@quay/core';
 import type { ChangeShare, FolderPage, ShareSheet, UploadAnswer, VersionList, VisitorDoor } from '@quay/contract';
 import { createHash, randomBytes } from 'node:crypto';
 import { request } from 'node:http';
-import { Upload, type DetailedError } from 'tus-js-client';
+import type { DetailedError } from 'tus-js-client';
 import { afterAll, beforeAll, describe, expect, it, vi } from 'vitest';
+import { bring, finish, refused } from '../_fixtures/bringing.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 
 let office: TestOffice;
@@ -40,33 +41,6 @@ async function inside(token: string): Promise<Visit> {
   const door = async () => (await client.ask<VisitorDoor>('GET', `/s/${token}/door`)).body;
   return { client, token, door, files: async () => (await door()).contents?.files.map((f) => f.path) ?? [] };
 }
-
-interface Asked {
-  folderId: string;
-  name: string;
-  conflict?: string;
-  base?: string;
-}
-/** Sends a file by the client of the protocol's own authors (npm tus-js-client). @returns its address */
-const bring = ({ client, token }: Visit, asked: Asked, bytes: Buffer): Promise<string> =>
-  new Promise((resolve, reject) => {
-    const upload = new Upload(bytes, {
-      endpoint: `${office.origin}/s/${token}/uploads`,
-      ...{ chunkSize: 40_000, retryDelays: null, headers: { cookie: client.cookieHeader(`/s/${token}/`) } },
-      metadata: { conflict: 'refuse', ...asked },
-      onSuccess: () => resolve(new URL(upload.url as string, office.origin).pathname),
-      onError: reject,
-    });
-    upload.start();
-  });
-/** The code that a refused upload was told, and where it went on being kept, if it did. */
-const refused = (visit: Visit, asked: Asked, bytes = Buffer.from('x')): Promise<string> =>
-  bring(visit, asked, bytes).then(
-    () => 'taken in',
-    (error: DetailedError) => (JSON.parse(error.originalResponse?.getBody() || '{}') as { code: string }).code,
-  );
-const finish = (visit: Visit, at: string, conflict: string) =>
-  visit.client.ask<UploadAnswer>('POST', `${at}/finish`, { conflict });
 
 describe('who may add files', () => {
   it('adds them in pieces, and they are there for everybody at once', async () => {

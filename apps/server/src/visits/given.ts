@@ -1,6 +1,7 @@
 import type { VisitorContents } from '@quay/contract';
-import { handingOf, MOST_MARKED_ARCHIVE_BYTES, type Handing, type ShareMay } from '@quay/core';
+import { handingOf, MOST_MARKED_ARCHIVE_BYTES, visitorActs, type Handing, type ShareMay } from '@quay/core';
 import { Problem } from '../platform/problems/problem.js';
+import type { ShareRecord } from '../shares/shares.queries.js';
 import { MOST_CONTENTS, type ContentRow } from '../stores/branch.queries.js';
 import { archiveFault, archiveOf } from '../transfers/download.service.js';
 import { copyKey, wholeOf, type Copy } from './copies.queries.js';
@@ -57,8 +58,14 @@ export function givenOf(may: ShareMay, toward: Toward, found: readonly ContentRo
 type Listing = Pick<VisitorContents, 'files' | 'totalBytes' | 'archiveBytes' | 'notAll' | 'copies'>;
 
 /** What a page lists. */
-export function listingOf(may: ShareMay, toward: Toward, found: ContentRow[], copies: Copies): Listing {
+export function listingOf(
+  { may, frozenIds }: ShareRecord,
+  toward: Toward,
+  found: ContentRow[],
+  copies: Copies,
+): Listing {
   const { own, spent } = toward;
+  const acts = visitorActs(may);
   const { given, missing, marked, markedBytes } = givenOf(may, toward, found, copies);
   const fault = archiveFault(found) ?? (markedBytes > MOST_MARKED_ARCHIVE_BYTES ? tooMuchToMark() : null);
   const files = found
@@ -77,6 +84,7 @@ export function listingOf(may: ShareMay, toward: Toward, found: ContentRow[], co
           isSpent,
           own: own.has(f.id),
         },
+        mayReplace: !frozenIds.includes(f.origin) && (own.has(f.id) ? acts.own : acts.all).includes('change'),
         // Of what somebody may not have they are told no checksum, but where they say by it what they replace.
         sha256: handing === 'plain' || may.level === 'edit' ? f.sha256 : '',
       };

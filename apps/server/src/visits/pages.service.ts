@@ -90,7 +90,7 @@ export class PagesService {
           seesOthers: mayDo(share, 'see'),
           markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
         },
-        ...listingOf(share.may, toward, found, await this.copiesOf(share, visit, toward, found)),
+        ...listingOf(share, toward, found, await this.copiesOf(share, visit, toward, found)),
         arriving: await this.arriving(share),
         places: brings ? placesIn(share, all) : [],
         takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,

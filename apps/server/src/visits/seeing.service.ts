@@ -9,7 +9,6 @@ import { Clock } from '../platform/clock.js';
 import { Turns } from '../platform/turns.js';
 import { GuardrailsService } from '../shares/guardrails.service.js';
 import { sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
-import { homeClosed, isClosedTo } from '../shares/rows.js';
 import { SharesService } from '../shares/shares.service.js';
 import { PagesService, type Showing } from './pages.service.js';
 import { RecipientsService, type Judged } from './recipients.service.js';
@@ -33,14 +32,13 @@ export class SeeingService {
     private readonly recipients: RecipientsService,
   ) {}
 
-  /** Of a share that is out. @throws Problem not-found, home.closed */
+  /** Of a share that is out. @throws Problem not-found, home.closed, share.beyond */
   async ofShare(who: Who, shareId: string, asked: SeePage): Promise<SeenPage> {
-    let share = await this.shares.own(who, shareId);
+    let share = await this.shares.open(who, shareId);
     if (!share.judged) {
       await this.guardrails.judge([shareId]);
-      share = await this.shares.own(who, shareId);
+      share = await this.shares.open(who, shareId);
     }
-    if (isClosedTo(who, share)) throw homeClosed();
     const page = await this.page(this.db.manager, sourceOf(who), share, asked);
     if (share.createdBy === who.personId || !page.inside?.contents) return page;
     // Whoever looks after a share of others learns nothing by it of what they do not see.

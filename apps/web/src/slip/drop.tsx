@@ -6,7 +6,7 @@ import { api } from '../ui/api';
 import { tellFailure } from '../ui/notices';
 import { outgoingQuery } from '../ui/queries';
 import { now, useZone } from '../ui/session';
-import type { Collected } from '../ui/transfers/collect';
+import type { Collected } from '../collect';
 import { useDropped } from '../ui/transfers/drop';
 import { addFiles } from '../ui/transfers/store';
 import { useSlip } from './store';

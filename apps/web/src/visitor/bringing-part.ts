@@ -1,5 +1,6 @@
 import type { VisitorContents, VisitorPlace } from '@quay/contract';
 import type { BringActions, Brought } from './bringing';
+import { collect } from '../collect';
 import { h } from './h';
 import { say, size } from './words';
 
@@ -27,21 +28,37 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
   const select = h('select', { id: 'place' }) as HTMLSelectElement;
   const place = h('span', { class: 'into' }, h('label', { for: 'place' }, say('bring.into')), select);
   const input = h('input', { id: 'bring', type: 'file', multiple: '', class: 'file' }) as HTMLInputElement;
-  const take = (files: FileList | null | undefined) => {
-    if (files?.length && select.value) actions.bring([...files], select.value);
+  const folder = h('input', {
+    id: 'bring-folder',
+    type: 'file',
+    webkitdirectory: '',
+    class: 'file',
+  }) as HTMLInputElement;
+  const take = (event: Event) => {
+    const into = select.value;
+    if (!into) return;
+    unread.hidden = true;
+    collect(event).then(
+      (found) => found.length > 0 && actions.bring(found, into),
+      () => (unread.hidden = false),
+    );
   };
-  input.addEventListener('change', () => {
-    take(input.files);
-    input.value = '';
-  });
+  for (const field of [input, folder])
+    field.addEventListener('change', (event) => {
+      take(event);
+      field.value = '';
+    });
   const words = h('p', { class: 'quiet' });
+  const unread = h('p', { class: 'fault', role: 'alert', hidden: '' }, say('bring.unread'));
   const drop = h(
     'div',
     { class: 'drop' },
     h('span', {}, say('bring.drop')),
     h('label', { class: 'choose' }, say('bring.choose'), input),
+    h('label', { class: 'choose' }, say('bring.choose-folder'), folder),
     place,
     words,
+    unread,
   );
   drop.addEventListener('dragover', (e) => {
     e.preventDefault();
@@ -51,7 +68,7 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
   drop.addEventListener('drop', (e) => {
     e.preventDefault();
     drop.classList.remove('over');
-    take(e.dataTransfer?.files);
+    take(e);
   });
   const rows = h('ul', { class: 'bringing', 'aria-label': say('bring.list') });
   const closed = h('p', { class: 'quiet' }, say('bring.closed'));
@@ -110,7 +127,8 @@ function row(item: Brought, mayReplace: boolean, actions: BringActions): HTMLEle
     sending: [press(say('bring.stop'), () => actions.stop(id))],
     here: [],
     asks: [
-      press(say('bring.keep-both'), () => actions.decide(id, 'keep-both')),
+      // What replaces one file is kept beside none.
+      ...(item.replaces ? [] : [press(say('bring.keep-both'), () => actions.decide(id, 'keep-both'))]),
       ...(mayReplace ? [press(say('bring.over'), () => actions.decide(id, 'version'))] : []),
       press(say('bring.stop'), () => actions.stop(id)),
     ],
@@ -122,7 +140,7 @@ function row(item: Brought, mayReplace: boolean, actions: BringActions): HTMLEle
   return h(
     'li',
     { 'data-state': state },
-    h('span', { class: 'name' }, name),
+    h('span', { class: 'name' }, item.path ? `${item.path}/${name}` : name),
     h('span', { class: 'size' }, said),
     state === 'sending'
       ? h('progress', {

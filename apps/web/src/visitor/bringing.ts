@@ -7,7 +7,11 @@ export interface Brought {
   id: number;
   file: File;
   name: string;
+  /** The folder that it goes into, and those below that it came in; empty where it `replaces`. */
   folderId: string;
+  path: string;
+  /** The one file that it replaces, where nothing else of its folder is shared; empty: none. */
+  replaces: string;
   sentBytes: number;
   state: 'waiting' | 'sending' | 'here' | 'asks' | 'failed' | 'stopped';
   /** What went wrong, or what is to be decided. */
@@ -18,10 +22,19 @@ export interface Brought {
   base: string | null;
 }
 
+/** A file with the folders that it came in. */
+export interface Dropped {
+  file: File;
+  below: readonly string[];
+}
+
+/** What is replaced: a file of a folder that files can be brought into, or one by itself. */
+export type Over = { name: string; sha256: string } & ({ folderId: string } | { replaces: string });
+
 export interface BringActions {
-  bring: (files: readonly File[], folderId: string) => void;
+  bring: (files: readonly Dropped[], folderId: string) => void;
   /** Puts a file over one that is there. */
-  replace: (file: File, over: { name: string; folderId: string; sha256: string }) => void;
+  replace: (file: File, over: Over) => void;
   /** Decides about one whose name is taken. */
   decide: (id: number, conflict: ConflictChoice) => void;
   again: (id: number) => void;
@@ -32,7 +45,8 @@ export interface BringActions {
 
 /** Files that are sent at once. */
 const AT_ONCE = 2;
-const RETRIES_MS = [0, 1000, 3000, 5000, 10_000, 20_000];
+/** Longer in all than the minute after which a server takes more of somebody who has sent many. */
+const RETRIES_MS = [0, 1000, 3000, 5000, 10_000, 20_000, 30_000];
 const AWAY = say('away.bring');
 
 /**
@@ -51,12 +65,13 @@ export class Bringing implements BringActions {
     private readonly arrived: () => void,
   ) {}
 
-  bring(files: readonly File[], folderId: string): void {
-    for (const file of files) this.add({ file, name: file.name, folderId, base: null });
+  bring(files: readonly Dropped[], folderId: string): void {
+    for (const { file, below } of files)
+      this.add({ file, name: file.name, folderId, path: below.join('/'), replaces: '', base: null });
   }
 
-  replace(file: File, over: { name: string; folderId: string; sha256: string }): void {
-    this.add({ file, name: over.name, folderId: over.folderId, base: over.sha256 });
+  replace(file: File, { name, sha256, ...where }: Over): void {
+    this.add({ ...{ file, name, folderId: '', path: '', replaces: '', base: sha256 }, ...where });
   }
 
   decide(id: number, conflict: ConflictChoice): void {
@@ -93,7 +108,7 @@ export class Bringing implements BringActions {
     return this.list.some((item) => item.state === 'sending' || item.state === 'waiting');
   }
 
-  private add(item: Pick<Brought, 'file' | 'name' | 'folderId' | 'base'>): void {
+  private add(item: Pick<Brought, 'file' | 'name' | 'folderId' | 'path' | 'replaces' | 'base'>): void {
     const begun = { sentBytes: 0, state: 'waiting', words: '', url: null } as const;
     this.list = [...this.list, { ...item, ...begun, id: this.nextId }];
     this.nextId += 1;
@@ -111,17 +126,15 @@ export class Bringing implements BringActions {
   }
 
   private async send(item: Brought): Promise<void> {
-    const { id, file, name, folderId, base } = item;
+    const { id, file } = item;
+    const metadata = metadataOf(item);
     // Only those who bring something fetch what brings it.
     const tus = await import('tus-js-client').catch(() => null);
     if (!tus) return this.failed(id, AWAY);
     const upload = new tus.Upload(file, {
       endpoint: `${this.base}/uploads`,
       retryDelays: RETRIES_MS,
-      metadata: {
-        ...{ folderId, name, modifiedAt: String(file.lastModified) },
-        ...(base === null ? { conflict: 'refuse' } : { conflict: 'version', base }),
-      },
+      metadata,
       removeFingerprintOnSuccess: true,
       onUploadUrlAvailable: () => this.set(id, { url: upload.url }),
       onProgress: (sentBytes) => this.set(id, { sentBytes }),
@@ -129,9 +142,8 @@ export class Bringing implements BringActions {
       onError: (error) => this.refused(id, problemOf(error)),
       onSuccess: () => this.here(id),
     });
-    const before = (await upload.findPreviousUploads()).find(
-      ({ metadata }) =>
-        metadata['folderId'] === folderId && metadata['name'] === name && (metadata['base'] ?? null) === base,
+    const before = (await upload.findPreviousUploads()).find((sent) =>
+      SAME.every((key) => sent.metadata[key] === metadata[key]),
     );
     if (before) upload.resumeFromPreviousUpload(before);
     if (this.find(id)?.state !== 'sending') return;
@@ -181,9 +193,20 @@ export class Bringing implements BringActions {
   }
 }
 
+/** What an upload that goes on must have in common with one that was begun. */
+const SAME = ['folderId', 'path', 'replaces', 'name', 'base'];
+
+const metadataOf = ({ file, name, folderId, path, replaces, base }: Brought): Record<string, string> => ({
+  ...{ name, modifiedAt: String(file.lastModified) },
+  ...(replaces ? { replaces } : { folderId }),
+  ...(path && { path }),
+  ...(base === null ? { conflict: 'refuse' } : { conflict: 'version', base }),
+});
+
 /** Whether trying again by itself makes sense: the server is away or busy, not: it said no. */
 const isAway = ({ status, code }: Partial<ProblemBody>): boolean =>
-  code !== 'name.taken' && code !== 'file.newer' && [undefined, 409, 423, 502, 503, 504].includes(status);
+  code === 'tries.too-many' ||
+  (code !== 'name.taken' && code !== 'file.newer' && [undefined, 409, 423, 502, 503, 504].includes(status));
 
 function problemOf(error: Error | DetailedError): Partial<ProblemBody> {
   const response = 'originalResponse' in error ? error.originalResponse : null;

@@ -162,7 +162,7 @@ function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents,
   const name = nameIn(file.path);
   const place = contents.places.find((p) => p.path === folder);
   const verbs: HTMLElement[] = [];
-  if (place && (contents.level === 'edit' || file.own)) {
+  if (file.mayReplace) {
     const input = h('input', {
       type: 'file',
       class: 'file',
@@ -170,7 +170,9 @@ function fileVerbs(file: VisitorFile, folder: string, contents: VisitorContents,
     }) as HTMLInputElement;
     input.addEventListener('change', () => {
       const [chosen] = input.files ?? [];
-      if (chosen) actions.bringing.replace(chosen, { name, folderId: place.id, sha256: file.sha256 });
+      // Where its folder is not shared, it is replaced by itself.
+      const where = place ? { folderId: place.id } : { replaces: file.id };
+      if (chosen) actions.bringing.replace(chosen, { ...where, name, sha256: file.sha256 });
     });
     verbs.push(h('label', { class: 'verb' }, say('replace'), input));
   }

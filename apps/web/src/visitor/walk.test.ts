@@ -3,7 +3,17 @@ import { describe, expect, it } from 'vitest';
 import { hashOf, viewOf, walk } from './walk';
 
 const file = (path: string): VisitorFile => ({
-  ...{ id: path, path, sizeBytes: 10, mediaType: '', sha256: '', handing: 'plain', isSpent: false, own: false },
+  ...{
+    id: path,
+    path,
+    sizeBytes: 10,
+    mediaType: '',
+    sha256: '',
+    handing: 'plain',
+    isSpent: false,
+    own: false,
+    mayReplace: false,
+  },
 });
 const many = (folder: string, count: number) => Array.from({ length: count }, (_, n) => file(`${folder}file ${n}.txt`));
 

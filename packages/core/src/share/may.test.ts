@@ -31,7 +31,9 @@ describe('where files could be brought', () => {
     expect(nowhereToAdd({ level: 'contribute' }, [folder(false), file])).toBeNull();
     expect(nowhereToAdd({ level: 'contribute' }, [])).toBeNull();
     expect(nowhereToAdd({ level: 'contribute' }, [folder(true), file])).toMatch(/no folder/);
-    expect(nowhereToAdd({ level: 'edit' }, [file])).toMatch(/no folder/);
+    // A single file can be replaced, though nothing can be added beside it.
+    expect(nowhereToAdd({ level: 'edit' }, [file])).toBeNull();
+    expect(nowhereToAdd({ level: 'edit' }, [{ ...file, frozen: true }, folder(true)])).toMatch(/frozen/);
   });
   it('matters only where something may be brought', () => {
     expect(nowhereToAdd({ level: 'download' }, [file])).toBeNull();

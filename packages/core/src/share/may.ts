@@ -63,8 +63,10 @@ export function nowhereToAdd(
   items: readonly { kind: 'folder' | 'file'; frozen: boolean }[],
 ): string | null {
   if (!bringsFiles({ level }) || items.length === 0) return null;
-  if (items.some((item) => item.kind === 'folder' && !item.frozen)) return null;
-  return 'There is no folder in it that files could be added to. Share the folder that they lie in, and do not freeze it.';
+  if (items.some((item) => !item.frozen && (item.kind === 'folder' || level === 'edit'))) return null;
+  return level === 'edit'
+    ? 'Everything in it is frozen: nothing could be added or replaced. Share it as it is at the time.'
+    : 'There is no folder in it that files could be added to. Share the folder that they lie in, and do not freeze it.';
 }
 
 const MARKED_WORDS = {

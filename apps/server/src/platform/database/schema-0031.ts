@@ -2,6 +2,11 @@
 export const SHARE_LIMITS_SCHEMA = `
 ALTER TABLE share ADD COLUMN file_limit integer CHECK (file_limit > 0);
 
+-- An upload may go into folders below, which are made with it; or replace one file, wherever that lies by then.
+ALTER TABLE upload ADD COLUMN below text[] NOT NULL DEFAULT '{}',
+  ADD COLUMN replaces uuid REFERENCES node;
+CREATE INDEX upload_replaces ON upload (replaces) WHERE replaces IS NOT NULL;
+
 DROP TRIGGER share_owner_judges ON share;
 CREATE TRIGGER share_owner_judges BEFORE UPDATE OF created_by, address_id ON share FOR EACH ROW
   WHEN (OLD.created_by IS DISTINCT FROM NEW.created_by OR OLD.address_id IS DISTINCT FROM NEW.address_id)

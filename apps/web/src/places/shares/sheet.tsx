@@ -58,7 +58,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   if (error)
     return (
       <aside className="sheet">
-        {error instanceof ApiProblem && error.code === 'home.closed' ? (
+        {error instanceof ApiProblem && ['home.closed', 'share.beyond'].includes(error.code) ? (
           <ClosedShare id={id} words={error.message} close={close} />
         ) : (
           <Failure error={error} again={() => void refetch()} />
@@ -82,6 +82,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
           <i className="bi bi-x-lg" aria-hidden />
         </button>
       </div>
+      {!share.mayAdd && <p className="quiet small mb-1">Published by {share.createdBy}</p>}
       <Sentence parts={share.sentence} />
       <Barred share={share} edit={() => setEditing(true)} propose={propose} />
       {editing ? (
@@ -364,7 +365,7 @@ function Brought({ share: { brought, broughtBytes, may } }: { share: ShareSheet 
       {brought.length === 0 && <span className="quiet">Nothing has been brought yet.</span>}
       <ul>
         {shown.map((file) => (
-          <li key={file.id} className="small d-flex gap-2">
+          <li key={file.id} className="small d-flex gap-2 py-1">
             <span className="text-nowrap">
               <When at={file.at} />
             </span>

@@ -1,5 +1,5 @@
 import { useNotices } from '../../ui/notices';
-import type { Collected } from '../../ui/transfers/collect';
+import type { Collected } from '../../collect';
 import { useDropped } from '../../ui/transfers/drop';
 import { addFiles } from '../../ui/transfers/store';
 

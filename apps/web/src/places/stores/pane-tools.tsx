@@ -6,7 +6,7 @@ import { useRef } from 'react';
 import { Button, Dropdown } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { totalsQuery } from '../../ui/sizes';
-import { collect, type Collected } from '../../ui/transfers/collect';
+import { collect, type Collected } from '../../collect';
 import { useLooks } from './store';
 
 /** The switch for a second folder at the side of the first. */

@@ -1,6 +1,6 @@
 import { useRef } from 'react';
 import { useDropzone } from 'react-dropzone';
-import { collect, type Collected } from './collect';
+import { collect, type Collected } from '../../collect';
 
 /** Where files from the desktop can be dropped, with whole folders. */
 export function useDropped(bringIn: (files: Collected[]) => void) {

@@ -2,7 +2,7 @@ import { countOf, formatSize } from '@quay/core';
 import { useEffect, useMemo, useRef } from 'react';
 import { Button, Modal, Overlay, Popover } from 'react-bootstrap';
 import { useAskBeforeLeaving } from '../leaving';
-import { collect } from './collect';
+import { collect } from '../../collect';
 import { durationWords, rateOf } from './plan';
 import { isActive, type Transfer } from './machine';
 import {

@@ -1,7 +1,7 @@
 import type { ConflictChoice, OpenUpload } from '@quay/contract';
 import { create } from 'zustand';
 import { api } from '../api';
-import type { Collected } from './collect';
+import type { Collected } from '../../collect';
 import { stopResumable } from './engine';
 import { lookAt } from './look';
 import { isActive, isWhole, matching, newTransfer, next, type Transfer, type TransferEvent } from './machine';

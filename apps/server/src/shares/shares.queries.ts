@@ -53,6 +53,8 @@ export interface ShareRecord {
   judged: boolean;
   /** An item is gone, or its publisher may not publish it any more. */
   broken: boolean;
+  /** When what its publisher reaches changes by itself; null: not by itself. */
+  publisherUntil: Date | null;
   /** The homes that items lie in, by their owners: closed to everybody else. */
   homeOwners: string[];
   lastVisitAt: Date | null;
@@ -80,7 +82,8 @@ export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "token
   ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id ORDER BY i.position) AS "itemIds",
   ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id AND i.frozen_at IS NOT NULL) AS "frozenIds",
   coalesce((SELECT sum(i.frozen_bytes) FROM share_item i WHERE i.share_id = s.id), 0)::float8 AS "frozenBytes",
-  ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners", ${IS_BROKEN} AS broken`;
+  ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners",
+  (SELECT r.valid_until FROM access_reach_state r WHERE r.person_id = s.created_by) AS "publisherUntil", ${IS_BROKEN} AS broken`;
 
 /** A row of {@link SHARE_COLUMNS}. */
 export type ShareColumns = Omit<ShareRecord, 'address' | 'may'> & {

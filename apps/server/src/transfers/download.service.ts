@@ -70,11 +70,18 @@ export class DownloadService {
       res.writeHead(status, head).end(bytes);
       return;
     }
-    if ((await this.blobs.stat(file.sha256))?.sizeBytes !== file.sizeBytes) throw blobMissing();
-    requireRoomForReader();
-    await taken?.();
-    res.writeHead(status, head);
-    await this.send(res, [{ sha256: file.sha256, from: start, length: end - start }], going);
+    // Held until it has been sent, so that what sends it finds it open.
+    const blob = await this.blobs.open(file.sha256, 'shared');
+    if (!blob) throw blobMissing();
+    try {
+      if (blob.sizeBytes !== file.sizeBytes) throw blobMissing();
+      requireRoomForReader();
+      await taken?.();
+      res.writeHead(status, head);
+      await this.send(res, [{ sha256: file.sha256, from: start, length: end - start }], going);
+    } finally {
+      await blob.close();
+    }
   }
 
   /**
@@ -179,20 +186,24 @@ export function archiveOf(found: ContentFile[]): Archive {
   const hash = createHash('sha256');
   let newest = 0;
   const names = Buffer.alloc(found.length * SHA256_BYTES);
-  const entries = found.map((f, i) => {
+  for (const [i, f] of found.entries()) {
     hash.update(`${f.path}\0${f.sha256}\0${f.modifiedAt}\n`);
     newest = Math.max(newest, f.modifiedAt);
     names.write(f.sha256, i * SHA256_BYTES, 'hex');
-    return {
-      path: f.path,
-      sizeBytes: f.sizeBytes,
-      crc32: f.crc32,
-      modifiedAt: f.modifiedAt,
-      source: f.kind === 'folder' ? null : i,
-    };
-  });
-  return { plan: planZip(entries), names, etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
+  }
+  return { plan: planOf(found), names, etag: `"${hash.digest('base64url')}"`, modifiedAt: new Date(newest) };
 }
+
+/** How long that archive is, in bytes. Asked where {@link archiveFault} finds nothing. */
+export const archiveSize = (found: ContentFile[]): number => planOf(found).sizeBytes;
+
+const planOf = (found: ContentFile[]): ZipPlan<number> =>
+  planZip(
+    found.map(({ path, sizeBytes, crc32, modifiedAt, kind }, i) => ({
+      ...{ path, sizeBytes, crc32, modifiedAt },
+      source: kind === 'folder' ? null : i,
+    })),
+  );
 
 function* stretches({ plan, names }: Archive, start: number, end: number): Generator<Stretch> {
   let gathered: Uint8Array[] = [];

@@ -4,23 +4,34 @@ import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
+import { Office } from '../platform/office.js';
+import { Once } from '../platform/once.js';
 import { secretHash } from '../platform/seal.js';
 import { GuardrailsService } from '../shares/guardrails.service.js';
-import { frozenFile } from '../shares/frozen.queries.js';
+import { contentsOfShare, frozenFile } from '../shares/frozen.queries.js';
 import { shareByToken, type ShareRecord } from '../shares/shares.queries.js';
 import { RecipientsService } from './recipients.service.js';
 import { fileInShare, folderOfShare, visitByCookie, type VisitRow } from './visits.queries.js';
-import type { FileBytes } from '../stores/branch.queries.js';
+import type { ContentRow, FileBytes } from '../stores/branch.queries.js';
 
 /** How long facts may be answered from memory at the most, should an event ever be missed. */
-const MEMORY_MS = 2000;
+const MEMORY_MS = 10_000;
+/** The same of a share for people who sign in: being in a group ends at a date, of which no event tells. */
+const MEMORY_OF_MEMBERS_MS = 2000;
 const MOST_REMEMBERED = 500;
+/** Rows of contents that are remembered, of all shares together. */
+const MOST_ROWS = 20_000;
+
+/** Visits that are remembered, and files, of all shares together. */
+const MOST_EACH = 20_000;
+
+type Shown = Awaited<ReturnType<Office['toVisitors']>>;
 
 interface Remembered {
   share: ShareRecord;
   until: number;
-  visits: Map<string, VisitRow | null>;
-  files: Map<string, FileBytes | null>;
+  /** What is remembered of its visits and files goes by this, and is forgotten with it. */
+  epoch: number;
 }
 
 /** Who may do what has changed, or anything at all. */
@@ -34,6 +45,18 @@ const isWide = ({ topic }: QuayEvent): boolean => topic === 'access' || topic ==
 @Injectable()
 export class DoorService implements OnModuleInit {
   private readonly memory = new Map<string, Remembered>();
+  private shown: { office: Shown; until: number } | null = null;
+  private epochs = 0;
+  /** Each by itself for as long as that, so that they are not all asked for anew at the same moment. */
+  private readonly visits = new LRUCache<string, VisitRow>({ max: MOST_EACH });
+  private readonly files = new LRUCache<string, FileBytes>({ max: MOST_EACH });
+  /** What is being asked by several at this moment is asked once; what came of it after an event is for those before it. */
+  private readonly asking = new Once<Remembered | null>();
+  private readonly laying = new Once<ContentRow[]>();
+  private readonly laidOut = new LRUCache<string, { rows: ContentRow[]; until: number }>({
+    maxSize: MOST_ROWS,
+    sizeCalculation: ({ rows }) => rows.length + 1,
+  });
   /** Rises with every event, so that facts read before one are not remembered after it. */
   private generation = 0;
 
@@ -43,16 +66,25 @@ export class DoorService implements OnModuleInit {
     private readonly events: Events,
     private readonly recipients: RecipientsService,
     private readonly guardrails: GuardrailsService,
+    private readonly offices: Office,
   ) {}
 
   onModuleInit(): void {
     this.events.stream.subscribe((event) => {
       if (!['share', 'node', 'session'].includes(event.topic) && !isWide(event)) return;
       this.generation += 1;
-      if (event.topic === 'share') this.forget((share) => share.id === event.id);
+      // Of the office it is told as of everybody's session.
+      if (event.topic === 'session' || isWide(event)) this.shown = null;
+      if (event.topic === 'share') {
+        this.forget((share) => share.id === event.id);
+        this.laidOut.delete(event.id);
+      }
       // Somebody has signed in or out: that matters to shares for members alone.
       else if (event.topic === 'session') this.forget((share) => share.audience === 'members');
-      else this.memory.clear();
+      else {
+        this.memory.clear();
+        this.laidOut.clear();
+      }
     });
   }
 
@@ -65,12 +97,13 @@ export class DoorService implements OnModuleInit {
   async visit(token: string, cookie: string): Promise<VisitRow | null> {
     const facts = await this.facts(token);
     if (!facts) return null;
-    let visit = facts.visits.get(cookie);
-    if (visit === undefined) {
-      visit = await visitByCookie(this.db.manager, facts.share.id, secretHash(cookie));
-      if (visit && !(await this.recipients.admits(facts.share, visit))) visit = null;
-      if (visit) facts.visits.set(cookie, visit);
-    }
+    const { share, epoch } = facts;
+    const key = `${epoch} ${cookie}`;
+    const known = this.visits.get(key);
+    if (known) return known;
+    const visit = await visitByCookie(this.db.manager, share.id, secretHash(cookie));
+    if (!visit || !(await this.recipients.admits(share, visit))) return null;
+    this.visits.set(key, visit, { ttl: this.memoryOf(share) });
     return visit;
   }
 
@@ -78,14 +111,41 @@ export class DoorService implements OnModuleInit {
   async file(token: string, nodeId: string): Promise<FileBytes | null> {
     const facts = await this.facts(token);
     if (!facts) return null;
-    let file = facts.files.get(nodeId);
-    if (file === undefined) {
-      const { id, frozenIds } = facts.share;
-      file = await fileInShare(this.db.manager, id, nodeId);
-      if (!file && frozenIds.length > 0) file = await frozenFile(this.db.manager, id, nodeId);
-      if (file) facts.files.set(nodeId, file);
-    }
+    const { share, epoch } = facts;
+    const key = `${epoch} ${nodeId}`;
+    const known = this.files.get(key);
+    if (known) return known;
+    let file = await fileInShare(this.db.manager, share.id, nodeId);
+    if (!file && share.frozenIds.length > 0) file = await frozenFile(this.db.manager, share.id, nodeId);
+    if (file) this.files.set(key, file, { ttl: this.memoryOf(share) });
     return file;
+  }
+
+  /** What a share serves, where that is remembered: everybody who looks at it is shown the same. */
+  laidOutOf({ id }: ShareRecord): ContentRow[] | null {
+    const known = this.laidOut.get(id);
+    return known && known.until > performance.now() && this.events.listening ? known.rows : null;
+  }
+
+  /** The same, asked anew. Whoever gets it leaves it as it is. */
+  layOut(share: ShareRecord): Promise<ContentRow[]> {
+    return this.laying.once(`${this.generation} ${share.id}`, async () => {
+      const { generation } = this;
+      const until = performance.now() + this.memoryOf(share);
+      const rows = await contentsOfShare(this.db.manager, share);
+      if (generation === this.generation) this.laidOut.set(share.id, { rows, until });
+      return rows;
+    });
+  }
+
+  /** What the office shows to visitors. */
+  async office(): Promise<Shown> {
+    const known = this.shown;
+    if (known && known.until > performance.now() && this.events.listening) return known.office;
+    const { generation } = this;
+    const office = await this.offices.toVisitors();
+    if (generation === this.generation) this.shown = { office, until: performance.now() + MEMORY_MS };
+    return office;
   }
 
   private readonly places = new LRUCache<string, ReturnType<typeof folderOfShare>>({ max: 5000, ttl: 1000 });
@@ -119,12 +179,24 @@ export class DoorService implements OnModuleInit {
     const known = this.memory.get(key);
     const now = performance.now();
     if (known && known.until > now && this.events.listening) return known;
-    const { generation } = this;
-    const share = await this.judged(key);
-    if (!share) return null;
-    const facts = { share, until: now + MEMORY_MS, visits: new Map(), files: new Map() };
-    if (generation === this.generation) this.remember(key, facts);
-    return facts;
+    return this.asking.once(`${this.generation} ${key}`, async () => {
+      const { generation } = this;
+      const share = await this.judged(key);
+      if (!share) return null;
+      // Asked anew because its time was over, and not because anything changed: what belongs to it stays.
+      const before = this.events.listening ? this.memory.get(key) : undefined;
+      const epoch = before?.epoch ?? (this.epochs += 1);
+      const facts = { share, until: performance.now() + this.memoryOf(share), epoch };
+      if (generation === this.generation) this.remember(key, facts);
+      return facts;
+    });
+  }
+
+  /** For how long, in ms: what its publisher may can end by itself, at a moment that is known. */
+  private memoryOf({ audience, publisherUntil }: ShareRecord): number {
+    const longest = audience === 'members' ? MEMORY_OF_MEMBERS_MS : MEMORY_MS;
+    const ends = publisherUntil === null ? Infinity : publisherUntil.getTime() - this.clock.now();
+    return Math.max(1, Math.min(longest, ends));
   }
 
   /** The share by the guardrails as they stand at this moment. */

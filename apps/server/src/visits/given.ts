@@ -3,7 +3,7 @@ import { handingOf, MOST_MARKED_ARCHIVE_BYTES, visitorActs, type Handing, type S
 import { Problem } from '../platform/problems/problem.js';
 import type { ShareRecord } from '../shares/shares.queries.js';
 import { MOST_CONTENTS, type ContentRow } from '../stores/branch.queries.js';
-import { archiveFault, archiveOf } from '../transfers/download.service.js';
+import { archiveFault, archiveSize } from '../transfers/download.service.js';
 import { copyKey, wholeOf, type Copy } from './copies.queries.js';
 
 /** Copies by what they were made of ({@link copyOf}); null: that cannot be marked. */
@@ -93,7 +93,7 @@ export function listingOf(
   return {
     files,
     totalBytes: files.reduce((sum, f) => sum + f.sizeBytes, 0),
-    archiveBytes: isReady ? archiveOf(given).plan.sizeBytes : null,
+    archiveBytes: isReady ? archiveSize(given) : null,
     notAll: fault && { code: fault.code, words: fault.message, more: found.length > MOST_CONTENTS },
     copies: marked > 0 ? { made: marked - missing.length, of: marked } : null,
   };

@@ -1,9 +1,9 @@
 import { Injectable } from '@nestjs/common';
 import { bringsFiles, marksPictures, needsCode, visitName, visitorActs, type Act, type Instant } from '@quay/core';
-import type { Picked, VisitorContents, VisitorDoor } from '@quay/contract';
+import type { ArrivingFile, Picked, VisitorContents, VisitorDoor } from '@quay/contract';
+import { LRUCache } from 'lru-cache';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
-import { Office } from '../platform/office.js';
 import { TextMessages } from '../platform/text-messages.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
@@ -11,12 +11,17 @@ import { liveIdsOf, stateOf, type ShareRecord } from '../shares/shares.queries.j
 import type { ContentRow } from '../stores/branch.queries.js';
 import { ownFiles } from './bringing.queries.js';
 import { CopiesService } from './copies.service.js';
+import { DoorService } from './door.service.js';
 import { fileSpent, givenOf, listingOf, markedOf, type Copies, type Given, type Toward } from './given.js';
 import { arrivingIn, spentFiles, type VisitRow } from './visits.queries.js';
 
 /** An upload of which nothing has come for so long is not told of any more. */
 const ARRIVING_MS = 10 * 60_000;
 const MOST_ARRIVING = 100;
+/** How old may be what is told of it. */
+const ARRIVALS_MS = 500;
+/** So many entries are shown as soon as they are asked for. */
+const MOST_AT_HAND = 1000;
 /** Folders that may be named to somebody who brings something. */
 const MOST_PLACES = 5000;
 /** Contents and archives that are laid out at once, and that may wait for one source: behind one there can be an office. */
@@ -35,13 +40,15 @@ export interface Showing {
 @Injectable()
 export class PagesService {
   private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
+  /** What is on its way is told to all who look at the same moment by one question. */
+  private readonly arrivals = new LRUCache<string, Promise<ArrivingFile[]>>({ max: 500, ttl: ARRIVALS_MS });
 
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
-    private readonly office: Office,
     private readonly copies: CopiesService,
     private readonly texts: TextMessages,
+    private readonly doors: DoorService,
   ) {}
 
   /**
@@ -51,7 +58,11 @@ export class PagesService {
   async door(showing: Showing, contents?: VisitorContents, at: Instant = this.clock.now()): Promise<VisitorDoor> {
     const { share, visit } = showing;
     const state = stateOf(share, at);
-    const { name, zone, words, logo } = await this.office.toVisitors();
+    const [{ name, zone, words, logo }, takesNumbers, inside] = await Promise.all([
+      this.doors.office(),
+      needsCode(share.audience) && this.texts.canSend(this.db.manager),
+      visit ? (contents ?? this.contents(showing)) : null,
+    ]);
     const isShown = visit !== null || (share.passwordHash === null && share.audience === 'anyone');
     return {
       office: name,
@@ -67,20 +78,20 @@ export class PagesService {
       closesAt: share.closesAt?.toISOString() ?? null,
       needsPassword: share.passwordHash !== null,
       needsCode: needsCode(share.audience),
-      takesNumbers: needsCode(share.audience) && (await this.texts.canSend(this.db.manager)),
+      takesNumbers,
       needsSignIn: share.audience === 'members',
       you: visit?.who ?? null,
       countsVisits: share.visitLimit !== null,
       visitsLeft: share.visitLimit === null ? null : Math.max(0, share.visitLimit - share.visitsUsed),
       now: new Date(at).toISOString(),
-      contents: visit ? (contents ?? (await this.contents(showing))) : null,
+      contents: inside,
     };
   }
 
-  contents({ share, visit, source }: Showing, m: EntityManager = this.db.manager): Promise<VisitorContents> {
-    return this.turns.run(source, async () => {
-      const all = await contentsOfShare(m, share);
-      const toward = await this.toward(share, visit, m);
+  /** @param m of a transaction, where it is shown as it is within that */
+  async contents({ share, visit, source }: Showing, m?: EntityManager): Promise<VisitorContents> {
+    return this.laidOut(share, source, m, async (all) => {
+      const [toward, arriving] = await Promise.all([this.toward(share, visit, m), this.arriving(share)]);
       const found = visible(share, all, toward.own);
       const { level, takesBytes } = share.may;
       const brings = bringsFiles(share.may);
@@ -91,7 +102,7 @@ export class PagesService {
           markedFor: visit && marksPictures(share.may) ? markedFor(visit) : null,
         },
         ...listingOf(share, toward, found, await this.copiesOf(share, visit, toward, found)),
-        arriving: await this.arriving(share),
+        arriving,
         places: brings ? placesIn(share, all) : [],
         takesBytes: brings ? Math.max(0, takesBytes - share.broughtBytes) : null,
       };
@@ -101,12 +112,26 @@ export class PagesService {
   /** What a visit is given, all or of what is named, and what `lay` makes of it while it is its turn. */
   given<T>(showing: Showing & { visit: VisitRow }, { ids }: Picked, lay: (given: Given) => T): Promise<T> {
     const { share, visit, source } = showing;
-    return this.turns.run(source, async () => {
+    return this.laidOut(share, source, undefined, async (rows) => {
       const toward = await this.toward(share, visit);
-      const all = visible(share, await contentsOfShare(this.db.manager, share), toward.own);
+      const all = visible(share, rows, toward.own);
       const found = ids ? all.filter((f) => ids.includes(f.id)) : all;
       return lay(givenOf(share.may, toward, found, await this.copiesOf(share, visit, toward, found)));
     });
+  }
+
+  /** What a share serves, and what `show` makes of it; in turn where that is much, or must be asked for. */
+  private laidOut<T>(
+    share: ShareRecord,
+    source: string,
+    m: EntityManager | undefined,
+    show: (all: ContentRow[]) => Promise<T>,
+  ): Promise<T> {
+    const known = m ? null : this.doors.laidOutOf(share);
+    if (known && known.length <= MOST_AT_HAND) return show(known);
+    return this.turns.run(source, async () =>
+      show(m ? await contentsOfShare(m, share) : (this.doors.laidOutOf(share) ?? (await this.doors.layOut(share)))),
+    );
   }
 
   /** Whether a visit brought a file itself. */
@@ -148,7 +173,13 @@ export class PagesService {
 
   private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
     if (liveIdsOf(share).length === 0 || !mayDo(share, 'see')) return [];
-    return arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING);
+    const known = this.arrivals.get(share.id);
+    if (known) return known;
+    const since = new Date(this.clock.now() - ARRIVING_MS);
+    const asked = arrivingIn(this.db.manager, share, since, MOST_ARRIVING);
+    this.arrivals.set(share.id, asked);
+    asked.catch(() => this.arrivals.delete(share.id));
+    return asked;
   }
 }
 

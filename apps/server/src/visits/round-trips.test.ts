@@ -1,6 +1,8 @@
 import type { VisitorDoor } from '@quay/contract';
+import { randomUUID } from 'node:crypto';
 import pg from 'pg';
 import { afterAll, beforeAll, expect, it, vi } from 'vitest';
+import { Events } from '../platform/events/events.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 
 let office: TestOffice;
@@ -11,8 +13,12 @@ beforeAll(async () => {
 });
 afterAll(() => office.close());
 
-/** The facts about a share are remembered for two seconds at the most. */
-const forgotten = () => new Promise((resolve) => setTimeout(resolve, 2100));
+/** The facts about a share are remembered until something changes. */
+async function forgotten(): Promise<void> {
+  const heard = new Promise((resolve) => office.app.get(Events).stream.subscribe(resolve));
+  await iris.upload(office.roots.projects, `${randomUUID()}.txt`, Buffer.from('x'));
+  await heard;
+}
 
 /** What PostgreSQL is asked meanwhile about the tables of shares and visits. */
 async function asked(work: () => Promise<unknown>): Promise<string[]> {

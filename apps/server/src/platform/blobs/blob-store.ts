@@ -71,8 +71,11 @@ export interface BlobStore {
    * @throws Error when a blob is missing or short
    */
   gather(parts: readonly Stretch[]): Promise<Gathered>;
-  /** Null when there is no such blob. */
-  open(sha256: Buffer): Promise<OpenBlob | null>;
+  /**
+   * Null when there is no such blob.
+   * @param how `shared`: as several may read it at the same time. One that lost its bytes a moment ago may still be read.
+   */
+  open(sha256: Buffer, how?: 'shared'): Promise<OpenBlob | null>;
   stat(sha256: Buffer): Promise<{ sizeBytes: number } | null>;
   remove(sha256: Buffer): Promise<void>;
   /** The names of all blobs that are there, in no order. */

@@ -10,6 +10,7 @@ import { flushFileSystem, hashEach, writeEach, type SmallFile } from './blob-thr
 import { DiskParts } from './disk-parts.js';
 import { flusher } from './flusher.js';
 import { Gatherer, type Gathered } from './gatherer.js';
+import { OpenFiles } from './open-files.js';
 import { freshPouring, pour } from './pour.js';
 
 /** From here on one flush of the file system is quicker than one for each folder. */
@@ -20,6 +21,7 @@ const ABANDONED_MS = 24 * 3600 * 1000;
 /** Blobs as files: `ab/cd/<sha256>` below the root, temporary files in `tmp` on the same volume. */
 export class DiskBlobStore implements BlobStore {
   private readonly gatherer = new Gatherer();
+  private readonly openFiles = new OpenFiles();
 
   readonly parts: DiskParts;
 
@@ -117,8 +119,18 @@ export class DiskBlobStore implements BlobStore {
     }
   }
 
-  async open(sha256: Buffer): Promise<OpenBlob | null> {
+  async open(sha256: Buffer, how?: 'shared'): Promise<OpenBlob | null> {
     const { path } = this.place(sha256);
+    if (how === 'shared') {
+      const shared = await this.openFiles.open(path);
+      return (
+        shared && {
+          sizeBytes: shared.sizeBytes,
+          read: (target, position, length) => readFully(shared.file, target, position, length),
+          close: shared.close,
+        }
+      );
+    }
     try {
       const file = await open(path, 'r');
       const { size } = await file.stat();
@@ -151,9 +163,11 @@ export class DiskBlobStore implements BlobStore {
   }
 
   async remove(sha256: Buffer): Promise<void> {
-    await unlink(this.place(sha256).path).catch((error: NodeJS.ErrnoException) => {
+    const { path } = this.place(sha256);
+    await unlink(path).catch((error: NodeJS.ErrnoException) => {
       if (error.code !== 'ENOENT') throw error;
     });
+    await this.openFiles.forget(path);
   }
 
   async freeBytes(): Promise<number> {

@@ -206,7 +206,7 @@ async function makeReady(blobs: BlobStore, group: Stretch[]): Promise<Piece> {
   if (group.every((s) => 'bytes' in s))
     return { bytes: Buffer.concat(group.map((s) => (s as { bytes: Uint8Array }).bytes)), release: () => undefined };
   if (group.length > 1 || 'bytes' in only || isSmall(only.length)) return blobs.gather(group);
-  const blob = await blobs.open(only.sha256);
+  const blob = await blobs.open(only.sha256, 'shared');
   if (!blob) throw new Error(`blob ${only.sha256.toString('hex')} is missing`);
   return { blob, from: only.from, length: only.length };
 }

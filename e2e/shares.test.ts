@@ -247,8 +247,12 @@ it('files are looked at page by page without being taken, and then taken marked;
   await visitor.page.waitForSelector('.viewer .picture[aria-pressed=true]');
   await visitor.page.keyboard.press('Escape');
   await visitor.page.waitForFunction(() => !document.querySelector('.viewer[open]'));
-  // A text is the file itself.
-  expect(await visitor.page.$('[aria-label="Look at notes.txt"]')).toBeNull();
+  // A text is the file itself: it is shown as a picture of its page.
+  await visitor.press('Look at notes.txt');
+  await visitor.page.waitForSelector('dialog[open] img');
+  expect(await visitor.page.$('dialog[open] pre')).toBeNull();
+  await visitor.isAccessible();
+  await visitor.page.keyboard.press('Escape');
 
   await iris.page.goto(`${office.origin}/shares/${share.id}`);
   await iris.press('Change', '.sheet');
@@ -265,6 +269,22 @@ it('files are looked at page by page without being taken, and then taken marked;
   const archive = await visitor.downloaded('Mill Lane drawings.zip');
   expect(archive.subarray(0, 2).toString()).toBe('PK');
   expect(archive.includes('notes.txt')).toBe(false);
+
+  // Another password: whoever is inside comes in anew.
+  await iris.press('Change', '.sheet');
+  await iris.press('Typed', '.sheet form');
+  await iris.fill('.sheet form [aria-label="Password of the share"]', '123');
+  await iris.sees('At least', '.sheet form');
+  await iris.press('Proposed', '.sheet form');
+  await iris.sees('comes in by the new password', '.sheet form');
+  await iris.isAccessible();
+  await iris.press('Save', '.sheet form');
+  await iris.sees('The new password, shown only now', '.sheet');
+  await visitor.sees('Password');
+  const password = await iris.page.$eval('.sheet .copy-line .value, .sheet .value', (e) => e.textContent ?? '');
+  await visitor.fill('input[type=password]', password);
+  await visitor.page.keyboard.press('Enter');
+  await visitor.sees('cannot be marked, and cannot be taken.');
   for (const person of [iris, visitor]) {
     expect(person.errors).toEqual([]);
     await person.leave();

@@ -6,6 +6,8 @@ export type PreviewWork =
   | { kind: 'image' }
   /** One page, from 1; the first also makes the thumbnail. */
   | { kind: 'pages'; page: number }
+  /** A page of text with these lines; no bytes come behind it. Its picture is called "copy". */
+  | { kind: 'text'; lines: string[] }
   /** A copy with these lines laid over it. */
   | { kind: 'mark'; of: MarkKind; lines: string[] };
 

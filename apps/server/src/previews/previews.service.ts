@@ -1,5 +1,13 @@
 import { Inject, Injectable, type OnApplicationShutdown } from '@nestjs/common';
-import { countOf, decodeText, hasThumbnail, PREVIEWED_TYPES, previewKind, type PreviewKind } from '@quay/core';
+import {
+  countOf,
+  decodeText,
+  hasThumbnail,
+  PREVIEWED_TYPES,
+  previewKind,
+  textPages,
+  type PreviewKind,
+} from '@quay/core';
 import type { FileText } from '@quay/contract';
 import { existsSync } from 'node:fs';
 import { mkdir, readFile, rename, rm, writeFile } from 'node:fs/promises';
@@ -163,6 +171,21 @@ export class PreviewsService implements OnApplicationShutdown {
     } finally {
       await blob.close();
     }
+  }
+
+  /** How many pages a text has where it is drawn, as far as it is shown. @throws Problem blob.missing, preview.none */
+  async textPages(sha256: Buffer): Promise<number> {
+    return textPages((await this.text(sha256)).text).length;
+  }
+
+  /** One of them, from 1, as a picture. @throws Problem blob.missing, preview.none */
+  async textPage(sha256: Buffer, page: number): Promise<Buffer> {
+    const lines = textPages((await this.text(sha256)).text)[page - 1];
+    if (!lines) throw none();
+    const made = await this.workshop.make({ kind: 'text', lines }, Buffer.alloc(0));
+    const picture = 'failed' in made ? null : made.pictures.get('copy');
+    if (!picture) throw none();
+    return picture;
   }
 
   /** Pages of a document, as far as it has been opened; null before. */

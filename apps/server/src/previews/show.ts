@@ -20,7 +20,7 @@ export interface Marks {
 }
 
 /** Sends a picture (WebP); 202 while it is being made (RFC 9110 §15.3.3). @throws Problem preview.none */
-export async function sendPicture(
+export function sendPicture(
   previews: PreviewsService,
   file: { id: string; name: string; sha256: Buffer },
   what: Shown,
@@ -28,19 +28,35 @@ export async function sendPicture(
   res: Response,
   marks: Marks | null = null,
 ): Promise<void> {
+  return sendMade({ sha256: file.sha256, what, tag: marks?.tag }, req, res, async () => {
+    const plain = await previews.picture(file.id, file.sha256, file.name, what);
+    return plain && marks ? marks.over(plain, String(what)) : plain;
+  });
+}
+
+/**
+ * Sends a picture that `make` makes, unless whoever asks has it.
+ * @param of what it goes by: the bytes that it is of, what of them, and for whom
+ * @param make null: it is being made
+ */
+export async function sendMade(
+  of: { sha256: Buffer; what: Shown; tag: string | undefined },
+  req: Request,
+  res: Response,
+  make: () => Promise<Buffer | null>,
+): Promise<void> {
   // Who looks at a file is told no checksum of it.
-  const named = createHash('sha256').update(file.sha256).update(`picture ${what} ${marks?.tag}`);
+  const named = createHash('sha256').update(of.sha256).update(`picture ${of.what} ${of.tag}`);
   const etag = `"${named.digest('base64url')}"`;
   if (req.headers['if-none-match'] === etag) {
     res.status(304).setHeader('ETag', etag).end();
     return;
   }
-  const plain = await previews.picture(file.id, file.sha256, file.name, what);
-  if (!plain) {
+  const bytes = await make();
+  if (!bytes) {
     res.status(202).set({ 'Retry-After': '1', 'Cache-Control': 'no-store' }).json({ code: 'preview.not-yet' });
     return;
   }
-  const bytes = marks ? await marks.over(plain, String(what)) : plain;
   res
     .writeHead(200, {
       'Content-Type': 'image/webp',

@@ -3,6 +3,7 @@ import { Socket } from 'node:net';
 import { promisify } from 'node:util';
 import sharp, { type Sharp } from 'sharp';
 import { frameHead, readFrames } from './frames.js';
+import { drawText } from './draw-text.js';
 import { mark } from './mark.js';
 import { MOST_PICTURED_BYTES, type PreviewDone, type PreviewJob } from './job.js';
 
@@ -48,6 +49,8 @@ function make(job: PreviewJob, bytes: Buffer): Promise<Made> {
       return image(bytes);
     case 'pages':
       return pages(job.page, bytes);
+    case 'text':
+      return drawText(job.lines).then((copy) => ({ ...NO_FACTS, pictures: { copy } }));
     case 'mark':
       return mark(job.of, bytes, job.lines, MOST_PIXELS).then((copy) => ({ ...NO_FACTS, pictures: { copy } }));
   }

@@ -3,15 +3,12 @@ import {
   admissionWords,
   fileFault,
   isLitter,
-  nameFault,
-  NAME_FAULT_WORDS,
-  nameKey,
+      nameKey,
   normalizeName,
-  type PathExtent,
-} from '@quay/core';
+  } from '@quay/core';
 import type { BatchEntry, UploadAnswer } from '@quay/contract';
 import { createHash } from 'node:crypto';
-import { IsNull, type EntityManager } from 'typeorm';
+import { type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
@@ -22,17 +19,12 @@ import { PreviewsService } from '../previews/previews.service.js';
 import { lockAccess } from '../access/access-lock.js';
 import type { Bringer } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
-import { lostRace, mediaTypeOf, nameTaken } from '../stores/names.js';
-import { Node } from '../stores/stores.entity.js';
-import { extentTo } from '../stores/branch.queries.js';
+import { lostRace, mediaTypeOf,  } from '../stores/names.js';
 import {
-  freeNames,
-  insertNodeIfFree,
-  insertNodes,
+      insertNodes,
   insertVersions,
   namesIn,
-  type NodeRow,
-} from '../stores/names.queries.js';
+  } from '../stores/names.queries.js';
 import { FoldersBelow, placeKey, type Below } from './folders-below.js';
 import { Recorder } from './recorder.service.js';
 import { admitLocked, depthProblem, type Arrived, type LockMode, type Recording } from './recording.js';

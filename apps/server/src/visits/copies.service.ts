@@ -30,8 +30,12 @@ interface Wanted {
   sha256: Buffer;
   what: string;
   of: MarkKind;
-  from: Buffer | null;
+  /** What it is made of, or what makes that once it is needed; null: the bytes themselves. */
+  from: Buffer | (() => Promise<Buffer>) | null;
 }
+
+/** More than a page that is drawn takes. */
+const DRAWN_BYTES = 2 * 1024 * 1024;
 
 /** Makes and keeps the copies of files, and of pictures of them, that are marked for a visit. */
 @Injectable()
@@ -74,9 +78,10 @@ export class CopiesService {
     share: ShareRecord,
     visit: VisitRow,
     { sha256, what }: { sha256: Buffer; what: string },
-    picture: Buffer,
+    picture: Buffer | (() => Promise<Buffer>),
   ): Promise<Buffer> {
-    const copy = await this.copy(share, visit, { sha256, what, of: 'image', from: picture }, picture.length);
+    const sizeBytes = Buffer.isBuffer(picture) ? picture.length : DRAWN_BYTES;
+    const copy = await this.copy(share, visit, { sha256, what, of: 'image', from: picture }, sizeBytes);
     const blob = copy && (await this.blobs.open(copy.sha256));
     if (!blob) throw cannotBeMarked();
     try {
@@ -107,7 +112,8 @@ export class CopiesService {
     const { name: office, zone } = await this.office.toVisitors();
     const who = visit.who ?? visitName(visit.id);
     const lines = markLines({ who, office, at: visit.beganAt.getTime() }, zone);
-    const made = await this.workshop.make({ kind: 'mark', of: wanted.of, lines }, wanted.from ?? wanted);
+    const from = typeof wanted.from === 'function' ? await wanted.from() : wanted.from;
+    const made = await this.workshop.make({ kind: 'mark', of: wanted.of, lines }, from ?? wanted);
     if ('failed' in made) {
       if (!made.lasts) throw cannotBeMarked();
       await keepCopy(this.db.manager, { visitId: visit.id, ...wanted }, null, this.clock.date());

@@ -146,6 +146,48 @@ describe('to look at only', () => {
     expect(await codeOf(await one.ask(`files/${plan}/pages/0`))).toEqual([404, 'not-found']);
   });
 
+  it('texts and tables are shown as pictures of their pages, marked, and never as text', async () => {
+    const id = await folder();
+    const lines = Array.from({ length: 130 }, (_, n) => `Bid ${n}\tof Saltmarsh\t${1000 + n}`);
+    const notes = await put('notes.txt', Buffer.from(lines.join('\n')), id);
+    const table = await put('levels.csv', Buffer.from('point,height\nA,1.204\n'), id);
+    const share = await office.publish(iris, [id], { may: VIEW });
+    const [one, other] = [await inside(share.token), await inside(share.token)];
+    const facts = async (node: string) => (await (await one.ask(`files/${node}/look`)).json()) as PreviewFacts;
+    expect([await facts(notes), await facts(table)]).toEqual([
+      { kind: 'pages', pages: 3 },
+      { kind: 'pages', pages: 1 },
+    ]);
+    const first = await one.ask(`files/${notes}/pages/1`);
+    expect([first.status, first.headers.get('content-type')]).toEqual([200, 'image/webp']);
+    const shown = await bytesOf(first);
+    expect(await sharp(shown).metadata()).toMatchObject({ format: 'webp', width: 1272, height: 1800 });
+    expect(shown.includes('Saltmarsh')).toBe(false);
+    // Each page, and each visit, has its own; the last page is nearly empty, and the first is not.
+    const ink = async (bytes: Buffer) => (await sharp(bytes).greyscale().stats()).channels[0]?.mean ?? 0;
+    const last = await bytesOf(await one.ask(`files/${notes}/pages/3`));
+    expect(await ink(last)).toBeGreaterThan((await ink(shown)) + 2);
+    const theirs = await bytesOf(await other.ask(`files/${notes}/pages/1`));
+    expect(await difference(shown, theirs)).toBeGreaterThan(0);
+    expect((await bytesOf(await one.ask(`files/${notes}/pages/1`))).equals(shown)).toBe(true);
+    expect((await one.ask(`files/${table}/large`)).status).toBe(200);
+    for (const path of [`${notes}/pages/4`, `${notes}/thumb`, `${notes}/pages/0`])
+      expect((await one.ask(`files/${path}`)).status, path).toBe(404);
+    for (const node of [notes, table])
+      expect(await codeOf(await one.ask(`files/${node}/text`))).toEqual([403, 'share.look-only']);
+    // What is no text is shown as nothing; what is given is shown as it is.
+    const no = await put('odd.txt', Buffer.from([0, 1, 2, 0]), id);
+    expect(await codeOf(await one.ask(`files/${no}/pages/1`))).toEqual([404, 'preview.none']);
+    await change(share.id, { may: MAY_DOWNLOAD });
+    expect(await facts(notes)).toEqual({ kind: 'text', pages: null });
+    expect(await codeOf(await one.ask(`files/${notes}/pages/1`))).toEqual([404, 'preview.none']);
+    // Withheld beside what is marked, it is shown marked.
+    await change(share.id, { may: ALONE });
+    expect((await one.ask(`files/${notes}/pages/2`)).status).toBe(200);
+    const stranger = await office.client().fetch(`/s/${share.token}/files/${notes}/pages/1`);
+    expect(stranger.status).toBe(401);
+  });
+
   it('holds for the share that it was said of, and while the visit lasts', async () => {
     const image = await put('elsewhere.jpg', await photo());
     const mine = await put('mine.jpg', await photo(800, 700));

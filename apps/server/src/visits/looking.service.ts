@@ -1,10 +1,10 @@
 import { Injectable } from '@nestjs/common';
-import type { FileText } from '@quay/contract';
-import { marksPictures } from '@quay/core';
+import type { FileText, PreviewFacts } from '@quay/contract';
+import { marksPictures, previewKind, showsTextAsPages } from '@quay/core';
 import type { Request, Response } from 'express';
-import { Problem } from '../platform/problems/problem.js';
+import { notFound, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
-import { sendPicture, type Marks, type Shown } from '../previews/show.js';
+import { sendMade, sendPicture, type Marks, type Shown } from '../previews/show.js';
 import { CopiesService } from './copies.service.js';
 import { Takings } from './takings.service.js';
 import { VisitsService, type Visitor } from './visits.service.js';
@@ -26,7 +26,8 @@ export class LookingService {
 
   /** @throws Problem share.no-such-file, preview.none */
   async picture(visitor: Visitor, nodeId: string, what: Shown, req: Request, res: Response): Promise<void> {
-    const { share, visit, file, isTheirs } = await this.seen(visitor, nodeId);
+    const { share, visit, file, handing, isTheirs } = await this.seen(visitor, nodeId);
+    if (showsTextAsPages(file.name, handing, share.may)) return this.textPage(visitor, nodeId, what, req, res);
     const marks: Marks = {
       tag: visit.id,
       over: async (picture, named) => {
@@ -37,6 +38,30 @@ export class LookingService {
       },
     };
     await sendPicture(this.previews, file, what, req, res, marksPictures(share.may) && !isTheirs ? marks : null);
+  }
+
+  /** How a file can be looked at. @throws Problem share.no-such-file, preview.none */
+  async facts(visitor: Visitor, nodeId: string): Promise<PreviewFacts> {
+    const { share, file, handing } = await this.seen(visitor, nodeId);
+    if (showsTextAsPages(file.name, handing, share.may))
+      return { kind: 'pages', pages: await this.previews.textPages(file.sha256) };
+    return { kind: previewKind(file.name), pages: await this.previews.pages(file.sha256) };
+  }
+
+  /** A page of a text that is not given, marked: the text itself leaves by no way. */
+  private async textPage(visitor: Visitor, nodeId: string, what: Shown, req: Request, res: Response): Promise<void> {
+    const { share, visit, file } = await this.seen(visitor, nodeId);
+    if (what === 'thumb') throw notFound('This picture');
+    const page = what === 'large' ? 1 : what;
+    const { sha256 } = file;
+    await sendMade({ sha256, what: page, tag: visit.id }, req, res, async () => {
+      const drawn = () => this.previews.textPage(sha256, page);
+      const marked = await this.copies.picture(share, visit, { sha256, what: String(page) }, drawn);
+      // That took its time: what was so before may be so no more.
+      const now = await this.seen(visitor, nodeId);
+      if (!showsTextAsPages(now.file.name, now.handing, now.share.may)) throw notFound('This page');
+      return marked;
+    });
   }
 
   /** The text of a file is the file: who may not take that as it is does not get it here. */

@@ -31,7 +31,7 @@ import {
   type UploadAnswer,
   type VisitorDoor,
 } from '@quay/contract';
-import { CODE_LIFETIME_MS, previewKind } from '@quay/core';
+import { CODE_LIFETIME_MS } from '@quay/core';
 import type { Request, Response } from 'express';
 import { EventStreams } from '../live/event-streams.js';
 import { sessionSecret } from '../people/signed-in.guard.js';
@@ -269,13 +269,8 @@ export class VisitsController {
   @Get('files/:id/look')
   @For('visit')
   @Operation('How a file of the share can be looked at')
-  async facts(
-    @Param('token') token: string,
-    @Param('id', id) nodeId: string,
-    @Req() req: Request,
-  ): Promise<PreviewFacts> {
-    const { file } = await this.looking.seen(visitorOf(token, req), nodeId);
-    return { kind: previewKind(file.name), pages: await this.previews.pages(file.sha256) };
+  facts(@Param('token') token: string, @Param('id', id) nodeId: string, @Req() req: Request): Promise<PreviewFacts> {
+    return this.looking.facts(visitorOf(token, req), nodeId);
   }
 
   @Get('files/:id/thumb')

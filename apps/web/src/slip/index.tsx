@@ -18,7 +18,8 @@ import { Sentence } from '../ui/words';
 import { AddTo } from './add-to';
 import { Address, SlipLamp, useBetterAddress, useChosenAddress } from './address';
 import { DropZone } from './drop';
-import { Guard, GuardSaid, useGuessing, type Guess } from './guard';
+import { useGuessing, type Guess } from '../ui/password-field';
+import { Guard, GuardSaid, useSlipPassword } from './guard';
 import { Handover } from './handover';
 import { SlipHead } from './head';
 import { Part } from './part';
@@ -58,7 +59,7 @@ function SlipForm() {
   const changed = useChanged();
   const sizes = useSizes(slip.items);
   const judged = useJudgedAudience(slip);
-  const guess = useGuessing();
+  const guess = useGuessing(useSlipPassword().chosen, slip.title, slip.audience);
   const { data: rails } = useQuery(guardrailsForQuery(slip.items.map((i) => i.id)));
   const facts = { zone, sizes, rails, passwordScore: guess.score, addressId: useChosenAddress()?.id ?? '' };
   const meant = slipTerms(slip, judged, { ...facts, now });

@@ -1,6 +1,7 @@
 import type { DropPlace, ShareSheet } from '@quay/contract';
 import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
+import type { PasswordChoice } from '../ui/password-field';
 import { proposedPassword } from '../ui/propose';
 import { FOR_ANYONE, type ChosenAudience } from '../ui/audience/chosen';
 import { DOWNLOADS, type ChosenMay } from '../ui/chosen-may';
@@ -19,7 +20,7 @@ export interface SlipItem {
   dropped?: boolean;
 }
 
-export type PasswordChoice = 'proposed' | 'typed' | 'none';
+export type SlipPassword = Exclude<PasswordChoice, 'kept'>;
 
 interface SlipState extends ChosenWindow, ChosenAudience, ChosenMay {
   /** It is there, with items or without. */
@@ -29,7 +30,7 @@ interface SlipState extends ChosenWindow, ChosenAudience, ChosenMay {
   addingTo: { id: string; title: string } | null;
   title: string;
   message: string;
-  passwordChoice: PasswordChoice;
+  passwordChoice: SlipPassword;
   password: string;
   proposedBits: number;
   weakPasswordMeant: boolean;
@@ -71,7 +72,7 @@ const BLANK = {
   choice: '1-week' as WindowChoice,
   opensField: '',
   closesField: '',
-  passwordChoice: 'proposed' as PasswordChoice,
+  passwordChoice: 'proposed' as SlipPassword,
   password: '',
   proposedBits: 0,
   weakPasswordMeant: false,

@@ -22,7 +22,7 @@ export interface Meant<V extends FieldValues, A> {
   /** What cannot be read at all: numbers that are none. Judged before the schema. */
   faults?: (values: V) => Faults<V>;
   /** The field that a fault of the request stands at, where their names differ. */
-  fieldOf?: (path: string) => FieldPath<V>;
+  fieldOf?: (path: string) => FieldPath<V> | 'root.refused';
 }
 
 /**
@@ -63,6 +63,10 @@ export function useKeptForm<V extends FieldValues>(
   return { form, submit: (event) => void submit(event) };
 }
 
+/** What belongs to no field is told of the form as a whole, where {@link FormFault} finds it. */
+const told = <F,>(field: string, found: F): [string, F | { refused: F }] =>
+  field === 'root.refused' ? ['root', { refused: found }] : [field, found];
+
 /** Exported for its test. */
 export function resolverOf<V extends FieldValues, A extends FieldValues>(
   schema: Joi.ObjectSchema<A>,
@@ -75,7 +79,7 @@ export function resolverOf<V extends FieldValues, A extends FieldValues>(
     // Fields of the request are not those of the form, so nothing is told to elements here.
     const judged = await judge(asked as never, context, { ...options, fields: {}, shouldUseNativeValidation: false });
     const errors = Object.fromEntries([
-      ...faultsIn(judged.errors).map(([path, words]) => [meant?.fieldOf?.(path) ?? path, fault(words)]),
+      ...faultsIn(judged.errors).map(([path, words]) => told(meant?.fieldOf?.(path) ?? path, fault(words))),
       ...unread.map(([name, words]) => [name, fault(String(words))]),
     ]) as Record<string, { type: string; message: string }>;
     return Object.keys(errors).length > 0
@@ -105,7 +109,7 @@ const wordsOf = (text: string): string =>
 export function tellRefused<V extends FieldValues, A>(
   form: UseFormReturn<V, unknown, A>,
   error: unknown,
-  fieldOf?: (path: string) => FieldPath<V>,
+  fieldOf?: (path: string) => FieldPath<V> | 'root.refused',
 ): void {
   const named = error instanceof ApiProblem ? (error.body.errors ?? []) : [];
   for (const { field, detail } of named)

@@ -151,10 +151,11 @@ function grouped(files: VisitorFile[]): [string, VisitorFile[]][] {
   return [...groups];
 }
 
-/** Whether there is something to show: texts, sound and film are the file itself. */
-function canBeLookedAt({ path, handing }: VisitorFile): boolean {
+/** Whether there is something to show: sound and film are the file itself, and so are texts where nothing is marked. */
+function canBeLookedAt({ path, handing }: VisitorFile, { markedFor }: VisitorContents): boolean {
   const kind = previewKind(path);
-  return kind === 'image' || kind === 'pages' || (kind !== 'none' && handing === 'plain');
+  if (kind === 'image' || kind === 'pages') return true;
+  return kind !== 'none' && (handing === 'plain' || ((kind === 'text' || kind === 'table') && markedFor !== null));
 }
 
 /** What can be done with a file besides taking it. */
@@ -206,7 +207,7 @@ function rowsOf(files: VisitorFile[], { contents, view }: ListShown, actions: Ac
       {},
       chooser(f, name, contents, view, actions),
       nameOf(f, name, actions),
-      canBeLookedAt(f)
+      canBeLookedAt(f, contents)
         ? h(
             'button',
             {

@@ -14,8 +14,8 @@ const BEFORE: InsideFacts = {
     address: 'https://files.saltmarsh.example',
   },
 };
-const effects = (part: Partial<InsideFacts>, isOtherList = false, before: Partial<InsideFacts> = {}) =>
-  changeEffects({ ...BEFORE, ...before }, { ...BEFORE, ...part }, isOtherList, NOW);
+const effects = (part: Partial<InsideFacts>, list = false, before: Partial<InsideFacts> = {}, password = false) =>
+  changeEffects({ ...BEFORE, ...before }, { ...BEFORE, ...part }, { list, password }, NOW);
 
 describe('what a change does to those who are inside', () => {
   it('is nothing where it does nothing to them', () => {
@@ -33,6 +33,10 @@ describe('what a change does to those who are inside', () => {
   it('is told of whom it is for, of what they may, of visits and of the link', () => {
     expect(effects({ audience: 'listed' })[0]).toMatch(/not meant any more/);
     expect(effects({}, true)[0]).toMatch(/not meant any more/);
+    // By another password everybody comes in anew, meant or not.
+    expect(effects({ audience: 'listed' }, true, {}, true)).toEqual([
+      'Whoever is inside is out at once, and comes in by the new password.',
+    ]);
     expect(effects({ may: { ...MAY_DOWNLOAD, level: 'view' } })).toEqual(['What is being taken at that moment stops.']);
     const edit = { may: { ...MAY_DOWNLOAD, level: 'edit' as const } };
     expect(effects({}, false, edit)).toEqual(['What is on its way into it at that moment is not taken in.']);

@@ -17,9 +17,14 @@ export interface InsideFacts {
 
 /**
  * What a change does at once to those who are inside, and to links that are out, each as a sentence.
- * @param isOtherList who is on the list, or among the members, is not the same any more
+ * @param anew that who is on the list, or among the members, is not the same any more; that there is another password
  */
-export function changeEffects(before: InsideFacts, after: InsideFacts, isOtherList: boolean, now: Instant): string[] {
+export function changeEffects(
+  before: InsideFacts,
+  after: InsideFacts,
+  anew: { list: boolean; password: boolean },
+  now: Instant,
+): string[] {
   const shuts = windowPhase(before.window, now) === 'open' && windowPhase(after.window, now) !== 'open';
   // Whoever is out notices nothing else.
   if (shuts) return ['Whoever is inside is out at once.'];
@@ -28,7 +33,10 @@ export function changeEffects(before: InsideFacts, after: InsideFacts, isOtherLi
   const isFull = after.visitLimit !== null && after.visitsUsed >= after.visitLimit;
   const wasFull = before.visitLimit !== null && before.visitsUsed >= before.visitLimit;
   return [
-    (isOtherList || before.audience !== after.audience) && 'Whoever is inside and not meant any more is out at once.',
+    anew.password && 'Whoever is inside is out at once, and comes in by the new password.',
+    !anew.password &&
+      (anew.list || before.audience !== after.audience) &&
+      'Whoever is inside and not meant any more is out at once.',
     lost.includes('read') && 'What is being taken at that moment stops.',
     lost.includes('add') && 'What is on its way into it at that moment is not taken in.',
     before.may.watermark !== after.may.watermark &&

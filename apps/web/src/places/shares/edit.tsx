@@ -4,6 +4,7 @@ import {
   countOf,
   fromLocalField,
   lastingVisits,
+  PASSWORD_LENGTH,
   toLocalField,
   typedNumber,
   VISIT_LIMIT_RANGE,
@@ -17,7 +18,9 @@ import { chosenMay, judgedMay } from '../../ui/chosen-may';
 import { FilesGo } from '../../ui/files-go';
 import { Field, FormFault, tellRefused, useSchemaForm } from '../../ui/form';
 import { MayField } from '../../ui/may-field';
-import { useNotices } from '../../ui/notices';
+import { tellFailure, useNotices } from '../../ui/notices';
+import { PasswordField, PasswordGuess, useGuessing, type ChosenPassword } from '../../ui/password-field';
+import { proposedPassword } from '../../ui/propose';
 import { useChangeShare } from '../../ui/queries';
 import { useMe, useNow, useZone } from '../../ui/session';
 
@@ -29,15 +32,21 @@ interface Typed {
   limit: string;
 }
 
-const fieldOf = (path: string): keyof Typed => {
+/** Of what is no field of its own it is told below all of them. */
+const fieldOf = (path: string): keyof Typed | 'root.refused' => {
   if (path.startsWith('window')) return path.endsWith('opensAt') ? 'opens' : 'closes';
   // The files go at the end: without one they cannot.
   if (path === 'removesFiles') return 'closes';
-  return path === 'visitLimit' ? 'limit' : (path as keyof Typed);
+  if (path === 'visitLimit') return 'limit';
+  return FIELDS.includes(path) ? (path as keyof Typed) : 'root.refused';
 };
+const FIELDS: readonly string[] = ['title', 'message'];
 
-/** All of a share that is out but its items and its password, which change beside it. Takes effect at once. */
-export function EditShare({ share, done }: { share: ShareSheet; done: () => void }) {
+/**
+ * All of a share that is out but its items, which change beside it. Takes effect at once.
+ * @param done with the new password, which is shown this once; null: it has none, or the same
+ */
+export function EditShare({ share, done }: { share: ShareSheet; done: (password: string | null) => void }) {
   const zone = useZone();
   const before = typedOf(share, zone);
   const change = useChangeShare();
@@ -46,6 +55,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
   const [removesFiles, setRemovesFiles] = useState(share.removesFiles);
   const isOther = removesFiles !== share.removesFiles;
   const may = useMay(share);
+  const password = useOtherPassword(share);
   const [addressId, setAddressId] = useState(share.addressId);
   const isOtherAddress = addressId !== share.addressId;
   const isOtherAudience = JSON.stringify(chosen) !== JSON.stringify(chosenOf(share.whoIsMeant));
@@ -56,6 +66,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       ...(isOther && { removesFiles }),
       ...(may.isOther && { may: may.judged.may }),
       ...(isOtherAddress && { addressId }),
+      ...password.asked,
     }),
     faults: ({ limit }) => ({ limit: typedNumber(limit, VISIT_LIMIT_RANGE).fault }),
     fieldOf,
@@ -64,7 +75,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
     try {
       await change.mutateAsync({ id: share.id, change: asked });
       useNotices.getState().show('Changed. Pages that are open show it already.');
-      done();
+      done(asked.password ?? null);
     } catch (error) {
       tellRefused(form, error, fieldOf);
     }
@@ -74,11 +85,11 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
     <Form
       className="d-grid gap-2"
       onSubmit={(e) => {
-        if ((isOtherAudience && judged.fault) || may.judged.fault) return e.preventDefault();
-        const isChanged = form.formState.isDirty || isOtherAudience || isOther || may.isOther || isOtherAddress;
-        if (isChanged) return void submit(e);
+        if ((isOtherAudience && judged.fault) || may.judged.fault || password.fault) return e.preventDefault();
+        const isOtherPart = isOtherAudience || isOther || may.isOther || isOtherAddress || password.isOther;
+        if (form.formState.isDirty || isOtherPart) return void submit(e);
         e.preventDefault();
-        done();
+        done(null);
       }}
     >
       <Field form={form} name="title" id="edit-title" label="Title" hiddenLabel maxLength={120} />
@@ -90,6 +101,7 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
       <MayField id="edit" chosen={may.chosen} set={may.set} fault={may.judged.fault ?? undefined} />
       <Field {...small} name="opens" id="edit-opens" label="Opens (empty: at once)" type="datetime-local" />
       <Field {...small} name="closes" id="edit-closes" label="Closes (empty: open without end)" type="datetime-local" />
+      <PasswordPart {...password} />
       <Field {...small} name="limit" id="edit-limit" label="Visits at most (empty: no limit)" inputMode="numeric" />
       <FilesGo
         nodeIds={share.items.map((i) => i.id)}
@@ -105,10 +117,21 @@ export function EditShare({ share, done }: { share: ShareSheet; done: () => void
         share={share}
         typed={form.watch()}
         part={{ audience: chosen.audience, may: may.judged.may, address: addressId }}
-        isOtherList={isOtherAudience && !judged.fault}
+        anew={{ list: isOtherAudience && !judged.fault, password: Boolean(password.asked.password) }}
       />
-      <Buttons busy={form.formState.isSubmitting} cancel={done} />
+      <Buttons busy={form.formState.isSubmitting} cancel={() => done(null)} />
     </Form>
+  );
+}
+
+function PasswordPart({ field, fault, guess }: ReturnType<typeof useOtherPassword>) {
+  return (
+    <div>
+      <div className="small">Password</div>
+      <PasswordField {...field} />
+      {fault && <div className="field-fault">{fault}</div>}
+      <PasswordGuess {...field} guess={guess} />
+    </div>
   );
 }
 
@@ -145,11 +168,11 @@ interface EffectsProps {
   share: ShareSheet;
   typed: Typed;
   part: Pick<InsideFacts, 'audience' | 'may' | 'address'>;
-  isOtherList: boolean;
+  anew: { list: boolean; password: boolean };
 }
 
 /** What the change would do at once to those who are inside. */
-function Effects({ share, typed, part, isOtherList }: EffectsProps) {
+function Effects({ share, typed, part, anew }: EffectsProps) {
   const zone = useZone();
   const now = useNow();
   if (share.state !== 'open') return null;
@@ -166,7 +189,7 @@ function Effects({ share, typed, part, isOtherList }: EffectsProps) {
     window: { opensAt: field(typed.opens), closesAt: field(typed.closes) },
     visitLimit: typedNumber(typed.limit, VISIT_LIMIT_RANGE).value,
   };
-  const effects = changeEffects(before, after, isOtherList, now);
+  const effects = changeEffects(before, after, anew, now);
   if (effects.length === 0) return null;
   const inside = lastingVisits(
     share.visits.map((v) => Date.parse(v.beganAt)),
@@ -178,6 +201,45 @@ function Effects({ share, typed, part, isOtherList }: EffectsProps) {
     </p>
   );
 }
+
+const KEPT: ChosenPassword = { choice: 'kept', password: '', bits: 0, weakMeant: false };
+
+/** The password, as it is or another. */
+function useOtherPassword({ hasPassword, title, audience }: ShareSheet) {
+  const [chosen, setChosen] = useState(KEPT);
+  const guess = useGuessing(chosen, title, audience);
+  const { choice, password, weakMeant } = chosen;
+  const isTyped = choice === 'typed';
+  const isShort = isTyped && password.length < PASSWORD_LENGTH.min;
+  const others = { none: { password: null }, kept: {}, proposed: { password }, typed: { password } };
+  const weak =
+    guess.weak && !weakMeant ? 'That password is easy to guess. Take a proposed one, or say that you mean it.' : null;
+  return {
+    isOther: choice !== 'kept',
+    fault: isShort ? `At least ${PASSWORD_LENGTH.min} characters.` : weak,
+    guess,
+    asked: { ...others[choice], ...(isTyped && weakMeant && { weakPasswordMeant: true }) } as Pick<
+      ChangeShare,
+      'password' | 'weakPasswordMeant'
+    >,
+    field: {
+      chosen,
+      set: (part: Partial<ChosenPassword>) => setChosen({ ...chosen, ...part }),
+      offered: OFFERED_OVER[hasPassword ? 'password' : 'none'],
+      propose: () =>
+        void proposedPassword().then((found) => setChosen({ ...KEPT, ...found, choice: 'proposed' }), tellFailure),
+    },
+  };
+}
+
+const ANOTHER = [
+  ['proposed', 'Proposed'],
+  ['typed', 'Typed'],
+] as const;
+const OFFERED_OVER = {
+  password: [['kept', 'As it is'], ...ANOTHER, ['none', 'None']],
+  none: [['kept', 'None'], ...ANOTHER],
+} as const;
 
 /** What visitors may, as it is and as it is chosen. */
 function useMay({ may }: ShareSheet) {

@@ -86,7 +86,13 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <Sentence parts={share.sentence} />
       <Barred share={share} edit={() => setEditing(true)} propose={propose} />
       {editing ? (
-        <EditShare share={share} done={() => setEditing(false)} />
+        <EditShare
+          share={share}
+          done={(password) => {
+            setEditing(false);
+            if (password !== null) setFresh(password);
+          }}
+        />
       ) : (
         <Verbs share={share} edit={() => setEditing(true)} propose={propose} see={() => setSeeing(true)} />
       )}

@@ -69,6 +69,21 @@ export const reachStands = (person: string, at: string): string => `(
            AND (worked_out.valid_until IS NULL OR worked_out.valid_until > ${at})), false)
     FROM access_state present LEFT JOIN access_reach_state worked_out ON worked_out.person_id = ${person})`;
 
+/** When what a person reaches changes by itself, as it was last worked out; null: not by itself. */
+export const reachEnds = (person: string): string =>
+  `(SELECT r.valid_until FROM access_reach_state r WHERE r.person_id = ${person})`;
+
+/** Whether a person may do all of these with anything but what lies in their own home. Asked after `ensureReach`. */
+export async function mayBeyondHome(m: EntityManager, personId: string, acts: number): Promise<boolean> {
+  const rows = await m.query<unknown[]>(
+    `SELECT 1 FROM access_reach a JOIN access_root r ON r.id = a.root JOIN node n ON n.id = r.folder_id
+       JOIN store st ON st.id = n.store_id
+      WHERE a.person_id = $1 AND (a.acts & $2) = $2 AND st.owner_id IS DISTINCT FROM $1 LIMIT 1`,
+    [personId, acts],
+  );
+  return rows.length > 0;
+}
+
 /**
  * Nodes with what a person may do with each, and whether that stood as of the present state of the facts; where it did
  * not, it is asked again after `ensureReach`. What they have brought themselves, until somebody accepts it, they may

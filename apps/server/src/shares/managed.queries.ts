@@ -1,7 +1,7 @@
 import { actBits } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { ensureReach } from '../access/access-reach.js';
-import { bitsOn } from '../access/access.queries.js';
+import { bitsOn, mayBeyondHome } from '../access/access.queries.js';
 import type { Who } from '../people/who.js';
 
 /** Whoever manages a folder sees what is shared from it; past a stop an admin manages without seeing. */
@@ -22,13 +22,7 @@ export async function managesSomething(m: EntityManager, who: Who, at: Date): Pr
   // Guests are told nothing of who else gets what.
   if (who.role === 'guest') return false;
   await ensureReach(m, [who.personId], at);
-  const rows = await m.query<unknown[]>(
-    `SELECT 1 FROM access_reach a JOIN access_root r ON r.id = a.root JOIN node n ON n.id = r.folder_id
-       JOIN store st ON st.id = n.store_id
-      WHERE a.person_id = $1 AND (a.acts & ${MANAGES}) = ${MANAGES} AND st.owner_id IS DISTINCT FROM $1 LIMIT 1`,
-    [who.personId],
-  );
-  return rows.length > 0;
+  return mayBeyondHome(m, who.personId, MANAGES);
 }
 
 /**

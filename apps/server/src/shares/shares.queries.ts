@@ -12,7 +12,7 @@ import {
 } from '@quay/core';
 import type { ShareSheet } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
-import { isSeen, reachStands } from '../access/access.queries.js';
+import { isSeen, reachStands, reachEnds } from '../access/access.queries.js';
 import { ensureReach } from '../access/access-reach.js';
 import { itemOf, stepUp } from '../access/tree.queries.js';
 import { grouped } from '../platform/grouped.js';
@@ -83,7 +83,7 @@ export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "token
   ARRAY(SELECT i.node_id::text FROM share_item i WHERE i.share_id = s.id AND i.frozen_at IS NOT NULL) AS "frozenIds",
   coalesce((SELECT sum(i.frozen_bytes) FROM share_item i WHERE i.share_id = s.id), 0)::float8 AS "frozenBytes",
   ARRAY(SELECT h.owner_id::text FROM share_home h WHERE h.share_id = s.id) AS "homeOwners",
-  (SELECT r.valid_until FROM access_reach_state r WHERE r.person_id = s.created_by) AS "publisherUntil", ${IS_BROKEN} AS broken`;
+  ${reachEnds('s.created_by')} AS "publisherUntil", ${IS_BROKEN} AS broken`;
 
 /** A row of {@link SHARE_COLUMNS}. */
 export type ShareColumns = Omit<ShareRecord, 'address' | 'may'> & {

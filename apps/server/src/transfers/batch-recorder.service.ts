@@ -1,11 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import {
-  admissionWords,
-  fileFault,
-  isLitter,
-      nameKey,
-  normalizeName,
-  } from '@quay/core';
+import { admissionWords, fileFault, isLitter, nameKey, normalizeName } from '@quay/core';
 import type { BatchEntry, UploadAnswer } from '@quay/contract';
 import { createHash } from 'node:crypto';
 import { type EntityManager } from 'typeorm';
@@ -19,12 +13,8 @@ import { PreviewsService } from '../previews/previews.service.js';
 import { lockAccess } from '../access/access-lock.js';
 import type { Bringer } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
-import { lostRace, mediaTypeOf,  } from '../stores/names.js';
-import {
-      insertNodes,
-  insertVersions,
-  namesIn,
-  } from '../stores/names.queries.js';
+import { lostRace, mediaTypeOf } from '../stores/names.js';
+import { insertNodes, insertVersions, namesIn } from '../stores/names.queries.js';
 import { FoldersBelow, placeKey, type Below } from './folders-below.js';
 import { Recorder } from './recorder.service.js';
 import { admitLocked, depthProblem, type Arrived, type LockMode, type Recording } from './recording.js';

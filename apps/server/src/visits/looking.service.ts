@@ -42,7 +42,7 @@ export class LookingService {
 
   /** How a file can be looked at. @throws Problem share.no-such-file, preview.none */
   async facts(visitor: Visitor, nodeId: string): Promise<PreviewFacts> {
-    const { share, file, handing } = await this.seen(visitor, nodeId);
+    const { file, handing, share } = await this.seen(visitor, nodeId);
     if (showsTextAsPages(file.name, handing, share.may))
       return { kind: 'pages', pages: await this.previews.textPages(file.sha256) };
     return { kind: previewKind(file.name), pages: await this.previews.pages(file.sha256) };

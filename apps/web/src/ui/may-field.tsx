@@ -12,7 +12,7 @@ import { Form, InputGroup } from 'react-bootstrap';
 import type { ChosenMay } from './chosen-may';
 
 const MEANS: Record<ShareLevel, string> = {
-  view: 'They look at pictures of pages and images, made here. What is on a screen can be photographed all the same.',
+  view: 'They look at pictures of pages, texts and images, made here. What is on a screen can be photographed all the same.',
   download: 'They see the files and download them.',
   contribute: 'They also add files to its folders, and take back what they added themselves.',
   edit: 'They also put new versions over the files that are there. Yours stay beneath them.',

@@ -30,6 +30,13 @@ afterAll(async () => {
   await box?.close();
 });
 
+/** Waits until that many messages have come, and takes them. */
+async function mails(count: number): Promise<Mailbox['mails']> {
+  office.app.get(Mail).hurry();
+  await vi.waitFor(() => expect(box.mails.length).toBeGreaterThanOrEqual(count), 60_000);
+  return box.mails.splice(0);
+}
+
 /** What is on the slip goes out; its page, as somebody without a visit finds it. */
 async function publish(): Promise<string> {
   await iris.press('Publish', '.slip');
@@ -188,4 +195,39 @@ it('a share is for a telephone number: a code goes there through the gateway tha
   await marek.sees('For +447700900123.');
   await marek.leave();
   await gateway.close();
+});
+
+it('the link goes out by mail, what became of it is there, and what is not true of it any more', async () => {
+  await onTheSlip();
+  await iris.unfold('Who');
+  await iris.press('Anyone', '.slip');
+  await publish();
+  box.mails.splice(0);
+  await iris.press('Send by mail', '.slip');
+  await iris.fill('#mail-to', 'lena@mill.example, "Ash, of the quarry" <ash@quarry.example>');
+  await iris.fill('#mail-text', 'No way in');
+  await iris.sees('has no {{link}}', '.slip');
+  await iris.fill('#mail-text', 'Dear both, here it is: ');
+  await iris.press('link', '.slip .chips');
+  await iris.press('As they get it', '.slip');
+  await iris.sees('Dear both, here it is: http', '.slip .message-preview');
+  await iris.isAccessible();
+  await iris.press('Send to 2 recipients', '.slip');
+  await iris.sees('The link is on its way to 2 recipients.');
+  const came = await mails(2);
+  expect(came[0]?.text).toMatch(/^Dear both, here it is: http\S+\/s\/\S+\n$/);
+  await iris.sees('taken by the mail server', '.slip');
+  await iris.press('Done');
+
+  await iris.press('Shares', 'nav');
+  await iris.press('plan', 'table');
+  await iris.sees('ash@quarry.example', '.sheet');
+  await iris.press('Extend a week', '.sheet');
+  await iris.sees('Not true any more: open until', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Send again to ash@quarry.example', '.sheet');
+  await iris.press('Send', '.sheet');
+  await iris.sees('on its way to 1 recipient');
+  expect((await mails(1))[0]?.to).toMatchObject({ text: 'ash@quarry.example' });
+  expect(iris.errors).toEqual([]);
 });

@@ -6,7 +6,7 @@ import { join } from 'node:path';
 import type { Browser, ElementHandle } from 'puppeteer-core';
 import { afterAll, beforeAll, expect, it } from 'vitest';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
-import { launch, Person } from './_fixtures/browser.js';
+import { LAN_NAME, launch, Person } from './_fixtures/browser.js';
 
 let office: TestOffice;
 let browser: Browser;
@@ -245,4 +245,16 @@ it('a share takes files in from whoever holds its link, until it does not any mo
   expect(await visitor.page.$eval('.drop', (e) => (e as HTMLElement).hidden)).toBe(true);
   expect((await client.ask<{ items: unknown[] }>('GET', `/api/folders/${folder.id}`)).body.items).toHaveLength(5);
   for (const person of [iris, visitor]) await person.leave();
+});
+
+it('files go in where the office has no certificate yet: by a name of its own network, over plain HTTP', async () => {
+  const iris = await Person.at(browser, office.origin.replace('127.0.0.1', LAN_NAME));
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+  expect(await iris.page.evaluate(() => window.isSecureContext)).toBe(false);
+  const chooser = (await iris.page.waitForSelector('#add-folder')) as ElementHandle<HTMLInputElement>;
+  await chooser.uploadFile(join(desk, 'Site visit'));
+  await iris.sees('2 files done');
+  // The browser remarks on a header that means nothing there.
+  expect(iris.errors.filter((error) => !error.includes('Cross-Origin-Opener-Policy'))).toEqual([]);
+  await iris.leave();
 });

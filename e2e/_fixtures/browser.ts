@@ -27,6 +27,9 @@ export function launch(): Promise<Browser> {
   return puppeteer.connect({ browserWSEndpoint: inject('browser'), defaultViewport: { width: 1280, height: 800 } });
 }
 
+/** A name of the office's own network (scripts/lib/test-browser.mjs): what is loaded by it is no secure context. */
+export const LAN_NAME = 'quay.lan.test';
+
 /** A browser of somebody's own: no cookies of others, errors fail the test, downloads go to a folder. */
 export class Person {
   readonly errors: string[] = [];
@@ -39,7 +42,9 @@ export class Person {
 
   static async at(browser: Browser, origin: string): Promise<Person> {
     const context = await browser.createBrowserContext();
-    await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write', 'clipboard-sanitized-write']);
+    // Where a page is no secure context there is nothing to permit.
+    if (/^https:|\/\/(127\.0\.0\.1|localhost)/.test(origin))
+      await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write', 'clipboard-sanitized-write']);
     const page = await context.newPage();
     await page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }]);
     const downloads = mkdtempSync(join(tmpdir(), 'downloads-'));
@@ -64,7 +69,8 @@ export class Person {
 
   /** Opens a place as somebody who has signed in already. How that looks is a journey of its own (desk.test.ts). */
   async signIn(name: Name, path = '/today'): Promise<void> {
-    const answer = await fetch(`${this.origin}/api/session`, {
+    // Only the browser knows that name.
+    const answer = await fetch(`${this.origin.replace(LAN_NAME, '127.0.0.1')}/api/session`, {
       method: 'POST',
       headers: { 'content-type': 'application/json' },
       body: JSON.stringify({ signInName: name, password: PASSWORDS[name] }),

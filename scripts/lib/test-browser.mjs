@@ -5,6 +5,8 @@ import { requirePrograms } from './install.mjs';
 const ARGUMENTS = [
   '--disable-gpu',
   '--disable-quic',
+  // A name of the office's own network, by which pages are no secure context.
+  '--host-resolver-rules=MAP quay.lan.test 127.0.0.1',
   '--no-first-run',
   '--disable-background-networking',
   '--disable-component-update',

@@ -20,6 +20,7 @@ import { ReachModule } from './reach/reach.module.js';
 import { Share, ShareItem } from './shares/shares.entity.js';
 import { SettingsModule } from './settings/settings.module.js';
 import { SetupModule } from './setup/setup.module.js';
+import { HandOverModule } from './hand-over/hand-over.module.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
 import { StoresModule } from './stores/stores.module.js';
@@ -62,6 +63,7 @@ export class AppModule {
         AdoptModule,
         BackupsModule,
         SharesModule,
+        HandOverModule,
         ReachModule,
         LiveModule,
         VisitsModule,

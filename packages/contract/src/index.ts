@@ -19,3 +19,4 @@ export * from './visitor.js';
 export * from './work.js';
 export * from './settings.js';
 export * from './setup.js';
+export * from './hand-over.js';

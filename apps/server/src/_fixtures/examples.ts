@@ -326,6 +326,17 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}` }),
   'PATCH /api/shares/:id': (t) => ({ path: `/api/shares/${t.share.id}`, body: { title: 'Another' } }),
   'GET /api/shares/of/:id': (t) => ({ path: `/api/shares/of/${t.file}` }),
+  'GET /api/shares/:id/hand-overs': (t) => ({ path: `/api/shares/${t.share.id}/hand-overs` }),
+  // The office of the tests has no mail server.
+  'POST /api/shares/:id/hand-overs/mail': (t) => ({
+    path: `/api/shares/${t.share.id}/hand-overs/mail`,
+    body: { sendingId: t.share.id, to: ['lena@mill.example'], subject: '{{title}}', text: '{{link}}' },
+    also: [409],
+  }),
+  'POST /api/shares/:id/hand-overs': (t) => ({
+    path: `/api/shares/${t.share.id}/hand-overs`,
+    body: { what: 'link', channel: 'telephone', recipient: 'Lena' },
+  }),
   'GET /api/shares/view': () => ({ path: '/api/shares/view' }),
   'PUT /api/shares/view': () => ({ path: '/api/shares/view', body: { columns: ['guards'], filters: [] } }),
   'GET /api/shares/tidy': () => ({ path: '/api/shares/tidy' }),

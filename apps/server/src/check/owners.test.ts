@@ -66,6 +66,7 @@ const TABLES: Record<string, string[]> = {
     'share_list_view',
   ],
   visits: ['visit', 'visit_file', 'share_code', 'share_refusal', 'share_brought', 'marked_copy'],
+  'hand-over': ['hand_over'],
   previews: ['preview'],
   adopt: ['task'],
   backups: ['backup_place'],
@@ -135,7 +136,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ],
   [
     'person',
-    ['access', 'adopt', 'backups', 'directory', 'provider', 'setup', 'shares', 'stores', 'visits'],
+    ['access', 'adopt', 'backups', 'directory', 'hand-over', 'provider', 'setup', 'shares', 'stores', 'visits'],
     'names beside what they did; whether anybody is there',
   ],
   ['marked_copy', ['platform'], 'bytes that nothing refers to go'],
@@ -165,7 +166,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['address', ['platform', 'shares'], 'what links are built on'],
   ['reach_check', ['platform', 'shares'], 'whether an address was reached from outside'],
   ['backup_place', ['setup'], 'whether any backups are made'],
-  ['mail', ['health', 'work'], 'how sending ended'],
+  ['mail', ['hand-over', 'health', 'work'], 'how sending ended'],
   ['text_message', ['work'], 'how sending ended'],
 ];
 

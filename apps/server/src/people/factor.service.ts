@@ -269,10 +269,10 @@ export class FactorService {
     await this.notice(tx, person, kind);
   }
 
-  private notice(tx: EntityManager, { email, name }: WhoseCode['person'], kind: Told): Promise<void> {
+  private async notice(tx: EntityManager, { email, name }: WhoseCode['person'], kind: Told): Promise<void> {
     const { subject, text } = NOTICES[kind];
     const whole = `Hello ${name},\n\n${text}\nIf that was not you, tell whoever runs the server at once.\n`;
-    return this.mail.handIn(tx, { to: email, subject, text: whole });
+    await this.mail.handIn(tx, { to: email, subject, text: whole });
   }
 
   /** A change that somebody is told of: the notice goes out at once. */

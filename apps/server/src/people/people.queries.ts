@@ -130,6 +130,12 @@ export async function accountSince(m: EntityManager, personId: string): Promise<
   return row?.at.getTime() ?? 0;
 }
 
+/** Where somebody gets mail; null: nowhere that is known. */
+export async function mailAddressOf(m: EntityManager, personId: string): Promise<string | null> {
+  const [row] = await m.query<{ email: string | null }[]>('SELECT email FROM person WHERE id = $1', [personId]);
+  return row?.email || null;
+}
+
 /** Whom to tell what concerns the running of the server. */
 export function thoseWhoRunIt(m: EntityManager): Promise<{ id: string; name: string; email: string }[]> {
   return m.query(

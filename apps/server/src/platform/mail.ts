@@ -11,9 +11,25 @@ export interface Notice {
   to: string;
   subject: string;
   text: string;
+  /** The same for programs that show HTML. */
+  html?: string;
+  /** Who gets the answer; left out: whoever reads the office's address. */
+  replyTo?: string;
+  /** As whom it comes; left out: as this server. */
+  senderName?: string;
 }
 
 type State = 'waiting' | 'sent' | 'refused' | 'given-up';
+
+interface Kept {
+  recipient: string;
+  subject: string;
+  body: string;
+  state: State;
+  html: string | null;
+  replyTo: string | null;
+  senderName: string | null;
+}
 
 /**
  * Mail, handed in with the transaction that causes it and sent by the queue: until the mail server has taken it, or
@@ -41,18 +57,21 @@ export class Mail {
     return hasMailWay(m, this.config);
   }
 
-  /** Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept. */
-  async handIn(tx: EntityManager, { to, subject, text }: Notice): Promise<void> {
-    if (!(await hasMailWay(tx, this.config))) return;
+  /**
+   * Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept.
+   * @returns what it is known by; null: it is not
+   */
+  async handIn(tx: EntityManager, { to, subject, text, ...more }: Notice): Promise<string | null> {
+    if (!(await hasMailWay(tx, this.config))) return null;
     const mailId = uuidv7();
-    await tx.query('INSERT INTO mail (id, recipient, subject, body, created_at) VALUES ($1, $2, $3, $4, $5)', [
-      mailId,
-      to,
-      subject,
-      text,
-      this.clock.date(),
-    ]);
+    const { html = null, replyTo = null, senderName = null } = more;
+    await tx.query(
+      `INSERT INTO mail (id, recipient, subject, body, created_at, html, reply_to, sender_name)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
+      [mailId, to, subject, text, this.clock.date(), html, replyTo, senderName],
+    );
     await this.jobs.handIn(tx, 'mail', { mailId, to, subject }, { key: mailId });
+    return mailId;
   }
 
   /** Hands mail in anew that was refused or given up. @returns false when there is none such */
@@ -75,8 +94,9 @@ export class Mail {
   }
 
   private async send(mailId: string, { last }: Try): Promise<void> {
-    const [mail] = await this.db.query<{ recipient: string; subject: string; body: string; state: State }[]>(
-      'SELECT recipient, subject, body, state FROM mail WHERE id = $1',
+    const [mail] = await this.db.query<Kept[]>(
+      `SELECT recipient, subject, body, state, html, reply_to AS "replyTo", sender_name AS "senderName"
+         FROM mail WHERE id = $1`,
       [mailId],
     );
     // Sent by somebody who died before the queue was told.
@@ -85,10 +105,13 @@ export class Mail {
     if (!way) return;
     try {
       const { response } = (await way.transport.sendMail({
-        from: { name: 'Lockfast Quay', address: way.sender },
-        to: mail.recipient,
+        from: { name: mail.senderName ?? 'Lockfast Quay', address: way.sender },
+        // As an object: what is in it is one address, however it reads.
+        to: { name: '', address: mail.recipient },
         subject: mail.subject,
         text: mail.body,
+        ...(mail.html !== null && { html: mail.html }),
+        ...(mail.replyTo !== null && { replyTo: { name: '', address: mail.replyTo } }),
         // The same on every try: whoever gets it twice can tell.
         messageId: `<${mailId}@${way.sender.split('@').at(-1)}>`,
       })) as { response: string };
@@ -110,6 +133,7 @@ export class Mail {
       await tx.query(
         // What has gone out is kept by nobody but whom it was for: it may hold a link, or a code.
         `UPDATE mail SET state = $2, tries = tries + 1, answer = $3, body = CASE WHEN $2 = 'sent' THEN '' ELSE body END,
+          html = CASE WHEN $2 = 'sent' THEN NULL ELSE html END,
           ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
           WHERE id = $1`,
         [mailId, state, answer.slice(0, 500), this.clock.date()],

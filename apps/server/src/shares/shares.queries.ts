@@ -223,6 +223,11 @@ export async function refusedOf(
   return { refused, refusedTotal: rows[0]?.total ?? 0 };
 }
 
+/** Has what is done for one share wait for what is done for it already, until the transaction ends. */
+export async function holdOne(tx: EntityManager, shareId: string): Promise<void> {
+  await tx.query('SELECT 1 FROM share WHERE id = $1 FOR NO KEY UPDATE', [shareId]);
+}
+
 /** What items are called, the items in the trash too. */
 export async function itemNames(m: EntityManager, nodeIds: readonly string[]): Promise<Map<string, string>> {
   const rows = await m.query<{ id: string; name: string }[]>('SELECT id, name FROM node WHERE id = ANY($1)', [nodeIds]);

@@ -266,6 +266,8 @@ export class SharesService {
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
     const meant = asked.audience && meantBy(asked.audience);
     const { zone } = await this.office.settings();
+    // Worked out before the share is held: whoever works it out holds what others wait for.
+    await this.access.ensure(who);
     const { items } = asked;
     await this.events.change(async (tx) => {
       if (items) await this.items.lock(tx, who, { live: items.add, frozen: items.addFrozen });

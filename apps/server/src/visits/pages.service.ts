@@ -1,9 +1,9 @@
 import { Injectable } from '@nestjs/common';
 import { bringsFiles, marksPictures, needsCode, visitName, visitorActs, type Act, type Instant } from '@quay/core';
 import type { ArrivingFile, Picked, VisitorContents, VisitorDoor } from '@quay/contract';
-import { LRUCache } from 'lru-cache';
 import { DataSource, type EntityManager } from 'typeorm';
 import { Clock } from '../platform/clock.js';
+import { Once } from '../platform/once.js';
 import { TextMessages } from '../platform/text-messages.js';
 import { Turns } from '../platform/turns.js';
 import { contentsOfShare } from '../shares/frozen.queries.js';
@@ -18,8 +18,6 @@ import { arrivingIn, spentFiles, type VisitRow } from './visits.queries.js';
 /** An upload of which nothing has come for so long is not told of any more. */
 const ARRIVING_MS = 10 * 60_000;
 const MOST_ARRIVING = 100;
-/** How old may be what is told of it. */
-const ARRIVALS_MS = 500;
 /** So many entries are shown as soon as they are asked for. */
 const MOST_AT_HAND = 1000;
 /** Folders that may be named to somebody who brings something. */
@@ -41,7 +39,7 @@ export interface Showing {
 export class PagesService {
   private readonly turns = new Turns(LAID_OUT.atOnce, LAID_OUT.waitingPerSource);
   /** What is on its way is told to all who look at the same moment by one question. */
-  private readonly arrivals = new LRUCache<string, Promise<ArrivingFile[]>>({ max: 500, ttl: ARRIVALS_MS });
+  private readonly arrivals = new Once<ArrivingFile[]>();
 
   constructor(
     private readonly db: DataSource,
@@ -173,13 +171,9 @@ export class PagesService {
 
   private async arriving(share: ShareRecord): Promise<VisitorContents['arriving']> {
     if (liveIdsOf(share).length === 0 || !mayDo(share, 'see')) return [];
-    const known = this.arrivals.get(share.id);
-    if (known) return known;
-    const since = new Date(this.clock.now() - ARRIVING_MS);
-    const asked = arrivingIn(this.db.manager, share, since, MOST_ARRIVING);
-    this.arrivals.set(share.id, asked);
-    asked.catch(() => this.arrivals.delete(share.id));
-    return asked;
+    return this.arrivals.once(share.id, () =>
+      arrivingIn(this.db.manager, share, new Date(this.clock.now() - ARRIVING_MS), MOST_ARRIVING),
+    );
   }
 }
 

@@ -2,6 +2,7 @@ import { telephoneSpelling } from '@quay/core';
 import { Button, Form } from 'react-bootstrap';
 import { useState } from 'react';
 import { CopyLine } from '../ui/copy';
+import { HandOvers } from '../ui/hand-over';
 import { QrCode } from '../ui/qr';
 import { ReachLamp } from '../ui/reach-lamp';
 import { Sentence } from '../ui/words';
@@ -43,6 +44,7 @@ export function Handover() {
             onChange={(e) => setDone({ ...done, link: e.target.checked })}
           />
         </section>
+        <HandOvers shareId={sheet.id} />
         {password !== null && (
           <section>
             <h3>The password, by another channel</h3>

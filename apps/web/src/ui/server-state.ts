@@ -23,6 +23,7 @@ const KEPT = [
   'guardrails',
   'shares',
   'share',
+  'hand-overs',
   'templates',
   'calendar',
   'reach',
@@ -55,7 +56,7 @@ const EVERYTHING: StateKey[] = KEPT.filter((kept) => kept !== 'me').map((kept) =
 export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
   switch (event.topic) {
     case 'share':
-      return [['shares'], ['share', event.id], ['marks']];
+      return [['shares'], ['share', event.id], ['hand-overs', event.id], ['marks']];
     case 'node':
       return [
         ...([['folder', event.id], ['past', event.id], ['sizes'], ['info'], ['stores'], ['trash']] as StateKey[]),
@@ -66,7 +67,7 @@ export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
     case 'preview':
       return [['info', event.id]];
     case 'task':
-      return [['tasks'], ['backups']];
+      return [['tasks'], ['backups'], ['hand-overs']];
     case 'reach':
       return [['reach'], ['me'], ['shares']];
     case 'ledger':

@@ -151,6 +151,9 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
     `was refused ${countOf(Number(d['count']), 'time')} at ${d['title']} (${REFUSAL_WORDS[d['reason'] as RefusalReason]})`,
   'share.extended': (d) => `extended ${d['title']} to ${d['to']}`,
   'share.passed-on': (d) => `handed ${d['title']} over to ${d['to']}`,
+  'share.handed-over': (d) => `handed the ${d['what']} of ${d['title']} over to ${d['to']} ${d['how']}`,
+  'share.handed-over-same-way': (d) =>
+    `handed the ${d['what']} of ${d['title']} over to ${d['to']} ${d['how']}, by the same way as the other`,
   'share.withdrawn': (d) => `withdrew ${d['title']}`,
   'share.tidied': (d) => `took ${d['title']}, which was over, off the list of shares`,
   'share.reinstated': (d) => `opened ${d['title']} again`,

@@ -20,6 +20,9 @@ function paged(lines: readonly string[]): string[][] {
   return pages;
 }
 
+/** Of the general category Cc (Unicode). */
+const isControl = (code: number): boolean => code < 0x20 || (code >= 0x7f && code < 0xa0);
+
 /** One line as those that it takes, with blanks for tabs and nothing that cannot be drawn. */
 function folded(line: string): string[] {
   const letters: string[] = [];
@@ -27,7 +30,7 @@ function folded(line: string): string[] {
     if (letter === '\t')
       do letters.push(' ');
       while (letters.length % TAB !== 0);
-    else if (!/\p{Cc}/u.test(letter)) letters.push(letter);
+    else if (!isControl(letter.charCodeAt(0))) letters.push(letter);
   }
   const lines: string[] = [];
   for (let at = 0; at < letters.length; at += TEXT_PAGE.columns)

@@ -30,6 +30,7 @@ import { GIVEN_PASSWORD_SCHEMA } from './schema-0028.js';
 import { SHARE_ITEMS_SCHEMA } from './schema-0029.js';
 import { SHARE_MAY_SCHEMA } from './schema-0030.js';
 import { SHARE_LIMITS_SCHEMA } from './schema-0031.js';
+import { HAND_OVER_SCHEMA } from './schema-0032.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -386,6 +387,16 @@ export class ShareLimits1767100000000 implements MigrationInterface {
   }
 }
 
+export class HandOver1767200000000 implements MigrationInterface {
+  name = 'HandOver1767200000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(HAND_OVER_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('To whom links went would be forgotten: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -419,6 +430,7 @@ export const MIGRATIONS = [
   ShareItems1766900000000,
   ShareMay1767000000000,
   ShareLimits1767100000000,
+  HandOver1767200000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -454,4 +466,5 @@ export const SCHEMAS = [
   SHARE_ITEMS_SCHEMA,
   SHARE_MAY_SCHEMA,
   SHARE_LIMITS_SCHEMA,
+  HAND_OVER_SCHEMA,
 ];

@@ -9,6 +9,7 @@ import { AsVisitor } from '../../ui/as-visitor';
 import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
+import { HandOvers } from '../../ui/hand-over';
 import { QrCode } from '../../ui/qr';
 import { ReachLamp } from '../../ui/reach-lamp';
 import { useSlip } from '../../slip/store';
@@ -116,6 +117,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
           <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />
         </details>
       </section>
+      <HandOvers shareId={share.id} />
       <Meant share={share} />
       <Items share={share} />
       <Brought share={share} />

@@ -1,4 +1,5 @@
 import type { BatchAnswer } from '@quay/contract';
+import { v7 as uuidv7 } from 'uuid';
 import { api, ApiProblem } from '../api';
 import { finishResumable, retryable, sendBatch, sendResumable, type Sending } from './engine';
 import type { Fault, Transfer, TransferEvent } from './machine';
@@ -80,7 +81,7 @@ export class Sender {
   private async sendMany(piece: Transfer[]): Promise<void> {
     const [first] = piece as [Transfer];
     const ids = idsOf(piece);
-    const batchId = this.batchIds.get(ids.join()) ?? crypto.randomUUID();
+    const batchId = this.batchIds.get(ids.join()) ?? uuidv7();
     this.batchIds.set(ids.join(), batchId);
     const files = piece.map((t) => ({ file: t.file as File, below: t.below, name: t.name }));
     const spread = throttled((sent) => this.spread(piece, sent));

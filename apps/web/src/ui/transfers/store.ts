@@ -1,5 +1,6 @@
 import type { ConflictChoice, OpenUpload } from '@quay/contract';
 import { create } from 'zustand';
+import { v7 as uuidv7 } from 'uuid';
 import { api } from '../api';
 import type { Collected } from '../../collect';
 import { stopResumable } from './engine';
@@ -62,7 +63,7 @@ export async function addFiles(folderId: string, files: Collected[], { aside = f
   sender.forgetFolders();
   const added = files.map(({ file, below, handle }) => {
     const { name, size: sizeBytes, lastModified } = file;
-    const key = crypto.randomUUID();
+    const key = uuidv7();
     return newTransfer({ id: newId(), key, name, folderId, below, file, handle, sizeBytes, lastModified });
   });
   const { list, samples } = get();

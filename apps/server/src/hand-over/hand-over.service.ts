@@ -105,6 +105,8 @@ export class HandOverService {
       html: messageHtml(asked, values, office),
       ...(own && { replyTo: own }),
       senderName: `${who.name}, ${office}`,
+      // What somebody shares from their home is not for whoever looks after the mail.
+      shownAs: `A link of ${who.name}`,
     };
     await this.events.change(async (tx) => {
       await holdOne(tx, share.id);

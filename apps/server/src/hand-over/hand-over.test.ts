@@ -61,6 +61,11 @@ describe('the link by mail', () => {
     expect(rows).toHaveLength(2);
     expect(rows[0]).toMatchObject({ what: 'link', channel: 'mail', by: 'Tomas Osei', outdated: [] });
     expect(rows[0]?.answer).toMatch(/^250/);
+    // Whoever runs the server sees that it went, and not what it is about.
+    const iris = await office.signedIn('iris');
+    const work = JSON.stringify((await iris.ask<{ mail: unknown }>('GET', '/api/work')).body.mail);
+    expect(work).toContain('A link of Tomas Osei');
+    expect(work).not.toContain('Mill Lane');
     // What has gone out is kept by nobody but whom it was for.
     expect(await office.db.query(`SELECT body, html FROM mail WHERE recipient = 'ash@quarry.example'`)).toEqual([
       { body: '', html: null },

@@ -17,6 +17,8 @@ export interface Notice {
   replyTo?: string;
   /** As whom it comes; left out: as this server. */
   senderName?: string;
+  /** What whoever runs the server reads instead of the subject, where somebody else has written that. */
+  shownAs?: string;
 }
 
 type State = 'waiting' | 'sent' | 'refused' | 'given-up';
@@ -64,13 +66,13 @@ export class Mail {
   async handIn(tx: EntityManager, { to, subject, text, ...more }: Notice): Promise<string | null> {
     if (!(await hasMailWay(tx, this.config))) return null;
     const mailId = uuidv7();
-    const { html = null, replyTo = null, senderName = null } = more;
+    const { html = null, replyTo = null, senderName = null, shownAs = null } = more;
     await tx.query(
-      `INSERT INTO mail (id, recipient, subject, body, created_at, html, reply_to, sender_name)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8)`,
-      [mailId, to, subject, text, this.clock.date(), html, replyTo, senderName],
+      `INSERT INTO mail (id, recipient, subject, body, created_at, html, reply_to, sender_name, shown_as)
+        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9)`,
+      [mailId, to, subject, text, this.clock.date(), html, replyTo, senderName, shownAs],
     );
-    await this.jobs.handIn(tx, 'mail', { mailId, to, subject }, { key: mailId });
+    await this.jobs.handIn(tx, 'mail', { mailId, to, subject: shownAs ?? subject }, { key: mailId });
     return mailId;
   }
 
@@ -79,7 +81,7 @@ export class Mail {
     return this.events.change(async (tx) => {
       const [rows] = (await tx.query(
         `UPDATE mail SET state = 'waiting', ended_at = NULL WHERE id = $1 AND state IN ('refused', 'given-up')
-          RETURNING recipient AS "to", subject`,
+          RETURNING recipient AS "to", coalesce(shown_as, subject) AS subject`,
         [mailId],
       )) as [{ to: string; subject: string }[], number];
       const [mail] = rows;

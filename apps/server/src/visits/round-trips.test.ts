@@ -13,10 +13,10 @@ beforeAll(async () => {
 });
 afterAll(() => office.close());
 
-/** The facts about a share are remembered until something changes. */
+/** The facts about a share are remembered until something changes. Nothing is made of what is put there. */
 async function forgotten(): Promise<void> {
   const heard = new Promise((resolve) => office.app.get(Events).stream.subscribe(resolve));
-  await iris.upload(office.roots.projects, `${randomUUID()}.txt`, Buffer.from('x'));
+  await iris.upload(office.roots.projects, `${randomUUID()}.bin`, Buffer.from('x'));
   await heard;
 }
 
@@ -38,7 +38,7 @@ it('a decision about a visit takes at most three questions to the database, howe
     await iris.ask<{ id: string }>('POST', `/api/folders/${office.roots.projects}/folders`, { name: 'Asked' })
   ).body;
   const ids: string[] = [];
-  for (let n = 0; n < 12; n += 1) ids.push((await iris.upload(folder, `${n}.txt`, Buffer.from(`${n}`))).body.id);
+  for (let n = 0; n < 12; n += 1) ids.push((await iris.upload(folder, `${n}.bin`, Buffer.from(`${n}`))).body.id);
   const share = await office.publish(iris, [folder]);
   const visitor = office.client();
   await visitor.ask<VisitorDoor>('POST', `/s/${share.token}/open`, { password: null });

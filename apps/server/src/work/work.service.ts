@@ -35,7 +35,7 @@ export class WorkService {
       this.rows(`state < 'completed' ORDER BY start_after, id`, WORK_SHOWN + 1),
       this.rows(`state = 'failed' ORDER BY completed_on DESC, id`, WORK_SHOWN),
       this.db.query<(Omit<MailItem, 'createdAt' | 'endedAt'> & { createdAt: Date; endedAt: Date | null })[]>(
-        `(SELECT id, 'mail' AS by, recipient AS "to", subject, state, tries, answer, created_at AS "createdAt",
+        `(SELECT id, 'mail' AS by, recipient AS "to", coalesce(shown_as, subject) AS subject, state, tries, answer, created_at AS "createdAt",
                  ended_at AS "endedAt" FROM mail ORDER BY created_at DESC LIMIT ${WORK_SHOWN})
          UNION ALL
          (SELECT id, 'text-message', recipient, 'A code', state, tries, answer, created_at, ended_at FROM text_message

@@ -3,7 +3,9 @@ export const HAND_OVER_SCHEMA = `
 ALTER TABLE mail ADD COLUMN html text,
   ADD COLUMN reply_to text,
   -- As whom it is sent, beside the office's address.
-  ADD COLUMN sender_name text;
+  ADD COLUMN sender_name text,
+  -- What whoever runs the server reads instead of the subject, where that may tell of a home.
+  ADD COLUMN shown_as text;
 
 CREATE TABLE hand_over (
   id          uuid PRIMARY KEY,

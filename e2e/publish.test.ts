@@ -257,5 +257,5 @@ it('files go in where the office has no certificate yet: by a name of its own ne
   await iris.sees('1 file done');
   // The browser remarks there on headers that mean nothing to it: of errors only what scripts throw counts.
   expect(iris.errors.filter((error) => /TypeError|is not a function|Uncaught/.test(error))).toEqual([]);
-  await iris.leave();
+  await iris.context.close();
 });

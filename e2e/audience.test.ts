@@ -210,6 +210,7 @@ it('the link goes out by mail, what became of it is there, and what is not true 
   await iris.fill('#mail-text', 'Dear both, here it is: ');
   await iris.press('link', '.slip .chips');
   await iris.press('As they get it', '.slip');
+  await iris.press('As text', '.slip');
   await iris.sees('Dear both, here it is: http', '.slip .message-preview');
   await iris.isAccessible();
   await iris.press('Send to 2 recipients', '.slip');
@@ -229,5 +230,58 @@ it('the link goes out by mail, what became of it is there, and what is not true 
   await iris.press('Send', '.sheet');
   await iris.sees('on its way to 1 recipient');
   expect((await mails(1))[0]?.to).toMatchObject({ text: 'ash@quarry.example' });
+  expect(iris.errors).toEqual([]);
+});
+
+it('link and password go different ways, what was done by hand is written down, and a withdrawal is told', async () => {
+  await iris.press('New password', '.sheet');
+  await iris.sees('The password, by another channel', '.sheet');
+  const password = await iris.page.$eval('.sheet .value[aria-label="password"]', (e) => e.textContent ?? '');
+  await iris.fill('#read-back', 'nothing like it');
+  await iris.sees('Not the same from sign', '.sheet');
+  await iris.fill('#read-back', password);
+  await iris.sees('The same: they have it.', '.sheet');
+
+  // The same way as the link, first by oversight, then knowingly; it is settled afterwards.
+  await iris.press('Write down what I did', '.sheet');
+  await iris.page.select('#note-how', 'own-mail');
+  await iris.fill('#note-to', 'ash@quarry.example');
+  await iris.press('Write it down', '.sheet form');
+  await iris.sees('would both reach ash@quarry.example', '.sheet');
+  await iris.isAccessible();
+  await iris.press('I mean it; it is written down', '.sheet form');
+  await iris.press('Write it down', '.sheet form');
+  await iris.sees('By the same way as the other half.', '.sheet');
+  await iris.press('Today', 'nav');
+  await iris.sees('went the same way');
+  await iris.isAccessible();
+  await iris.press('Set another password');
+  await iris.press('It is settled', '.sheet');
+  await iris.page.waitForFunction(() => !document.querySelector('.sheet')?.textContent?.includes('the other half'));
+
+  // A message is kept, and the next one begins with it.
+  await iris.press('Send by mail', '.sheet');
+  await iris.sees('An attachment would go without', '.sheet');
+  await iris.fill('#mail-text', 'House style: {{link}}');
+  await iris.press('Messages that are kept (0)', '.sheet');
+  await iris.fill('[aria-label="Keep what is written, as"]', 'House style');
+  await iris.press('Messages begin with it', '.sheet');
+  await iris.press('Keep it', '.sheet');
+  await iris.sees('House style is kept.');
+  await iris.press('Leave it', '.sheet form');
+  await iris.page.reload();
+  await iris.press('Send by mail', '.sheet');
+  expect(await iris.page.$eval('#mail-text', (e) => (e as HTMLTextAreaElement).value)).toBe('House style: {{link}}');
+  // Whom one wrote to before is suggested.
+  await iris.sees('lena@mill.example', '.sheet .earlier');
+  await iris.isAccessible();
+  await iris.press('Leave it', '.sheet form');
+
+  await iris.press('Withdraw', '.sheet');
+  await iris.press('Tell 2 recipients that it is withdrawn', '.sheet');
+  await iris.press('Send to 2 recipients', '.sheet');
+  await iris.sees('That it is withdrawn is on its way to 2 recipients.');
+  const told = await mails(2);
+  expect(told.map((m) => m.text).join()).toMatch(/does not work any more/);
   expect(iris.errors).toEqual([]);
 });

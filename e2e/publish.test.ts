@@ -70,6 +70,7 @@ it('from a folder on the desk to a visitor holding the right bytes, and to the c
   await iris.isAccessible();
   await iris.press('Publish', '.slip');
   await iris.sees('Hand over', '.slip');
+  await iris.sees('The password, by another channel', '.slip');
   await iris.isAccessible();
   const [link, password] = (await iris.page.$$eval('.handover .value', (e) => e.map((x) => x.textContent))) as [
     string,

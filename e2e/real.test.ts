@@ -116,6 +116,7 @@ it('from a bare machine to a share that a client opens', async () => {
   await iris.press('Put on slip S');
   await iris.press('Publish', '.slip');
   await iris.sees('Hand over', '.slip');
+  await iris.sees('The password, by another channel', '.handover');
   const [link = '', password = ''] = await iris.page.$$eval('.handover .value', (e) =>
     e.map((x) => x.textContent ?? ''),
   );

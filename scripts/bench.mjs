@@ -22,6 +22,7 @@ import { freePort } from './lib/test-database.mjs';
 import { measureRelay } from './bench-relay.mjs';
 import { measureMarks } from './bench-marks.mjs';
 import { measureReach } from './bench-reach.mjs';
+import { measureMail } from './bench-mail.mjs';
 import { measurePeople } from './bench-people.mjs';
 import { fillServer, measureStores } from './bench-stores.mjs';
 import { measureVisits } from './bench-visits.mjs';
@@ -32,7 +33,7 @@ import { fail, say } from './lib/words.mjs';
 const GIB = 1024 ** 3;
 let ROUNDS = 5;
 /** Which parts are measured. */
-let parts = ['transfers', 'stores', 'people', 'visits', 'reach', 'relay', 'marks'];
+let parts = ['transfers', 'stores', 'people', 'mail', 'visits', 'reach', 'relay', 'marks'];
 const work = join(VAR, 'bench');
 const NGINX = existsSync('/usr/sbin/nginx') ? '/usr/sbin/nginx' : 'nginx';
 
@@ -117,6 +118,7 @@ async function measure(stops) {
   if (parts.includes('transfers')) await measureTransfers(tools);
   if (parts.includes('stores')) await measureStores(tools);
   if (parts.includes('people')) await measurePeople(tools);
+  if (parts.includes('mail')) await measureMail(tools);
   if (parts.includes('visits')) await measureVisits(tools);
   const secured = parts.includes('reach') || parts.includes('transfers');
   if (secured) await setUpWayIn(`http://127.0.0.1:${port}`, `http://127.0.0.1:${ports.outside}`);

@@ -182,6 +182,16 @@ async function pictures(origin, stops, empty) {
   await shoot('shares');
   await press('Mill Lane drawings', 'table');
   await shoot('share');
+
+  await page.goto(`${origin}/intakes`);
+  await press('Site photographs, Weir House');
+  await settle();
+  // What waits, beside the list.
+  await page.evaluate(() => {
+    const [sheet, first] = [document.querySelector('.sheet'), document.querySelector('.deposit')];
+    sheet.scrollTop = first.offsetTop - sheet.offsetTop - 40;
+  });
+  await shoot('intakes');
   await press('Reach', 'nav');
   await page.waitForSelector('.matrix');
   await shoot('reach');
@@ -225,7 +235,6 @@ async function pictures(origin, stops, empty) {
   await visitor.type('#password', password);
   await visitor.keyboard.press('Enter');
   await visitor.waitForSelector('.files');
-  await shoot('visitor-files', visitor);
 }
 
 /** Details, the past, search and storage. */

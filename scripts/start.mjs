@@ -115,6 +115,7 @@ export function environment(folder, databaseUrl, ports, host) {
     QUAY_PORT: String(ports.web),
     QUAY_CODE_FILE: join(folder, 'first-start-code'),
     QUAY_SMTP_URL: process.env.QUAY_SMTP_URL ?? '',
+    QUAY_SCANNER: process.env.QUAY_SCANNER ?? '',
     QUAY_MAIL_FROM: process.env.QUAY_MAIL_FROM ?? 'quay@saltmarsh.example',
     ...(existsSync(reachFile) && { QUAY_REACH_FILE: reachFile }),
     QUAY_LOG: process.env.QUAY_LOG ?? 'warn',

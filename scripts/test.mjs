@@ -11,7 +11,7 @@ const PROJECTS = ['unit', 'server', 'browser', 'lab'];
 const PROGRAMS = [
   ...['postgres', 'setpriv', 'bwrap', 'pdftoppm', 'qpdf', 'w3m', 'chromium', 'unzip', '7z', 'curl', 'openssl', 'age'],
   ...['dig', 'named', 'natpmpc', 'upnpc', 'dehydrated', 'promtool', 'socat', 'systemd-analyze', 'exim4', 'oathtool'],
-  ...['slapd', 'ldapmodify'],
+  ...['slapd', 'ldapmodify', 'dovecot', 'swaks', 'flufl.bounce', 'clamd', 'clamdscan'],
 ];
 /** What stands in the networks of the laboratory. */
 const LAB_PROGRAMS = ['nft', 'miniupnpd', 'knotd', 'unbound', 'dnsmasq', 'turnserver', 'pebble', 'nginx'];

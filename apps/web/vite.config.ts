@@ -9,7 +9,7 @@ export default defineConfig({
   // While developing (./quay dev) everything but the application itself is the server's.
   server: {
     proxy: Object.fromEntries(
-      ['/api', '/s', '/reach/probe'].map((path) => [
+      ['/api', '/s', '/h', '/reach/probe'].map((path) => [
         path,
         { target: process.env['QUAY_DEV_SERVER'] ?? 'http://127.0.0.1:4180' },
       ]),
@@ -28,6 +28,7 @@ export default defineConfig({
       input: {
         index: resolve(import.meta.dirname, 'index.html'),
         visitor: resolve(import.meta.dirname, 'visitor.html'),
+        intake: resolve(import.meta.dirname, 'intake.html'),
         'as-visitor': resolve(import.meta.dirname, 'as-visitor.html'),
       },
     },

@@ -27,6 +27,9 @@ export function launch(): Promise<Browser> {
   return puppeteer.connect({ browserWSEndpoint: inject('browser'), defaultViewport: { width: 1280, height: 800 } });
 }
 
+/** A machine that does much else at the time may stand still for half a minute. */
+const LONGEST_WAIT_MS = 60_000;
+
 /** A name of the office's own network (scripts/lib/test-browser.mjs): what is loaded by it is no secure context. */
 export const LAN_NAME = 'quay.lan.test';
 
@@ -46,6 +49,7 @@ export class Person {
     if (/^https:|\/\/(127\.0\.0\.1|localhost)/.test(origin))
       await context.overridePermissions(origin, ['clipboard-read', 'clipboard-write', 'clipboard-sanitized-write']);
     const page = await context.newPage();
+    page.setDefaultTimeout(LONGEST_WAIT_MS);
     await page.emulateMediaFeatures([{ name: 'prefers-reduced-motion', value: 'reduce' }]);
     const downloads = mkdtempSync(join(tmpdir(), 'downloads-'));
     const person = new Person(page, context, downloads, origin);
@@ -133,7 +137,7 @@ export class Person {
                 !e.matches(':disabled') &&
                 (e.getAttribute('aria-label') ?? e.textContent ?? '').replace(/\s+/g, ' ').trim() === name,
             ),
-        { timeout: 30_000, polling: 50 },
+        { timeout: LONGEST_WAIT_MS, polling: 50 },
         within,
         words,
       )
@@ -160,7 +164,7 @@ export class Person {
       .waitForFunction(
         (s: string, w: string) =>
           [...document.querySelectorAll<HTMLElement>(s)].some((e) => (e.innerText ?? e.textContent ?? '').includes(w)),
-        { timeout: 30_000, polling: 50 },
+        { timeout: LONGEST_WAIT_MS, polling: 50 },
         selector,
         words,
       )
@@ -219,7 +223,7 @@ export class Person {
       .waitForFunction(
         (field: string, name: string) =>
           [...document.querySelectorAll<HTMLOptionElement>(`${field} option`)].find((o) => o.textContent === name),
-        { timeout: 30_000, polling: 50 },
+        { timeout: LONGEST_WAIT_MS, polling: 50 },
         selector,
         words,
       )

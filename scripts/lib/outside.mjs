@@ -68,7 +68,8 @@ export async function startOutside(folder, ports, more = {}) {
   };
   const file = join(folder, 'reach.json');
   writeFileSync(file, JSON.stringify(reach, null, 2), { mode: 0o600 });
-  return { ...program, env: { QUAY_REACH_FILE: process.env.QUAY_REACH_FILE ?? file } };
+  const env = { QUAY_REACH_FILE: process.env.QUAY_REACH_FILE ?? file, QUAY_SCANNER: await ask('/api/scanner') };
+  return { ...program, env };
 }
 
 /**

@@ -1,8 +1,10 @@
 import { randomBytes } from 'node:crypto';
+import type { AddressInfo } from 'node:net';
 import { createServer, type IncomingMessage, type ServerResponse } from 'node:http';
 import { listPage, mailPage } from './mail/page.js';
 import { mailServer } from './mail/server.js';
 import { Mailbox } from './mail/state.js';
+import { scannerServer } from './scanner/server.js';
 import { textsPage } from './texts/page.js';
 import { TextBox } from './texts/state.js';
 import { measure, readAsk } from '@quay/probe';
@@ -88,6 +90,8 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
   else if (path === '/probes') send(200, html, await askProbe(new URL(req.url ?? '/', 'http://here').searchParams));
   else if (path === '/texts') send(200, html, textsPage(texts.list()));
   else if (path === '/api/texts') send(200, 'application/json', JSON.stringify(texts.list()));
+  else if (path === '/api/scanner')
+    send(200, 'text/plain; charset=utf-8', `${HOST}:${(scanner.address() as AddressInfo).port}`);
   else if (path === '/mail') send(200, html, listPage(mailbox.list()));
   else if (path === '/api/mail') send(200, 'application/json', JSON.stringify(mailbox.list()));
   else if (mail) send(200, html, mailPage(mail));
@@ -133,8 +137,12 @@ const smtp = mailServer(mailbox);
 smtp.on('error', () => undefined);
 web.once('error', fail);
 smtp.server.once('error', fail);
+const scanner = scannerServer();
+scanner.once('error', fail);
 smtp.listen(number('OUTSIDE_SMTP_PORT', 4182), HOST, () => {
-  web.listen(webPort, HOST, () => process.send?.({ ready: true }));
+  scanner.listen(number('OUTSIDE_SCANNER_PORT', 0), HOST, () => {
+    web.listen(webPort, HOST, () => process.send?.({ ready: true }));
+  });
 });
 process.on('disconnect', () => process.exit(0));
 process.on('SIGTERM', () => process.exit(0));

@@ -21,6 +21,7 @@ import { Share, ShareItem } from './shares/shares.entity.js';
 import { SettingsModule } from './settings/settings.module.js';
 import { SetupModule } from './setup/setup.module.js';
 import { HandOverModule } from './hand-over/hand-over.module.js';
+import { IntakesModule } from './intakes/intakes.module.js';
 import { SharesModule } from './shares/shares.module.js';
 import { FileVersion, Node, Store } from './stores/stores.entity.js';
 import { StoresModule } from './stores/stores.module.js';
@@ -64,6 +65,7 @@ export class AppModule {
         BackupsModule,
         SharesModule,
         HandOverModule,
+        IntakesModule,
         ReachModule,
         LiveModule,
         VisitsModule,

@@ -159,6 +159,8 @@ function may(actor: Actor, allowed: Allowed, where: Where, route: string): boole
       );
     case 'publish':
       return hasDuty(actor, 'publish-outside') && can(actor, 'publish', where);
+    case 'ask-for-files':
+      return hasDuty(actor, 'ask-outside') && can(actor, 'publish', where);
     case 'see-access':
       return actor === 'admin' ? where !== 'home' : can(actor, 'see', where);
     case 'manage-access':
@@ -290,6 +292,11 @@ describe('every kind of event', () => {
     preview: { event: (t) => ({ topic: 'preview', id: t.file }), common: [...STAFF_HERE], home: ['owner'] },
     store: { event: (t) => ({ topic: 'store', id: t.storeId }), common: ['beside', ...STAFF_HERE], home: ['owner'] },
     share: { event: (t) => ({ topic: 'share', id: t.share.id }), common: ['admin'], home: ['admin', 'owner'] },
+    intake: {
+      event: (t) => ({ topic: 'intake', id: t.intake.id }),
+      common: ['manage', 'admin'],
+      home: ['admin', 'owner'],
+    },
     ledger: {
       event: (t) => ({ topic: 'ledger', id: 'share.visited', personId: null, shareId: t.share.id }),
       common: ['admin'],

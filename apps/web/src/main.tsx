@@ -14,6 +14,7 @@ import { Failure, SkeletonRows } from './ui/states';
 // Each place is loaded when somebody first goes there.
 const Begin = lazy(() => import('./places/begin').then((m) => ({ default: m.Begin })));
 const Account = lazy(() => import('./places/account').then((m) => ({ default: m.Account })));
+const Intakes = lazy(() => import('./places/intakes').then((m) => ({ default: m.Intakes })));
 const Ledger = lazy(() => import('./places/ledger').then((m) => ({ default: m.Ledger })));
 const PeoplePlace = lazy(() => import('./places/people').then((m) => ({ default: m.PeoplePlace })));
 const Reach = lazy(() => import('./places/reach').then((m) => ({ default: m.Reach })));
@@ -122,6 +123,8 @@ createRoot(document.getElementById('root') as HTMLElement).render(
             <Route path="/stores/:storeId/trash" element={<Trash />} />
             <Route path="/shares" element={<Shares />} />
             <Route path="/shares/:shareId" element={<Shares />} />
+            <Route path="/intakes" element={<Intakes />} />
+            <Route path="/intakes/:intakeId" element={<Intakes />} />
             <Route path="/reach" element={<Reach />} />
             <Route path="/reach/plan" element={<ReachPlan />} />
             <Route path="/reach/addresses/:addressId" element={<Reach />} />

@@ -20,3 +20,4 @@ export * from './work.js';
 export * from './settings.js';
 export * from './setup.js';
 export * from './hand-over.js';
+export * from './intakes.js';

@@ -9,6 +9,8 @@ export const APP_PAGES = [
   '/stores/*rest',
   '/shares',
   '/shares/*rest',
+  '/intakes',
+  '/intakes/*rest',
   '/reach',
   '/reach/plan',
   '/reach/addresses/*rest',

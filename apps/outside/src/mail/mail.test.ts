@@ -1,5 +1,7 @@
 import { createTransport } from 'nodemailer';
+import { execFile } from 'node:child_process';
 import type { AddressInfo } from 'node:net';
+import { promisify } from 'node:util';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { listPage, mailPage } from './page.js';
 import { mailServer } from './server.js';
@@ -41,5 +43,22 @@ describe('the mail catcher', () => {
     for (const n of [1, 2, 3]) await send(`mail ${n}`);
     expect(mailbox.list().map((m) => m.subject)).toEqual(['mail 3', 'mail 2', 'mail 1']);
     expect([mailbox.get(4)?.subject, mailbox.get(1)]).toEqual(['mail 3', null]);
+  });
+  it('takes what Debian’s swaks hands in, with a body of eight bits and without', async () => {
+    const swaks = (...more: string[]) =>
+      promisify(execFile)('swaks', [
+        ...['--server', '127.0.0.1', '--port', String(port), '--from', 'a@mill.example', '--to', 'b@quarry.example'],
+        ...more,
+      ]);
+    const { stdout } = await swaks('--header', 'Subject: eight bits', '--body', 'Grüße an alle');
+    expect(stdout).toMatch(/<- {2}250 /);
+    expect(stdout).toContain('8BITMIME');
+    expect(mailbox.list()[0]).toMatchObject({ subject: 'eight bits', to: ['b@quarry.example'] });
+    expect(mailbox.list()[0]?.text).toContain('Grüße an alle');
+    // Nothing that it sends ends it: a client that leaves in the middle, and one with nonsense in its addresses.
+    await swaks('--quit-after', 'RCPT');
+    await expect(swaks('--to', 'no address at all')).rejects.toThrow();
+    await swaks('--header', 'Subject: still there');
+    expect(mailbox.list()[0]?.subject).toBe('still there');
   });
 });

@@ -1,10 +1,11 @@
 import { invitationText } from '@quay/relay';
-import type { ShareSheet } from '@quay/contract';
+import type { IntakeSheet, ShareSheet } from '@quay/contract';
 import { DIRECTORY_SCHEMAS, NO_GUARDRAILS } from '@quay/core';
 import { randomBytes, randomUUID } from 'node:crypto';
 import { dirname, join } from 'node:path';
 import { PNG } from 'pngjs';
 import { folder, storeOf } from './acts.js';
+import { askForFiles, handIn, intakeAsked, NO_ANSWERS, outsider, sendFile } from './intakes.js';
 import type { Client, TestOffice } from './office.js';
 
 /** Things that a request can name, all in one store, made anew for each request that uses them up. */
@@ -29,6 +30,9 @@ export interface Things {
   share: ShareSheet & { token: string };
   /** A complete upload whose name was taken. */
   upload: string;
+  intake: IntakeSheet & { token: string };
+  /** Something that waits, its file, and its receipt. */
+  deposit: { id: string; file: string; receipt: string };
   at: string;
 }
 
@@ -335,8 +339,44 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   }),
   'POST /api/shares/:id/hand-overs': (t) => ({
     path: `/api/shares/${t.share.id}/hand-overs`,
-    body: { what: 'link', channel: 'telephone', recipient: 'Lena' },
+    body: { what: 'link', channel: 'telephone', to: ['Lena'] },
   }),
+  'POST /api/shares/:id/hand-overs/text': (t) => ({
+    path: `/api/shares/${t.share.id}/hand-overs/text`,
+    body: { sendingId: t.share.id, to: ['+447700900123'], what: 'link' },
+    also: [409],
+  }),
+  'GET /api/shares/:id/hand-overs/sheet.pdf': (t) => ({ path: `/api/shares/${t.share.id}/hand-overs/sheet.pdf` }),
+  'PATCH /api/shares/:id/hand-overs/:handOverId': (t) => ({
+    path: `/api/shares/${t.share.id}/hand-overs/${t.share.id}`,
+    body: { settled: true },
+    also: [404],
+  }),
+  'GET /api/hand-overs/needing': () => ({ path: '/api/hand-overs/needing' }),
+  'GET /api/hand-overs/recipients': () => ({ path: '/api/hand-overs/recipients' }),
+  'POST /api/hand-overs/recipients/forget': () => ({
+    path: '/api/hand-overs/recipients/forget',
+    body: { recipient: 'lena@mill.example' },
+  }),
+  'GET /api/message-templates': () => ({ path: '/api/message-templates' }),
+  'POST /api/message-templates': () => ({
+    path: '/api/message-templates',
+    body: { name: `Plain ${randomUUID()}`, subject: '{{title}}', text: '{{link}}', office: false },
+  }),
+  'PUT /api/message-templates/:id': (t) => ({
+    path: `/api/message-templates/${t.share.id}`,
+    body: { name: 'Plain', subject: '{{title}}', text: '{{link}}', office: false },
+    also: [404],
+  }),
+  'DELETE /api/message-templates/:id': (t) => ({ path: `/api/message-templates/${t.share.id}`, also: [404] }),
+  'GET /api/settings/mail-returns': () => ({ path: '/api/settings/mail-returns' }),
+  // Nothing answers there.
+  'PUT /api/settings/mail-returns': () => ({
+    path: '/api/settings/mail-returns',
+    body: { host: 'localhost', port: 9, encryption: 'tls', user: 'quay', password: 'oar', folder: 'INBOX' },
+    also: [409],
+  }),
+  'DELETE /api/settings/mail-returns': () => ({ path: '/api/settings/mail-returns' }),
   'GET /api/shares/view': () => ({ path: '/api/shares/view' }),
   'PUT /api/shares/view': () => ({ path: '/api/shares/view', body: { columns: ['guards'], filters: [] } }),
   'GET /api/shares/tidy': () => ({ path: '/api/shares/tidy' }),
@@ -428,6 +468,58 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   }),
   'GET /api/files/:id/content': (t) => ({ path: `/api/files/${t.file}/content` }),
   'GET /api/archive': (t) => ({ path: `/api/archive?ids=${t.folder}` }),
+  'GET /api/intakes': () => ({ path: '/api/intakes' }),
+  'POST /api/intakes': (t) => ({ path: '/api/intakes', body: intakeAsked(t.folder) }),
+  'GET /api/intakes/:id': (t) => ({ path: `/api/intakes/${t.intake.id}` }),
+  'PATCH /api/intakes/:id': (t) => ({ path: `/api/intakes/${t.intake.id}`, body: { title: 'Example' } }),
+  'GET /api/deposits/:id': (t) => ({ path: `/api/deposits/${t.deposit.id}` }),
+  'GET /api/deposits/:id/files/:fileId/content': (t) => ({
+    path: `/api/deposits/${t.deposit.id}/files/${t.deposit.file}/content`,
+    // Whoever may is told that something was decided about it by then.
+    also: [410],
+  }),
+  'POST /api/deposits/:id/accept': (t) => ({
+    ...{ path: `/api/deposits/${t.deposit.id}/accept`, body: {}, also: [409] },
+  }),
+  'POST /api/deposits/:id/refuse': (t) => ({
+    ...{ path: `/api/deposits/${t.deposit.id}/refuse`, body: { reason: 'Not ours.' }, also: [409] },
+  }),
+  'GET /h/:token': (t) => ({ path: `/h/${t.intake.token}` }),
+  'GET /h/:token/door': (t) => ({ path: `/h/${t.intake.token}/door` }),
+  'POST /h/:token/begin': (t) => ({ path: `/h/${t.intake.token}/begin`, body: { password: null } }),
+  'GET /h/:token/logo': (t) => ({ path: `/h/${t.intake.token}/logo`, also: [404] }),
+  // Whoever has not begun is told so.
+  'POST /h/:token/uploads': (t) => ({
+    ...{ path: `/h/${t.intake.token}/uploads`, also: [401] },
+    headers: {
+      'Tus-Resumable': '1.0.0',
+      'Upload-Length': '1',
+      'Upload-Metadata': `name ${Buffer.from('a.txt').toString('base64')}`,
+    },
+  }),
+  'HEAD /h/:token/uploads/:id': (t) => ({
+    ...{
+      path: `/h/${t.intake.token}/uploads/${randomUUID()}`,
+      headers: { 'Tus-Resumable': '1.0.0' },
+      also: [401, 404],
+    },
+  }),
+  'PATCH /h/:token/uploads/:id': (t) => ({
+    ...{ path: `/h/${t.intake.token}/uploads/${randomUUID()}`, raw: Buffer.from('x'), also: [401, 404] },
+    headers: {
+      ...{ 'Tus-Resumable': '1.0.0', 'Upload-Offset': '0', 'Content-Type': 'application/offset+octet-stream' },
+    },
+  }),
+  'DELETE /h/:token/uploads/:id': (t) => ({
+    ...{
+      path: `/h/${t.intake.token}/uploads/${randomUUID()}`,
+      headers: { 'Tus-Resumable': '1.0.0' },
+      also: [401, 404],
+    },
+  }),
+  'POST /h/:token/hand-in': (t) => ({ path: `/h/${t.intake.token}/hand-in`, body: NO_ANSWERS, also: [401] }),
+  'GET /h/:token/receipt/:key': (t) => ({ path: `/h/${t.intake.token}/${t.deposit.receipt}` }),
+  'GET /h/:token/receipt/:key/SHA256SUMS': (t) => ({ path: `/h/${t.intake.token}/${t.deposit.receipt}/SHA256SUMS` }),
   'GET /s/:token': (t) => ({ path: `/s/${t.share.token}` }),
   'GET /s/:token/plain': (t) => ({ path: `/s/${t.share.token}/plain` }),
   'POST /s/:token/plain': (t) => ({ path: `/s/${t.share.token}/plain` }),
@@ -674,8 +766,25 @@ export async function makeThings(office: TestOffice, by: Client, rootId: string)
     dutySet,
     share: await office.publish(by, [text.find((i) => i.name === 'text.txt')?.id ?? file]),
     upload: await takenUpload(by, inner, 'text.txt'),
+    ...(await intakeThings(office, by, inner)),
     at,
   };
+}
+
+/** An intake, and what somebody handed in there. */
+async function intakeThings(
+  office: TestOffice,
+  by: Client,
+  folderId: string,
+): Promise<Pick<Things, 'intake' | 'deposit'>> {
+  const intake = await askForFiles(by, folderId);
+  const somebody = await outsider(office, intake.token);
+  await sendFile(somebody, 'example.txt', Buffer.from('example'));
+  const { path } = (await handIn(somebody)).body;
+  const sheet = await by.ask<IntakeSheet>('GET', `/api/intakes/${intake.id}`);
+  const [deposit] = sheet.body.handedIn;
+  const file = deposit?.files[0]?.id ?? '';
+  return { intake, deposit: { id: deposit?.id ?? '', file, receipt: path } };
 }
 
 /** An upload that has arrived whole and waits, because its name was taken. */

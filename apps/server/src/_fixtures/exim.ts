@@ -1,10 +1,9 @@
-import { execFileSync, spawn } from 'node:child_process';
+import { execFileSync, spawn, type ChildProcess } from 'node:child_process';
 import { mkdirSync, readdirSync, readFileSync, writeFileSync } from 'node:fs';
-import { connect } from 'node:net';
 import { userInfo } from 'node:os';
 import { join } from 'node:path';
 import { vi } from 'vitest';
-import { freePort } from './free-port.js';
+import { answers, freePort } from './free-port.js';
 
 /** A mail server that wants STARTTLS, then a name and a password; what it takes stays in its queue. */
 export interface Exim {
@@ -57,8 +56,7 @@ plain:
   server_set_id = $auth2
 `,
   );
-  const exim = spawn('/usr/sbin/exim4', ['-C', join(folder, 'exim.conf'), '-bdf'], { stdio: 'ignore' });
-  await vi.waitFor(() => answers(port), 60_000);
+  const exim = await serve(folder, port);
   return {
     ...{ port, user: 'quay', password: 'oar-lantern-42', authority: join(folder, 'ca.pem') },
     queue: () =>
@@ -66,19 +64,68 @@ plain:
         .filter((name) => /-[HD]$/.test(name))
         .map((name) => readFileSync(join(spool, name), 'utf8'))
         .join('\n'),
-    stop: () =>
-      new Promise((resolve) => {
-        exim.once('exit', () => resolve());
-        exim.kill();
-      }),
+    stop: () => ended(exim),
   };
 }
 
-const answers = (at: number) =>
-  new Promise<void>((resolve, reject) => {
-    const socket = connect(at, '127.0.0.1', () => {
-      socket.destroy();
-      resolve();
-    });
-    socket.once('error', reject);
+async function serve(folder: string, port: number): Promise<ChildProcess> {
+  const exim = spawn('/usr/sbin/exim4', ['-C', join(folder, 'exim.conf'), '-bdf'], { stdio: 'ignore' });
+  await vi.waitFor(() => answers(port), 60_000);
+  return exim;
+}
+
+const ended = (exim: ChildProcess) =>
+  new Promise<void>((resolve) => {
+    exim.once('exit', () => resolve());
+    exim.kill();
   });
+
+/**
+ * The same program as a mail server that takes mail for everybody and finds out later that nobody at mill.example is
+ * there: what it sends back goes into a maildir.
+ */
+export async function startReturningExim(
+  folder: string,
+  maildir: string,
+): Promise<{ url: string; stop: () => Promise<void> }> {
+  const port = await freePort();
+  for (const name of ['spool', 'log']) mkdirSync(join(folder, name), { recursive: true });
+  const { username } = userInfo();
+  writeFileSync(
+    join(folder, 'exim.conf'),
+    `primary_hostname = mail.saltmarsh.example
+spool_directory = ${folder}/spool
+log_file_path = ${folder}/log/%slog
+exim_user = ${username}
+exim_group = ${username}
+local_interfaces = 127.0.0.1
+daemon_smtp_ports = ${port}
+tls_advertise_hosts =
+domainlist local_domains = saltmarsh.example
+acl_smtp_rcpt = accept
+acl_smtp_data = accept
+bounce_return_message = true
+begin routers
+gone:
+  driver = redirect
+  domains = mill.example
+  allow_fail
+  data = :fail: 550 5.1.1 nobody of that name
+kept:
+  driver = accept
+  transport = kept
+begin transports
+kept:
+  driver = appendfile
+  directory = ${maildir}
+  maildir_format
+  create_directory = false
+  user = mail
+  group = mail
+  mode = 0666
+  mode_fail_narrower = false
+`,
+  );
+  const exim = await serve(folder, port);
+  return { url: `smtp://127.0.0.1:${port}`, stop: () => ended(exim) };
+}

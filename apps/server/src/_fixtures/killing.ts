@@ -126,7 +126,7 @@ export async function killedWhile(
   expect(
     await db.query(
       `SELECT id FROM room_held
-        WHERE upload_id IS NULL AND (ends_at IS NULL OR ends_at > now() + interval '90 seconds')`,
+        WHERE upload_id IS NULL AND deposit_file_id IS NULL AND (ends_at IS NULL OR ends_at > now() + interval '90 seconds')`,
     ),
   ).toEqual([]);
   await db.destroy();

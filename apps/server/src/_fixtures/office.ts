@@ -176,6 +176,7 @@ export async function openOffice(part: Partial<Config> = {}, furnished = true): 
     logLevel: 'silent',
     metrics: { listen: null, token: null },
     previewsSocket: null,
+    scanner: null,
     keepFreeBytes: 0,
     clockAheadMs: 0,
     pace: PACE,
@@ -239,8 +240,10 @@ async function whatIsLeft(app: NestExpressApplication, config: Config, bytes: bo
     const open = await db.query<{ query: string }[]>(
       `SELECT query FROM pg_stat_activity WHERE datname = current_database() AND state LIKE 'idle in transaction%'`,
     );
-    const held = await db.query<{ id: string }[]>('SELECT id FROM room_held WHERE upload_id IS NULL');
-    const uploads = await db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL');
+    const held = await db.query<{ id: string }[]>('SELECT id FROM room_held WHERE ends_at IS NOT NULL');
+    const uploads = await db.query<{ id: string }[]>(
+      'SELECT id FROM upload WHERE answer IS NULL UNION SELECT id FROM deposit_file WHERE sha256 IS NULL',
+    );
     const files = readdirSync(join(config.blobRoot, 'tmp')).filter((n) => !uploads.some((u) => n === `part-${u.id}`));
     const { violations } = await checkInvariants(db, app.get<BlobStore>(BLOBS), bytes);
     const left = [

@@ -279,9 +279,13 @@ export async function reachOfRoots(m: EntityManager, personId: string): Promise<
 }
 
 /** What {@link isSeen} says, of what has been asked already. */
-export function seenIn(reach: ReachOfRoots, { kind, root, ownOf }: AccessPlace, personId: string): boolean {
+export const seenIn = (reach: ReachOfRoots, place: AccessPlace, personId: string): boolean =>
+  (bitsReached(reach, place, personId) & (place.kind === 'folder' ? FOLDER_SEEN : SEEN)) !== 0;
+
+/** What {@link bitsOn} says, of what has been asked already. */
+export function bitsReached(reach: ReachOfRoots, { root, ownOf }: AccessPlace, personId: string): number {
   const { acts, own } = reach.roots.get(root) ?? { acts: 0, own: 0 };
-  return ((ownOf === personId ? own : acts) & (kind === 'folder' ? FOLDER_SEEN : SEEN)) !== 0;
+  return ownOf === personId ? own : acts;
 }
 
 export async function seesNode(m: EntityManager, personId: string, nodeId: string): Promise<boolean> {

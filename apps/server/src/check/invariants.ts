@@ -185,6 +185,29 @@ const QUERIES: [rule: string, sql: string][] = [
     'room is set aside only for uploads that have not ended',
     `SELECT h.id::text AS what FROM room_held h JOIN upload u ON u.id = h.upload_id WHERE u.answer IS NOT NULL`,
   ],
+  [
+    'room is held for what was handed in as long as nothing is decided about it',
+    `SELECT f.id::text AS what FROM deposit_file f LEFT JOIN room_held h ON h.deposit_file_id = f.id
+      WHERE (h.id IS NOT NULL AND f.decided IS NOT NULL)
+         OR (f.blob_sha256 IS NOT NULL AND f.size_bytes > 0 AND h.held_bytes IS DISTINCT FROM f.size_bytes)`,
+  ],
+  [
+    'what waits in a tray is there, and what is decided is not',
+    `SELECT id::text AS what FROM deposit_file
+      WHERE sha256 IS NOT NULL AND (blob_sha256 IS NOT NULL) <> (decided IS NULL)`,
+  ],
+  [
+    'a deposit counts its files',
+    `SELECT d.id::text AS what FROM deposit d LEFT JOIN LATERAL (
+       SELECT count(*) AS files, coalesce(sum(size_bytes), 0) AS bytes FROM deposit_file f WHERE f.deposit_id = d.id) c
+         ON true WHERE (d.files, d.bytes) <> (c.files, c.bytes)`,
+  ],
+  [
+    'an intake counts what was handed in and not refused',
+    `SELECT i.id::text AS what FROM intake i WHERE i.taken_bytes <> (
+       SELECT coalesce(sum(f.size_bytes), 0) FROM deposit d JOIN deposit_file f ON f.deposit_id = d.id
+        WHERE d.intake_id = i.id AND f.decided IS DISTINCT FROM 'refused')`,
+  ],
 ];
 
 /** What must hold within the database alone; at most twenty that break each rule. */

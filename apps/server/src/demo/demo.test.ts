@@ -11,6 +11,7 @@ import { freshDatabase } from '../_fixtures/office.js';
 import { loadAskers, loadChain } from '../access/access-facts.js';
 import { ENTITIES } from '../app.module.js';
 import { bodyOf, LedgerEntry } from '../ledger/ledger.entity.js';
+import { checkRows } from '../check/invariants.js';
 import { DiskBlobStore } from '../platform/blobs/disk-blob-store.js';
 import { dataSourceOptions, migrate } from '../platform/database/database.js';
 import { factsOf, sharesById } from '../shares/shares.queries.js';
@@ -55,6 +56,14 @@ describe('the demo office', () => {
     for (const state of ['open', 'scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'] as ShareState[])
       expect(states.filter((s) => s === state).length, state).toBeGreaterThanOrEqual(2);
     expect(states.filter((s) => s === 'open')).toHaveLength(14);
+  });
+  it('has ten intakes in the states that there are, and deposits that wait, and what holds of them', async () => {
+    const counts = async (sql: string) =>
+      (await db.query<{ n: number }[]>(`SELECT count(*)::int AS n FROM ${sql}`))[0]?.n;
+    expect(await counts('intake')).toBe(10);
+    expect(await counts(`deposit WHERE state = 'waiting'`)).toBe(5);
+    expect(await counts(`deposit_file WHERE verdict = 'program' AND decided IS NULL`)).toBe(1);
+    expect(await checkRows(db)).toEqual([]);
   });
   it('has groups in groups, grants on folders, one that ended, one that will, and a folder that takes nothing over', async () => {
     const askers = await loadAskers(db.manager, null);

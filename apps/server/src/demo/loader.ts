@@ -9,6 +9,8 @@ import type { BlobStore } from '../platform/blobs/blob-store.js';
 import { changeLogo } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { seal, secretHash } from '../platform/seal.js';
+import { loadHandOvers } from './hand-overs.js';
+import { loadIntakes } from './intakes.js';
 import type { Random } from './random.js';
 import { officeLogo } from './sample-files.js';
 import {
@@ -95,6 +97,8 @@ export async function loadDemo(
     await loadLabels(loading);
     await loadUse(loading);
     everyday(loading);
+    await loadHandOvers(loading);
+    await loadIntakes(loading, passwordHash);
     return { files: files.length, shares: SHARES.length, entries: await writeLedger(loading) };
   });
 }

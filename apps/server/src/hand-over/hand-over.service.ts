@@ -1,48 +1,59 @@
 import { Inject, Injectable } from '@nestjs/common';
 import {
-  addressText,
   attachAdvice,
   DEFAULT_MESSAGE,
   HAND_OVER_CHANNEL_WORDS,
-  HAND_OVERS_PER_HOUR,
-  itemLines,
-  messageFault,
-  messageHtml,
-  messageSubject,
-  messageText,
   outdatedWords,
-  shareLink,
+  sameWayWords,
   someNames,
   wentTheSameWay,
-  windowWords,
-  type MessageValues,
-  type ToldFacts,
+  type Way,
 } from '@quay/core';
-import { canonicalAddress } from '@quay/core/recipients';
-import type { HandOverByMail, HandOverRow, HandOvers, NoteHandOver } from '@quay/contract';
-import { createHash } from 'node:crypto';
+import { canonicalRecipient, type Addressee } from '@quay/core/recipients';
+import type { HandOverFinding, HandOverRow, HandOvers, KnownAddressee, NoteHandOver } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
 import { LedgerService } from '../ledger/ledger.service.js';
-import { requireDuty } from '../people/duties.js';
-import { mailAddressOf } from '../people/people.queries.js';
 import type { Who } from '../people/who.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
-import { invalidField, Problem } from '../platform/problems/problem.js';
-import { unseal } from '../platform/seal.js';
-import { factsOf, holdOne, itemsOf, stateOf, type ShareRecord } from '../shares/shares.queries.js';
+import { invalidField, notFound } from '../platform/problems/problem.js';
+import { TextMessages } from '../platform/text-messages.js';
+import { seenAmong } from '../shares/seen.js';
+import { holdOne, itemsOf, sharesById, stateOf, type ShareRecord } from '../shares/shares.queries.js';
 import { SharesService } from '../shares/shares.service.js';
 import { actorOf } from '../stores/names.js';
-import { handOversOf, keepHandOver, recipientsOf, sentSince } from './hand-over.queries.js';
+import { attachBarredBy, COMMON_LIMITS } from './attaching.js';
+import {
+  forget,
+  handOversOf,
+  keepHandOver,
+  knownRecipients,
+  needingOf,
+  remember,
+  settle,
+  settleEarlier,
+  waysTo,
+  type HandOver,
+} from './hand-over.queries.js';
+import { beginsWith } from './message-templates.queries.js';
+import { messageValues, toldOf } from './told.js';
 
-const HOUR_MS = 3_600_000;
+const DAY_MS = 86_400_000;
+/** What went wrong with a hand-over is told on Today for so long. */
+const NEEDING_MS = 7 * DAY_MS;
+const MOST_NEEDING = 50;
 /** Rows that a sheet shows, the last. */
 const MOST_SHOWN = 300;
+const MOST_KNOWN = 300;
+
+/** How something went to somebody, to be written down. */
+export type Done = Pick<HandOver, 'what' | 'channel' | 'recipient' | 'name'> &
+  Partial<Pick<HandOver, 'sendingId' | 'mailId' | 'textId' | 'sameWay'>>;
 
 /** How link and password of a share reach those whom they are for, and what became of that. */
 @Injectable()
@@ -54,6 +65,7 @@ export class HandOverService {
     private readonly events: Events,
     private readonly ledger: LedgerService,
     private readonly mail: Mail,
+    private readonly texts: TextMessages,
     private readonly office: Office,
     private readonly shares: SharesService,
     @Inject(CONFIG) private readonly config: Config,
@@ -63,173 +75,152 @@ export class HandOverService {
   async of(who: Who, shareId: string): Promise<HandOvers> {
     const share = await this.shares.open(who, shareId);
     await this.access.ensure(who);
-    const items = await itemsOf(this.db.manager, who.personId, shareId);
+    const m = this.db.manager;
+    const items = await itemsOf(m, who.personId, shareId);
+    const sizes = items.every((i) => i.kind === 'file') ? items.map((i) => i.sizeBytes ?? 0) : [];
+    const [{ zone }, { name: office }, rows] = await Promise.all([
+      this.office.settings(),
+      this.office.toVisitors(),
+      this.rows(share),
+    ]);
     return {
-      canMail: await this.mail.canSend(this.db.manager),
-      template: DEFAULT_MESSAGE,
-      values: await this.valuesOf(who, share, items),
-      attach: attachAdvice({
-        sizes: items.every((i) => i.kind === 'file') ? items.map((i) => i.sizeBytes ?? 0) : [],
-        ...{ recipients: 1, limitBytes: null, uploadMbit: null },
+      canMail: await this.mail.canSend(m),
+      canText: await this.texts.canSend(m),
+      template: (await beginsWith(m, who.personId)) ?? DEFAULT_MESSAGE,
+      values: messageValues(share, {
+        ...{ now: this.clock.now(), zone, sender: who.name, sealingKey: this.config.sealingKey, items },
       }),
-      rows: await this.rows(share),
+      office,
+      attach: { ...attachAdvice({ sizes, recipients: 1, ...COMMON_LIMITS }), barred: attachBarredBy(share) },
+      rows: rows.slice(0, MOST_SHOWN),
+      more: rows.length > MOST_SHOWN,
     };
-  }
-
-  /**
-   * Sends the link by mail, to each by themselves. The same sending that arrives twice is one.
-   * @throws Problem message.*, recipient.address, share.over, mail.none, duty.missing
-   */
-  async byMail(who: Who, shareId: string, asked: HandOverByMail): Promise<HandOvers> {
-    requireDuty(who, 'publish-outside');
-    const share = await this.shares.open(who, shareId);
-    const fault = messageFault(asked);
-    if (fault) throw invalidField(fault.field, fault.code, fault.words);
-    const to = recipientsFrom(asked.to);
-    this.requireOpenSoon(share);
-    if (!(await this.mail.canSend(this.db.manager)))
-      throw new Problem(
-        'conflict',
-        'mail.none',
-        'There is no mail server that mail could be handed to. Whoever runs the server names one under Settings.',
-      );
-    await this.requireFewEnough(who, to.length);
-    await this.access.ensure(who);
-    const items = await itemsOf(this.db.manager, who.personId, shareId);
-    const values = await this.valuesOf(who, share, items);
-    const own = await mailAddressOf(this.db.manager, who.personId);
-    const { name: office } = await this.office.toVisitors();
-    const message = {
-      subject: messageSubject(asked, values),
-      text: messageText(asked, values),
-      html: messageHtml(asked, values, office),
-      ...(own && { replyTo: own }),
-      senderName: `${who.name}, ${office}`,
-      // What somebody shares from their home is not for whoever looks after the mail.
-      shownAs: `A link of ${who.name}`,
-    };
-    await this.events.change(async (tx) => {
-      await holdOne(tx, share.id);
-      const sent = await recipientsOf(tx, asked.sendingId);
-      const fresh = to.filter((address) => !sent.has(address));
-      if (fresh.length === 0) return;
-      for (const address of fresh) {
-        const mailId = await this.mail.handIn(tx, { to: address, ...message });
-        await this.keep(tx, who, share, { what: 'link', channel: 'mail', recipient: address }, { ...asked, mailId });
-      }
-      if (asked.copyToMe && own && !fresh.includes(own)) await this.mail.handIn(tx, { to: own, ...message });
-      await this.events.tell(tx, { topic: 'share', id: share.id });
-      await this.ledger.append(tx, {
-        kind: 'share.handed-over',
-        actor: actorOf(who),
-        shareId: share.id,
-        detail: { title: share.title, what: 'link', how: HAND_OVER_CHANNEL_WORDS.mail, to: someNames(fresh) },
-      });
-    });
-    this.mail.hurry();
-    return this.of(who, shareId);
   }
 
   /** Writes down what somebody did by themselves. @throws Problem hand-over.same-way */
-  async note(who: Who, shareId: string, { what, channel, recipient, sameWayMeant }: NoteHandOver): Promise<HandOvers> {
-    const share = await this.shares.open(who, shareId);
-    const next = { what, channel, recipient: canonicalAddress(recipient) ?? recipient };
+  async note(who: Who, shareId: string, { what, channel, to, sameWayMeant }: NoteHandOver): Promise<HandOvers> {
+    await this.shares.open(who, shareId);
+    const people = to.map((text): Addressee => ({ value: canonicalRecipient(text) ?? text, name: '' }));
     await this.events.change(async (tx) => {
-      await holdOne(tx, share.id);
-      const before = await handOversOf(tx, share.id, MOST_SHOWN);
-      const isSameWay = wentTheSameWay(before, next);
-      if (isSameWay && !sameWayMeant)
-        throw invalidField(
-          'channel',
-          'hand-over.same-way',
-          `Link and password would both reach ${next.recipient} ${HAND_OVER_CHANNEL_WORDS[channel]}: whoever reads one reads the other. Take another way, or say that you mean it.`,
-        );
-      await this.keep(tx, who, share, next, null);
-      await this.events.tell(tx, { topic: 'share', id: share.id });
-      await this.ledger.append(tx, {
-        kind: isSameWay ? 'share.handed-over-same-way' : 'share.handed-over',
-        actor: actorOf(who),
-        shareId: share.id,
-        detail: {
-          ...{ title: share.title, what, how: HAND_OVER_CHANNEL_WORDS[channel] },
-          to: next.recipient || 'nobody in particular',
-        },
-      });
+      await holdOne(tx, shareId);
+      const share = await this.shares.open(who, shareId, tx);
+      const named = people.length === 0 ? [{ value: '', name: '' }] : people;
+      const isSameWay = await this.requireOtherWay(tx, shareId, { what, channel, people: named, sameWayMeant });
+      for (const { value, name } of named)
+        await this.keep(tx, who, share, { what, channel, recipient: value, name, sameWay: isSameWay.has(value) });
+      await this.tell(tx, who, share, { what, channel, people, sameWay: isSameWay.size > 0 });
     });
     return this.of(who, shareId);
   }
 
-  private async keep(
+  /** That nothing more is to be done about one that went wrong, or that something is. @throws Problem not-found */
+  async settle(who: Who, shareId: string, id: string, settled: boolean): Promise<HandOvers> {
+    await this.shares.open(who, shareId);
+    await this.events.change(async (tx) => {
+      if (!(await settle(tx, shareId, id, settled ? this.clock.date() : null))) throw notFound('This hand-over');
+      await this.events.tell(tx, { topic: 'share', id: shareId });
+    });
+    return this.of(who, shareId);
+  }
+
+  /** What somebody handed over that needs a hand still: of shares that they see, and that somebody could come by. */
+  async needing(who: Who): Promise<HandOverFinding[]> {
+    const m = this.db.manager;
+    const now = this.clock.now();
+    const found = await needingOf(m, who.personId, new Date(now - NEEDING_MS), MOST_NEEDING);
+    const records = await sharesById(m, this.clock.date(), [...new Set(found.map((f) => f.shareId))]);
+    const seen = await seenAmong(m, who, records, this.clock.date());
+    const open = new Map(
+      seen.filter((s) => s.closed === null && ['open', 'scheduled'].includes(stateOf(s, now))).map((s) => [s.id, s]),
+    );
+    return found.flatMap(({ told, at, ...finding }) => {
+      const share = open.get(finding.shareId);
+      // Another password ends what went the same way as the link.
+      if (!share || (finding.kind === 'same-way' && told.password !== toldOf(share).password)) return [];
+      return [{ ...finding, title: share.title, at: at.toISOString() }];
+    });
+  }
+
+  /** Whom somebody wrote to before, the last first. */
+  async known(who: Who): Promise<KnownAddressee[]> {
+    const rows = await knownRecipients(this.db.manager, who.personId, MOST_KNOWN);
+    return rows.map(({ recipient, name, lastAt }) => ({ value: recipient, name, lastAt: lastAt.toISOString() }));
+  }
+
+  /** They are suggested no more. What was done stays in the ledger, whose lines are never taken out. */
+  async forget(who: Who, recipient: string): Promise<KnownAddressee[]> {
+    await this.events.change((tx) => forget(tx, who.personId, recipient).then(() => undefined));
+    return this.known(who);
+  }
+
+  /**
+   * Among these, those whom link and password would reach by the same way.
+   * @throws Problem hand-over.same-way, where that is not meant
+   */
+  async requireOtherWay(
+    tx: EntityManager,
+    shareId: string,
+    next: Pick<Way, 'what' | 'channel'> & { people: readonly Addressee[]; sameWayMeant: boolean },
+  ): Promise<Set<string>> {
+    const before = await waysTo(
+      tx,
+      shareId,
+      next.people.map((p) => p.value),
+    );
+    const same = next.people
+      .map(({ value }) => ({ what: next.what, channel: next.channel, recipient: value }))
+      .filter((way) => wentTheSameWay(before, way));
+    const [first] = same;
+    if (first && !next.sameWayMeant) throw invalidField('sameWayMeant', 'hand-over.same-way', sameWayWords(first));
+    return new Set(same.map((way) => way.recipient));
+  }
+
+  /** Keeps a row of a share that is held. */
+  async keep(tx: EntityManager, who: Who, share: ShareRecord, done: Done): Promise<void> {
+    const row = {
+      ...{ sendingId: null, mailId: null, textId: null, sameWay: false },
+      ...done,
+      ...{ id: uuidv7(), shareId: share.id, byId: who.personId, at: this.clock.date(), told: toldOf(share) },
+    };
+    await keepHandOver(tx, row);
+    await settleEarlier(tx, row);
+  }
+
+  /** Whoever looks at the share sees it, and the ledger has it. */
+  async tell(
     tx: EntityManager,
     who: Who,
     share: ShareRecord,
-    done: Pick<HandOverRow, 'what' | 'channel' | 'recipient'>,
-    by: { sendingId: string; mailId: string | null } | null,
+    {
+      what,
+      channel,
+      people,
+      sameWay,
+    }: Pick<Way, 'what' | 'channel'> & { people: readonly Addressee[]; sameWay: boolean },
   ): Promise<void> {
-    await keepHandOver(tx, {
-      ...done,
-      ...{ id: uuidv7(), shareId: share.id, sendingId: by?.sendingId ?? null, mailId: by?.mailId ?? null },
-      ...{ byId: who.personId, at: this.clock.date(), told: toldOf(share) },
+    const named = people.filter((p) => p.value !== '');
+    if (named.length > 0) await remember(tx, who.personId, named, this.clock.date());
+    await this.events.tell(tx, { topic: 'share', id: share.id });
+    await this.ledger.append(tx, {
+      kind:
+        what === 'withdrawal' ? 'share.told-withdrawn' : sameWay ? 'share.handed-over-same-way' : 'share.handed-over',
+      actor: actorOf(who),
+      shareId: share.id,
+      detail: {
+        ...{ title: share.title, what, how: HAND_OVER_CHANNEL_WORDS[channel] },
+        to: named.length === 0 ? 'nobody in particular' : someNames(named.map((p) => p.value)),
+      },
     });
   }
 
   private async rows(share: ShareRecord): Promise<HandOverRow[]> {
     const { zone } = await this.office.settings();
     const is = toldOf(share);
-    return (await handOversOf(this.db.manager, share.id, MOST_SHOWN)).map(({ told, at, ...row }) => ({
+    return (await handOversOf(this.db.manager, share.id, MOST_SHOWN + 1)).map(({ told, at, openedAt, ...row }) => ({
       ...row,
       at: at.toISOString(),
+      openedAt: openedAt?.toISOString() ?? null,
       outdated: outdatedWords(row.what, told, is, this.clock.now(), zone),
     }));
   }
-
-  private async valuesOf(who: Who, share: ShareRecord, items: readonly { name: string }[]): Promise<MessageValues> {
-    const { zone } = await this.office.settings();
-    return {
-      ...windowWords(factsOf(share).window, this.clock.now(), zone),
-      link: shareLink(share.address, unseal(this.config.sealingKey, share.tokenSealed)),
-      ...{ title: share.title, sender: who.name, items: itemLines(items.map((i) => i.name)) },
-      'password-note': share.passwordHash === null ? '' : 'The password comes to you by another way.',
-    };
-  }
-
-  /** An account that somebody else got hold of must not flood half the world. */
-  private async requireFewEnough(who: Who, more: number): Promise<void> {
-    const sent = await sentSince(this.db.manager, who.personId, new Date(this.clock.now() - HOUR_MS));
-    if (sent + more <= HAND_OVERS_PER_HOUR) return;
-    throw new Problem(
-      'too-many',
-      'hand-over.too-many',
-      `You have sent ${sent} messages within an hour, and ${HAND_OVERS_PER_HOUR} may be. Send the rest later.`,
-    );
-  }
-
-  private requireOpenSoon(share: ShareRecord): void {
-    if (['open', 'scheduled'].includes(stateOf(share, this.clock.now()))) return;
-    throw new Problem(
-      'conflict',
-      'share.over',
-      'Nobody gets in by that link at the moment. Open the share again first.',
-    );
-  }
 }
-
-/** @throws Problem recipient.address: at the first that is none */
-function recipientsFrom(texts: readonly string[]): string[] {
-  const found = texts.map((text, i) => {
-    const address = canonicalAddress(text);
-    if (address === null) throw invalidField(`to.${i}`, 'recipient.address', `"${text}" is no mail address.`);
-    return address;
-  });
-  return [...new Set(found)];
-}
-
-/** What of a share matters to whoever has its link or its password. */
-const toldOf = (share: ShareRecord): ToldFacts => ({
-  ...{ window: factsOf(share).window, address: addressText(share.address), level: share.may.level },
-  // Another hash is another password, and tells nothing of it.
-  password:
-    share.passwordHash === null
-      ? null
-      : createHash('sha256').update(share.passwordHash).digest('base64url').slice(0, 16),
-});

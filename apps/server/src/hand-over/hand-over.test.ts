@@ -166,15 +166,15 @@ describe('what somebody did by themselves', () => {
     tomas.ask<HandOvers>('POST', at(), {
       what: 'password',
       channel: 'telephone',
-      recipient: 'lena@mill.example',
+      to: ['lena@mill.example'],
       ...part,
     });
 
   it('is written down, and the same way for link and password only where it is meant', async () => {
     expect((await note({})).body.rows[0]).toMatchObject({ what: 'password', channel: 'telephone', state: 'done' });
-    const same = { channel: 'own-mail', recipient: 'Lena@mill.example' };
+    const same = { channel: 'own-mail', to: ['Lena@mill.example'] };
     expect(await note(same)).toMatchObject({ status: 400, body: { code: 'hand-over.same-way' } });
-    expect((await note({ ...same, recipient: 'ash@nowhere.example' })).status).toBe(200);
+    expect((await note({ ...same, to: ['ash@nowhere.example'] })).status).toBe(200);
     expect((await note({ ...same, sameWayMeant: true })).status).toBe(200);
     const sheet = (await tomas.ask<ShareSheet>('GET', `/api/shares/${share.id}`)).body;
     expect(sheet.history[0]).toMatchObject({ kind: 'share.handed-over-same-way' });

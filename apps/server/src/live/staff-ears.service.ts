@@ -1,13 +1,15 @@
 import { Injectable, type OnModuleInit } from '@nestjs/common';
 import type { QuayEvent } from '@quay/contract';
+import { actBits } from '@quay/core';
 import { LRUCache } from 'lru-cache';
 import { DataSource } from 'typeorm';
-import { seenIn, type AccessPlace, type ReachOfRoots } from '../access/access.queries.js';
+import { bitsReached, seenIn, type AccessPlace, type ReachOfRoots } from '../access/access.queries.js';
 import { AccessService } from '../access/access.service.js';
 import { Events } from '../platform/events/events.js';
 import { hasDuty } from '../people/duties.js';
 import type { Who } from '../people/who.js';
 
+const MANAGES = actBits(['see', 'read', 'manage']);
 /** Answers that a burst of events asks for again and again are remembered for this long. */
 const REMEMBERED_MS = 1000;
 
@@ -16,6 +18,9 @@ const REMEMBERED_MS = 1000;
 export class StaffEars implements OnModuleInit {
   private readonly reaches = new LRUCache<string, Promise<ReachOfRoots>>({ max: 1000, ttl: REMEMBERED_MS });
   private readonly places = new LRUCache<string, Promise<AccessPlace | null>>({ max: 5000, ttl: REMEMBERED_MS });
+  private readonly intakes = new LRUCache<string, Promise<{ owner: string; folderId: string } | null>>({
+    ...{ max: 1000, ttl: REMEMBERED_MS },
+  });
   private readonly ownerOfShare = new LRUCache<string, Promise<string | null>>({ max: 5000, ttl: REMEMBERED_MS });
 
   constructor(
@@ -41,6 +46,8 @@ export class StaffEars implements OnModuleInit {
         return (await this.reach(who)).stores.has(event.id);
       case 'share':
         return who.role === 'admin' || (await this.ownerOf(event.id)) === who.personId;
+      case 'intake':
+        return who.role === 'admin' || (await this.isTheirIntake(who, event.id));
       case 'ledger':
         return hasDuty(who, 'see-ledger') || (await this.concerns(who, event));
       case 'task':
@@ -59,6 +66,21 @@ export class StaffEars implements OnModuleInit {
     if (event.personId === who.personId) return true;
     if (!event.shareId) return false;
     return (await this.ownerOf(event.shareId)) === who.personId;
+  }
+
+  /** Theirs who made it, and theirs who manage the folder. */
+  private async isTheirIntake(who: Who, id: string): Promise<boolean> {
+    const intake = await once(this.intakes, id, async () => {
+      const [row] = await this.db.query<{ owner: string; folderId: string }[]>(
+        'SELECT created_by AS owner, folder_id AS "folderId" FROM intake WHERE id = $1',
+        [id],
+      );
+      return row ?? null;
+    });
+    if (intake === null) return false;
+    if (intake.owner === who.personId) return true;
+    const place = await once(this.places, intake.folderId, () => this.access.placeOf(intake.folderId));
+    return place !== null && (bitsReached(await this.reach(who), place, who.personId) & MANAGES) === MANAGES;
   }
 
   private async sees(who: Who, nodeId: string): Promise<boolean> {

@@ -50,6 +50,7 @@ function requireUnhindered({ hindrance }: Held, allowed: Allowed | undefined): v
 function requireAllowed(who: Who, allowed: Allowed | undefined): void {
   if (allowed === 'staff') requireStaff(who);
   if (allowed === 'publish') requireDuty(who, 'publish-outside');
+  if (allowed === 'ask-for-files') requireDuty(who, 'ask-outside');
   const duty = allowed === 'run-server-there' ? 'run-server' : DUTIES.find((d) => d === allowed);
   if (duty) requireDuty(who, duty satisfies Duty);
 }

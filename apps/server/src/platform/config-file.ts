@@ -18,6 +18,7 @@ export interface ConfigFile {
   reach: { file: string | null };
   metrics: { host: string; port: number | null; tokenFile: string | null };
   previews: { socket: string | null };
+  scanner: { at: string | null };
   firstStartCode: string | null;
   log: string;
 }
@@ -70,6 +71,7 @@ export const configFileSchema = Joi.object<ConfigFile>({
     tokenFile: optional,
   }),
   previews: part({ socket: optional }),
+  scanner: part({ at: optional }),
   firstStartCode: optional,
   log: Joi.string().valid('fatal', 'error', 'warn', 'info', 'debug', 'silent').default('info'),
 }).messages({ 'object.unknown': '{#label} is nothing that can be set' });
@@ -106,6 +108,7 @@ export function environmentOf(file: ConfigFile, readText: (path: string) => stri
     QUAY_METRICS_PORT: metrics.port,
     QUAY_METRICS_TOKEN_FILE: metrics.tokenFile,
     QUAY_PREVIEWS_SOCKET: file.previews.socket,
+    QUAY_SCANNER: file.scanner.at,
     QUAY_CODE_FILE: file.firstStartCode,
     QUAY_LOG: file.log,
   };

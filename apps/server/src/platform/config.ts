@@ -37,6 +37,8 @@ export interface Config {
   metrics: MetricsConfig;
   /** Where the service manager shuts in what makes pictures of files; null: this does, by bubblewrap. */
   previewsSocket: string | null;
+  /** Where clamd listens, which looks at what outsiders hand in; null: nothing does. */
+  scanner: { host: string; port: number } | { path: string } | null;
   /** Bytes of the disk that uploads must leave free. */
   keepFreeBytes: number;
   /** How far the server's clock is ahead of the machine's; 0 but for demonstrations. */
@@ -179,6 +181,7 @@ export function configFromEnvironment(environment: NodeJS.ProcessEnv): Config {
     logLevel: env['QUAY_LOG'] ?? 'info',
     metrics: metricsFrom(env),
     previewsSocket: env['QUAY_PREVIEWS_SOCKET'] || null,
+    scanner: scannerFrom(env['QUAY_SCANNER']),
     keepFreeBytes: Number(env['QUAY_KEEP_FREE_BYTES'] ?? 64 * 1024 * 1024),
     clockAheadMs: env['QUAY_CLOCK_AT'] ? Date.parse(env['QUAY_CLOCK_AT']) - Date.now() : 0,
     pace: PACE,
@@ -195,6 +198,16 @@ function databaseFrom(url: string, name: string | undefined): string {
   const named = new URL(url);
   named.pathname = `/${encodeURIComponent(name)}`;
   return named.toString();
+}
+
+/** A path, or an address with its port. */
+function scannerFrom(text: string | undefined): Config['scanner'] {
+  if (!text) return null;
+  if (text.startsWith('/')) return { path: text };
+  const [, host, port] = /^\[?(.+?)\]?:(\d{1,5})$/.exec(text) ?? [];
+  if (host === undefined || port === undefined)
+    throw new Error('QUAY_SCANNER is no socket, and no address with its port');
+  return { host, port: Number(port) };
 }
 
 function metricsFrom(env: NodeJS.ProcessEnv): MetricsConfig {

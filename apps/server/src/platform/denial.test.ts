@@ -1,6 +1,8 @@
 import { randomBytes } from 'node:crypto';
 import { connect, type Socket } from 'node:net';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
+import { folder } from '../_fixtures/acts.js';
+import { askForFiles, outsider } from '../_fixtures/intakes.js';
 import { openOffice, PASSWORDS, type Client, type TestOffice } from '../_fixtures/office.js';
 import { readersHold } from './blobs/reader-memory.js';
 import { sourceOf } from './client-address.js';
@@ -11,9 +13,10 @@ let iris: Client;
 let large = '';
 beforeAll(async () => {
   // A proxy that is named says where somebody comes from: so the tests can come from many places.
-  // A reader may stand still longer than it takes to let 150 of them in on a busy machine: so all are there at once.
+  // A reader may stand still, and a body stay unended, longer than it takes to let all of them in on a busy machine: so
+  // all are there at once.
   office = await openOffice({
-    pace: { ...PACE, stretchMs: 12_000, leastBytes: 1000, bodyMs: 1500 },
+    pace: { ...PACE, stretchMs: 12_000, leastBytes: 1000, bodyMs: 10_000 },
     reach: { ...(await import('./config.js')).NO_REACH, trustedProxies: ['127.0.0.1'] },
   });
   iris = await office.signedIn('iris');
@@ -93,7 +96,54 @@ describe('bodies that are begun and not ended', () => {
     );
     await until(() => resumable.over === true);
     expect(resumable.heard).toMatch(/^HTTP\/1\.1 401 /);
+    for (const link of ['s', 'h'].map((way) => `/${way}/${'A'.repeat(22)}/uploads/${large}`)) {
+      const stranger = await says(`PATCH ${link} HTTP/1.1\r\nHost: x\r\nContent-Length: 90000000\r\n\r\nx`, true);
+      await until(() => stranger.over === true);
+      expect(stranger.heard).toMatch(/^HTTP\/1\.1 404 /);
+    }
   });
+  it('are no uploads: what outsiders bring slowly arrives, however long it takes', async () => {
+    const intake = await askForFiles(iris, office.roots.projects);
+    const zoe = await outsider(office, intake.token);
+    const shared = await folder(iris, office.roots.projects, 'Slow');
+    const share = await office.publish(iris, [shared], {
+      may: { level: 'contribute', seesOthers: true, takesBytes: 1e9, watermark: 'none', fileLimit: null },
+    });
+    const visitor = office.client();
+    await visitor.ask('POST', `/s/${share.token}/open`, { password: null });
+    const slow = async (client: Client, base: string, more: string) => {
+      const begun = await client.fetch(`${base}/uploads`, {
+        method: 'POST',
+        headers: {
+          ...{ 'Tus-Resumable': '1.0.0', 'Upload-Length': '60000' },
+          'Upload-Metadata': `name ${Buffer.from('slow.bin').toString('base64')}${more}`,
+        },
+      });
+      expect(begun.status).toBe(201);
+      const at = new URL(begun.headers.get('location') ?? '', office.origin).pathname;
+      const socket = await says(
+        [
+          ...[`PATCH ${at} HTTP/1.1`, 'Host: x', 'Tus-Resumable: 1.0.0', 'Upload-Offset: 0', 'Content-Length: 60000'],
+          ...['Content-Type: application/offset+octet-stream', `Cookie: ${client.cookieHeader(`${base}/`)}`, '', ''],
+        ].join('\r\n'),
+        true,
+      );
+      // Longer than a small body may take.
+      for (let sent = 0; sent < 12; sent += 1) {
+        socket.write(randomBytes(5000));
+        await sleep(1000);
+      }
+      await until(() => (socket.heard ?? '') !== '');
+      socket.destroy();
+      return socket.heard;
+    };
+    const folderId = `,folderId ${Buffer.from(shared).toString('base64')}`;
+    const said = await Promise.all([
+      slow(zoe.client, `/h/${intake.token}`, ''),
+      slow(visitor, `/s/${share.token}`, folderId),
+    ]);
+    for (const heard of said) expect(heard).toMatch(/^HTTP\/1\.1 204 /);
+  }, 120_000);
 });
 
 describe('signing in', () => {

@@ -11,6 +11,7 @@ import type { Act, Duty } from '@quay/core';
  * - a duty: whoever has it; `run-server-there`: who also runs the store that the request names
  * - `publisher`: whoever made the share, and the admin unless it is from somebody's home
  * - an act: whoever may do that with what the request names; to `publish` takes the duty to publish outside, too
+ * - `ask-for-files`: whoever may publish in the folder that the request names, and ask people outside for files
  * - an act `-somewhere`: whoever may do it anywhere in the store that the request names, if only with what they brought
  * - `see-access`, `manage-access`: whoever sees the folder, or may say who reaches it, past a closed folder the admin
  * too
@@ -25,6 +26,7 @@ export type Allowed =
   | 'staff'
   | 'mine'
   | 'publisher'
+  | 'ask-for-files'
   | 'group-manager'
   | Duty
   | 'run-server-there'

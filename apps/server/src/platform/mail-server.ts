@@ -5,6 +5,8 @@ import type { Config } from './config.js';
 import { seal, unseal } from './seal.js';
 
 const TIMEOUT_MS = 20_000;
+/** Sooner than mail servers end what is idle. What is being sent then is let end. */
+const IDLE_MS = 5_000;
 /** A test message is waited for by somebody at a screen. */
 const TRIAL_TIMEOUT_MS = 10_000;
 const TRIAL_LINES = 200;
@@ -16,13 +18,65 @@ export interface MailWay {
   sender: string;
 }
 
+/** What a transport is made of. */
+interface Wanted {
+  options: object;
+  sender: string;
+}
+
 /** What the configuration says comes before what was chosen on the screen. @returns null while there is no mail server */
-export async function mailWayOf(m: EntityManager, config: Config): Promise<MailWay | null> {
+async function wantedWay(m: EntityManager, config: Config): Promise<Wanted | null> {
   const patience = { connectionTimeout: TIMEOUT_MS, greetingTimeout: TIMEOUT_MS, socketTimeout: TIMEOUT_MS };
-  if (config.smtpUrl)
-    return { transport: createTransport({ url: config.smtpUrl, ...patience }), sender: config.mailFrom };
+  if (config.smtpUrl) return { options: { url: config.smtpUrl, ...patience }, sender: config.mailFrom };
   const server = await loadMailServer(m, config.sealingKey);
-  return server && { transport: createTransport(optionsOf(server, TIMEOUT_MS)), sender: server.sender };
+  return server && { options: optionsOf(server, TIMEOUT_MS), sender: server.sender };
+}
+
+/** A way for one look or one message. */
+export async function mailWayOf(m: EntityManager, config: Config): Promise<MailWay | null> {
+  const wanted = await wantedWay(m, config);
+  return wanted && { transport: createTransport(wanted.options as object), sender: wanted.sender };
+}
+
+/**
+ * The way to the mail server as it is named at the moment. Its connections are used for one message after another, and
+ * end when nothing was sent for a while.
+ */
+export class MailWays {
+  private open: { made: string; way: MailWay } | null = null;
+  private ending: NodeJS.Timeout | null = null;
+
+  /** @param most connections side by side */
+  constructor(
+    private readonly m: EntityManager,
+    private readonly config: Config,
+    private readonly most: number,
+  ) {}
+
+  /** @returns null while there is no mail server */
+  async way(): Promise<MailWay | null> {
+    const wanted = await wantedWay(this.m, this.config);
+    if (!wanted) return null;
+    const made = JSON.stringify(wanted);
+    if (this.open?.made !== made) {
+      this.close();
+      // What broke off is told, not begun again unseen: it may have arrived.
+      const how = { pool: true, maxConnections: this.most, maxRequeues: 0 };
+      const transport = createTransport({ ...wanted.options, ...how } as object);
+      this.open = { made, way: { transport, sender: wanted.sender } };
+    }
+    if (this.ending) clearTimeout(this.ending);
+    this.ending = setTimeout(() => this.close(), IDLE_MS).unref();
+    return this.open.way;
+  }
+
+  close(): void {
+    if (this.ending) clearTimeout(this.ending);
+    this.ending = null;
+    // What is being sent is let end.
+    this.open?.way.transport.close();
+    this.open = null;
+  }
 }
 
 /** Whether there is anybody to hand mail to. */

@@ -38,6 +38,7 @@ const METHODS = new Set(['GET', 'HEAD', 'POST', 'PUT', 'PATCH', 'DELETE', 'OPTIO
 const AREAS: [area: string, path: RegExp][] = [
   ['api', /^\/api\//],
   ['share', /^\/s\//],
+  ['intake', /^\/h\//],
   ['asset', /^\/assets\//],
 ];
 

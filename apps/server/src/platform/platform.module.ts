@@ -1,5 +1,6 @@
 import { Global, Module, type DynamicModule } from '@nestjs/common';
 import { Attempts } from './attempts.js';
+import { PasswordDoor } from './password-door.js';
 import { BLOBS, BLOB_COPY } from './blobs/blob-store.js';
 import { BlobKeeper } from './blobs/blob-keeper.js';
 import { DiskBlobStore } from './blobs/disk-blob-store.js';
@@ -31,6 +32,7 @@ export class PlatformModule {
       OwnNetwork,
       BlobKeeper,
       Attempts,
+      PasswordDoor,
       Events,
       Mail,
       TextMessages,

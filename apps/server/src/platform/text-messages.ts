@@ -50,14 +50,15 @@ export class TextMessages {
     return hasTextGateway(m);
   }
 
-  /** Hands one in. Without a gateway nothing is kept. */
-  async handIn(tx: EntityManager, { to, text }: TextMessage): Promise<void> {
-    if (!(await hasTextGateway(tx))) return;
+  /** Hands one in. @returns what it is known by; null: without a gateway nothing is kept */
+  async handIn(tx: EntityManager, { to, text }: TextMessage): Promise<string | null> {
+    if (!(await hasTextGateway(tx))) return null;
     const messageId = uuidv7();
     await tx.query('INSERT INTO text_message (id, recipient, body, created_at) VALUES ($1, $2, $3, $4)', [
       ...[messageId, to, text, this.clock.date()],
     ]);
     await this.jobs.handIn(tx, 'text-message', { messageId, to }, { key: messageId });
+    return messageId;
   }
 
   hurry(): void {

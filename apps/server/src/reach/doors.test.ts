@@ -130,6 +130,7 @@ describe('the encrypted door', () => {
   it('proofs and links are answered to visitors', async () => {
     expect((await ask({ path: '/reach/probe' })).status).toBe(200);
     expect((await ask({ path: `/s/${'A'.repeat(22)}` })).status).toBe(200);
+    expect((await ask({ path: `/h/${'A'.repeat(22)}` })).status).toBe(200);
   });
   it('a handshake for a name that is no address is refused', async () =>
     expect(

@@ -292,7 +292,7 @@ export class Doors implements OnApplicationBootstrap, OnApplicationShutdown {
       throw new Problem(
         'not-found',
         'address.not-for-this',
-        'There is nothing here. Links that you were given begin with /s/.',
+        'There is nothing here. Links that you were given begin with /s/ or /h/.',
       );
     (this.host.httpAdapter.getHttpServer() as Server).emit('request', req, res);
   }

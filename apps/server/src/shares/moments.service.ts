@@ -12,7 +12,6 @@ import { DataSource, type EntityManager } from 'typeorm';
 /** A time at which a share opens or closes by itself, or at which its publisher is told that it is about to close. */
 interface Moment {
   shareId: string;
-  title: string;
   what: 'opens' | 'closes' | 'closes-soon';
   /** RFC 3339. */
   at: string;
@@ -37,7 +36,8 @@ export class MomentsService {
   ) {
     jobs.define<Moment>(
       'share-moment',
-      ({ title, what }) => `${title} ${what === 'closes-soon' ? 'closes in a day: a notice' : what}`,
+      // Whoever runs the server sees what waits, and not what others share.
+      ({ what }) => WORDS[what],
       (moment) => this.tell(moment),
     );
     // Of shares that came with a backup, or from before there were jobs.
@@ -45,16 +45,12 @@ export class MomentsService {
   }
 
   /** Sees to it that the times of a share are told of. Within the transaction that sets them. */
-  async plan(
-    tx: EntityManager,
-    share: { id: string; title: string; opensAt: Date | null; closesAt: Date | null },
-  ): Promise<void> {
-    const title = (await isFromHome(tx, share.id)) ? 'A share from somebody’s home' : share.title;
+  async plan(tx: EntityManager, share: { id: string; opensAt: Date | null; closesAt: Date | null }): Promise<void> {
     for (const what of MOMENTS) {
       const at = momentOf(share, what);
       // That a share has closed is told late, too; the rest is of use only before.
       if (!at || (what !== 'closes' && at.getTime() <= this.clock.now())) continue;
-      const moment: Moment = { shareId: share.id, title, what, at: at.toISOString() };
+      const moment: Moment = { shareId: share.id, what, at: at.toISOString() };
       await this.jobs.handIn(tx, 'share-moment', moment, { at, key: `${share.id} ${what} ${at.getTime()}` });
     }
   }
@@ -105,8 +101,8 @@ export class MomentsService {
   }
 
   private async handInMissing(): Promise<void> {
-    const rows = await this.db.query<{ id: string; title: string; opensAt: Date | null; closesAt: Date | null }[]>(
-      `SELECT s.id, s.title, CASE WHEN o.share_id IS NULL THEN s.opens_at END AS "opensAt",
+    const rows = await this.db.query<{ id: string; opensAt: Date | null; closesAt: Date | null }[]>(
+      `SELECT s.id, CASE WHEN o.share_id IS NULL THEN s.opens_at END AS "opensAt",
               CASE WHEN c.share_id IS NULL THEN s.closes_at END AS "closesAt"
          FROM share s
          LEFT JOIN share_moment o ON o.share_id = s.id AND o.what = 'opens' AND o.at = s.opens_at
@@ -124,6 +120,10 @@ interface Windowed {
   closesAt: Date | null;
 }
 
+const WORDS: Record<Moment['what'], string> = {
+  ...{ opens: 'A share opens', closes: 'A share closes', 'closes-soon': 'A share closes in a day: a notice' },
+};
+
 const MOMENTS = ['opens', 'closes-soon', 'closes'] as const;
 
 /** When that is, for a share; null: never. One that is open for less than two days is not told of a day before. */
@@ -132,14 +132,4 @@ function momentOf({ opensAt, closesAt }: Windowed, what: Moment['what']): Date |
   if (what === 'closes' || !closesAt) return closesAt;
   const soon = closesAt.getTime() - CLOSING_NOTICE_MS;
   return opensAt && soon - opensAt.getTime() < CLOSING_NOTICE_MS ? null : new Date(soon);
-}
-
-/** Whoever runs the server sees what waits, and nothing of what is in homes. */
-async function isFromHome(tx: EntityManager, shareId: string): Promise<boolean> {
-  const rows = await tx.query<unknown[]>(
-    `SELECT 1 FROM share_item i JOIN node n ON n.id = i.node_id JOIN store s ON s.id = n.store_id
-      WHERE i.share_id = $1 AND s.kind = 'home' LIMIT 1`,
-    [shareId],
-  );
-  return rows.length > 0;
 }

@@ -89,7 +89,7 @@ describe('the times of a share', () => {
       window: { opensAt: null, closesAt: inSeconds(86_400).toISOString() },
     });
     const { body } = await iris.ask<WorkList>('GET', '/api/work');
-    expect(body.waiting.find((w) => w.words === 'Weir House levels closes')).toMatchObject({
+    expect(body.waiting.find((w) => w.words === 'A share closes')).toMatchObject({
       kind: 'share-moment',
       state: 'waiting',
       tries: 0,
@@ -98,7 +98,7 @@ describe('the times of a share', () => {
     const tomas = await office.signedIn('tomas');
     const mine = (await tomas.upload(office.roots.tomas, 'private.txt', Buffer.from('x'))).body.id;
     await office.publish(tomas, [mine], { title: 'A private matter' });
-    expect(JSON.stringify((await iris.ask('GET', '/api/work')).body)).not.toContain('private matter');
+    expect(JSON.stringify((await iris.ask('GET', '/api/work')).body)).not.toMatch(/private matter|Weir House/);
     expect((await tomas.ask('GET', '/api/work')).body.code).toBe('duty.missing');
   });
 });

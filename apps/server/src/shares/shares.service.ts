@@ -9,18 +9,14 @@ import {
   shareChanges,
   shareLink,
   shareSentence,
-  STRONG_ENOUGH_SCORE,
   tokenFromBytes,
   TOKEN_BYTES,
-  type AudienceKind,
   type ShareChoices,
   type ShareMay,
-  WINDOW_FAULT_WORDS,
-  windowFault,
   momentInWords,
   type Window,
 } from '@quay/core';
-import type { ChangeShare, CreateShare, ShareRow, ShareSheet, WindowText } from '@quay/contract';
+import type { ChangeShare, CreateShare, ShareRow, ShareSheet } from '@quay/contract';
 import { stringify } from 'csv-stringify/sync';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -33,9 +29,8 @@ import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
 import { Office } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
-import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
-import { passwordStrengthAside } from '../platform/strength.js';
 import { AccessService } from '../access/access.service.js';
 import { TableService } from '../access/table.service.js';
 import { actorOf } from '../stores/names.js';
@@ -66,6 +61,7 @@ import {
   visitsOf,
   type ShareRecord,
 } from './shares.queries.js';
+import { addressFor, dateOf, requireSoundWindow, requireStrongPassword, windowOf } from './terms.js';
 
 /** Visits that one table holds, the newest. */
 const MOST_IN_TABLE = 50_000;
@@ -183,7 +179,7 @@ export class SharesService {
    */
   async publish(who: Who, asked: CreateShare): Promise<ShareSheet> {
     const window = windowOf(asked.window);
-    this.requireSoundWindow(window);
+    requireSoundWindow(window, this.clock.now());
     const passwordScore = await requireStrongPassword(asked, asked.title);
     const meant = asked.audience && meantBy(asked.audience);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
@@ -194,7 +190,7 @@ export class SharesService {
       if (asked.may) await this.requireSomewhereToAdd(tx, who, id, asked.may);
       await this.guardrails.requireKept(tx, id);
       const { opensAt, closesAt } = window;
-      await this.moments.plan(tx, { id, title: asked.title, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
+      await this.moments.plan(tx, { id, opensAt: dateOf(opensAt), closesAt: dateOf(closesAt) });
       await this.events.tell(tx, { topic: 'share', id });
       await this.ledger.append(tx, {
         kind: 'share.published',
@@ -224,7 +220,7 @@ export class SharesService {
    */
   async draftIn(tx: EntityManager, who: Who, asked: CreateShare): Promise<string> {
     const window = windowOf(asked.window);
-    this.requireSoundWindow(window);
+    requireSoundWindow(window, this.clock.now());
     const meant = asked.audience && meantBy(asked.audience);
     const id = uuidv7();
     const passwordHash = asked.password === null ? null : 'draft';
@@ -237,7 +233,7 @@ export class SharesService {
     const token = tokenFromBytes(randomBytes(TOKEN_BYTES));
     await this.items.lock(tx, who, items);
     await holdGuardrails(tx, 'shared');
-    const addressId = await this.addressFor(tx, asked.addressId, meant?.kind);
+    const addressId = await addressFor(tx, asked.addressId, meant?.kind);
     await tx.insert(Share, {
       ...rest,
       title: asked.title,
@@ -260,7 +256,7 @@ export class SharesService {
   /** Changes what is named and leaves the rest. Takes effect at once, also on pages that are open. */
   async change(who: Who, shareId: string, asked: ChangeShare): Promise<ShareSheet | ShareRow> {
     const window = asked.window ? windowOf(asked.window) : null;
-    if (window) this.requireSoundWindow(window);
+    if (window) requireSoundWindow(window, this.clock.now());
     const { password = null, weakPasswordMeant = false } = asked;
     const passwordScore = await requireStrongPassword({ password, weakPasswordMeant }, asked.title ?? '');
     const passwordHash = asked.password ? await hashPassword(asked.password) : asked.password;
@@ -289,7 +285,7 @@ export class SharesService {
         ...(asked.removesFiles !== undefined && { removesFiles: asked.removesFiles }),
         ...(asked.may && mayColumns(asked.may)),
         ...((asked.addressId ?? meant) !== undefined && {
-          addressId: await this.addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
+          addressId: await addressFor(tx, asked.addressId ?? before.address.id, meant?.kind ?? before.audience),
         }),
         ...(asked.withdrawn !== undefined && {
           withdrawnAt: asked.withdrawn ? (before.withdrawnAt ?? this.clock.date()) : null,
@@ -310,16 +306,14 @@ export class SharesService {
       if (asked.may) await this.requireSomewhereToAdd(tx, who, shareId, asked.may);
       if (window) await clearAgain(tx, shareId);
       await this.guardrails.requireKept(tx, shareId, kept);
-      const title = asked.title ?? before.title;
       if (window)
         await this.moments.plan(tx, {
           id: shareId,
-          title,
           opensAt: dateOf(window.opensAt),
           closesAt: dateOf(window.closesAt),
         });
       // Opened again after it was withdrawn: its times count again.
-      else if (asked.withdrawn === false) await this.moments.plan(tx, { ...before, title });
+      else if (asked.withdrawn === false) await this.moments.plan(tx, before);
       // Visits that were let in by another password end with it.
       if (passwordHash) await endVisits(tx, shareId, this.clock.date());
       await this.events.tell(tx, { topic: 'share', id: shareId });
@@ -399,8 +393,8 @@ export class SharesService {
   }
 
   /** A share that somebody sees, and nothing of which is closed to them. @throws Problem not-found, home.closed, share.beyond */
-  async open(who: Who, shareId: string): Promise<ShareRecord> {
-    const share = await this.seen(who, shareId);
+  async open(who: Who, shareId: string, m?: EntityManager): Promise<ShareRecord> {
+    const share = await this.seen(who, shareId, m);
     requireOpen(share);
     return share;
   }
@@ -438,61 +432,12 @@ export class SharesService {
     await requireMembers(tx, meant.members, this.clock.date());
     await setAudience(tx, shareId, meant);
   }
-
-  /** @throws Problem address.none, address.gone, address.no-sign-in */
-  private async addressFor(tx: EntityManager, asked: string | undefined, audience?: AudienceKind): Promise<string> {
-    const which = asked ? 'id = $1' : '$1::uuid IS NULL AND is_default';
-    const [row] = await tx.query<{ id: string; uses: string }[]>(
-      `SELECT id, uses FROM address WHERE ${which} FOR SHARE`,
-      [asked ?? null],
-    );
-    if (row?.uses === 'visitors' && audience === 'members')
-      throw invalidField(
-        'addressId',
-        'address.no-sign-in',
-        'Nobody signs in at that address, so people of the office could not open it there. Choose another, or let it be used for sign-in under Reach.',
-      );
-    if (!row && asked)
-      throw invalidField('addressId', 'address.gone', 'That address is not there any more. Choose another.');
-    if (!row) throw new Problem('conflict', 'address.none', 'There is no address yet that links could be built on.');
-    return row.id;
-  }
-
-  private requireSoundWindow(window: Window): void {
-    const fault = windowFault(window, this.clock.now());
-    if (fault) throw invalidField('window.closesAt', fault, WINDOW_FAULT_WORDS[fault]);
-  }
-}
-
-/** @returns how hard it is to guess, from 0 to 4; null: there is none */
-async function requireStrongPassword(
-  asked: { password: string | null; weakPasswordMeant: boolean },
-  title: string,
-): Promise<number | null> {
-  if (asked.password === null) return null;
-  const { score } = await passwordStrengthAside(asked.password, [title]);
-  if (score < STRONG_ENOUGH_SCORE && !asked.weakPasswordMeant)
-    throw invalidField(
-      'password',
-      'password.weak',
-      'That password is easy to guess. Take the proposed one, or say that you mean it.',
-    );
-  return score;
 }
 
 const mayColumns = ({ level, seesOthers, takesBytes, watermark, fileLimit }: ShareMay) => ({
   ...{ level, seesOthers, watermark, fileLimit },
   takesBytes: String(takesBytes),
 });
-
-function windowOf(text: WindowText): Window {
-  return {
-    opensAt: text.opensAt === null ? null : Date.parse(text.opensAt),
-    closesAt: text.closesAt === null ? null : Date.parse(text.closesAt),
-  };
-}
-
-const dateOf = (at: number | null): Date | null => (at === null ? null : new Date(at));
 
 /** What can be told of a share, before or after a change. */
 const choicesOf = (share: ShareRecord): ShareChoices => ({

@@ -35,6 +35,21 @@ async function outgoingLeft(
   return quotaLeft(Number(outgoing.limit), used + Number(outgoing.coming));
 }
 
+/** A resumable upload, or a file that is being handed in. */
+export interface Lasting {
+  kind: 'upload' | 'deposit';
+  id: string;
+}
+
+/** What each has arrived of, by the row that holds its room. */
+const arrivedOf = (table: string, column: string): string =>
+  `UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM ${table} u
+    WHERE u.id = h.${column}`;
+const ARRIVED: Record<Lasting['kind'], string> = {
+  upload: arrivedOf('upload', 'upload_id'),
+  deposit: arrivedOf('deposit_file', 'deposit_file_id'),
+};
+
 /** Whose bytes come, and where to. */
 export interface RoomFor {
   /** The person whose quota they count against. */
@@ -42,8 +57,8 @@ export interface RoomFor {
   storeId: string;
   /** The folder that they come into, where it is known: it may lie in one that has a limit of its own. */
   folderId?: string;
-  /** The resumable upload that they belong to; what has been set aside for it stays as long as it does. */
-  uploadId?: string;
+  /** What they belong to where they come in pieces; what has been set aside for it stays as long as it does. */
+  lasting?: Lasting;
 }
 
 /** Room for bytes that are on their way. */
@@ -122,7 +137,7 @@ export class RoomService implements OnApplicationShutdown {
     work: (held: HeldRoom) => Promise<T>,
     from = 0,
   ): Promise<T> {
-    const id = by.uploadId ?? randomUUID();
+    const id = by.lasting?.id ?? randomUUID();
     let granted = from;
     const ask = async (upTo: number, written: number): Promise<number> => {
       if (upTo <= granted) return granted;
@@ -139,23 +154,24 @@ export class RoomService implements OnApplicationShutdown {
       return await work({ ask });
     } finally {
       this.held.delete(id);
-      if (by.uploadId) aside(this.settleUpload(by.uploadId), 'what an upload holds could not be counted');
+      if (by.lasting) aside(this.settle(by.lasting), 'what an upload holds could not be counted');
       else if (granted > from) await this.db.query('DELETE FROM room_held WHERE id = $1', [id]);
     }
   }
 
-  /** What an upload had set aside, once its bytes count as a file. */
-  async giveBack(tx: EntityManager, uploadId: string): Promise<void> {
-    await tx.query('DELETE FROM room_held WHERE upload_id = $1', [uploadId]);
+  /** What uploads had set aside, once their bytes count as files, or are not wanted. */
+  async giveBack(tx: EntityManager, ids: readonly string[]): Promise<void> {
+    await tx.query('DELETE FROM room_held WHERE id = ANY($1) AND ends_at IS NULL', [ids]);
   }
 
   /** What dead processes left: rows that nobody speaks for, and what uploads held beyond what has arrived. */
   async tidy(): Promise<void> {
     await this.db.query('DELETE FROM room_held h WHERE h.ends_at < now()');
-    await this.db.query(
-      `UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u
-        WHERE u.id = h.upload_id AND h.held_bytes > u.offset_bytes AND u.touched_at < now() - interval '1 hour'`,
-    );
+    for (const arrived of [
+      `${ARRIVED.upload} AND u.touched_at < now() - interval '1 hour'`,
+      `${ARRIVED.deposit} AND u.created_at < now() - interval '1 day'`,
+    ])
+      await this.db.query(`${arrived} AND h.held_bytes > u.offset_bytes`);
   }
 
   /** In turn with all others: what is asked for is compared with what is there and what others hold, then held. */
@@ -167,31 +183,31 @@ export class RoomService implements OnApplicationShutdown {
       const fault = roomFault(heldBytes, { ...room, diskFreeBytes: room.diskFreeBytes + writtenBytes });
       if (fault) throw refusal(fault, { allowedTypes: [], largestFileBytes: null }, room);
       await tx.query(
-        `INSERT INTO room_held (id, process, person_id, store_id, upload_id, held_bytes, written_bytes, ends_at)
-         VALUES ($1, $2, $3, $4, $5, $6, $7,
-           CASE WHEN $5::uuid IS NULL THEN now() + $8::int * interval '1 millisecond' END)
-         ON CONFLICT (id) DO UPDATE SET process = $2, store_id = $4, held_bytes = $6, written_bytes = $7`,
-        [id, this.process, by.chargedTo, by.storeId, by.uploadId ?? null, heldBytes, writtenBytes, SILENT_MS],
+        `INSERT INTO room_held (id, process, person_id, store_id, upload_id, deposit_file_id, held_bytes, written_bytes,
+           ends_at)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, now() + $9::int * interval '1 millisecond')
+         ON CONFLICT (id) DO UPDATE SET process = $2, store_id = $4, held_bytes = $7, written_bytes = $8`,
+        [
+          ...[id, this.process, by.chargedTo, by.storeId],
+          ...(['upload', 'deposit'] as const).map((kind) => (by.lasting?.kind === kind ? id : null)),
+          ...[heldBytes, writtenBytes, by.lasting ? null : SILENT_MS],
+        ],
       );
     });
     return heldBytes;
   }
 
-  private async settleUpload(uploadId: string): Promise<void> {
-    await this.db.query(
-      `UPDATE room_held h SET held_bytes = u.offset_bytes, written_bytes = u.offset_bytes FROM upload u
-        WHERE u.id = $1 AND h.upload_id = u.id`,
-      [uploadId],
-    );
+  private async settle({ kind, id }: Lasting): Promise<void> {
+    await this.db.query(`${ARRIVED[kind]} AND u.id = $1`, [id]);
   }
 
   private keepAlive(id: string, by: RoomFor): void {
-    if (by.uploadId) return;
+    if (by.lasting) return;
     this.held.add(id);
     this.beat ??= setInterval(() => {
       if (this.held.size === 0) return;
       const ends = `UPDATE room_held SET ends_at = now() + $2::int * interval '1 millisecond'
-        WHERE process = $1 AND upload_id IS NULL`;
+        WHERE process = $1 AND ends_at IS NOT NULL`;
       aside(this.db.query(ends, [this.process, SILENT_MS]), 'what is set aside could not be kept');
     }, BEAT_MS).unref();
   }

@@ -11,13 +11,20 @@ import { Events } from '../platform/events/events.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { lockAccess } from '../access/access-lock.js';
-import type { Bringer } from '../access/folder-admission.js';
+import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { AdmissionService, type StoreRules } from '../stores/admission.service.js';
 import { lostRace, mediaTypeOf } from '../stores/names.js';
 import { insertNodes, insertVersions, namesIn } from '../stores/names.queries.js';
 import { FoldersBelow, placeKey, type Below } from './folders-below.js';
 import { Recorder } from './recorder.service.js';
-import { admitLocked, depthProblem, type Arrived, type LockMode, type Recording } from './recording.js';
+import {
+  admitLocked,
+  depthProblem,
+  type Arrived,
+  type LockMode,
+  type PlacedBytes,
+  type Recording,
+} from './recording.js';
 
 type BatchRecording = Recording & { storeId: string; lock: LockMode };
 
@@ -25,7 +32,7 @@ type BatchRecording = Recording & { storeId: string; lock: LockMode };
 interface Placed {
   index: number;
   path: string;
-  file: Arrived;
+  file: PlacedBytes;
   folderId: string;
   name: string;
   key: string;
@@ -84,22 +91,37 @@ export class BatchRecorder {
         tx,
         files.map((f) => f.blob),
       );
-      const folder = await admitLocked(tx, by, how.folderId, lock);
-      const rules = await this.admission.rules(folder.storeId, tx);
-      const recording = { ...how, storeId: folder.storeId, lock };
-      const batch: Batch = {
-        ...(await this.folders.begin(tx, by, recording)),
-        ...{ rules, how: recording, entries: [] },
-      };
-      const recorded = await this.recordMany(batch, files);
+      const { recorded, folder } = await this.recordIn(tx, by, files, how, lock);
       await also(tx, recorded);
       const kept = recorded.flatMap((e) => ('answer' in e ? [e.answer] : []));
-      await this.previews.want(tx, kept);
       if (kept.length > 0) await this.noteBatch(tx, by, kept, { id: how.folderId, name: folder.folderName });
       return recorded;
     });
     this.previews.hurry();
     return entries;
+  }
+
+  /** The same of files whose bytes are kept, within a transaction that began with the access lock and tells of it. */
+  async recordIn(
+    tx: EntityManager,
+    by: Bringer,
+    files: PlacedBytes[],
+    how: Recording,
+    lock: LockMode,
+  ): Promise<{ recorded: BatchEntry[]; folder: FolderAdmission }> {
+    const folder = await admitLocked(tx, by, how.folderId, lock);
+    const rules = await this.admission.rules(folder.storeId, tx);
+    const recording = { ...how, storeId: folder.storeId, lock };
+    const batch: Batch = {
+      ...(await this.folders.begin(tx, by, recording)),
+      ...{ rules, how: recording, entries: [] },
+    };
+    const recorded = await this.recordMany(batch, files);
+    await this.previews.want(
+      tx,
+      recorded.flatMap((e) => ('answer' in e ? [e.answer] : [])),
+    );
+    return { recorded, folder };
   }
 
   private async noteBatch(
@@ -123,7 +145,7 @@ export class BatchRecorder {
   }
 
   /** The files of a batch in a few statements; each that is refused says so and leaves no trace. */
-  private async recordMany(batch: Batch, files: Arrived[]): Promise<BatchEntry[]> {
+  private async recordMany(batch: Batch, files: PlacedBytes[]): Promise<BatchEntry[]> {
     const { tx, how, entries } = batch;
     const placed = await this.place(batch, files);
     const present = await namesIn(tx, placed);
@@ -147,7 +169,7 @@ export class BatchRecorder {
   }
 
   /** Where each file goes; of those that are refused the entry is written. */
-  private async place(batch: Batch, files: Arrived[]): Promise<Placed[]> {
+  private async place(batch: Batch, files: PlacedBytes[]): Promise<Placed[]> {
     const placed: Placed[] = [];
     for (const [index, file] of files.entries()) {
       const path = [...file.below, file.name].join('/');
@@ -224,7 +246,7 @@ export class BatchRecorder {
   }
 }
 
-function faultOf({ rules, depth }: Batch, file: Arrived, name: string): Problem | null {
+function faultOf({ rules, depth }: Batch, file: PlacedBytes, name: string): Problem | null {
   const fault = fileFault({ name, sizeBytes: file.blob.sizeBytes }, rules);
   return fault ? invalidField('name', fault, admissionWords(fault, rules)) : depthProblem(depth, [...file.below, name]);
 }

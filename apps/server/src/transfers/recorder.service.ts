@@ -5,7 +5,6 @@ import { IsNull, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService } from '../ledger/ledger.service.js';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
-import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
@@ -19,7 +18,7 @@ import { lockNodes } from '../stores/branch.queries.js';
 import { freeNames } from '../stores/names.queries.js';
 import { VersionsService } from '../stores/versions.service.js';
 import { FoldersBelow } from './folders-below.js';
-import { admitLocked, depthProblem, type Arrived, type Recording } from './recording.js';
+import { admitLocked, depthProblem, type Arrived, type PlacedBytes, type Recording } from './recording.js';
 
 /**
  * Writes down files whose bytes have arrived: names the bytes, then the versions that refer to them, in one
@@ -107,7 +106,7 @@ export class Recorder {
     tx: EntityManager,
     by: Bringer,
     { id, storeId, name }: Node,
-    { blob: { sha256, sizeBytes }, modifiedAt }: { blob: StagedBlob; modifiedAt: Date },
+    { blob: { sha256, sizeBytes }, modifiedAt }: { blob: PlacedBytes['blob']; modifiedAt: Date },
   ): Promise<UploadAnswer> {
     const version = await this.versions.addVersion(tx, by, { nodeId: id, storeId, sha256, sizeBytes, modifiedAt });
     return { id, name, sizeBytes, sha256: sha256.toString('hex'), version };
@@ -128,7 +127,7 @@ export class Recorder {
   async record(
     tx: EntityManager,
     by: Bringer,
-    file: Arrived,
+    file: PlacedBytes,
     how: Recording & { storeId: string },
     rules: StoreRules,
   ): Promise<UploadAnswer> {
@@ -160,7 +159,7 @@ export class Recorder {
     tx: EntityManager,
     by: Bringer,
     how: { folderId: string; storeId: string },
-    { name, blob, modifiedAt }: { name: string; blob: StagedBlob; modifiedAt: Date },
+    { name, blob, modifiedAt }: { name: string; blob: PlacedBytes['blob']; modifiedAt: Date },
   ): Promise<string> {
     const now = this.clock.date();
     const [id, versionId] = [uuidv7(), uuidv7()];

@@ -6,11 +6,17 @@ import type { StagedBlob } from '../platform/blobs/blob-store.js';
 import { invalidField, type Problem } from '../platform/problems/problem.js';
 import { lockNodes, lockNodeShared } from '../stores/branch.queries.js';
 
-export interface Arrived {
+/** Bytes that are kept, and where they go. */
+export interface PlacedBytes {
   /** Folders below the one that was named, made where they are not there. */
   below: string[];
   name: string;
   modifiedAt: Date | null;
+  blob: Pick<StagedBlob, 'sha256' | 'sizeBytes'>;
+}
+
+/** Bytes that have arrived and are to be kept. */
+export interface Arrived extends PlacedBytes {
   blob: StagedBlob;
 }
 

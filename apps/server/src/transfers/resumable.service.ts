@@ -1,20 +1,17 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { nameFault, NAME_FAULT_WORDS, normalizeName } from '@quay/core';
 import {
-  PROBLEM_STATUS,
   uploadMetadataSchema,
   type ConflictChoice,
   type OpenUpload,
   type UploadAnswer,
   type UploadMetadata,
 } from '@quay/contract';
-import { DataStore, Server, Upload } from '@tus/server';
+import { Upload } from '@tus/server';
 import type { NextFunction, Request, Response } from 'express';
-import { AsyncLocalStorage } from 'node:async_hooks';
 import { randomUUID } from 'node:crypto';
 import { Readable } from 'node:stream';
 import { DataSource } from 'typeorm';
-import { v7 as uuidv7 } from 'uuid';
 import { AccessService } from '../access/access.service.js';
 import type { Bringer, FolderAdmission } from '../access/folder-admission.js';
 import { noSession, sessionSecret } from '../people/signed-in.guard.js';
@@ -24,12 +21,13 @@ import type { Who } from '../people/who.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { Clock } from '../platform/clock.js';
 import { Housekeeping } from '../platform/housekeeping.js';
-import { requestIdOf } from '../platform/log/request-log.js';
 import { asProblem, sendProblem } from '../platform/problems/problem.filter.js';
 import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
 import { RunningWork } from '../platform/running.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { RoomService } from '../stores/room.service.js';
+import { PartsService } from './parts.service.js';
+import { metadataOf, PiecesStore } from './pieces.js';
 import { Recorder } from './recorder.service.js';
 import { UploadService } from './upload.service.js';
 
@@ -61,16 +59,9 @@ interface Row {
   replaces: string | null;
 }
 
-/**
- * Uploads that survive broken connections and restarts, by the open protocol tus 1.0 (core, creation, creation with
- * upload, termination). The protocol is the package's; what is kept, and until when, is decided here.
- */
+/** Files for folders that come in pieces. */
 @Injectable()
-export class ResumableService extends DataStore implements OnModuleInit {
-  override extensions = ['creation', 'creation-with-upload', 'termination'];
-  private readonly sending = new AsyncLocalStorage<Sender>();
-  private readonly protocol: Server;
-
+export class ResumableService extends PiecesStore<Sender> implements OnModuleInit {
   constructor(
     private readonly db: DataSource,
     private readonly clock: Clock,
@@ -82,26 +73,14 @@ export class ResumableService extends DataStore implements OnModuleInit {
     private readonly rooms: RoomService,
     private readonly housekeeping: Housekeeping,
     @Inject(BLOBS) private readonly blobs: BlobStore,
+    private readonly parts: PartsService,
   ) {
-    super();
-    this.protocol = new Server({
-      path: UPLOADS_PATH,
-      datastore: this,
-      generateUrl: (_req, { id }) => `${this.sender().path}/${id}`,
-      getFileIdFromRequest: (_req, id) => id,
-      namingFunction: () => uuidv7(),
-      // Pages of other sites get nothing.
-      allowedOrigins: () => false,
-      onUploadFinish: async (_req, upload) => {
-        await this.settle(this.sender().bringer, upload.id);
-        return {};
-      },
-      onResponseError: (req, error) => this.refusal(error, req),
-    });
+    super(UPLOADS_PATH);
   }
 
   onModuleInit(): void {
     this.housekeeping.add('parts of uploads', () => this.expire());
+    this.parts.keep(() => this.goingOn());
   }
 
   /** Takes what the protocol asks at {@link UPLOADS_PATH}; other requests go on. */
@@ -120,11 +99,6 @@ export class ResumableService extends DataStore implements OnModuleInit {
         sendProblem(asProblem(error), req, res);
       }
     };
-  }
-
-  /** Does what the protocol asks, for whoever was let in. */
-  async handle(sender: Sender, req: Request, res: Response): Promise<void> {
-    await this.sending.run(sender, () => this.protocol.handle(req, res));
   }
 
   /** Somebody's uploads that have not ended. */
@@ -164,10 +138,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
 
   override async create(upload: Upload): Promise<Upload> {
     const { bringer } = this.sender();
-    const plain = Object.fromEntries(
-      Object.entries(upload.metadata ?? {}).filter(([key, value]) => value !== null && METADATA.includes(key)),
-    );
-    const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(plain);
+    const asked = valid<UploadMetadata>(uploadMetadataSchema).transform(metadataOf(upload, METADATA));
     const sizeBytes = upload.size ?? 0;
     const { folderId } = await this.admitted(bringer, asked, sizeBytes);
     const now = this.clock.date();
@@ -229,7 +200,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
       // Another request has taken over: what still comes here is not wanted any more.
       if (changed === 0) stream.destroy();
     };
-    const by = { ...admission, uploadId: id };
+    const by = { ...admission, lasting: { kind: 'upload' as const, id } };
     const appending = () =>
       this.rooms.whileBringing(
         by,
@@ -262,6 +233,10 @@ export class ResumableService extends DataStore implements OnModuleInit {
     await this.forget(id);
   }
 
+  protected override async whole({ id }: Upload): Promise<void> {
+    await this.settle(this.sender().bringer, id);
+  }
+
   /** Records a complete upload; the second time it answers what it answered before. */
   private async settle(by: Bringer, id: string, conflict?: ConflictChoice): Promise<UploadAnswer> {
     const row = await this.mine(by, id);
@@ -290,7 +265,7 @@ export class ResumableService extends DataStore implements OnModuleInit {
           )) as [unknown, number];
           if (changed === 0)
             throw new Problem('conflict', 'conflict.busy', 'This upload is being ended by another request.');
-          await this.rooms.giveBack(tx, id);
+          await this.rooms.giveBack(tx, [id]);
         },
       );
       await this.blobs.parts.remove(id);
@@ -316,13 +291,11 @@ export class ResumableService extends DataStore implements OnModuleInit {
     ];
     for (const { id } of gone) await this.blobs.parts.remove(id);
     await this.db.query('DELETE FROM upload_batch WHERE at < $1', [before]);
-    // Parts whose upload is gone: of a crash between the two, or of a folder that was removed for good. The parts are
-    // looked at first: one that begins now has its row already.
-    const parts = await this.blobs.parts.ids();
-    const known = new Set(
-      (await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL')).map((r) => r.id),
-    );
-    for (const id of parts) if (!known.has(id)) await this.blobs.parts.remove(id);
+  }
+
+  private async goingOn(): Promise<string[]> {
+    const rows = await this.db.query<{ id: string }[]>('SELECT id FROM upload WHERE answer IS NULL');
+    return rows.map((r) => r.id);
   }
 
   private async forget(id: string): Promise<void> {
@@ -339,28 +312,6 @@ export class ResumableService extends DataStore implements OnModuleInit {
       : [];
     if (!row) throw notFound('This upload');
     return row;
-  }
-
-  private sender(): Sender {
-    const sender = this.sending.getStore();
-    if (!sender) throw new Error('an upload is handled that nobody sends');
-    return sender;
-  }
-
-  private refusal(error: unknown, req: object): { status_code: number; body: string } | undefined {
-    if (typeof (error as { status_code?: unknown }).status_code === 'number') return undefined;
-    const problem = asProblem(error);
-    return {
-      status_code: PROBLEM_STATUS[problem.kind],
-      body: JSON.stringify({
-        title: problem.message,
-        status: PROBLEM_STATUS[problem.kind],
-        detail: problem.message,
-        code: problem.code,
-        requestId: requestIdOf(req),
-        ...problem.more,
-      }),
-    };
   }
 }
 

@@ -47,10 +47,14 @@ const databaseOf = (release: string) =>
     readFileSync(join(root, 'opt/lockfast-quay/releases', release, 'release.env'), 'utf8'),
   )?.[1];
 const ready = () =>
-  vi.waitFor(async () => expect((await fetch(`${origin}/readyz`, { headers: apart })).status).toBe(200), {
-    timeout: 30_000,
-    interval: 100,
-  });
+  vi
+    .waitFor(async () => expect((await fetch(`${origin}/readyz`, { headers: apart })).status).toBe(200), {
+      timeout: 90_000,
+      interval: 100,
+    })
+    .catch((cause: unknown) => {
+      throw new Error(`It does not serve: ${readFileSync(join(root, 'log'), 'utf8').slice(-2000)}`, { cause });
+    });
 /** The server is started anew while this waits for programs: no connection outlives a question. */
 const apart = { connection: 'close' };
 async function opens(): Promise<void> {
@@ -194,7 +198,7 @@ wayIn: { kind: inside, inside: "${origin}" }
   });
   it(
     `serves what it served when an upgrade is killed at ${KILLS} moments`,
-    { timeout: 60_000 + KILLS * 90_000 },
+    { timeout: 120_000 + KILLS * 150_000 },
     async () => {
       for (let n = 0; n < KILLS; n += 1) {
         const upgrade = spawn(join(PROJECT, 'quay'), ['upgrade', '--root', root], { detached: true, stdio: 'ignore' });

@@ -1,6 +1,9 @@
 import { languageFor, speechOf, type Speech, type Texts } from '@quay/core';
+import type { Request, Response } from 'express';
 import { readdir, readFile } from 'node:fs/promises';
 import { join } from 'node:path';
+import type { Office } from '../platform/office.js';
+import { notFound } from '../platform/problems/problem.js';
 
 /** The language that every other is filled up from. */
 const FIRST = 'en';
@@ -31,8 +34,10 @@ export class PageTexts {
   async page(accepted: string, up: string): Promise<string> {
     const { template, languages } = await this.all();
     const { speech, texts } = chosen(languages, accepted);
-    // What is no script is not run; nothing in it can end it.
-    const data = JSON.stringify(texts).replaceAll('<', '\\u003c');
+    // What is no script is not run; nothing in it can end it. A page has the texts that it says.
+    const isIntake = this.file === 'intake.html';
+    const own = Object.entries(texts).filter(([key]) => isIntake || !/^(intake|receipt)\./.test(key));
+    const data = JSON.stringify(Object.fromEntries(own)).replaceAll('<', '\\u003c');
     return template
       .replace(/(src|href)="\//g, `$1="${up}`)
       .replace('<html lang="en">', `<html lang="${speech.language}">`)
@@ -76,6 +81,15 @@ export class PageTexts {
     }
     return { template: await readFile(join(this.webRoot, this.file), 'utf8'), languages };
   }
+}
+
+/** Sends the logo of the office. @throws Problem not-found */
+export async function sendLogo(office: Office, req: Request, res: Response): Promise<void> {
+  const logo = await office.logo();
+  if (!logo) throw notFound('A logo');
+  // Asked for by its version, it never changes.
+  if (req.query['v'] === logo.version) res.setHeader('Cache-Control', 'private, max-age=31536000, immutable');
+  res.type('png').send(logo.png);
 }
 
 const chosen = (languages: Map<string, Language>, accepted: string): Language =>

@@ -1,25 +1,8 @@
 import type { CodeAsked, ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
 import type { Speech } from '@quay/core';
+import { html, type Html } from '../platform/html.js';
 
 // The visitor's page for browsers without script: the door, the password, the list, the download.
-
-/** HTML that is safe as it stands; everything else that is put in is escaped. */
-class Html {
-  constructor(readonly text: string) {}
-}
-type Part = Html | string | null | readonly Part[];
-
-function html(strings: TemplateStringsArray, ...parts: Part[]): Html {
-  const put = (part: Part): string => {
-    if (part === null) return '';
-    if (part instanceof Html) return part.text;
-    return typeof part === 'string' ? escaped(part) : part.map(put).join('');
-  };
-  return new Html(strings.map((s, i) => (i === 0 ? s : put(parts[i - 1] ?? null) + s)).join(''));
-}
-
-const ENTITIES: Record<string, string> = { '&': '&amp;', '<': '&lt;', '>': '&gt;', '"': '&quot;', "'": '&#39;' };
-const escaped = (text: string): string => text.replace(/[&<>"']/g, (c) => ENTITIES[c] as string);
 
 interface Shown {
   speech: Speech;

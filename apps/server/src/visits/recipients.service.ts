@@ -253,7 +253,8 @@ export class RecipientsService {
     const { name } = await this.office.toVisitors();
     if (isNumber(to)) {
       const text = `${code} is your code for what ${share.creatorName}, ${name}, has shared with you.`;
-      return this.texts.handIn(tx, { to, text });
+      await this.texts.handIn(tx, { to, text });
+      return;
     }
     await this.mail.handIn(tx, {
       to,

@@ -40,7 +40,7 @@ import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
 import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
-import { notFound, Problem } from '../platform/problems/problem.js';
+import { Problem } from '../platform/problems/problem.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { PreviewsService } from '../previews/previews.service.js';
 import { pageNumber } from '../previews/show.js';
@@ -50,7 +50,7 @@ import { clientAddress, prefixOf } from '../platform/client-address.js';
 import { ArchivesService } from './archives.service.js';
 import { LookingService } from './looking.service.js';
 import { BringingService } from './bringing.service.js';
-import { PageTexts } from './page-texts.js';
+import { PageTexts, sendLogo } from './page-texts.js';
 import { plainPage } from './plain-page.js';
 import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
@@ -148,11 +148,7 @@ export class VisitsController {
   @For('link')
   @Operation("The office's logo; the same for every token, so that it tells nothing")
   async logo(@Req() req: Request, @Res() res: Response): Promise<void> {
-    const logo = await this.office.logo();
-    if (!logo) throw notFound('A logo');
-    // Asked for by its version, it never changes.
-    if (req.query['v'] === logo.version) res.setHeader('Cache-Control', 'private, max-age=31536000, immutable');
-    res.type('png').send(logo.png);
+    await sendLogo(this.office, req, res);
   }
 
   @Get('door')

@@ -1,16 +1,7 @@
 import { Injectable } from '@nestjs/common';
-import {
-  handingOf,
-  PASSWORD_TRIES_PER_MINUTE,
-  SHARED_TRIES_PER_MINUTE,
-  visitMayContinue,
-  VISIT_LIFETIME_SECONDS,
-  type Handing,
-  type ShareState,
-} from '@quay/core';
+import { handingOf, visitMayContinue, VISIT_LIFETIME_SECONDS, type Handing, type ShareState } from '@quay/core';
 import type { AskCode, CodeAsked, OpenShare, QuayEvent, VisitorDoor } from '@quay/contract';
 import { randomBytes } from 'node:crypto';
-import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
 import { v7 as uuidv7 } from 'uuid';
 import { LedgerService, type NewEntry } from '../ledger/ledger.service.js';
@@ -20,7 +11,7 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { visitsCounted } from '../platform/metrics.js';
 import { NoticesService } from '../people/notices.service.js';
-import { passwordMatches } from '../platform/passwords.js';
+import { PasswordDoor } from '../platform/password-door.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
 import { factsOf, sharesById, stateOf, type ShareRecord, countVisit } from '../shares/shares.queries.js';
@@ -40,8 +31,6 @@ import { visitByCookie, type VisitRow } from './visits.queries.js';
 const UNKNOWN_LINKS_PER_MINUTE = 60;
 /** New visits that one source may ask for in a minute, whatever the share. */
 const OPENINGS_PER_MINUTE = 60;
-/** Whoever would wait for longer before their password is looked at is told to try again in a few seconds. */
-const LONGEST_LINE_MS = 20_000;
 /** Lines that the visits of one share may write into the ledger in an hour; all are counted. */
 const LINES_PER_HOUR = { 'share.visited': 200 } as const;
 const HOUR_MS = 3_600_000;
@@ -70,6 +59,7 @@ export class VisitsService {
     private readonly clock: Clock,
     private readonly door: DoorService,
     private readonly attempts: Attempts,
+    private readonly passwords: PasswordDoor,
     private readonly ledger: LedgerService,
     private readonly takings: Takings,
     private readonly events: Events,
@@ -244,33 +234,8 @@ export class VisitsService {
     return stands ? visit : null;
   }
 
-  private async requirePassword(visitor: Visitor, share: ShareRecord, password: string | null): Promise<void> {
-    if (share.passwordHash === null) return;
-    if (!password) throw new Problem('unauthenticated', 'share.password-needed', 'This share needs a password.');
-    // Counted before hashing: the rate that guessing is limited to, and what hashing may cost, hold together.
-    const source = sourceOf(visitor.fromAddress);
-    const key = `share ${share.id} from ${source}`;
-    const triesLeft = await this.attempts.take(key, PASSWORD_TRIES_PER_MINUTE);
-    // Whoever had the right one is not kept waiting by those who guess.
-    const known = `knows ${secretHash(share.passwordHash).toString('hex')} ${source}`;
-    if (!(await this.attempts.remembers(known))) await this.waitInLine(share);
-    if (await passwordMatches(share.passwordHash, password)) {
-      await this.attempts.giveBack(key);
-      await this.attempts.remember(known);
-      return;
-    }
-    throw new Problem(
-      'unauthenticated',
-      'share.wrong-password',
-      `That is not the password. ${triesLeft === 0 ? 'Wait a minute before the next try.' : `${triesLeft} ${triesLeft === 1 ? 'try' : 'tries'} left in this minute.`}`,
-      { triesLeft },
-    );
-  }
-
-  /** Those who are not known yet try one after the other: it slows all of them down, and shuts nobody out. */
-  private async waitInLine(share: ShareRecord): Promise<void> {
-    const ms = await this.attempts.turn(`line ${share.id}`, SHARED_TRIES_PER_MINUTE, LONGEST_LINE_MS);
-    if (ms > 0) await wait(ms);
+  private requirePassword(visitor: Visitor, share: ShareRecord, password: string | null): Promise<void> {
+    return this.passwords.require({ ...share, kind: 'share' }, sourceOf(visitor.fromAddress), password);
   }
 
   /**

@@ -10,6 +10,8 @@ import { Mail } from '../platform/mail.js';
 
 // A mail server of another maker, which takes, refuses or puts off as it is told.
 let answerWith: { code: number; words: string } | null = null;
+/** So many messages are taken whole, and the connection ends before the answer. */
+let breaksOff = 0;
 const taken: ParsedMail[] = [];
 const smtp = new SMTPServer({
   disabledCommands: ['AUTH', 'STARTTLS'],
@@ -17,7 +19,13 @@ const smtp = new SMTPServer({
     if (!answerWith) return done();
     done(Object.assign(new Error(answerWith.words), { responseCode: answerWith.code }));
   },
-  onData: (stream, _session, done) => void simpleParser(stream).then((mail) => (taken.push(mail), done())),
+  onData: (stream, session, done) =>
+    void simpleParser(stream).then((mail) => {
+      taken.push(mail);
+      if (breaksOff === 0) return done();
+      breaksOff -= 1;
+      for (const connection of smtp.connections) if (connection.session.id === session.id) connection._socket.destroy();
+    }),
 });
 
 let office: TestOffice;
@@ -131,5 +139,32 @@ describe('mail', () => {
     office.app.get(Jobs).hurry('mail');
     await expect.poll(() => office.app.get(Jobs).waiting('mail'), { timeout: 60_000 }).toBe(0);
     expect(taken.filter((m) => m.subject === 'Left behind')).toHaveLength(1);
+  });
+
+  it('that may have arrived already goes once more, under the same number, and says so', async () => {
+    const twice = async (subject: string) =>
+      (
+        await office.db.query<{ twice: boolean }[]>('SELECT perhaps_twice AS twice FROM mail WHERE subject = $1', [
+          subject,
+        ])
+      )[0]?.twice;
+    const sent = async (subject: string) => (await atOnce(), (await mailOf(subject))?.state);
+    // All of it came, and no answer: nobody here knows that it did (RFC 1047).
+    breaksOff = 1;
+    await handIn('Cut off');
+    await expect.poll(() => sent('Cut off'), { timeout: 50_000, interval: 200 }).toBe('sent');
+    const both = taken.filter((m) => m.subject === 'Cut off');
+    expect(both.map((m) => m.messageId)).toEqual([both[0]?.messageId, both[0]?.messageId]);
+    expect(await twice('Cut off')).toBe(true);
+    // A server that was stopped in the middle of a try leaves it begun.
+    answerWith = { code: 451, words: 'Try later' };
+    await handIn('Stopped');
+    await expect.poll(async () => (await mailOf('Stopped'))?.tries, { timeout: 60_000 }).toBe(1);
+    expect(await twice('Stopped')).toBe(false);
+    answerWith = null;
+    await office.db.query(`UPDATE mail SET began = true WHERE subject = 'Stopped'`);
+    await expect.poll(() => sent('Stopped'), { timeout: 50_000, interval: 200 }).toBe('sent');
+    expect(await twice('Stopped')).toBe(true);
+    expect(await twice('Left behind')).toBe(false);
   });
 });

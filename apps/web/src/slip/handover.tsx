@@ -1,20 +1,23 @@
-import { telephoneSpelling } from '@quay/core';
-import { Button, Form } from 'react-bootstrap';
-import { useState } from 'react';
+import { useEffect } from 'react';
+import { Button } from 'react-bootstrap';
 import { CopyLine } from '../ui/copy';
 import { HandOvers } from '../ui/hand-over';
-import { QrCode } from '../ui/qr';
+import { useFresh } from '../ui/hand-over/fresh';
+import { LinkPart } from '../ui/hand-over/link-part';
 import { ReachLamp } from '../ui/reach-lamp';
 import { Sentence } from '../ui/words';
 import { useSlip } from './store';
 import './handover.scss';
 
-/** What the slip becomes after publishing: link by one channel, password by another, each ticked off when done. */
+/** What the slip becomes after publishing: link by one channel, password by another. */
 export function Handover() {
   const { published, clear } = useSlip();
-  const [done, setDone] = useState({ link: false, password: false });
+  const keep = useFresh((s) => s.keep);
+  useEffect(() => {
+    if (published && published.password !== null) keep(published.sheet.id, published.password);
+  }, [published, keep]);
   if (!published) return null;
-  const { sheet, password } = published;
+  const { sheet } = published;
   return (
     <>
       <div className="slip-head">
@@ -33,37 +36,11 @@ export function Handover() {
               <span className="mono">{sheet.address}</span>.
             </div>
           )}
-          <div className="mt-2">
-            <QrCode text={sheet.link} label={`QR code of the link to ${sheet.title}`} />
-          </div>
-          <Form.Check
-            className="mt-2"
-            id="link-done"
-            label="The link is handed over"
-            checked={done.link}
-            onChange={(e) => setDone({ ...done, link: e.target.checked })}
-          />
+          <LinkPart share={sheet} isOpen />
         </section>
-        <HandOvers shareId={sheet.id} />
-        {password !== null && (
-          <section>
-            <h3>The password, by another channel</h3>
-            <CopyLine value={password} label="password" />
-            <p className="quiet small mt-1 mb-1">On the telephone: {telephoneSpelling(password).join(', ')}.</p>
-            <p className="quiet small mb-1">It is shown only now; later it can be replaced, not read.</p>
-            <Form.Check
-              id="password-done"
-              label="The password is handed over"
-              checked={done.password}
-              onChange={(e) => setDone({ ...done, password: e.target.checked })}
-            />
-          </section>
-        )}
+        <HandOvers share={sheet} />
         <div className="d-flex gap-2 mt-3">
           <Button onClick={clear}>Done</Button>
-          <Button variant="plain" onClick={() => window.print()}>
-            Print
-          </Button>
         </div>
       </div>
     </>

@@ -102,7 +102,7 @@ function faultsIn(errors: object, above = ''): [path: string, words: string][] {
 }
 
 /** What a schema says by itself, in words for whoever is in a hurry. */
-const wordsOf = (text: string): string =>
+export const wordsOf = (text: string): string =>
   / is not allowed to be empty$/.test(text) ? 'This is needed.' : sentenceOf(text);
 
 /** Tells what the server refused: at the fields that it names, and of the whole form where it names none. */

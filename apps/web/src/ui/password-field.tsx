@@ -72,10 +72,11 @@ interface PasswordFieldProps {
   offered: readonly (readonly [PasswordChoice, string])[];
   set: (part: Partial<ChosenPassword>) => void;
   propose: () => void;
+  of?: 'share' | 'intake';
 }
 
 /** A proposed password, one of the person's own, or none. */
-export function PasswordField({ chosen, offered, set, propose }: PasswordFieldProps) {
+export function PasswordField({ chosen, offered, set, propose, of = 'share' }: PasswordFieldProps) {
   const choose = (choice: PasswordChoice) => (choice === 'proposed' ? propose() : set({ choice, password: '' }));
   return (
     <>
@@ -95,7 +96,7 @@ export function PasswordField({ chosen, offered, set, propose }: PasswordFieldPr
       {chosen.choice === 'proposed' && (
         <div className="d-flex gap-2 mt-2 align-items-start">
           {/* All of it is seen: it is read out, copied or written down. */}
-          <output className="proposed-password" aria-label="Password of the share">
+          <output className="proposed-password" aria-label={`Password of the ${of}`}>
             {chosen.password}
           </output>
           <Button variant="plain" size="sm" aria-label="Propose another password" onClick={propose}>
@@ -107,7 +108,7 @@ export function PasswordField({ chosen, offered, set, propose }: PasswordFieldPr
         <Form.Control
           size="sm"
           className="mono mt-2"
-          aria-label="Password of the share"
+          aria-label={`Password of the ${of}`}
           maxLength={200}
           value={chosen.password}
           autoComplete="off"

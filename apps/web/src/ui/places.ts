@@ -5,6 +5,7 @@ const EVERY_PLACE: [path: string, name: string, isFor: (me: Me) => boolean][] = 
   ['/today', 'Today', (me) => me.role !== 'guest'],
   ['/stores', 'Stores', () => true],
   ['/shares', 'Shares', (me) => me.duties.includes('publish-outside')],
+  ['/intakes', 'Intakes', (me) => me.duties.includes('ask-outside')],
   ['/reach', 'Reach', (me) => me.duties.includes('run-reach')],
   ['/people', 'People', (me) => me.duties.includes('run-people') || me.managesGroups],
   ['/ledger', 'Ledger', (me) => me.role !== 'guest'],

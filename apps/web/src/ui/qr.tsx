@@ -1,10 +1,15 @@
-import { create } from 'qrcode';
+import { create, toDataURL, toString } from 'qrcode';
 import { useMemo } from 'react';
+
+/** As read from a sheet or a screen, also a worn one (ISO/IEC 18004). */
+const LEVEL = { errorCorrectionLevel: 'M' } as const;
+/** Of a picture that is saved, for print. */
+const PNG_WIDTH = 1024;
 
 /** A QR code (ISO/IEC 18004) drawn as one path, four modules of quiet zone around it. */
 export function QrCode({ text, label }: { text: string; label: string }) {
   const { size, path } = useMemo(() => {
-    const { modules } = create(text, { errorCorrectionLevel: 'M' });
+    const { modules } = create(text, LEVEL);
     let d = '';
     for (let y = 0; y < modules.size; y += 1)
       for (let x = 0; x < modules.size; x += 1) if (modules.get(y, x)) d += `M${x + 4} ${y + 4}h1v1h-1z`;
@@ -15,4 +20,17 @@ export function QrCode({ text, label }: { text: string; label: string }) {
       <path d={path} fill="#000" />
     </svg>
   );
+}
+
+/** Saves a QR code as a file of its own. */
+export async function saveQr(text: string, name: string, as: 'svg' | 'png'): Promise<void> {
+  const how = { ...LEVEL, margin: 4 };
+  const url =
+    as === 'png'
+      ? await toDataURL(text, { ...how, width: PNG_WIDTH })
+      : `data:image/svg+xml;charset=utf-8,${encodeURIComponent(await toString(text, { ...how, type: 'svg' }))}`;
+  const link = document.createElement('a');
+  link.href = url;
+  link.download = `${name.replace(/[\\/:*?"<>|\p{Cc}]+/gu, ' ').trim() || 'Link'}.${as}`;
+  link.click();
 }

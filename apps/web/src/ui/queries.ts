@@ -1,4 +1,5 @@
 import type {
+  HandOverFinding,
   KnownRecipient,
   AddressRow,
   Backups,
@@ -6,6 +7,7 @@ import type {
   ChangeShare,
   FilesStay,
   GuardrailsFor,
+  IntakeList,
   LedgerPage,
   NodeShares,
   Outgoing,
@@ -111,6 +113,10 @@ export const tidyQuery = queryOptions({
   queryKey: ['shares', 'tidy'],
   queryFn: () => api<TidyPreview>('GET', '/api/shares/tidy'),
 });
+export const needingHandOversQuery = queryOptions({
+  queryKey: ['hand-overs', 'needing'],
+  queryFn: () => api<HandOverFinding[]>('GET', '/api/hand-overs/needing'),
+});
 export const knownRecipientsQuery = queryOptions({
   queryKey: ['shares', 'recipients'],
   queryFn: () => api<KnownRecipient[]>('GET', '/api/shares/recipients'),
@@ -133,6 +139,12 @@ export const ledgerQuery = (limit: number) =>
     queryKey: ['ledger', 'last', limit],
     queryFn: () => api<LedgerPage>('GET', `/api/ledger?limit=${limit}`),
   });
+
+/** Intakes that somebody sees. */
+export const intakesQuery = queryOptions({
+  queryKey: ['intakes', 'list'],
+  queryFn: () => api<IntakeList>('GET', '/api/intakes'),
+});
 
 export const addressesQuery = queryOptions({
   queryKey: ['reach', 'addresses'],

@@ -23,6 +23,7 @@ const KEPT = [
   'guardrails',
   'shares',
   'share',
+  'intakes',
   'hand-overs',
   'templates',
   'calendar',
@@ -56,7 +57,9 @@ const EVERYTHING: StateKey[] = KEPT.filter((kept) => kept !== 'me').map((kept) =
 export function staleAfter(event: Pick<QuayEvent, 'topic' | 'id'>): StateKey[] {
   switch (event.topic) {
     case 'share':
-      return [['shares'], ['share', event.id], ['hand-overs', event.id], ['marks']];
+      return [['shares'], ['share', event.id], ['hand-overs', event.id], ['hand-overs', 'needing'], ['marks']];
+    case 'intake':
+      return [['intakes']];
     case 'node':
       return [
         ...([['folder', event.id], ['past', event.id], ['sizes'], ['info'], ['stores'], ['trash']] as StateKey[]),
@@ -86,6 +89,7 @@ export const STALE_AFTER_CHANGE = {
   items: [['folder'], ['sizes'], ['trash'], ['marks'], ['info'], ['find'], ['past'], ['stores']],
   access: [['access'], ['people'], ['folder'], ['sizes'], ['stores'], ['find'], ['marks']],
   shares: [['shares'], ['marks']],
+  intakes: [['intakes'], ['folder'], ['sizes']],
   people: [['people'], ['access'], ['colleagues']],
   tags: [['tags']],
   tasks: [['tasks']],

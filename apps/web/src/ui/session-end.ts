@@ -2,6 +2,8 @@ import type { Me } from '@quay/contract';
 import type { QueryClient } from '@tanstack/react-query';
 import { useSlip } from '../slip/store';
 import { ApiProblem } from './api';
+import { useFresh } from './hand-over/fresh';
+import { forgetIntakes } from './intake-draft';
 import { useNotices } from './notices';
 import { meQuery } from './session';
 import { dropTransfers } from './transfers/store';
@@ -37,6 +39,8 @@ function isHere(client: QueryClient, me: Me | null): void {
 
 function forgetPerson(client: QueryClient): void {
   useSlip.getState().clear();
+  useFresh.setState({ passwords: {} });
+  forgetIntakes();
   useNotices.getState().clear();
   void dropTransfers();
   client.removeQueries({ predicate: (query) => query.queryKey[0] !== 'me' });

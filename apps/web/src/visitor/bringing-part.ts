@@ -4,15 +4,14 @@ import { collect } from '../collect';
 import { h } from './h';
 import { say, size } from './words';
 
+/** What is asked about what may be brought. */
+export type Takes = Pick<VisitorContents, 'places' | 'takesBytes' | 'level'>;
+
 /** Where files are brought: one and the same through every drawing, so that nothing that is dropped is lost. */
-let area: { element: HTMLElement; show: (contents: VisitorContents, list: readonly Brought[]) => void } | null = null;
+let area: { element: HTMLElement; show: (contents: Takes, list: readonly Brought[]) => void } | null = null;
 
 /** The part of the page at which files are brought, and what is on its way; null where nothing may be brought. */
-export function bringingPart(
-  contents: VisitorContents,
-  list: readonly Brought[],
-  actions: BringActions,
-): HTMLElement | null {
+export function bringingPart(contents: Takes, list: readonly Brought[], actions: BringActions): HTMLElement | null {
   if (contents.takesBytes === null && list.length === 0) return null;
   area ??= makeArea(actions);
   area.show(contents, list);
@@ -20,7 +19,7 @@ export function bringingPart(
 }
 
 /** Draws anew what is on its way, and nothing else of the page. */
-export function showBringing(contents: VisitorContents, list: readonly Brought[]): void {
+export function showBringing(contents: Takes, list: readonly Brought[]): void {
   area?.show(contents, list);
 }
 

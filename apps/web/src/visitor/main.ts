@@ -3,6 +3,7 @@ import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
 import type { CodeAsked, CopiesMade, OpenShare, ProblemBody, VisitorDoor } from '@quay/contract';
 import { MOST_PICKED } from '@quay/core';
 import { listenWhileShown } from '../live-source';
+import { asker, AWAY } from './ask';
 import { Bringing } from './bringing';
 import { showBringing } from './bringing-part';
 import { Viewer } from './viewer';
@@ -45,10 +46,7 @@ let latest = 0;
 let lookLater = false;
 let timer: ReturnType<typeof setTimeout> | undefined;
 
-const AWAY: Partial<ProblemBody> = {
-  code: 'network.away',
-  detail: say('away'),
-};
+const ask = asker(base);
 
 const bringing = new Bringing(
   base,
@@ -114,20 +112,6 @@ function show(part: Partial<Shown>): void {
   viewer.refresh();
 }
 
-async function ask<Answer = VisitorDoor>(
-  path: string,
-  body?: unknown,
-): Promise<{ door: Answer } | { problem: Partial<ProblemBody> }> {
-  const request: RequestInit =
-    body === undefined
-      ? {}
-      : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
-  const response = await fetch(`${base}/${path}`, request).catch(() => null);
-  if (!response) return { problem: AWAY };
-  const answer = (await response.json().catch(() => AWAY)) as Answer & Partial<ProblemBody>;
-  return response.ok ? { door: answer } : { problem: answer };
-}
-
 /** Asks what may be shown now. A share that counts nothing and asks for nothing opens by itself. */
 async function look(): Promise<void> {
   // While the door is being opened an answer could only be older than the one that is on its way.
@@ -137,15 +121,15 @@ async function look(): Promise<void> {
   }
   latest += 1;
   const mine = latest;
-  const answer = await ask('door');
+  const found = await ask<VisitorDoor>('door');
   if (mine !== latest) return;
-  if ('problem' in answer) {
+  if ('problem' in found) {
     // What is shown stays while the server cannot be asked: it goes on by itself.
-    if (answer.problem.code === AWAY.code && shown.door) show({ isAway: true });
-    else show({ problem: answer.problem, door: null, isAway: false });
+    if (found.problem.code === AWAY.code && shown.door) show({ isAway: true });
+    else show({ problem: found.problem, door: null, isAway: false });
     return;
   }
-  const { door } = answer;
+  const { answer: door } = found;
   show({ door, isAway: false, problem: door.contents || door.state !== 'open' ? null : shown.problem });
   follow(door);
   wakeAtChange(door);
@@ -167,10 +151,10 @@ function takeWhenAllIsThere(door: VisitorDoor): void {
 async function takeAll(ids: readonly string[]): Promise<void> {
   show({ making: { made: 0, of: ids.length || (shown.door?.contents?.copies?.of ?? 0) }, problem: null });
   for (;;) {
-    const answer = await ask<CopiesMade>('copies', ids.length > 0 ? { ids } : {});
-    if ('problem' in answer) return show({ making: null, problem: answer.problem });
-    show({ making: answer.door });
-    if (answer.door.made >= answer.door.of) break;
+    const found = await ask<CopiesMade>('copies', ids.length > 0 ? { ids } : {});
+    if ('problem' in found) return show({ making: null, problem: found.problem });
+    show({ making: found.answer });
+    if (found.answer.made >= found.answer.of) break;
   }
   show({ making: null });
   await look();
@@ -188,22 +172,22 @@ async function takeBack(id: string): Promise<void> {
 /** Has a code sent. Whether one is sent is told by nothing. */
 async function sendCode(asked: { address: string; password: string | null }): Promise<void> {
   show({ busy: true });
-  const answer = await ask<CodeAsked>('code', asked);
-  if ('door' in answer) show({ code: answer.door, problem: null, busy: false });
-  else show({ problem: answer.problem, busy: false });
+  const found = await ask<CodeAsked>('code', asked);
+  if ('answer' in found) show({ code: found.answer, problem: null, busy: false });
+  else show({ problem: found.problem, busy: false });
 }
 
 async function open(asked: OpenShare): Promise<void> {
   latest += 1;
   show({ busy: true });
-  const answer = await ask('open', asked);
-  if ('door' in answer) {
-    show({ door: answer.door, problem: null, busy: false, code: null });
-    follow(answer.door);
-    wakeAtChange(answer.door);
+  const found = await ask<VisitorDoor>('open', asked);
+  if ('answer' in found) {
+    show({ door: found.answer, problem: null, busy: false, code: null });
+    follow(found.answer);
+    wakeAtChange(found.answer);
   } else {
-    show({ problem: answer.problem, busy: false });
-    if (answer.problem.status === 410 || answer.problem.status === 403) lookLater = true;
+    show({ problem: found.problem, busy: false });
+    if (found.problem.status === 410 || found.problem.status === 403) lookLater = true;
   }
   if (lookLater) {
     lookLater = false;

@@ -13,7 +13,8 @@ import { bringingPart } from './bringing-part';
 import { filesPart } from './files-part';
 import type { View } from './walk';
 import { h, type Child } from './h';
-import { exactBytes, filesOf, problemWords, say, size, speech } from './words';
+import { faultOf, field, fields, moment, passwordParts, submit } from './parts';
+import { exactBytes, filesOf, problemWords, say, size } from './words';
 
 export interface Actions {
   open: (asked: OpenShare) => void;
@@ -59,24 +60,8 @@ interface Shown {
   view: View;
 }
 
-/** The visitor's own zone: closing times are theirs to keep. */
-const zone = Intl.DateTimeFormat().resolvedOptions().timeZone;
-
-const moment = (at: string, now: string): string => speech.moment(Date.parse(at), Date.parse(now), zone);
-
 /** What was drawn last, so that news that change nothing on the page do not touch it. */
 let drawn = '';
-/** A field is one and the same through every drawing: what is being typed into it is never interrupted. */
-const fields = new Map<string, HTMLInputElement>();
-
-function field(id: string, attributes: Record<string, string>): HTMLInputElement {
-  const there = fields.get(id);
-  if (there) return there;
-  const made = h('input', { id, name: id, required: '', ...attributes }) as HTMLInputElement;
-  fields.set(id, made);
-  return made;
-}
-
 /**
  * Draws the page for what is known, if that differs from what is shown. Focus and what was typed stay where they are.
  */
@@ -228,25 +213,6 @@ function codeParts(code: CodeAsked, digits: HTMLInputElement): HTMLElement[] {
     h('div', { class: 'reveal' }, digits),
   ];
 }
-
-function passwordParts(): { input: HTMLInputElement; nodes: HTMLElement[] } {
-  const input = field('password', { type: 'password', autocomplete: 'off' });
-  const toggle = () => (input.type = input.type === 'password' ? 'text' : 'password');
-  const show = { type: 'button', class: 'plain', 'aria-label': say('password.show-it'), onclick: toggle };
-  return {
-    input,
-    nodes: [
-      h('label', { for: 'password' }, say('password')),
-      h('div', { class: 'reveal' }, input, h('button', show, say('password.show'))),
-    ],
-  };
-}
-
-const faultOf = ({ problem }: Shown): Child =>
-  problem?.detail ? h('p', { class: 'fault', role: 'alert' }, problemWords(problem)) : null;
-
-const submit = (busy: boolean, words: string, going: string): HTMLElement =>
-  h('button', { type: 'submit', class: 'main', ...(busy && { disabled: '' }) }, busy ? going : words);
 
 function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions): HTMLElement {
   const { files, notAll, arriving, seesOthers } = contents;

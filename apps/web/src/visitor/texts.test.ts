@@ -1,3 +1,4 @@
+import { CONTENT_KINDS } from '@quay/core';
 import { readdirSync, readFileSync } from 'node:fs';
 import { join } from 'node:path';
 import { describe, expect, it } from 'vitest';
@@ -41,10 +42,17 @@ describe('the texts of the visitor page', () => {
     for (const key of used) expect(kinds(english), key).toContain(key);
     const server = readFileSync(join(import.meta.dirname, '../../../server/src/visits/plain-page.ts'), 'utf8');
     const page = readFileSync(join(import.meta.dirname, '../../../server/src/visits/page-texts.ts'), 'utf8');
+    const receipt = readFileSync(join(import.meta.dirname, '../../../server/src/intakes/receipt-page.ts'), 'utf8');
+    const ofReceipts = ['waiting', 'accepted', 'partly', 'refused'].map((s) => `receipt.${s}`);
+    const ofIntakes = [
+      ...['scheduled', 'closed', 'withdrawn', 'broken'].map((s) => `intake.${s}`),
+      ...CONTENT_KINDS.map((kind) => `intake.kind.${kind}`),
+    ];
     const states = ['scheduled', 'closed', 'usedUp', 'withdrawn', 'broken'].flatMap((s) => [s, `${s}.title`]);
     for (const key of kinds(english))
       expect(
-        [...states, 'units'].includes(key as string) || `${source}${server}${page}`.includes(`'${key}'`),
+        [...states, ...ofReceipts, ...ofIntakes, 'units'].includes(key as string) ||
+          `${source}${server}${page}${receipt}`.includes(`'${key}'`),
         key,
       ).toBe(true);
   });

@@ -1,5 +1,17 @@
 import { describe, expect, it } from 'vitest';
-import { DEFAULT_MESSAGE, itemLines, outdatedWords, wentTheSameWay, windowWords, type ToldFacts } from './hand-over.js';
+import {
+  DEFAULT_ATTACHED_MESSAGE,
+  DEFAULT_MESSAGE,
+  DEFAULT_WITHDRAWAL_MESSAGE,
+  givenToEach,
+  itemLines,
+  outdatedWords,
+  passwordText,
+  readBack,
+  wentTheSameWay,
+  windowWords,
+  type ToldFacts,
+} from './hand-over.js';
 import { messageFault } from './message.js';
 
 const NOW = Date.parse('2026-12-01T09:00:00Z');
@@ -12,7 +24,13 @@ const TOLD: ToldFacts = {
 const outdated = (part: Partial<ToldFacts>, what: 'link' | 'password' = 'link') =>
   outdatedWords(what, TOLD, { ...TOLD, ...part }, NOW, ZONE);
 
-it('what a message begins with can be sent', () => expect(messageFault(DEFAULT_MESSAGE)).toBeNull());
+it('what a message begins with can be sent, for what it is about', () => {
+  expect(messageFault(DEFAULT_MESSAGE)).toBeNull();
+  expect(messageFault(DEFAULT_ATTACHED_MESSAGE)?.code).toBe('message.no-link');
+  expect(messageFault(DEFAULT_ATTACHED_MESSAGE, { about: 'files' })).toBeNull();
+  expect(messageFault(DEFAULT_WITHDRAWAL_MESSAGE, { about: 'withdrawal' })).toBeNull();
+  expect(passwordText('Tomas Osei', 'weir-oar')).not.toMatch(/http|title/);
+});
 
 describe('what was handed over', () => {
   it('is as it was while nothing has changed', () => {
@@ -59,4 +77,36 @@ it('link and password go the same way where the same recipient got the other by 
   expect(wentTheSameWay([link], link)).toBe(false);
   // Of whom nobody said anything nothing is known.
   expect(wentTheSameWay([{ ...link, recipient: '' }], { ...password, recipient: '' })).toBe(false);
+});
+
+it('paper and the telephone are apart, and face to face nobody reads along', () => {
+  const link = { what: 'link', channel: 'text', recipient: '+447700900123' } as const;
+  expect(wentTheSameWay([link], { ...link, what: 'password' })).toBe(true);
+  expect(wentTheSameWay([link], { ...link, what: 'files' })).toBe(false);
+  const given = { ...link, channel: 'in-person' } as const;
+  expect(wentTheSameWay([given], { ...given, what: 'password' })).toBe(false);
+});
+
+it('each recipient has been given the last of each, and who is expected has been given nothing', () => {
+  const row = (what: 'link' | 'password', recipient: string, id: number) => ({ what, recipient, id });
+  const rows = [
+    row('password', 'a@mill.example', 3),
+    row('link', 'b@mill.example', 2),
+    row('link', 'a@mill.example', 1),
+  ];
+  const each = givenToEach([row('link', 'a@mill.example', 4), ...rows], ['c@mill.example', 'b@mill.example']);
+  expect(each.map((g) => [g.recipient, g.link?.id, g.password?.id])).toEqual([
+    ['a@mill.example', 4, 3],
+    ['b@mill.example', 2, undefined],
+    ['c@mill.example', undefined, undefined],
+  ]);
+});
+
+it('a password that is read back is held against what it is, sign by sign', () => {
+  expect(readBack('weir-oar', 'weir')).toEqual({ right: 4, done: false, wrong: false });
+  expect(readBack('weir-oar', 'weir - oar')).toEqual({ right: 8, done: true, wrong: false });
+  expect(readBack('weir-oar', 'wear-oar')).toEqual({ right: 2, done: false, wrong: true });
+  expect(readBack('weir-oar', 'Weir-oar')).toMatchObject({ right: 0, wrong: true });
+  expect(readBack('weir-oar', 'weir-oars')).toEqual({ right: 8, done: false, wrong: true });
+  expect(readBack('ü\u{1f511}', 'ü\u{1f511}')).toMatchObject({ right: 2, done: true });
 });

@@ -1,3 +1,5 @@
+import type { MailAbout } from './hand-over.js';
+
 /** What a message to recipients is filled with. */
 export const MESSAGE_PLACEHOLDERS = ['link', 'title', 'opens', 'closes', 'sender', 'items', 'password-note'] as const;
 export type MessagePlaceholder = (typeof MESSAGE_PLACEHOLDERS)[number];
@@ -31,11 +33,14 @@ const placeholdersIn = (text: string): string[] => [...text.matchAll(PLACEHOLDER
 const isKnown = (name: string): name is MessagePlaceholder =>
   (MESSAGE_PLACEHOLDERS as readonly string[]).includes(name);
 
-/** Why a message cannot be sent as it is written, at which of its fields; null: it can. */
-export function messageFault({
-  subject,
-  text,
-}: MessageTemplate): { field: keyof MessageTemplate; code: MessageFault; words: string } | null {
+/**
+ * Why a message cannot be sent as it is written, at which of its fields; null: it can.
+ * Only one that is about the link needs it.
+ */
+export function messageFault(
+  { subject, text }: MessageTemplate,
+  { about = 'link' }: { about?: MailAbout } = {},
+): { field: keyof MessageTemplate; code: MessageFault; words: string } | null {
   for (const [field, words] of [
     ['subject', subject],
     ['text', text],
@@ -48,7 +53,7 @@ export function messageFault({
         words: `{{${unknown}}} is none that is filled in: there are {{${MESSAGE_PLACEHOLDERS.join('}}, {{')}}}.`,
       };
   }
-  if (!placeholdersIn(text).includes('link'))
+  if (about === 'link' && !hasLink({ text }))
     return {
       field: 'text',
       code: 'message.no-link',
@@ -56,6 +61,9 @@ export function messageFault({
     };
   return null;
 }
+
+/** Whether whoever gets a text gets the link by it. */
+export const hasLink = ({ text }: Pick<MessageTemplate, 'text'>): boolean => placeholdersIn(text).includes('link');
 
 /** The subject as one line: no value can begin another header (RFC 5322, 2.2). */
 export const messageSubject = ({ subject }: MessageTemplate, values: MessageValues): string =>

@@ -42,8 +42,8 @@ export const WATCHED_PORTS: readonly { port: number; what: string }[] = [
 /** What an address may be used for; each includes those before it. */
 export type AddressUses = 'visitors' | 'sign-in' | 'drive';
 
-/** What a visitor's browser asks for, and the page that proves the way in; the pages of Reach are the staff's. */
-const FOR_VISITORS = /^\/(s\/|reach\/probe([/?]|$)|assets\/|mark\.svg$|favicon)/;
+/** What the browser of a visitor or a contributor asks for, and the page that proves the way in; the pages of Reach are the staff's. */
+const FOR_VISITORS = /^\/([sh]\/|reach\/probe([/?]|$)|assets\/|mark\.svg$|favicon)/;
 /** Where drives are mounted from. The router takes capitals for small letters, and so does this. */
 const FOR_DRIVES = /^\/drive([/?]|$)/i;
 

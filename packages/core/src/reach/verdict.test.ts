@@ -175,6 +175,8 @@ describe('the address that a request is answered at', () => {
 describe('exposure', () => {
   it.each([
     ['/s/abc/door', true, true, true],
+    ['/h/abc/door', true, true, true],
+    ['/hand', false, true, true],
     ['/reach/probe/n', true, true, true],
     ['/reach/probe', true, true, true],
     ['/reach/plan', false, true, true],

@@ -10,6 +10,8 @@ it('tells people of what they may do', () => {
     'share-used-up',
     'share-tried',
     'share-barred',
+    'mail-returned',
+    'handed-in',
   ];
   expect(noticesFor(READY_DUTIES.admin)).toEqual([...ofShares, 'server']);
   expect(noticesFor(READY_DUTIES.staff)).toEqual(ofShares);
@@ -18,7 +20,7 @@ it('tells people of what they may do', () => {
 
 it('lets wait for the mail of the day what is of no use only at once', () =>
   expect(NOTICES.filter(canWait)).toEqual([
-    ...['share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried'],
+    ...['share-opened', 'share-taken', 'share-brought', 'share-used-up', 'share-tried', 'handed-in'],
   ]));
 
 // Auckland is UTC+13 in November, Los Angeles UTC-8 (IANA time zone database).

@@ -10,6 +10,8 @@ export const NOTICES = [
   'share-used-up',
   'share-tried',
   'share-barred',
+  'mail-returned',
+  'handed-in',
   'server',
 ] as const;
 export type NoticeKind = (typeof NOTICES)[number];
@@ -22,6 +24,8 @@ export const NOTICE_WORDS: Record<NoticeKind, string> = {
   'share-used-up': 'When the last visit of a share of yours is used',
   'share-tried': 'When somebody was refused at a share of yours, hour by hour',
   'share-barred': 'When a rule of the office closes a share of yours',
+  'mail-returned': 'When a link that you sent does not arrive',
+  'handed-in': 'When something is handed in at an intake of yours',
   server: 'In the morning, when something on the server needs a look',
 };
 
@@ -33,6 +37,8 @@ const DUTY_OF: Record<NoticeKind, Duty> = {
   'share-used-up': 'publish-outside',
   'share-tried': 'publish-outside',
   'share-barred': 'publish-outside',
+  'mail-returned': 'publish-outside',
+  'handed-in': 'ask-outside',
   server: 'run-server',
 };
 
@@ -41,7 +47,8 @@ export const noticesFor = (duties: readonly Duty[]): NoticeKind[] =>
   NOTICES.filter((kind) => duties.includes(DUTY_OF[kind]));
 
 /** Whether it can wait for the one mail of the day. That a share closes cannot, and the server's is one. */
-export const canWait = (kind: NoticeKind): boolean => !['server', 'share-closing', 'share-barred'].includes(kind);
+export const canWait = (kind: NoticeKind): boolean =>
+  !['server', 'share-closing', 'share-barred', 'mail-returned'].includes(kind);
 
 /** How long before a share closes its publisher is told. */
 export const CLOSING_NOTICE_MS = 24 * 3_600_000;

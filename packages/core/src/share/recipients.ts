@@ -5,11 +5,12 @@ import type { Listed } from './audience.js';
 /** RFC 5321 §4.5.3.1: the local part has at most 64 octets, the path 256 with its brackets. */
 const LONGEST_LOCAL = 64;
 const LONGEST_ADDRESS = 254;
-/** Atoms of RFC 5322 §3.2.3, with dots between them. */
+const LONGEST_NAME = 120;
 /** With its country; what people put between digits. */
 const NUMBER = /^\+[\d\s().\-/]{4,30}$/;
 /** Digits as of a number, whatever is missing. */
 const NUMBER_LIKE = /^(tel:)?[+\d][\d\s().\-/]{4,}$/i;
+/** Atoms of RFC 5322 §3.2.3, with dots between them. */
 const LOCAL = /^[a-z0-9!#$%&'*+/=?^_`{|}~-]+(\.[a-z0-9!#$%&'*+/=?^_`{|}~-]+)*$/i;
 
 /**
@@ -74,7 +75,7 @@ export function readList(text: string): ReadList {
   const listed = new Map<string, Listed>();
   const faults: ListFault[] = [];
   let twice = 0;
-  for (const entry of entriesOf(text)) {
+  for (const { entry } of entriesOf(text)) {
     const read = readEntry(entry);
     if ('words' in read) faults.push({ text: entry.slice(0, 80), words: read.words });
     else if (listed.has(`${read.kind} ${read.value}`)) twice += 1;
@@ -86,18 +87,59 @@ export function readList(text: string): ReadList {
 /** `"Hale, Marek" <m.hale@fenway.example>`: what stands in quotes parts nothing. */
 const ENTRY = /(?:"[^"]*"|[^",;\t\r\n])+/g;
 
-function entriesOf(text: string): string[] {
+interface Entry {
+  entry: string;
+  /** What stands before it; empty: nothing. */
+  name: string;
+}
+
+function entriesOf(text: string): Entry[] {
   return (text.match(ENTRY) ?? [])
-    .flatMap((part) => {
-      const angled = [...part.matchAll(/<([^<>]*)>/g)].map((m) => m[1] ?? '');
-      if (angled.length > 0) return angled;
+    .flatMap((part): Entry[] => {
+      const angled = [...part.matchAll(/([^<>]*)<([^<>]*)>/g)];
+      if (angled.length > 0) return angled.map(([, name = '', entry = '']) => ({ entry, name: nameFrom(name) }));
       const words = part.trim().split(/\s+/);
       // Only where each is an address: what else stands apart by a space is told whole.
-      return words.length > 1 && words.every((word) => word.includes('@')) ? words : [part.trim()];
+      const each = words.length > 1 && words.every((word) => word.includes('@')) ? words : [part.trim()];
+      return each.map((entry) => ({ entry, name: '' }));
     })
-    .map((entry) => entry.trim().replace(/^mailto:/i, ''))
-    .filter((entry) => entry !== '');
+    .map(({ entry, name }) => ({ entry: entry.trim().replace(/^mailto:/i, ''), name }))
+    .filter(({ entry }) => entry !== '');
 }
+
+/** A name as it is shown: one line, without the quotes that keep its commas together (RFC 5322 §3.4). */
+const nameFrom = (text: string): string =>
+  text
+    .replace(/[\p{C}"]+/gu, ' ')
+    .replace(/\s+/g, ' ')
+    .trim()
+    .slice(0, LONGEST_NAME);
+
+/** Somebody whom something is sent to. */
+export interface Addressee {
+  /** A mail address or a telephone number, in the form they are compared in. */
+  value: string;
+  /** Empty: not said. */
+  name: string;
+}
+
+/** To whom something goes, as it is typed or pasted: names may stand before addresses or numbers, each in brackets. */
+export function readAddressees(text: string, kind: 'address' | 'number'): { to: Addressee[]; faults: ListFault[] } {
+  const to = new Map<string, Addressee>();
+  const faults: ListFault[] = [];
+  for (const { entry, name } of entriesOf(text)) {
+    const read = readEntry(entry);
+    if ('words' in read) faults.push({ text: entry.slice(0, 80), words: read.words });
+    else if (read.kind !== kind) faults.push({ text: entry.slice(0, 80), words: NOT_THAT[kind] });
+    else if (!to.get(read.value)?.name) to.set(read.value, { value: read.value, name });
+  }
+  return { to: [...to.values()], faults };
+}
+
+const NOT_THAT = {
+  address: 'is no mail address',
+  number: 'is no telephone number: write it with + and its country, as +44 7700 900123',
+} as const;
 
 function readEntry(entry: string): Listed | { words: string } {
   if (NUMBER_LIKE.test(entry)) {

@@ -166,7 +166,8 @@ class Work {
   async blobs(): Promise<Listed[]> {
     const { rows } = await this.client.query<{ hex: string; size: number }>(
       `SELECT encode(b.sha256, 'hex') AS hex, b.size_bytes::float8 AS size FROM blob b
-        WHERE EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256) ORDER BY b.sha256`,
+        WHERE EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)
+          OR EXISTS (SELECT 1 FROM deposit_file d WHERE d.blob_sha256 = b.sha256) ORDER BY b.sha256`,
     );
     return rows.map(({ hex, size }) => ({ sha256: hex, sizeBytes: size, name: this.sealer.nameOf(hex) }));
   }

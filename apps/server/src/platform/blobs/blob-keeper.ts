@@ -8,8 +8,9 @@ import { log } from '../log/log.js';
 import { BLOBS, BLOB_COPY, type BlobStore, type OpenBlob, type StagedBlob } from './blob-store.js';
 
 const READ_BYTES = 1024 * 1024;
-/** Whether something refers to a blob `b`: a version of a file, or a copy that is marked for a visit. */
+/** Whether something refers to a blob `b`: a version of a file, a copy that is marked for a visit, or what was handed in. */
 const IS_NAMED = `(EXISTS (SELECT 1 FROM file_version v WHERE v.sha256 = b.sha256)
+  OR EXISTS (SELECT 1 FROM deposit_file d WHERE d.blob_sha256 = b.sha256)
   OR EXISTS (SELECT 1 FROM marked_copy c WHERE c.copy_sha256 = b.sha256))`;
 
 export interface ScrubAnswer {

@@ -31,6 +31,8 @@ import { SHARE_ITEMS_SCHEMA } from './schema-0029.js';
 import { SHARE_MAY_SCHEMA } from './schema-0030.js';
 import { SHARE_LIMITS_SCHEMA } from './schema-0031.js';
 import { HAND_OVER_SCHEMA } from './schema-0032.js';
+import { HAND_OVER_WAYS_SCHEMA } from './schema-0033.js';
+import { INTAKE_SCHEMA } from './schema-0034.js';
 
 export class FirstSlice1764000000000 implements MigrationInterface {
   name = 'FirstSlice1764000000000';
@@ -397,6 +399,26 @@ export class HandOver1767200000000 implements MigrationInterface {
   }
 }
 
+export class HandOverWays1767300000000 implements MigrationInterface {
+  name = 'HandOverWays1767300000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(HAND_OVER_WAYS_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('How links went would be forgotten: restore a backup instead.');
+  }
+}
+
+export class Intakes1767400000000 implements MigrationInterface {
+  name = 'Intakes1767400000000';
+  async up(runner: QueryRunner): Promise<void> {
+    await runner.query(INTAKE_SCHEMA);
+  }
+  async down(): Promise<void> {
+    throw new Error('What was handed in would be lost: restore a backup instead.');
+  }
+}
+
 /** In order; never changed once released. */
 export const MIGRATIONS = [
   FirstSlice1764000000000,
@@ -431,6 +453,8 @@ export const MIGRATIONS = [
   ShareMay1767000000000,
   ShareLimits1767100000000,
   HandOver1767200000000,
+  HandOverWays1767300000000,
+  Intakes1767400000000,
 ];
 
 /** What they run, in the same order: the state that a database of today is in. */
@@ -467,4 +491,6 @@ export const SCHEMAS = [
   SHARE_MAY_SCHEMA,
   SHARE_LIMITS_SCHEMA,
   HAND_OVER_SCHEMA,
+  HAND_OVER_WAYS_SCHEMA,
+  INTAKE_SCHEMA,
 ];

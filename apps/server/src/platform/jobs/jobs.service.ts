@@ -24,7 +24,11 @@ interface Kind {
   /** What a job does, for people: "closes Mill Lane drawings". */
   words: (data: object) => string;
   work: (data: object, attempt: Try) => Promise<void>;
+  /** So many are done side by side. */
+  atOnce: number;
 }
+
+type Job = PgBoss.JobWithMetadata<object | null>;
 
 /** Looking for jobs of each kind; what this process handed in itself it looks for at once. */
 const POLL_SECONDS = 2;
@@ -68,13 +72,14 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
     this.boss.on('error', (error) => log.warn({ err: error }, 'the queue of jobs did not answer; it is asked again'));
   }
 
-  /** Says how jobs of a kind are done. Before the server begins. */
+  /** Says how jobs of a kind are done, and how many of them side by side. Before the server begins. */
   define<D extends object>(
     name: QueueName,
     words: (data: D) => string,
     work: (data: D, attempt: Try) => Promise<void>,
+    { atOnce = 1 }: { atOnce?: number } = {},
   ): void {
-    this.kinds.set(name, { words: words as Kind['words'], work: work as Kind['work'] });
+    this.kinds.set(name, { words: words as Kind['words'], work: work as Kind['work'], atOnce });
   }
 
   /** From here on jobs can be handed in; they are taken up when everybody has said what they do. */
@@ -86,20 +91,28 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
   async onApplicationBootstrap(): Promise<void> {
     if (!this.config.serves) return;
     for (const [name, cron] of this.regular) await this.boss.schedule(name, cron);
-    for (const name of this.kinds.keys())
+    for (const [name, { atOnce }] of this.kinds)
       this.workers.set(
         name,
         await this.boss.work<object | null>(
           name,
-          { pollingIntervalSeconds: POLL_SECONDS, includeMetadata: true },
-          async ([job]) => {
-            if (!job) return;
-            const doing = this.do(name, job);
+          { pollingIntervalSeconds: POLL_SECONDS, includeMetadata: true, batchSize: atOnce },
+          async (jobs) => {
+            const doing = this.doAll(name, jobs);
             this.doing.add(doing);
             await doing.finally(() => this.doing.delete(doing));
           },
         ),
       );
+  }
+
+  /** Does jobs side by side; those that fail are given back when all have ended, and the rest is done. */
+  private async doAll(name: QueueName, jobs: Job[]): Promise<void> {
+    const ended = await Promise.allSettled(jobs.map((job) => this.do(name, job)));
+    for (const [i, how] of ended.entries())
+      if (how.status === 'rejected') await this.boss.fail(name, (jobs[i] as Job).id, how.reason as Error);
+    // Where there was something there may be more.
+    this.hurry(name);
   }
 
   /** Has a job of a kind handed in again and again, by the calendar of a cron line; once over all server processes. */
@@ -155,7 +168,7 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
     return true;
   }
 
-  private async do(name: QueueName, job: PgBoss.JobWithMetadata<object | null>): Promise<void> {
+  private async do(name: QueueName, job: Job): Promise<void> {
     const kind = this.kinds.get(name) as Kind;
     const last = job.retryCount >= Math.max(job.retryLimit, QUEUES[name].retryLimit);
     try {

@@ -24,7 +24,11 @@ export const QUEUES = {
   guardrails: { retryLimit: 3, retryDelay: 10, expireInSeconds: 600 },
   /** A code holds for ten minutes. */
   'text-message': { retryLimit: 4, retryDelay: 15, expireInSeconds: 60 },
+  /** Has a deposit scanned, file after file; one that broke off goes on where it was. */
+  scan: { retryLimit: 8, retryDelay: 20, expireInSeconds: 3600 },
   mail: { retryLimit: 9, retryDelay: 30, expireInSeconds: 120 },
+  /** Looks into the mailbox that mail comes back to. */
+  'mail-returns': { retryLimit: 0, retryDelay: 0, expireInSeconds: 600 },
   /** Half a minute, and what it has waiting by then (PreviewsService), each at the worst for a minute. */
   previews: { retryLimit: 2, retryDelay: 30, expireInSeconds: 300 },
   /** Looks for long work of the admin; the work itself says that it lives (TasksService). */

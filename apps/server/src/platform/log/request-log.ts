@@ -15,7 +15,9 @@ export function requestIdOf(req: object): string {
 
 /** A path as it may be logged: without the link token and without the query. */
 export function loggablePath(url: string): string {
-  return (url.split('?')[0] ?? '').replace(/^\/(s|i|calendar|password|api\/password-links)\/[^/]+/, '/$1/:token');
+  return (url.split('?')[0] ?? '')
+    .replace(/^\/(s|h|calendar|password|api\/password-links)\/[^/]+/, '/$1/:token')
+    .replace(/^(\/h\/:token\/receipt)\/[^/]+/, '$1/:key');
 }
 
 /** Logs each answer when it is done; gives it its request id. */

@@ -8,15 +8,23 @@ import { MailFields, MailTrial, useMailForm } from '../../ui/mail-server';
 import { useNotices } from '../../ui/notices';
 import { useMe } from '../../ui/session';
 import { Failure, SkeletonRows } from '../../ui/states';
+import { MailReturnsForm } from './mail-returns';
 import { mailQuery } from './queries';
 
 export function MailSettingsForm() {
   const { data, error, refetch } = useQuery(mailQuery);
   if (error) return <Failure error={error} again={() => void refetch()} />;
   if (!data) return <SkeletonRows count={5} />;
-  if (data.fixed)
-    return <p>The configuration of this server names the mail server, and is changed where the server is started.</p>;
-  return <MailForm key={JSON.stringify(data)} kept={data} />;
+  return (
+    <>
+      {data.fixed ? (
+        <p>The configuration of this server names the mail server, and is changed where the server is started.</p>
+      ) : (
+        <MailForm key={JSON.stringify(data)} kept={data} />
+      )}
+      <MailReturnsForm />
+    </>
+  );
 }
 
 function MailForm({ kept }: { kept: MailSettings }) {

@@ -4,6 +4,7 @@ import type {
   GuardrailsKept,
   Health,
   LogoPicture,
+  MailReturnsSettings,
   MailSettings,
   OfficeSettings,
   Provider,
@@ -34,6 +35,11 @@ export const providerQuery = queryOptions({
 export const mailQuery = queryOptions({
   queryKey: ['settings', 'mail'],
   queryFn: () => api<MailSettings>('GET', '/api/settings/mail'),
+});
+
+export const mailReturnsQuery = queryOptions({
+  queryKey: ['settings', 'mail-returns'],
+  queryFn: () => api<MailReturnsSettings>('GET', '/api/settings/mail-returns'),
 });
 
 export const textGatewayQuery = queryOptions({

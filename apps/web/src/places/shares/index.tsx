@@ -16,6 +16,7 @@ import { useSlip } from '../../slip/store';
 import { useKeys } from '../../ui/keys';
 import { useSearch } from '../../ui/search';
 import { sharesQuery, type SharesAsked } from '../../ui/queries';
+import { WithSheet } from '../../ui/sheet';
 import { useTyped } from '../../ui/typed';
 import { Empty, Failure, SkeletonRows } from '../../ui/states';
 import { BulkBar } from './bulk-bar';
@@ -24,7 +25,6 @@ import { Columns, KeptFilters, useListView } from './list-view';
 import { ShareSheetPanel } from './sheet';
 import { ShareTable } from './table';
 import { TidyDialog } from './tidy';
-import './index.scss';
 
 /** All outgoing publications; a row opens its sheet at the right. What is asked for stands in the address. */
 export function Shares() {
@@ -76,27 +76,26 @@ export function Shares() {
       </div>
       <Facets facets={facets} state={asked.state} chosen={asked.facet} choose={(facet) => ask({ facet })} />
       <KeptFilters view={view} keep={keep} query={query} />
-      <div className={shareId ? 'shares-layout with-sheet' : 'shares-layout'}>
-        <div>
-          <BulkBar selected={shares?.filter((s) => selected.has(s.id)) ?? []} clear={() => setSelected(new Set())} />
-          <Found shares={shares} narrowed={Boolean(asked.state || asked.facet || asked.find)}>
-            {(found) => (
-              <ShareTable
-                shares={found}
-                chosen={shareId}
-                columns={shareId ? [] : view.columns}
-                query={query}
-                order={asked}
-                sort={(sort) => ask(nextOrder(asked, sort))}
-                selected={selected}
-                select={select}
-              />
-            )}
-          </Found>
-          {pages.hasNextPage && <More busy={pages.isFetchingNextPage} show={() => void pages.fetchNextPage()} />}
-        </div>
-        {shareId && <ShareSheetPanel key={shareId} id={shareId} close={() => void navigate(`/shares${query}`)} />}
-      </div>
+      <WithSheet
+        sheet={shareId && <ShareSheetPanel key={shareId} id={shareId} close={() => void navigate(`/shares${query}`)} />}
+      >
+        <BulkBar selected={shares?.filter((s) => selected.has(s.id)) ?? []} clear={() => setSelected(new Set())} />
+        <Found shares={shares} narrowed={Boolean(asked.state || asked.facet || asked.find)}>
+          {(found) => (
+            <ShareTable
+              shares={found}
+              chosen={shareId}
+              columns={shareId ? [] : view.columns}
+              query={query}
+              order={asked}
+              sort={(sort) => ask(nextOrder(asked, sort))}
+              selected={selected}
+              select={select}
+            />
+          )}
+        </Found>
+        {pages.hasNextPage && <More busy={pages.isFetchingNextPage} show={() => void pages.fetchNextPage()} />}
+      </WithSheet>
     </>
   );
 }

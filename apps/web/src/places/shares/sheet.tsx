@@ -1,5 +1,5 @@
 import type { ChangeShare, SeenPage, SeePage, ShareSheet } from '@quay/contract';
-import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, telephoneSpelling, visitName } from '@quay/core';
+import { bringsFiles, countOf, extendedBy, REFUSAL_WORDS, STATE_WORDS, visitName } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
@@ -10,13 +10,15 @@ import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { proposedPassword } from '../../ui/propose';
 import { HandOvers } from '../../ui/hand-over';
-import { QrCode } from '../../ui/qr';
+import { useFresh } from '../../ui/hand-over/fresh';
+import { LinkPart } from '../../ui/hand-over/link-part';
 import { ReachLamp } from '../../ui/reach-lamp';
 import { useSlip } from '../../slip/store';
 import { sharedAgain } from '../../slip/template';
 import { shareQuery, useChangeShare, useUndoableChange } from '../../ui/queries';
 import { InviteGuest } from '../../ui/access/invite-guest';
 import { now, useMe, useZone } from '../../ui/session';
+import { Sheet, SheetHead } from '../../ui/sheet';
 import { Failure, SkeletonRows } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
 import { Sentence, Size, When } from '../../ui/words';
@@ -54,35 +56,29 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
   const { data: share, error, refetch } = useQuery(shareQuery(id));
   const [editing, setEditing] = useState(false);
   const [seeing, setSeeing] = useState(false);
-  const [fresh, setFresh] = useState<string | null>(null);
-  const propose = useNewPassword(id, setFresh);
+  const keepFresh = useFresh((s) => s.keep);
+  const propose = useNewPassword(id, (password) => keepFresh(id, password));
   if (error)
     return (
-      <aside className="sheet">
+      <Sheet>
         {error instanceof ApiProblem && ['home.closed', 'share.beyond'].includes(error.code) ? (
           <ClosedShare id={id} words={error.message} close={close} />
         ) : (
           <Failure error={error} again={() => void refetch()} />
         )}
-      </aside>
+      </Sheet>
     );
   if (!share)
     return (
-      <aside className="sheet">
+      <Sheet>
         <SkeletonRows count={5} />
-      </aside>
+      </Sheet>
     );
   return (
-    <aside className="sheet" aria-label={share.title}>
-      <div className="d-flex align-items-start gap-2 mb-2">
-        <h2>{share.title}</h2>
-        <span className="text-nowrap ms-auto">
-          <StateMark state={share.state} labelled={false} /> {STATE_WORDS[share.state]}
-        </span>
-        <button type="button" className="btn btn-sm p-0 px-1" aria-label="Close the sheet" onClick={close}>
-          <i className="bi bi-x-lg" aria-hidden />
-        </button>
-      </div>
+    <Sheet label={share.title}>
+      <SheetHead title={share.title} close={close}>
+        <StateMark state={share.state} labelled={false} /> {STATE_WORDS[share.state]}
+      </SheetHead>
       {!share.mayAdd && <p className="quiet small mb-1">Published by {share.createdBy}</p>}
       <Sentence parts={share.sentence} />
       <Barred share={share} edit={() => setEditing(true)} propose={propose} />
@@ -91,20 +87,13 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
           share={share}
           done={(password) => {
             setEditing(false);
-            if (password !== null) setFresh(password);
+            if (password !== null) keepFresh(id, password);
           }}
         />
       ) : (
         <Verbs share={share} edit={() => setEditing(true)} propose={propose} see={() => setSeeing(true)} />
       )}
       {seeing && <SeeShare share={share} close={() => setSeeing(false)} />}
-      {fresh && (
-        <section>
-          <h3>The new password, shown only now</h3>
-          <CopyLine value={fresh} label="password" />
-          <p className="quiet small mt-1 mb-0">On the telephone: {telephoneSpelling(fresh).join(', ')}.</p>
-        </section>
-      )}
       <section>
         <h3>Link</h3>
         <CopyLine value={share.link} label="link" />
@@ -112,12 +101,9 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
           <ReachLamp mark={share.reach} portability={share.portability} />
         </div>
         {share.portability && <div className="field-advice">{share.portability}</div>}
-        <details className="mt-1">
-          <summary className="small">QR code</summary>
-          <QrCode text={share.link} label={`QR code of the link to ${share.title}`} />
-        </details>
+        <LinkPart share={share} />
       </section>
-      <HandOvers shareId={share.id} />
+      <HandOvers share={share} />
       <Meant share={share} />
       <Items share={share} />
       <Brought share={share} />
@@ -125,7 +111,7 @@ export function ShareSheetPanel({ id, close }: { id: string; close: () => void }
       <CameOfIt shareId={share.id} visits={share.visitsUsed} />
       <Refused share={share} />
       <History share={share} />
-    </aside>
+    </Sheet>
   );
 }
 

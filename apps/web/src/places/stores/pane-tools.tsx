@@ -5,6 +5,7 @@ import { When } from '../../ui/words';
 import { useRef } from 'react';
 import { Button, Dropdown } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
+import { useMe } from '../../ui/session';
 import { totalsQuery } from '../../ui/sizes';
 import { collect, type Collected } from '../../collect';
 import { useLooks } from './store';
@@ -49,6 +50,7 @@ const VIEWS = [
 export function FolderTools({ folder, beside, past }: { folder: FolderHead; beside?: Beside; past: () => void }) {
   const looks = useLooks();
   const navigate = useNavigate();
+  const me = useMe();
   return (
     <>
       <div className="btn-group" role="group" aria-label="How to show the items">
@@ -90,6 +92,11 @@ export function FolderTools({ folder, beside, past }: { folder: FolderHead; besi
           <i className="bi bi-three-dots" aria-hidden />
         </Dropdown.Toggle>
         <Dropdown.Menu>
+          {folder.acts.includes('publish') && me.duties.includes('ask-outside') && (
+            <Dropdown.Item onClick={() => void navigate(`/intakes/new?folder=${folder.id}`)}>
+              Ask for files
+            </Dropdown.Item>
+          )}
           <Dropdown.Item onClick={past}>As it was ...</Dropdown.Item>
           <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/trash`)}>Trash</Dropdown.Item>
           <Dropdown.Item onClick={() => void navigate(`/stores/${folder.storeId}/storage`)}>

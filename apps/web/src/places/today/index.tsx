@@ -5,6 +5,8 @@ import { Button } from 'react-bootstrap';
 import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery, backupsQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
+import { HandOverFindings, useHandOverFindings } from './hand-over-findings';
+import { TrayFindings, useTrayFindings } from './tray-findings';
 import { LeftList } from './left';
 import { PeopleFindings, usePeopleFindings } from './people-findings';
 import { useMe, useNow, useZone } from '../../ui/session';
@@ -26,9 +28,11 @@ export function Today() {
   // That there are none at all is among what is left to do.
   const copies = (backups?.findings ?? []).filter((finding) => finding.kind !== 'none');
   const ofPeople = usePeopleFindings();
+  const handedOver = useHandOverFindings();
+  const inTrays = useTrayFindings();
   if (error) return <Failure error={error} again={() => void refetch()} />;
-  const needing =
-    (data ? data.needing.length + data.moreNeeding : 0) + ways.length + copies.length + (ofPeople?.found.length ?? 0);
+  const found = [data?.needing, ways, copies, ofPeople?.found, handedOver, inTrays];
+  const needing = found.reduce((sum, of) => sum + (of?.length ?? 0), data?.moreNeeding ?? 0);
   return (
     <>
       <div className="title-line">
@@ -72,6 +76,8 @@ export function Today() {
           {ways.map((a) => (
             <WayRow key={a.id} address={a} />
           ))}
+          <HandOverFindings found={handedOver} />
+          <TrayFindings found={inTrays} />
           <PeopleFindings of={ofPeople} kinds={['kept', 'guest-alone']} />
           {data?.needing.map(({ kind, share }) => (
             <FindingRow key={share.id} kind={kind} share={share} />

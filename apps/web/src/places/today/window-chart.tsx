@@ -252,7 +252,9 @@ function ShareBar({
   const width = Math.max(6, x1 - x0);
   const end = to === null ? 'no end' : momentInWords(to, now, zone);
   const state = STATE_WORDS[share.state];
-  const words = `${share.title}: ${state}, ${momentInWords(bar.from, now, zone)} to ${end}, ${share.visitsUsed} visits`;
+  // It begins as the bar reads.
+  const name = share.hasPassword ? `${share.title}, password` : share.title;
+  const words = `${name}: ${state}, ${momentInWords(bar.from, now, zone)} to ${end}, ${share.visitsUsed} visits`;
   const place = { x: x0, y, width };
   return (
     <g className={`state-${share.state}`}>
@@ -335,6 +337,7 @@ function BarWords({ share, place: { x, y, width } }: { share: ChartShare; place:
           {title.text}
         </text>
       )}
+      {more.text && ' '}
       {more.text && (
         <text x={x + 36 + title.width} y={y + 13} fillOpacity="0.7">
           {more.text}

@@ -1,0 +1,70 @@
+import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
+import { contentVerdict } from '@quay/core';
+import { fileTypeFromBuffer } from 'file-type';
+import { DataSource } from 'typeorm';
+import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { Events } from '../platform/events/events.js';
+import { Housekeeping } from '../platform/housekeeping.js';
+import { log } from '../platform/log/log.js';
+
+/** So many bytes tell what a file is (as the library asks for). */
+const FIRST_BYTES = 4100;
+/** Files that are looked at in one go. */
+const AT_ONCE = 200;
+
+/** Looks at the first bytes of what was handed in: whether it is what its name says. */
+@Injectable()
+export class ContentService implements OnModuleInit {
+  constructor(
+    private readonly db: DataSource,
+    private readonly events: Events,
+    private readonly housekeeping: Housekeeping,
+    @Inject(BLOBS) private readonly blobs: BlobStore,
+  ) {}
+
+  onModuleInit(): void {
+    this.housekeeping.add('what was handed in and not looked at', () => this.lookAt(null));
+  }
+
+  /** Looks at what has not been looked at yet. @param depositId null: of all */
+  async lookAt(depositId: string | null): Promise<void> {
+    const changed = new Set<string>();
+    for (;;) {
+      const rows = await this.db.query<{ id: string; intakeId: string; path: string; sha256: Buffer }[]>(
+        `SELECT f.id, d.intake_id AS "intakeId", f.path, f.blob_sha256 AS sha256
+           FROM deposit_file f JOIN deposit d ON d.id = f.deposit_id
+          WHERE f.verdict IS NULL AND f.blob_sha256 IS NOT NULL AND ($1::uuid IS NULL OR f.deposit_id = $1)
+          ORDER BY f.id LIMIT $2`,
+        [depositId, AT_ONCE],
+      );
+      for (const { id, path, sha256, intakeId } of rows) {
+        const media = await this.mediaOf(sha256);
+        const { verdict } = contentVerdict(path.split('/').at(-1) as string, media);
+        await this.db.query('UPDATE deposit_file SET media = $2, verdict = $3 WHERE id = $1', [id, media, verdict]);
+        changed.add(intakeId);
+      }
+      if (rows.length < AT_ONCE) break;
+    }
+    if (changed.size > 0)
+      await this.events.change((tx) =>
+        this.events.tell(tx, ...[...changed].map((id) => ({ topic: 'intake' as const, id }))),
+      );
+  }
+
+  /** What the first bytes say; null: nothing that is known. */
+  private async mediaOf(sha256: Buffer): Promise<string | null> {
+    const blob = await this.blobs.open(sha256);
+    if (!blob) return null;
+    try {
+      const first = new Uint8Array(Math.min(FIRST_BYTES, blob.sizeBytes));
+      await blob.read(first, 0, first.length);
+      return (await fileTypeFromBuffer(first))?.mime ?? null;
+    } catch (error) {
+      // What a stranger sent may be made to break whoever reads it: then it is not told.
+      log.warn({ err: error }, 'the beginning of a file that was handed in could not be read');
+      return null;
+    } finally {
+      await blob.close();
+    }
+  }
+}

@@ -1,0 +1,235 @@
+import { Inject, Injectable } from '@nestjs/common';
+import {
+  answerFaults,
+  BEGUN_KEPT_MS,
+  FINISH_WITHIN_MS,
+  intakeState,
+  mayFinish,
+  type IntakeAnswers,
+  type IntakeQuestions,
+  type IntakeState,
+} from '@quay/core';
+import type { BeginDeposit, HandedIn, IntakeDoor, IntakeInside } from '@quay/contract';
+import { canonicalAddress } from '@quay/core/recipients';
+import { randomBytes } from 'node:crypto';
+import { DataSource, type EntityManager } from 'typeorm';
+import { v7 as uuidv7 } from 'uuid';
+import { Attempts } from '../platform/attempts.js';
+import { sourceOf } from '../platform/client-address.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { Office } from '../platform/office.js';
+import { PasswordDoor } from '../platform/password-door.js';
+import { Problem } from '../platform/problems/problem.js';
+import { secretHash, unseal } from '../platform/seal.js';
+import { depositByCookie, depositsBy, handedFiles, type DepositRecord } from './deposits.queries.js';
+import { factsOf, holdIntake, intakeByToken, stateOf, type IntakeRecord } from './intakes.queries.js';
+
+/** Lookups of links that do not exist, from one source in a minute. */
+const UNKNOWN_LINKS_PER_MINUTE = 60;
+/** Deposits that one source may begin at an intake in an hour: many people may come from one office. */
+const BEGUN_PER_HOUR = 100;
+const HOUR_MS = 3_600_000;
+
+/** Whoever came by the link. */
+export interface Contributor {
+  token: string;
+  /** The secret of what this browser is handing in, if it brought one. */
+  cookie: string | null;
+  fromAddress: string;
+}
+
+export interface Inside {
+  intake: IntakeRecord;
+  deposit: DepositRecord;
+}
+
+/** What an intake's page may show and do. */
+@Injectable()
+export class IntakeDoorService {
+  constructor(
+    private readonly db: DataSource,
+    private readonly clock: Clock,
+    private readonly office: Office,
+    private readonly attempts: Attempts,
+    private readonly passwords: PasswordDoor,
+    @Inject(CONFIG) private readonly config: Config,
+  ) {}
+
+  async look(contributor: Contributor): Promise<IntakeDoor> {
+    const intake = await this.intakeOf(contributor);
+    const [{ name: office }, logo] = await Promise.all([this.office.settings(), this.office.logo()]);
+    const [state, now] = [stateOf(intake, this.clock.now()), this.clock.date()];
+    const { title, message, creatorName: asker, passwordHash } = intake;
+    const deposit = await this.ownDeposit(contributor, intake);
+    return {
+      ...{ title, message, office, asker, state, logo: logo?.version ?? null, now: now.toISOString() },
+      opensAt: intake.opensAt?.toISOString() ?? null,
+      closesAt: intake.closesAt?.toISOString() ?? null,
+      needsPassword: passwordHash !== null,
+      inside: await this.insideOf(intake, deposit, state),
+    };
+  }
+
+  /**
+   * Begins to hand something in. A browser that is doing so already goes on with it; one that has, does so as the same
+   * contributor.
+   * @returns the secret that this browser is known by; null: it has one
+   */
+  async begin(contributor: Contributor, asked: BeginDeposit): Promise<string | null> {
+    const intake = await this.intakeOf(contributor);
+    const own = await this.ownDeposit(contributor, intake);
+    requireOpen(intake, this.clock.now());
+    if (own?.state === 'arriving' && isByPassword(own, intake)) return null;
+    const source = sourceOf(contributor.fromAddress);
+    await this.attempts.take(`deposits of ${intake.id} from ${source}`, BEGUN_PER_HOUR, HOUR_MS);
+    // Who handed something in by this password hands in more by it.
+    if (own === null || !isByPassword(own, intake))
+      await this.passwords.require({ ...intake, kind: 'intake' }, source, asked.password);
+    const [id, cookie, now] = [uuidv7(), randomBytes(24).toString('base64url'), this.clock.date()];
+    await this.db.transaction(async (tx) => {
+      await holdIntake(tx, intake.id);
+      const present = await this.intakeIn(tx, contributor);
+      // By what it is at this moment: not by a password that was changed while it was being checked.
+      requireOpen(present, this.clock.now());
+      if (present.passwordHash !== intake.passwordHash) throw passwordChanged();
+      await tx.query(
+        `INSERT INTO deposit (id, intake_id, contributor_id, cookie_hash, password_mark, began_at, touched_at, state,
+           answers, who, from_address) VALUES ($1, $2, $3, $4, $5, $6, $6, 'arriving', $7, '', $8)`,
+        [
+          ...[id, intake.id, own?.contributorId ?? id, secretHash(cookie), markOf(intake), now],
+          ...[JSON.stringify(own?.answers ?? NO_ANSWERS), contributor.fromAddress],
+        ],
+      );
+    });
+    return cookie;
+  }
+
+  /** The intake and what this browser is handing in. @throws Problem for every reason it may not */
+  async inside(contributor: Contributor): Promise<Inside> {
+    return this.insideNow(contributor, await this.intakeOf(contributor), this.db.manager);
+  }
+
+  /** The same as things are within a transaction, which holds the intake until it ends. */
+  async insideIn(tx: EntityManager, contributor: Contributor): Promise<Inside> {
+    await holdIntake(tx, (await this.intakeIn(tx, contributor)).id);
+    return this.insideNow(contributor, await this.intakeIn(tx, contributor), tx);
+  }
+
+  /** @throws Problem intake.not-found; the same for malformed, unknown and wrong tokens, after the same work */
+  async intakeOf(contributor: Contributor): Promise<IntakeRecord> {
+    const intake = await this.byToken(this.db.manager, contributor);
+    if (intake) return intake;
+    await this.attempts.take(`unknown link from ${sourceOf(contributor.fromAddress)}`, UNKNOWN_LINKS_PER_MINUTE);
+    throw notAtThisLink();
+  }
+
+  private async intakeIn(tx: EntityManager, contributor: Contributor): Promise<IntakeRecord> {
+    const intake = await this.byToken(tx, contributor);
+    if (!intake) throw notAtThisLink();
+    return intake;
+  }
+
+  private byToken(m: EntityManager, { token }: Contributor): Promise<IntakeRecord | null> {
+    return intakeByToken(m, this.clock.date(), secretHash(token.slice(0, 200)));
+  }
+
+  private async insideNow(contributor: Contributor, intake: IntakeRecord, m: EntityManager): Promise<Inside> {
+    const now = this.clock.now();
+    const deposit = await this.ownDeposit(contributor, intake, m);
+    if (deposit?.state !== 'arriving' || !isByPassword(deposit, intake)) {
+      requireOpen(intake, now);
+      throw notBegun();
+    }
+    if (!mayFinish(factsOf(intake), deposit.beganAt.getTime(), now)) requireOpen(intake, now);
+    return { intake, deposit };
+  }
+
+  private async ownDeposit(
+    { cookie }: Contributor,
+    intake: IntakeRecord,
+    m: EntityManager = this.db.manager,
+  ): Promise<DepositRecord | null> {
+    return cookie === null ? null : depositByCookie(m, intake.id, secretHash(cookie));
+  }
+
+  private async insideOf(
+    intake: IntakeRecord,
+    deposit: DepositRecord | null,
+    state: IntakeState,
+  ): Promise<IntakeInside | null> {
+    const arriving = deposit?.state === 'arriving' && isByPassword(deposit, intake) ? deposit : null;
+    const finishes = arriving !== null && mayFinish(factsOf(intake), arriving.beganAt.getTime(), this.clock.now());
+    const knows = intake.passwordHash === null || (deposit !== null && isByPassword(deposit, intake));
+    const isIn = state === 'open' && knows;
+    if (!isIn && !finishes && !(state === 'closed' && deposit)) return null;
+    const before = deposit === null ? [] : await depositsBy(this.db.manager, deposit.contributorId);
+    const late = state === 'closed' && finishes && intake.closesAt;
+    return {
+      ...{ limits: intake.limits, questions: intake.questions },
+      files: finishes ? await handedFiles(this.db.manager, arriving.id) : [],
+      finishBy: late ? new Date(late.getTime() + FINISH_WITHIN_MS).toISOString() : null,
+      receipts: before.map((each) => this.handedIn(each)),
+    };
+  }
+
+  handedIn({ number, handedInAt, beganAt, files, bytes, state, receiptKeySealed }: DepositRecord): HandedIn {
+    const key = receiptKeySealed === null ? '' : unseal(this.config.sealingKey, receiptKeySealed);
+    const at = (handedInAt ?? beganAt).toISOString();
+    return { number: number ?? '', at, files, bytes, state, path: `receipt/${key}` };
+  }
+}
+
+const NO_ANSWERS: IntakeAnswers = { name: '', mail: '', firm: '', own: {} };
+
+/** What was begun and not handed in before then is to go. */
+export const begunBefore = (now: number): Date => new Date(now - BEGUN_KEPT_MS);
+
+const markOf = ({ passwordHash }: IntakeRecord): Buffer | null =>
+  passwordHash === null ? null : secretHash(passwordHash);
+
+/** Whether it was begun by the password that the intake has now. */
+const isByPassword = ({ passwordMark }: DepositRecord, intake: IntakeRecord): boolean =>
+  markOf(intake)?.equals(passwordMark ?? Buffer.alloc(0)) ?? passwordMark === null;
+
+/** @throws Problem answer.* at the field */
+export function requireAnswers(questions: IntakeQuestions, answers: IntakeAnswers): void {
+  const errors = answerFaults(questions, answers).map(({ field, code, words }) => ({ field, code, detail: words }));
+  if (answers.mail !== '' && canonicalAddress(answers.mail) === null)
+    errors.push({ field: 'mail', code: 'answer.missing', detail: 'That is no mail address.' });
+  const [first] = errors;
+  if (first) throw new Problem('invalid', first.code, first.detail, { errors });
+}
+
+const notAtThisLink = (): Problem =>
+  new Problem(
+    'not-found',
+    'intake.not-found',
+    'Nothing is asked for at this link. Check that the whole link was copied.',
+  );
+
+const notBegun = (): Problem =>
+  new Problem('unauthenticated', 'intake.not-begun', 'Begin first; this browser is not handing anything in here.');
+
+const passwordChanged = (): Problem =>
+  new Problem(
+    'unauthenticated',
+    'intake.password-needed',
+    'The password of this intake was changed just now. Enter the new one.',
+  );
+
+const REFUSALS: Record<Exclude<IntakeState, 'open'>, [code: string, words: string]> = {
+  scheduled: ['intake.not-yet', 'This is not open yet.'],
+  closed: ['intake.closed', 'This has closed. Ask whoever sent you the link to open it again.'],
+  withdrawn: ['intake.withdrawn', 'This was withdrawn by whoever sent you the link.'],
+  broken: ['intake.broken', 'Nothing can be handed in here at the moment. Ask whoever sent you the link.'],
+};
+
+/** @throws Problem that says why the intake is not open at that moment */
+function requireOpen(intake: IntakeRecord, at: number): void {
+  const state = intakeState(factsOf(intake), at);
+  if (state === 'open') return;
+  const [code, words] = REFUSALS[state];
+  const { opensAt, closesAt } = intake;
+  throw new Problem(state === 'scheduled' ? 'forbidden' : 'gone', code, words, { state, opensAt, closesAt });
+}

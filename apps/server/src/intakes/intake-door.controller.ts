@@ -1,0 +1,172 @@
+import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Post, Req, Res } from '@nestjs/common';
+import {
+  beginDepositSchema,
+  handInSchema,
+  idSchema,
+  type BeginDeposit,
+  type HandedIn,
+  type IntakeDoor,
+} from '@quay/contract';
+import { CONTRIBUTOR_KNOWN_SECONDS, type IntakeAnswers } from '@quay/core';
+import contentDisposition from 'content-disposition';
+import type { Request, Response } from 'express';
+import { clientAddress, prefixOf } from '../platform/client-address.js';
+import { Clock } from '../platform/clock.js';
+import { CONFIG, type Config } from '../platform/config.js';
+import { cookieOf, setCookie } from '../platform/cookies.js';
+import { For } from '../platform/for.js';
+import { Office } from '../platform/office.js';
+import { ApiPart, Operation } from '../platform/openapi.js';
+import { valid } from '../platform/problems/valid.pipe.js';
+import { PageTexts, sendLogo } from '../visits/page-texts.js';
+import { DepositUploads } from './deposit-uploads.service.js';
+import { IntakeDoorService, type Contributor } from './door.service.js';
+import { HandingInService } from './handing-in.service.js';
+import { receiptPage } from './receipt-page.js';
+
+export const DEPOSIT_COOKIE = 'quay_deposit';
+const id = valid<string>(idSchema.required());
+
+@ApiPart('contributor')
+@Controller('h/:token')
+export class IntakeDoorController {
+  private readonly texts: PageTexts;
+
+  constructor(
+    private readonly doors: IntakeDoorService,
+    private readonly uploads: DepositUploads,
+    private readonly handing: HandingInService,
+    private readonly office: Office,
+    private readonly clock: Clock,
+    @Inject(CONFIG) config: Config,
+  ) {
+    this.texts = new PageTexts(config.webRoot ?? '.', 'intake.html');
+  }
+
+  @Get()
+  @For('link')
+  @Operation('The page on which files are handed in; the same for every token, so that it tells nothing')
+  async page(@Req() req: Request, @Res() res: Response): Promise<void> {
+    res.set({ 'Cache-Control': 'no-cache', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
+    // What belongs to the page is asked for beside it, so that it also works under the path prefix of an address.
+    const up = req.path.endsWith('/') ? '../../' : '../';
+    res.type('html').send(await this.texts.page(req.headers['accept-language'] ?? '', up));
+  }
+
+  @Get('door')
+  @For('link')
+  @Operation('What the page may show')
+  look(@Param('token') token: string, @Req() req: Request): Promise<IntakeDoor> {
+    return this.doors.look(contributorOf(token, req));
+  }
+
+  @Post('begin')
+  @For('link')
+  @HttpCode(200)
+  @Operation('Begin to hand something in: sets the cookie of this browser', beginDepositSchema)
+  async begin(
+    @Param('token') token: string,
+    @Body(valid(beginDepositSchema)) asked: BeginDeposit,
+    @Req() req: Request,
+    @Res({ passthrough: true }) res: Response,
+  ): Promise<IntakeDoor> {
+    const contributor = contributorOf(token, req);
+    const cookie = await this.doors.begin(contributor, asked);
+    if (cookie === null) return this.doors.look(contributor);
+    const path = `${prefixOf(req)}/h/${token}`;
+    const about = { path, maxAgeSeconds: CONTRIBUTOR_KNOWN_SECONDS, secure: req.secure };
+    res.setHeader('Set-Cookie', setCookie(DEPOSIT_COOKIE, cookie, about));
+    return this.doors.look({ ...contributor, cookie });
+  }
+
+  @Post('uploads')
+  @For('link')
+  @Operation('Hand a file in, in pieces that survive a broken connection (tus 1.0)')
+  upload(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    return this.goOn(token, req, res);
+  }
+
+  @Head('uploads/:id')
+  @For('link')
+  @Operation('How much of a file has arrived (tus 1.0)')
+  howFar(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Patch('uploads/:id')
+  @For('link')
+  @Operation('Go on with a file (tus 1.0)')
+  piece(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Delete('uploads/:id')
+  @For('link')
+  @Operation('Take a file back that was not handed in yet (tus 1.0)')
+  takeBack(@Param('token') token: string, @Param('id', id) _id: string, @Req() req: Request, @Res() res: Response) {
+    return this.goOn(token, req, res);
+  }
+
+  @Post('hand-in')
+  @For('link')
+  @HttpCode(200)
+  @Operation('Hand in what has arrived: makes the receipt', handInSchema)
+  handIn(
+    @Param('token') token: string,
+    @Body(valid(handInSchema)) answers: IntakeAnswers,
+    @Req() req: Request,
+  ): Promise<HandedIn> {
+    return this.handing.handIn(contributorOf(token, req), answers);
+  }
+
+  @Get('receipt/:key')
+  @For('link')
+  @Operation('The receipt of what was handed in, for whoever has its link')
+  async receipt(
+    @Param('token') token: string,
+    @Param('key') key: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
+    const shown = await this.handing.receipt(contributorOf(token, req), key);
+    const speech = await this.texts.speech(req.headers['accept-language'] ?? '');
+    const { zone } = await this.office.settings();
+    res.set({ 'Referrer-Policy': 'no-referrer', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
+    const about = { zone, now: this.clock.now(), up: '../../../', styles: await this.texts.styles() };
+    res.type('html').send(receiptPage({ speech, shown, key, ...about }));
+  }
+
+  @Get('receipt/:key/SHA256SUMS')
+  @For('link')
+  @Operation('Checksums of what was handed in, as sha256sum -c reads them')
+  async checksums(
+    @Param('token') token: string,
+    @Param('key') key: string,
+    @Req() req: Request,
+    @Res() res: Response,
+  ): Promise<void> {
+    const { name, text } = await this.handing.checksums(contributorOf(token, req), key);
+    res.set({ 'Content-Disposition': contentDisposition(name), 'Cache-Control': 'private, no-cache' });
+    res.type('text/plain').send(text);
+  }
+
+  @Get('logo')
+  @For('link')
+  @Operation("The office's logo; the same for every token, so that it tells nothing")
+  async logo(@Req() req: Request, @Res() res: Response): Promise<void> {
+    await sendLogo(this.office, req, res);
+  }
+
+  private async goOn(token: string, req: Request, res: Response): Promise<void> {
+    const contributor = contributorOf(token, req);
+    // Whoever is not handing anything in is told so, before the protocol looks at anything.
+    await this.doors.inside(contributor);
+    await this.uploads.handle({ contributor, path: `${prefixOf(req)}/h/${token}/uploads` }, req, res);
+  }
+}
+
+const contributorOf = (token: string, req: Request): Contributor => ({
+  token,
+  cookie: cookieOf(req.headers.cookie, DEPOSIT_COOKIE),
+  fromAddress: clientAddress(req),
+});

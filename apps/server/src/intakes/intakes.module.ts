@@ -1,0 +1,28 @@
+import { Module } from '@nestjs/common';
+import { PreviewsModule } from '../previews/previews.module.js';
+import { StoresModule } from '../stores/stores.module.js';
+import { TransfersModule } from '../transfers/transfers.module.js';
+import { ContentService } from './content.service.js';
+import { DepositUploads } from './deposit-uploads.service.js';
+import { IntakeDoorService } from './door.service.js';
+import { HandingInService } from './handing-in.service.js';
+import { IntakeDoorController } from './intake-door.controller.js';
+import { IntakesController, TrayController } from './intakes.controller.js';
+import { IntakesService } from './intakes.service.js';
+import { ScannerService } from './scanner.service.js';
+import { TrayService } from './tray.service.js';
+
+@Module({
+  imports: [StoresModule, TransfersModule, PreviewsModule],
+  controllers: [IntakesController, TrayController, IntakeDoorController],
+  providers: [
+    IntakesService,
+    TrayService,
+    IntakeDoorService,
+    HandingInService,
+    DepositUploads,
+    ContentService,
+    ScannerService,
+  ],
+})
+export class IntakesModule {}

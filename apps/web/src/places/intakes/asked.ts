@@ -1,0 +1,68 @@
+import { createIntakeSchema, type CreateIntake, type IntakeSheet } from '@quay/contract';
+import { GIGABYTE, INTAKE_RANGES, typedNumber, type IntakeLimits } from '@quay/core';
+import { wordsOf } from '../../ui/form';
+import { chosenWindow, windowText } from '../../ui/window-choice';
+import { NEW_INTAKE, type IntakeFields } from '../../ui/intake-draft';
+
+/** What was typed, as it is asked of the server; and what is wrong with it, by the field of the request. */
+export interface Meant {
+  asked: Omit<CreateIntake, 'folderId'>;
+  faults: Record<string, string>;
+}
+
+const RANGES = {
+  fileBytes: { ...INTAKE_RANGES.fileBytes, unit: GIGABYTE },
+  files: { ...INTAKE_RANGES.files, unit: 1 },
+  contributorBytes: { ...INTAKE_RANGES.contributorBytes, unit: GIGABYTE },
+  allBytes: { ...INTAKE_RANGES.allBytes, unit: GIGABYTE },
+} as const;
+
+/** @param now by the server's clock */
+export function meantBy(fields: IntakeFields, now: number, zone: string): Meant {
+  const faults: Record<string, string> = {};
+  const number = (key: keyof typeof RANGES, typed: string): number => {
+    const { min, max, unit } = RANGES[key];
+    const { value, fault } = typedNumber(typed, { min: min / unit, max: max / unit, whole: unit === 1 });
+    if (fault !== null || value === null) faults[`limits.${key}`] = fault ?? 'This is needed.';
+    return Math.round((value ?? min / unit) * unit);
+  };
+  const limits: IntakeLimits = {
+    fileBytes: number('fileBytes', fields.fileField),
+    files: number('files', fields.filesField),
+    contributorBytes: number('contributorBytes', fields.eachField),
+    allBytes: number('allBytes', fields.allField),
+    kinds: fields.kinds,
+  };
+  const asked: Omit<CreateIntake, 'folderId'> = {
+    ...{ title: fields.title, message: fields.message, waits: fields.waits, receiptByMail: fields.receiptByMail },
+    window: windowText(chosenWindow(fields, now, zone)),
+    password: fields.passwordChoice === 'none' || fields.passwordChoice === 'kept' ? null : fields.password,
+    weakPasswordMeant: fields.weakMeant,
+    folderPattern: fields.hasFolders ? fields.folderPattern : null,
+    limits,
+    questions: { name: fields.name, mail: fields.mail, firm: fields.firm, own: fields.own },
+  };
+  const judged = createIntakeSchema.validate(
+    { ...asked, folderId: '00000000-0000-4000-8000-000000000000' },
+    { abortEarly: false, errors: { wrap: { label: false } } },
+  );
+  for (const { path, message } of judged.error?.details ?? []) faults[path.join('.')] ??= wordsOf(message);
+  return { asked, faults };
+}
+
+/** An intake that is there, as it would have been typed. */
+export function fieldsOf(intake: IntakeSheet, local: (at: string | null) => string): IntakeFields {
+  const { limits, questions } = intake;
+  const gigabytes = (bytes: number) => String(bytes / GIGABYTE);
+  return {
+    ...NEW_INTAKE,
+    ...{ title: intake.title, message: intake.message, waits: intake.waits, receiptByMail: intake.receiptByMail },
+    ...{ choice: 'custom', opensField: local(intake.opensAt), closesField: local(intake.closesAt) },
+    passwordChoice: intake.hasPassword ? 'kept' : 'none',
+    hasFolders: intake.folderPattern !== null,
+    folderPattern: intake.folderPattern ?? NEW_INTAKE.folderPattern,
+    ...{ fileField: gigabytes(limits.fileBytes), filesField: String(limits.files), kinds: limits.kinds },
+    ...{ eachField: gigabytes(limits.contributorBytes), allField: gigabytes(limits.allBytes) },
+    ...{ name: questions.name, mail: questions.mail, firm: questions.firm, own: questions.own },
+  };
+}

@@ -1,0 +1,20 @@
+import type { ProblemBody } from '@quay/contract';
+import { say } from './words';
+
+export const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: say('away') };
+
+export type Asked<Answer> = { answer: Answer } | { problem: Partial<ProblemBody> };
+
+/** A way to ask for something below the link: with a body it is a change. */
+export const asker =
+  (base: string) =>
+  async <Answer>(path: string, body?: unknown): Promise<Asked<Answer>> => {
+    const request: RequestInit =
+      body === undefined
+        ? {}
+        : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
+    const response = await fetch(`${base}/${path}`, request).catch(() => null);
+    if (!response) return { problem: AWAY };
+    const answer = (await response.json().catch(() => AWAY)) as Answer & Partial<ProblemBody>;
+    return response.ok ? { answer } : { problem: answer };
+  };

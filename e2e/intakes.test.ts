@@ -1,0 +1,157 @@
+import type { IntakeSheet } from '@quay/contract';
+import { execFileSync } from 'node:child_process';
+import { randomBytes } from 'node:crypto';
+import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
+import { tmpdir } from 'node:os';
+import { join } from 'node:path';
+import type { Browser, ElementHandle } from 'puppeteer-core';
+import { afterAll, beforeAll, expect, it } from 'vitest';
+import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
+import { launch, Person } from './_fixtures/browser.js';
+
+let office: TestOffice;
+let browser: Browser;
+const desk = mkdtempSync(join(tmpdir(), 'intake-desk-'));
+const cloud = randomBytes(900_000);
+
+beforeAll(async () => {
+  office = await openOffice();
+  // What people see moves with the browser's clock, so this office's clock runs from the present.
+  office.clock.at = Date.now();
+  browser = await launch();
+  mkdirSync(join(desk, 'Site/Day 1'), { recursive: true });
+  writeFileSync(join(desk, 'Site/Day 1/cloud.xyz'), cloud);
+  writeFileSync(join(desk, 'Site/levels.csv'), 'point,level\r\nCP001,12.345\r\n');
+  // A program is not what it says (PE/COFF begins with MZ).
+  writeFileSync(join(desk, 'site.jpg'), Buffer.concat([Buffer.from('MZ'), randomBytes(400)]));
+});
+afterAll(async () => {
+  await browser.disconnect();
+  await office.close();
+  rmSync(desk, { recursive: true, force: true });
+});
+
+it('from the wish for files to files in the folder, past what is not what it says, and to the closed door', async () => {
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/stores/${office.roots.projects}`);
+
+  // From the folder that they are to go into.
+  await iris.fromMenu('More', 'Ask for files');
+  await iris.sees('into', '.sheet');
+  await iris.press('Open the intake');
+  await iris.sees('This is needed.', '.sheet');
+  await iris.fill('#intake-title', 'Photographs of Monday');
+  await iris.fill('#intake-message', 'By day, please.');
+  await iris.press('Proposed password', '.sheet');
+  await iris.press('Add a question');
+  await iris.fill('[aria-label="Question 1"]', 'Which instrument?');
+  await iris.sees('nobody sees what others handed in', '.sheet .sentence');
+  await iris.isAccessible();
+  await iris.press('Open the intake');
+  await iris.sees('Nothing was handed in yet.', '.sheet');
+  await iris.isAccessible();
+  const [link, password] = (await iris.page.$$eval('.sheet .value', (e) => e.map((x) => x.textContent))) as [
+    string,
+    string,
+  ];
+  expect(link).toMatch(new RegExp(`^${office.origin}/h/[0-9A-Za-z]{22}$`));
+
+  // Somebody outside.
+  const zoe = await Person.at(browser, office.origin);
+  await zoe.page.goto(link);
+  await zoe.fill('#password', password);
+  await zoe.isAccessible();
+  await zoe.press('Go on');
+  const folder = (await zoe.page.waitForSelector('#bring-folder')) as ElementHandle<HTMLInputElement>;
+  await folder.uploadFile(join(desk, 'Site'));
+  await zoe.sees('Ready to hand in: 2 files');
+  const files = (await zoe.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
+  await files.uploadFile(join(desk, 'site.jpg'));
+  await zoe.sees('Ready to hand in: 3 files');
+  await zoe.sees('Site/Day 1/cloud.xyz');
+  // It is there after a reload, and what was said stays while the page goes on.
+  await zoe.page.reload();
+  await zoe.sees('Ready to hand in: 3 files');
+  await zoe.isAccessible();
+  await zoe.fill('#answer-name', 'Zoe Calder');
+  await zoe.press('Hand in 3 files');
+  await zoe.sees('Handed in. Your receipt is D-');
+  await zoe.isAccessible();
+  const receipt = await zoe.page.$eval('.done a', (a) => (a as HTMLAnchorElement).href);
+  await zoe.page.goto(receipt);
+  await zoe.sees('It is there, and waits to be looked at.');
+  await zoe.isAccessible();
+  const sums = await (await fetch(`${receipt}/SHA256SUMS`)).text();
+  writeFileSync(join(desk, 'sums'), sums);
+  expect(execFileSync('sha256sum', ['--check', 'sums'], { cwd: desk, encoding: 'utf8' }).match(/: OK$/gm)).toHaveLength(
+    3,
+  );
+
+  // What came is shown by itself; what is not what it says is left out unless it is meant.
+  await iris.sees('Zoe Calder', '.sheet');
+  await iris.sees('site.jpg is a program', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Accept 2 into Projects');
+  await iris.sees('2 files went into Projects.');
+  await iris.press('Choose site.jpg', '.sheet');
+  await iris.press('Refuse', '.sheet');
+  await iris.page.keyboard.type('That is no picture.');
+  await iris.press('Refuse 1 file', '.sheet');
+  await iris.sees('partly accepted', '.sheet');
+  await iris.isAccessible();
+  await zoe.page.reload();
+  await zoe.sees('Some of it was accepted, and some was not.');
+  await zoe.sees('That is no picture.');
+
+  // Today says what waits; a page that is open closes when the intake is withdrawn.
+  await zoe.page.goto(link);
+  await zoe.sees('What you handed in');
+  await iris.press('Withdraw', '.sheet');
+  await iris.sees('Nothing can be handed in any more.');
+  await zoe.page.reload();
+  await zoe.sees('Iris Ward has withdrawn it.');
+  await zoe.isAccessible();
+  const client = await office.signedIn('iris');
+  const id = iris.page.url().split('/intakes/')[1] as string;
+  const { body } = await client.ask<IntakeSheet>('GET', `/api/intakes/${id}`);
+  expect(body).toMatchObject({ state: 'withdrawn', deposits: 1, files: 3, waiting: 0 });
+  await zoe.leave();
+  await iris.leave();
+});
+
+it('fits on a telephone, 360 px wide, for both', async () => {
+  const client = await office.signedIn('iris');
+  const { body } = await client.ask<IntakeSheet>('POST', '/api/intakes', {
+    ...{ title: 'A long title of what is asked for, Weir House and Mill Lane', folderId: office.roots.projects },
+    ...{ window: { opensAt: null, closesAt: null }, folderPattern: null, message: '' },
+    limits: { fileBytes: 2e9, files: 20, contributorBytes: 5e9, allBytes: 50e9, kinds: ['picture', 'pdf'] },
+    questions: { name: 'must', mail: 'may', firm: 'may', own: [] },
+  });
+  const zoe = await Person.at(browser, office.origin);
+  await zoe.page.setViewport({ width: 360, height: 740 });
+  await zoe.page.goto(body.link);
+  await zoe.sees('Only pictures and PDF.');
+  writeFileSync(join(desk, 'small.pdf'), '%PDF-1.4\n%%EOF\n');
+  const files = (await zoe.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
+  await files.uploadFile(join(desk, 'small.pdf'));
+  await zoe.sees('Ready to hand in: 1 file');
+  const width = () => zoe.page.evaluate(() => document.documentElement.scrollWidth);
+  expect(await width()).toBe(360);
+  await zoe.fill('#answer-name', 'Zoe Calder');
+  await zoe.press('Hand in 1 file');
+  await zoe.sees('Handed in. Your receipt is D-');
+  expect(await width()).toBe(360);
+  await zoe.page.goto(await zoe.page.$eval('.done a', (a) => (a as HTMLAnchorElement).href));
+  await zoe.sees('waits to be looked at');
+  expect(await width()).toBe(360);
+  await zoe.leave();
+  const iris = await Person.at(browser, office.origin);
+  await iris.page.setViewport({ width: 360, height: 740 });
+  await iris.signIn('iris', `/intakes/${body.id}`);
+  await iris.sees('Zoe Calder', '.sheet');
+  expect(await iris.page.evaluate(() => document.documentElement.scrollWidth)).toBe(360);
+  await iris.isAccessible();
+  await iris.page.goto(`${office.origin}/today`);
+  await iris.sees('1 deposit waits');
+  await iris.leave();
+});

@@ -140,6 +140,7 @@ it('fits on a telephone, 360 px wide, for both', async () => {
   await zoe.fill('#answer-name', 'Zoe Calder');
   await zoe.press('Hand in 1 file');
   await zoe.sees('Handed in. Your receipt is D-');
+  await zoe.sees('What you handed in');
   expect(await width()).toBe(360);
   await zoe.page.goto(await zoe.page.$eval('.done a', (a) => (a as HTMLAnchorElement).href));
   await zoe.sees('waits to be looked at');

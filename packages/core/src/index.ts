@@ -29,6 +29,7 @@ export * from './hand-over/message.js';
 export * from './ledger/ledger.js';
 export * from './ledger/words.js';
 export * from './link/link.js';
+export * from './intake/archive.js';
 export * from './intake/content.js';
 export * from './intake/folder-pattern.js';
 export * from './intake/handed-path.js';

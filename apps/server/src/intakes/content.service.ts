@@ -1,11 +1,12 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
-import { contentVerdict } from '@quay/core';
+import { archiveFault, contentVerdict, isNoArchive, type Within } from '@quay/core';
 import { fileTypeFromBuffer } from 'file-type';
 import { DataSource } from 'typeorm';
-import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { BLOBS, type BlobStore, type OpenBlob } from '../platform/blobs/blob-store.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
 import { log } from '../platform/log/log.js';
+import { endsAsZip, packedIn } from './packed.js';
 
 /** So many bytes tell what a file is (as the library asks for). */
 const FIRST_BYTES = 4100;
@@ -38,9 +39,11 @@ export class ContentService implements OnModuleInit {
         [depositId, AT_ONCE],
       );
       for (const { id, path, sha256, intakeId } of rows) {
-        const media = await this.mediaOf(sha256);
-        const { verdict } = contentVerdict(path.split('/').at(-1) as string, media);
-        await this.db.query('UPDATE deposit_file SET media = $2, verdict = $3 WHERE id = $1', [id, media, verdict]);
+        const { media, within } = await this.lookInto(sha256);
+        const { verdict, words } = contentVerdict(path.split('/').at(-1) as string, media, within);
+        await this.db.query('UPDATE deposit_file SET media = $2, verdict = $3, verdict_words = $4 WHERE id = $1', [
+          ...[id, media, verdict, words],
+        ]);
         changed.add(intakeId);
       }
       if (rows.length < AT_ONCE) break;
@@ -51,20 +54,40 @@ export class ContentService implements OnModuleInit {
       );
   }
 
-  /** What the first bytes say; null: nothing that is known. */
-  private async mediaOf(sha256: Buffer): Promise<string | null> {
+  /** What the first bytes say, null: nothing that is known; and what was found further inside. */
+  private async lookInto(sha256: Buffer): Promise<{ media: string | null; within?: Within }> {
     const blob = await this.blobs.open(sha256);
-    if (!blob) return null;
+    if (!blob) return { media: null };
     try {
-      const first = new Uint8Array(Math.min(FIRST_BYTES, blob.sizeBytes));
-      await blob.read(first, 0, first.length);
-      return (await fileTypeFromBuffer(first))?.mime ?? null;
-    } catch (error) {
-      // What a stranger sent may be made to break whoever reads it: then it is not told.
-      log.warn({ err: error }, 'the beginning of a file that was handed in could not be read');
-      return null;
+      const media = await mediaOf(blob);
+      return { media, within: await withinOf(blob, media) };
     } finally {
       await blob.close();
     }
+  }
+}
+
+async function mediaOf(blob: OpenBlob): Promise<string | null> {
+  const first = new Uint8Array(Math.min(FIRST_BYTES, blob.sizeBytes));
+  await blob.read(first, 0, first.length);
+  // What a stranger sent may be made to break whoever reads it: then it is not told.
+  return fileTypeFromBuffer(first).then(
+    (found) => found?.mime ?? null,
+    (error: unknown) => {
+      log.warn({ err: error }, 'the beginning of a file that was handed in could not be read');
+      return null;
+    },
+  );
+}
+
+async function withinOf(blob: OpenBlob, media: string | null): Promise<Within> {
+  if (isNoArchive(media)) return { fault: null, untold: null, isAlsoArchive: await endsAsZip(blob) };
+  try {
+    const packed = await packedIn(blob, media);
+    const untold = packed?.locked ? 'is locked with a password: nobody can look into it' : null;
+    return { fault: packed && archiveFault(packed), untold, isAlsoArchive: false };
+  } catch (error) {
+    log.info({ err: error }, 'an archive that was handed in could not be read to its end');
+    return { fault: null, untold: 'cannot be unpacked: it is damaged, or made to be', isAlsoArchive: false };
   }
 }

@@ -1,4 +1,4 @@
-import { contentVerdict, type ContentVerdict, type DepositState, type IntakeAnswers, type Scan } from '@quay/core';
+import { type ContentVerdict, type DepositState, type IntakeAnswers, type Scan } from '@quay/core';
 import type { DepositFileRow, HandedFile } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
@@ -88,6 +88,7 @@ export interface DepositFileRecord {
   modifiedAt: Date | null;
   media: string | null;
   verdict: ContentVerdict | null;
+  verdictWords: string;
   scan: Scan | null;
   finding: string;
   decided: 'accepted' | 'refused' | null;
@@ -96,7 +97,7 @@ export interface DepositFileRecord {
 }
 
 const FILE = `f.id, f.deposit_id AS "depositId", f.path, f.size_bytes::float8 AS "sizeBytes", f.sha256,
-  f.modified_at AS "modifiedAt", f.media, f.verdict, f.scan, f.finding, f.decided, f.node_id AS "nodeId",
+  f.modified_at AS "modifiedAt", f.media, f.verdict, f.verdict_words AS "verdictWords", f.scan, f.finding, f.decided, f.node_id AS "nodeId",
   f.blob_sha256 IS NOT NULL AS "isHere"`;
 
 /** What was handed in, by path. */
@@ -110,7 +111,7 @@ export const firstFilesOf = (m: EntityManager, depositIds: string[], each: numbe
   m.query(
     `SELECT f.* FROM unnest($1::uuid[]) d (id) CROSS JOIN LATERAL (
        SELECT ${FILE} FROM deposit_file f WHERE f.deposit_id = d.id AND f.sha256 IS NOT NULL
-        ORDER BY (f.verdict IN ('program', 'other') OR f.scan IN ('found', 'too-large')) IS TRUE DESC, f.path LIMIT $2) f`,
+        ORDER BY (f.verdict IN ('program', 'other', 'bomb') OR f.scan IN ('found', 'too-large')) IS TRUE DESC, f.path LIMIT $2) f`,
     [depositIds, each],
   );
 
@@ -136,11 +137,11 @@ export async function addTaken(
 
 /** @param seen nodes that whoever asks sees, with the folders that they lie in */
 export function fileRow(file: DepositFileRecord, seen: ReadonlyMap<string, string>): DepositFileRow {
-  const { id, path, sizeBytes, sha256, verdict, scan, finding, decided, nodeId, media } = file;
+  const { id, path, sizeBytes, sha256, verdict, verdictWords, scan, finding, decided, nodeId } = file;
   const folderId = nodeId === null ? undefined : seen.get(nodeId);
   return {
     ...{ id, path, sizeBytes, sha256: sha256.toString('hex'), verdict, scan, finding, decided },
-    words: verdict === null ? 'not looked at yet' : contentVerdict(path.split('/').at(-1) as string, media).words,
+    words: verdict === null ? 'not looked at yet' : verdictWords,
     node: nodeId !== null && folderId !== undefined ? { id: nodeId, folderId } : null,
   };
 }

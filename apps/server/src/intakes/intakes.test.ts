@@ -4,6 +4,7 @@ import { createHash, randomBytes } from 'node:crypto';
 import { mkdtempSync, mkdirSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { dirname, join } from 'node:path';
+import { gzipSync } from 'node:zlib';
 import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
 import {
@@ -204,6 +205,12 @@ describe('an intake', () => {
     expect((await accept({})).body.code).toBe('deposit.decided');
     expect((await accept({ fileIds: [waiting?.files[0]?.id] })).status).toBe(200);
     expect((await accept({ fileIds: [waiting?.files[0]?.id] })).body.code).toBe('deposit.decided');
+    // So does what would fill a disk once it is unpacked.
+    await handed(intake.token, 'levels.gz', gzipSync(Buffer.alloc(60_000_000)));
+    expect((await sheetOf(intake.id)).handedIn[0]).toMatchObject({
+      state: 'waiting',
+      files: [{ verdict: 'bomb', words: expect.stringMatching(/^levels.gz unpacks from .* to 60 MB$/) as string }],
+    });
   });
 
   it('lets what was handed in be looked at by those who may decide, until they have, and by nobody else', async () => {

@@ -1,5 +1,6 @@
 import { Inject, Injectable, type OnModuleInit } from '@nestjs/common';
 import { DataSource, type EntityManager } from 'typeorm';
+import { bytesOf } from '../platform/blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { Events } from '../platform/events/events.js';
@@ -7,8 +8,6 @@ import { Housekeeping } from '../platform/housekeeping.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { scanBy } from './clamd.js';
 import { TrayService } from './tray.service.js';
-
-const PIECE_BYTES = 256 * 1024;
 
 /**
  * Has what was handed in looked at by the scanner, where one is named. While it is away, deposits wait: nothing that it
@@ -88,13 +87,7 @@ export class ScannerService implements OnModuleInit {
     // Something was decided about it meanwhile.
     if (!blob) return;
     try {
-      const piece = new Uint8Array(PIECE_BYTES);
-      for (let at = 0; at < blob.sizeBytes;) {
-        const read = await blob.read(piece, at, piece.length);
-        if (read === 0) break;
-        at += read;
-        yield piece.slice(0, read);
-      }
+      yield* bytesOf(blob);
     } finally {
       await blob.close();
     }

@@ -54,7 +54,7 @@ export function kindOfMedia(media: string): ContentKind | null {
   return null;
 }
 
-export type ContentVerdict = 'as-named' | 'not-told' | 'other' | 'program';
+export type ContentVerdict = 'as-named' | 'not-told' | 'other' | 'program' | 'bomb';
 
 /** What a scanner says of a file. */
 export type Scan = 'clean' | 'found' | 'too-large';
@@ -71,7 +71,7 @@ export const isWelcome = ({ verdict, scan }: LookedAt, hasScanner: boolean): boo
 
 /** Whether a file is only accepted when somebody means it by name. */
 export const isDoubtful = ({ verdict, scan }: LookedAt): boolean =>
-  verdict === 'program' || verdict === 'other' || scan === 'found' || scan === 'too-large';
+  verdict === 'program' || verdict === 'other' || verdict === 'bomb' || scan === 'found' || scan === 'too-large';
 
 /** Why nobody can accept a file, as a code; null: somebody may. */
 export function acceptFault({ scan }: LookedAt, hasScanner: boolean): AcceptFault | null {
@@ -84,11 +84,43 @@ export const ACCEPT_FAULT_WORDS: Record<AcceptFault, string> = {
   'deposit.not-scanned': 'The scanner has not looked at it yet. It is accepted once it has.',
 };
 
+/** What was found further inside a file. */
+export interface Within {
+  /** What is against unpacking it, after its name ({@link archiveFault}). */
+  fault: string | null;
+  /** Why nobody can look into it, after its name; null: somebody can. */
+  untold: string | null;
+  /** It is something else, and an archive as well. */
+  isAlsoArchive: boolean;
+}
+const NOTHING_WITHIN: Within = { fault: null, untold: null, isAlsoArchive: false };
+
+export interface Verdict {
+  verdict: ContentVerdict;
+  words: string;
+}
+
 /**
- * Whether a file is what its name says.
+ * Whether a file is what its name says, and no more.
  * @param media by its first bytes; null: they tell nothing
  */
-export function contentVerdict(name: string, media: string | null): { verdict: ContentVerdict; words: string } {
+export function contentVerdict(name: string, media: string | null, within = NOTHING_WITHIN): Verdict {
+  const found = byName(name, media);
+  if (found.verdict === 'program' || found.verdict === 'other') return found;
+  if (within.fault !== null) return { verdict: 'bomb', words: `${name} ${within.fault}` };
+  if (within.isAlsoArchive)
+    return { verdict: 'other', words: `${name} is two things at once: it is an archive as well` };
+  if (within.untold !== null) return { verdict: 'not-told', words: `${name} ${within.untold}` };
+  return found;
+}
+
+/** Whether something else in a file is worth looking for: what is made of archives has one in it. */
+export function isNoArchive(media: string | null): boolean {
+  const kind = media === null ? null : kindOfMedia(media);
+  return kind === 'picture' || kind === 'pdf' || kind === 'sound' || kind === 'film';
+}
+
+function byName(name: string, media: string | null): Verdict {
   const said = kindOfName(name);
   const found = media === null ? null : kindOfMedia(media);
   if (media !== null && PROGRAM_MEDIA.has(media)) return { verdict: 'program', words: `${name} is a program` };

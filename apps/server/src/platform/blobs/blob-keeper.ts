@@ -211,10 +211,10 @@ export async function isSound(blobs: BlobStore, sha256: Buffer, sizeBytes: numbe
   }
 }
 
-/** The bytes of an open blob, piece by piece. */
-export async function* bytesOf(blob: OpenBlob, pieceBytes = READ_BYTES): AsyncGenerator<Buffer> {
-  for (let at = 0; at < blob.sizeBytes;) {
-    const piece = Buffer.allocUnsafe(Math.min(pieceBytes, blob.sizeBytes - at));
+/** The bytes of an open blob, or some of them, piece by piece. */
+export async function* bytesOf(blob: OpenBlob, { from = 0, to = blob.sizeBytes } = {}): AsyncGenerator<Buffer> {
+  for (let at = from; at < to;) {
+    const piece = Buffer.allocUnsafe(Math.min(READ_BYTES, to - at));
     const read = await blob.read(piece, at, piece.length);
     if (read === 0) return;
     at += read;

@@ -82,9 +82,10 @@ CREATE TABLE deposit_file (
   sha256        bytea CHECK (length(sha256) = 32),
   -- The bytes, while they wait.
   blob_sha256   bytea REFERENCES blob,
-  -- What its first bytes say that it is, and how that agrees with its name; null: not looked at yet.
+  -- What its first bytes say that it is, and how that and what is in it agree with its name; null: not looked at yet.
   media         text,
-  verdict       text CHECK (verdict IN ('as-named', 'not-told', 'other', 'program')),
+  verdict       text CHECK (verdict IN ('as-named', 'not-told', 'other', 'program', 'bomb')),
+  verdict_words text NOT NULL DEFAULT '',
   -- What the scanner says; null: it has not looked, or none is named.
   scan          text CHECK (scan IN ('clean', 'found', 'too-large')),
   finding       text NOT NULL DEFAULT '',

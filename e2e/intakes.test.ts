@@ -91,6 +91,18 @@ it('from the wish for files to files in the folder, past what is not what it say
   await iris.sees('Zoe Calder', '.sheet');
   await iris.sees('site.jpg is a program', '.sheet');
   await iris.isAccessible();
+  await iris.press('Look at Site/levels.csv', '.sheet');
+  await iris.sees('CP001', '.viewer');
+  await iris.isAccessible();
+  await iris.page.keyboard.press('Escape');
+  await iris.press('Ask back', '.sheet');
+  await iris.page.keyboard.type('Please send day 2 as well.');
+  await iris.isAccessible();
+  await iris.press('Ask Zoe Calder', '.sheet');
+  await iris.sees('It stands on the receipt of Zoe Calder.');
+  await zoe.page.reload();
+  await zoe.sees('Please send day 2 as well.');
+  await zoe.isAccessible();
   await iris.press('Accept 2 into Projects');
   await iris.sees('2 files went into Projects.');
   await iris.press('Choose site.jpg', '.sheet');

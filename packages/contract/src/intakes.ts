@@ -197,7 +197,24 @@ export interface DepositRow {
   decidedAt: string | null;
   decidedBy: string | null;
   receiptLink: string;
+  askedBack: AskedBack[];
+  /** The deposit that it answers, by number. */
+  follows: string | null;
+  /** Those that answer it. */
+  followedBy: string[];
 }
+/** What a contributor was asked about what they handed in. */
+export interface AskedBack {
+  words: string;
+  at: string;
+  by: string;
+}
+export interface AskBack {
+  words: string;
+}
+export const askBackSchema = Joi.object<AskBack>({
+  words: Joi.string().trim().min(1).max(1000).required(),
+}).required();
 /** Files of a deposit that a sheet shows. */
 export const FILES_SHOWN = 12;
 /** Deposits of an intake that its sheet shows. */
@@ -267,6 +284,8 @@ export interface IntakeInside {
   files: HandedFile[];
   /** Until when what was begun may be finished, where the window has closed meanwhile. */
   finishBy: string | null;
+  /** The receipt that what is being handed in answers; null: none. */
+  follows: string | null;
   /** What this browser handed in before, the last first. */
   receipts: HandedIn[];
 }
@@ -288,13 +307,17 @@ export interface HandedIn {
   state: DepositState;
   /** The path of its receipt, below the link of the intake. */
   path: string;
+  askedBack: AskedBack[];
 }
 
 export interface BeginDeposit {
   password: string | null;
+  /** The secret of the receipt that is answered. */
+  follows?: string;
 }
 export const beginDepositSchema = Joi.object<BeginDeposit>({
   password: Joi.string().max(PASSWORD_LENGTH.max).allow(null).required(),
+  follows: Joi.string().max(200),
 }).required();
 
 const answer = lineSchema.allow('').max(ANSWER_LENGTH);

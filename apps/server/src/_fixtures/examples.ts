@@ -478,6 +478,19 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     // Whoever may is told that something was decided about it by then.
     also: [410],
   }),
+  // No picture can be made of it, or something was decided about it by then.
+  ...Object.fromEntries(
+    ['preview', 'thumb', 'large', 'text', 'pages/:page'].map((what) => [
+      `GET /api/deposits/:id/files/:fileId/${what}`,
+      (t: Things) => ({
+        path: `/api/deposits/${t.deposit.id}/files/${t.deposit.file}/${what.replace(':page', '1')}`,
+        also: [202, 404, 410],
+      }),
+    ]),
+  ),
+  'POST /api/deposits/:id/ask': (t) => ({
+    ...{ path: `/api/deposits/${t.deposit.id}/ask`, body: { words: 'Sheet 3 again, please.' }, also: [409] },
+  }),
   'POST /api/deposits/:id/accept': (t) => ({
     ...{ path: `/api/deposits/${t.deposit.id}/accept`, body: {}, also: [409] },
   }),

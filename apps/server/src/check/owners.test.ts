@@ -66,7 +66,7 @@ const TABLES: Record<string, string[]> = {
     'share_list_view',
   ],
   visits: ['visit', 'visit_file', 'share_code', 'share_refusal', 'share_brought', 'marked_copy'],
-  intakes: ['intake', 'deposit', 'deposit_file'],
+  intakes: ['intake', 'deposit', 'deposit_file', 'deposit_question'],
   'hand-over': ['hand_over', 'message_template', 'known_recipient', 'mail_returns'],
   previews: ['preview'],
   adopt: ['task'],

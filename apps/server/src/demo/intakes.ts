@@ -1,4 +1,5 @@
 import {
+  archiveFault,
   contentVerdict,
   depositState,
   INTAKE_LIMITS,
@@ -11,6 +12,7 @@ import {
 } from '@quay/core';
 import { createHash } from 'node:crypto';
 import { Readable } from 'node:stream';
+import { gzipSync } from 'node:zlib';
 import type { EntityManager } from 'typeorm';
 import type { NewEntry } from '../ledger/ledger.service.js';
 import type { BlobStore } from '../platform/blobs/blob-store.js';
@@ -21,7 +23,7 @@ import { csv, drawing, photograph } from './sample-files.js';
 const HOUR_MS = 3_600_000;
 const DAY_MS = 24 * HOUR_MS;
 
-type Sample = 'photographs' | 'certificate' | 'levels' | 'disguised' | 'infected';
+type Sample = 'photographs' | 'certificate' | 'levels' | 'disguised' | 'infected' | 'swelling';
 
 interface DemoDeposit {
   who: string;
@@ -31,6 +33,8 @@ interface DemoDeposit {
   files: [sample: Sample, count: number];
   decided?: 'accepted' | 'refused';
   reason?: string;
+  /** What they were asked about it an hour later. */
+  asked?: string;
 }
 
 interface DemoIntake {
@@ -69,7 +73,10 @@ export const INTAKES: DemoIntake[] = [
     ...{ title: 'Signed certificates, Mill Lane', by: 'iris', folder: `${P}/Mill Lane`, message: '' },
     ...{ opens: null, closes: 16, made: -12, password: true, kinds: ['pdf'] },
     deposits: [
-      { who: 'Lena Marsh', mail: 'lena@mill.example', hoursAgo: 5, files: ['certificate', 1] },
+      {
+        ...{ who: 'Lena Marsh', mail: 'lena@mill.example', hoursAgo: 5, files: ['certificate', 1] },
+        asked: 'Please send the second page again: the signature is cut off.',
+      },
       { who: 'Hartop Groundworks', mail: 'office@hartop.example', hoursAgo: 27, files: ['infected', 2] },
       { who: 'Ash Quarry', hoursAgo: 28, files: ['certificate', 1], decided: 'refused', reason: 'Not signed yet.' },
       { who: 'Northgate Drainage', hoursAgo: 100, files: ['certificate', 3], decided: 'accepted' },
@@ -79,6 +86,7 @@ export const INTAKES: DemoIntake[] = [
     ...{ title: 'Levels of the week', by: 'tomas', folder: `${P}/Hartop yard`, straight: true },
     ...{ message: 'One file for each day.', opens: null, closes: null, made: -40 },
     deposits: [
+      { who: 'Leo', hoursAgo: 6, files: ['swelling', 2] },
       { who: 'Leo', hoursAgo: 30, files: ['levels', 3], decided: 'accepted' },
       { who: 'Leo', hoursAgo: 200, files: ['levels', 3], decided: 'accepted' },
     ],
@@ -253,9 +261,21 @@ async function loadDeposit(
   const actor = { kind: 'visitor' as const, id: contributorId, name: deposit.who };
   const detail = { number, files: files.length, sizeBytes: bytes, receipt: hash.toString('hex') };
   tell(at, 'deposit.handed-in', detail, actor);
+  if (deposit.asked !== undefined) {
+    const askedAt = at + HOUR_MS;
+    await l.tx.query(
+      'INSERT INTO deposit_question (id, deposit_id, words, asked_at, asked_by) VALUES ($1, $2, $3, $4, $5)',
+      [l.random.uuid(askedAt), id, deposit.asked, new Date(askedAt), intake.by],
+    );
+    tell(askedAt, 'deposit.asked', { number, words: deposit.asked });
+  }
   if (decided && decidedAt)
     tell(decidedAt.getTime(), `deposit.${decided}`, { number, files: files.length, reason: deposit.reason ?? '' });
 }
+
+/** Larger than any disk would like it, and almost nothing while it is packed. */
+const SWELLS_TO = 60_000_000;
+const ONE_FILE = { entries: 1, depth: 1, lies: false };
 
 interface SampleFile {
   path: string;
@@ -264,12 +284,18 @@ interface SampleFile {
   media: string | null;
   /** What the scanner found; empty: nothing. */
   finding: string;
+  /** What is against unpacking it; null: nothing. */
+  fault: string | null;
 }
 
 async function filesOf(l: IntakesOf, { files: [sample, count] }: DemoDeposit, at: number): Promise<SampleFile[]> {
   const made: SampleFile[] = [];
-  const add = (path: string, content: Buffer, media: string | null, finding = '') =>
-    made.push({ path, content, media, finding, sha256: createHash('sha256').update(content).digest() });
+  const add = (
+    path: string,
+    content: Buffer,
+    media: string | null,
+    { finding = '', fault = null as string | null } = {},
+  ) => made.push({ path, content, media, finding, fault, sha256: createHash('sha256').update(content).digest() });
   for (let n = 1; n <= count; n += 1)
     if (sample === 'photographs' || sample === 'disguised')
       add(
@@ -284,7 +310,13 @@ async function filesOf(l: IntakesOf, { files: [sample, count] }: DemoDeposit, at
   if (sample === 'disguised')
     add('site.jpg', Buffer.concat([Buffer.from('MZ'), l.random.bytes(4000)]), 'application/x-msdownload');
   // As the scanner of the outside world calls the test file of scanners; the bytes here are only called so.
-  if (sample === 'infected') add('Cover letter.pdf', l.random.bytes(900), 'application/pdf', 'Quay.Test.Signature');
+  if (sample === 'infected')
+    add('Cover letter.pdf', l.random.bytes(900), 'application/pdf', { finding: 'Quay.Test.Signature' });
+  if (sample === 'swelling') {
+    const content = gzipSync(Buffer.alloc(SWELLS_TO));
+    const fault = archiveFault({ ...ONE_FILE, bytes: content.length, unpackedBytes: SWELLS_TO });
+    add('Survey 2019.gz', content, 'application/gzip', { fault });
+  }
   return made;
 }
 
@@ -292,9 +324,11 @@ async function loadFile(
   l: IntakesOf,
   intake: IntakeOf,
   { depositId, at, decided }: { depositId: string; at: number; decided: 'accepted' | 'refused' | null },
-  { path, content, sha256, media, finding }: SampleFile,
+  { path, content, sha256, media, finding, fault }: SampleFile,
 ): Promise<void> {
   const id = l.random.uuid(at);
+  const within = { fault, untold: null, isAlsoArchive: false };
+  const { verdict, words } = contentVerdict(path.split('/').at(-1) as string, media, within);
   if (decided === null) {
     const blob = await l.blobs.put(Readable.from([content]), null);
     await l.tx.query(
@@ -304,10 +338,10 @@ async function loadFile(
   }
   await l.tx.query(
     `INSERT INTO deposit_file (id, deposit_id, path, size_bytes, offset_bytes, created_at, sha256, blob_sha256, media,
-       verdict, scan, finding, decided) VALUES ($1, $2, $3, $4, $4, $5, $6, $7, $8, $9, $10, $11, $12)`,
+       verdict, verdict_words, scan, finding, decided) VALUES ($1, $2, $3, $4, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
     [
       ...[id, depositId, path, content.length, new Date(at - HOUR_MS / 4), sha256, decided === null ? sha256 : null],
-      ...[media, contentVerdict(path.split('/').at(-1) as string, media).verdict],
+      ...[media, verdict, words],
       ...[finding === '' ? 'clean' : 'found', finding, decided],
     ],
   );

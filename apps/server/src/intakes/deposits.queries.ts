@@ -1,5 +1,5 @@
 import { type ContentVerdict, type DepositState, type IntakeAnswers, type Scan } from '@quay/core';
-import type { DepositFileRow, HandedFile } from '@quay/contract';
+import type { AskedBack, DepositFileRow, HandedFile } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
 
 export interface DepositRecord {
@@ -22,13 +22,20 @@ export interface DepositRecord {
   decidedAt: Date | null;
   decidedBy: string | null;
   reason: string;
+  /** What it was handed in to answer, by number; null: nothing. */
+  follows: string | null;
+  /** What answers it. */
+  followedBy: string[];
 }
 
 const COLUMNS = `d.id, d.intake_id AS "intakeId", d.contributor_id AS "contributorId", d.number,
   d.receipt_key_sealed AS "receiptKeySealed", d.receipt_hash AS "receiptHash", d.password_mark AS "passwordMark",
   d.began_at AS "beganAt", d.handed_in_at AS "handedInAt", d.state, d.answers, d.who, d.actor_id AS "actorId",
   d.from_address AS "fromAddress", d.files, d.bytes::float8 AS bytes, d.decided_at AS "decidedAt",
-  (SELECT name FROM person p WHERE p.id = d.decided_by) AS "decidedBy", d.reason`;
+  (SELECT name FROM person p WHERE p.id = d.decided_by) AS "decidedBy", d.reason,
+  (SELECT f.number FROM deposit f WHERE f.id = d.follows_id) AS follows,
+  ARRAY(SELECT f.number FROM deposit f WHERE f.follows_id = d.id AND f.handed_in_at IS NOT NULL ORDER BY f.handed_in_at)
+    AS "followedBy"`;
 
 async function one(m: EntityManager, which: string, bound: unknown[]): Promise<DepositRecord | null> {
   const [row] = await m.query<DepositRecord[]>(`SELECT ${COLUMNS} FROM deposit d WHERE ${which}`, bound);
@@ -122,6 +129,23 @@ export async function fileOf(m: EntityManager, depositId: string, fileId: string
   );
   return row ?? null;
 }
+
+export interface AskedBackRecord {
+  depositId: string;
+  words: string;
+  at: Date;
+  by: string;
+}
+
+/** What contributors were asked about what they handed in, the first first. */
+export const askedBack = (m: EntityManager, depositIds: readonly string[]): Promise<AskedBackRecord[]> =>
+  m.query(
+    `SELECT q.deposit_id AS "depositId", q.words, q.asked_at AS at, p.name AS by
+       FROM deposit_question q JOIN person p ON p.id = q.asked_by
+      WHERE q.deposit_id = ANY($1) ORDER BY q.asked_at, q.id`,
+    [depositIds],
+  );
+export const askedBackRow = ({ words, at, by }: AskedBackRecord): AskedBack => ({ words, at: at.toISOString(), by });
 
 /** What is new of a deposit and of the intake that it is part of. */
 export async function addTaken(

@@ -18,11 +18,21 @@ import { Attempts } from '../platform/attempts.js';
 import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
+import { grouped } from '../platform/grouped.js';
 import { Office } from '../platform/office.js';
 import { PasswordDoor } from '../platform/password-door.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash, unseal } from '../platform/seal.js';
-import { depositByCookie, depositsBy, handedFiles, type DepositRecord } from './deposits.queries.js';
+import {
+  askedBack,
+  askedBackRow,
+  depositByCookie,
+  depositByReceipt,
+  depositsBy,
+  handedFiles,
+  type AskedBackRecord,
+  type DepositRecord,
+} from './deposits.queries.js';
 import { factsOf, holdIntake, intakeByToken, stateOf, type IntakeRecord } from './intakes.queries.js';
 
 /** Lookups of links that do not exist, from one source in a minute. */
@@ -80,7 +90,11 @@ export class IntakeDoorService {
     const intake = await this.intakeOf(contributor);
     const own = await this.ownDeposit(contributor, intake);
     requireOpen(intake, this.clock.now());
-    if (own?.state === 'arriving' && isByPassword(own, intake)) return null;
+    const follows = await this.followed(intake, asked.follows);
+    if (own?.state === 'arriving' && isByPassword(own, intake)) {
+      if (follows) await this.db.query('UPDATE deposit SET follows_id = $2 WHERE id = $1', [own.id, follows.id]);
+      return null;
+    }
     const source = sourceOf(contributor.fromAddress);
     await this.attempts.take(`deposits of ${intake.id} from ${source}`, BEGUN_PER_HOUR, HOUR_MS);
     // Who handed something in by this password hands in more by it.
@@ -95,14 +109,19 @@ export class IntakeDoorService {
       if (present.passwordHash !== intake.passwordHash) throw passwordChanged();
       await tx.query(
         `INSERT INTO deposit (id, intake_id, contributor_id, cookie_hash, password_mark, began_at, touched_at, state,
-           answers, who, from_address) VALUES ($1, $2, $3, $4, $5, $6, $6, 'arriving', $7, '', $8)`,
+           answers, who, from_address, follows_id) VALUES ($1, $2, $3, $4, $5, $6, $6, 'arriving', $7, '', $8, $9)`,
         [
           ...[id, intake.id, own?.contributorId ?? id, secretHash(cookie), markOf(intake), now],
-          ...[JSON.stringify(own?.answers ?? NO_ANSWERS), contributor.fromAddress],
+          ...[JSON.stringify(own?.answers ?? NO_ANSWERS), contributor.fromAddress, follows?.id ?? null],
         ],
       );
     });
     return cookie;
+  }
+
+  /** What was handed in here and is answered now. Whoever has a receipt may say so; it makes them nobody else. */
+  private async followed(intake: IntakeRecord, key: string | undefined): Promise<DepositRecord | null> {
+    return key === undefined ? null : depositByReceipt(this.db.manager, intake.id, secretHash(key));
   }
 
   /** The intake and what this browser is handing in. @throws Problem for every reason it may not */
@@ -164,19 +183,27 @@ export class IntakeDoorService {
     const isIn = state === 'open' && knows;
     if (!isIn && !finishes && !(state === 'closed' && deposit)) return null;
     const before = deposit === null ? [] : await depositsBy(this.db.manager, deposit.contributorId);
+    const asked = await askedBack(
+      this.db.manager,
+      before.map((d) => d.id),
+    );
+    const ofEach = grouped(asked, (q) => q.depositId);
     const late = state === 'closed' && finishes && intake.closesAt;
     return {
       ...{ limits: intake.limits, questions: intake.questions },
       files: finishes ? await handedFiles(this.db.manager, arriving.id) : [],
       finishBy: late ? new Date(late.getTime() + FINISH_WITHIN_MS).toISOString() : null,
-      receipts: before.map((each) => this.handedIn(each)),
+      follows: finishes ? arriving.follows : null,
+      receipts: before.map((each) => this.handedIn(each, ofEach.get(each.id))),
     };
   }
 
-  handedIn({ number, handedInAt, beganAt, files, bytes, state, receiptKeySealed }: DepositRecord): HandedIn {
+  handedIn(deposit: DepositRecord, asked: readonly AskedBackRecord[] = []): HandedIn {
+    const { number, handedInAt, beganAt, files, bytes, state, receiptKeySealed } = deposit;
     const key = receiptKeySealed === null ? '' : unseal(this.config.sealingKey, receiptKeySealed);
     const at = (handedInAt ?? beganAt).toISOString();
-    return { number: number ?? '', at, files, bytes, state, path: `receipt/${key}` };
+    const askedOf = asked.map(askedBackRow);
+    return { number: number ?? '', at, files, bytes, state, path: `receipt/${key}`, askedBack: askedOf };
   }
 }
 

@@ -22,7 +22,14 @@ import { Office } from '../platform/office.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash } from '../platform/seal.js';
 import { ContentService } from './content.service.js';
-import { depositById, depositByReceipt, filesOf, type DepositRecord } from './deposits.queries.js';
+import {
+  askedBack,
+  depositById,
+  depositByReceipt,
+  filesOf,
+  type AskedBackRecord,
+  type DepositRecord,
+} from './deposits.queries.js';
 import { IntakeDoorService, requireAnswers, type Contributor } from './door.service.js';
 import type { IntakeRecord } from './intakes.queries.js';
 import { IntakesService } from './intakes.service.js';
@@ -35,6 +42,7 @@ export interface ReceiptShown {
   deposit: DepositRecord;
   /** SHA-256 of its text, in hexadecimal, as it stands in the ledger. */
   hash: string;
+  askedBack: readonly AskedBackRecord[];
 }
 
 /** What is being handed in is handed in, and gets a receipt. */
@@ -107,7 +115,8 @@ export class HandingInService {
     const { name: office } = await this.office.settings();
     const files = await filesOf(this.db.manager, deposit.id);
     const hash = deposit.receiptHash?.toString('hex') ?? '';
-    return { receipt: receiptOf(office, intake, deposit, files), deposit, hash };
+    const asked = await askedBack(this.db.manager, [deposit.id]);
+    return { receipt: receiptOf(office, intake, deposit, files), deposit, hash, askedBack: asked };
   }
 
   /** As `sha256sum --check` reads it. */

@@ -1,11 +1,13 @@
-import { Body, Controller, Get, HttpCode, Param, Patch, Post, Req, Res, UseGuards } from '@nestjs/common';
+import { Body, Controller, Get, HttpCode, Param, Patch, Post, UseGuards } from '@nestjs/common';
 import {
   acceptSchema,
+  askBackSchema,
   changeIntakeSchema,
   createIntakeSchema,
   idSchema,
   refuseSchema,
   type Accepted,
+  type AskBack,
   type ChangeIntake,
   type CreateIntake,
   type DecideFiles,
@@ -15,14 +17,13 @@ import {
   type IntakeSheet,
   type RefuseFiles,
 } from '@quay/contract';
-import type { Request, Response } from 'express';
 import { requireDuty } from '../people/duties.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
 import { Me, type Who } from '../people/who.js';
 import { For } from '../platform/for.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
-import { DownloadService } from '../transfers/download.service.js';
+import { AskingBackService } from './asking-back.service.js';
 import { IntakesService } from './intakes.service.js';
 import { TrayService } from './tray.service.js';
 
@@ -74,7 +75,7 @@ export class IntakesController {
 export class TrayController {
   constructor(
     private readonly tray: TrayService,
-    private readonly downloads: DownloadService,
+    private readonly asking: AskingBackService,
   ) {}
 
   @Get()
@@ -82,20 +83,6 @@ export class TrayController {
   @Operation('A deposit with all of its files')
   deposit(@Me() who: Who, @Param('id', id) depositId: string): Promise<DepositRow> {
     return this.tray.deposit(who, depositId);
-  }
-
-  @Get('files/:fileId/content')
-  @For('manage')
-  @Operation('Take a file that waits, to look at it')
-  async content(
-    @Me() who: Who,
-    @Param('id', id) depositId: string,
-    @Param('fileId', id) fileId: string,
-    @Req() req: Request,
-    @Res() res: Response,
-  ): Promise<void> {
-    const { file, going } = await this.tray.bytes(who, depositId, fileId);
-    await this.downloads.file(req, res, file, 'save', going);
   }
 
   @Post('accept')
@@ -120,5 +107,20 @@ export class TrayController {
     @Body(valid(refuseSchema)) asked: RefuseFiles,
   ): Promise<DepositRow> {
     return this.tray.refuse(who, depositId, asked);
+  }
+
+  @Post('ask')
+  @For('manage')
+  @HttpCode(200)
+  @Operation(
+    'Ask a contributor about what they handed in; it stands on their receipt, and goes out by mail',
+    askBackSchema,
+  )
+  ask(
+    @Me() who: Who,
+    @Param('id', id) depositId: string,
+    @Body(valid(askBackSchema)) asked: AskBack,
+  ): Promise<DepositRow> {
+    return this.asking.ask(who, depositId, asked);
   }
 }

@@ -2,6 +2,7 @@ import { Module } from '@nestjs/common';
 import { PreviewsModule } from '../previews/previews.module.js';
 import { StoresModule } from '../stores/stores.module.js';
 import { TransfersModule } from '../transfers/transfers.module.js';
+import { AskingBackService } from './asking-back.service.js';
 import { ContentService } from './content.service.js';
 import { DepositUploads } from './deposit-uploads.service.js';
 import { IntakeDoorService } from './door.service.js';
@@ -10,14 +11,16 @@ import { IntakeDoorController } from './intake-door.controller.js';
 import { IntakesController, TrayController } from './intakes.controller.js';
 import { IntakesService } from './intakes.service.js';
 import { ScannerService } from './scanner.service.js';
+import { WaitingFileController } from './waiting-file.controller.js';
 import { TrayService } from './tray.service.js';
 
 @Module({
   imports: [StoresModule, TransfersModule, PreviewsModule],
-  controllers: [IntakesController, TrayController, IntakeDoorController],
+  controllers: [IntakesController, TrayController, WaitingFileController, IntakeDoorController],
   providers: [
     IntakesService,
     TrayService,
+    AskingBackService,
     IntakeDoorService,
     HandingInService,
     DepositUploads,

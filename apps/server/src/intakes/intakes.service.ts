@@ -38,7 +38,15 @@ import { seal, secretHash, unseal } from '../platform/seal.js';
 import { addressFor, dateOf, requireSoundWindow, requireStrongPassword, windowOf } from '../shares/terms.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
-import { depositsOf, fileRow, firstFilesOf, type DepositFileRecord, type DepositRecord } from './deposits.queries.js';
+import {
+  askedBack,
+  askedBackRow,
+  depositsOf,
+  fileRow,
+  firstFilesOf,
+  type DepositFileRecord,
+  type DepositRecord,
+} from './deposits.queries.js';
 import {
   factsOf,
   holdIntake,
@@ -200,6 +208,7 @@ export class IntakesService {
     const files = all ?? (await firstFilesOf(this.db.manager, ids, FILES_SHOWN));
     const seen = await this.placesSeen(who, files);
     const byDeposit = grouped(files, (f) => f.depositId);
+    const asked = grouped(await askedBack(this.db.manager, ids), (q) => q.depositId);
     return deposits.map((deposit) => {
       const { id, number, handedInAt, beganAt, state, who: name, fromAddress } = deposit;
       return {
@@ -211,6 +220,8 @@ export class IntakesService {
         decidedAt: deposit.decidedAt?.toISOString() ?? null,
         decidedBy: deposit.decidedBy,
         receiptLink: this.receiptOf(intake, deposit),
+        askedBack: (asked.get(id) ?? []).map(askedBackRow),
+        ...{ follows: deposit.follows, followedBy: deposit.followedBy },
       };
     });
   }

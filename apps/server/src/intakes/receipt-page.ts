@@ -50,13 +50,30 @@ export function receiptPage({ speech, shown, key, zone, now, up, styles }: Page)
             })}
           </p>
           <p><strong>${say(`receipt.${deposit.state === 'arriving' ? 'waiting' : deposit.state}`)}</strong></p>
-          ${deposit.reason === '' ? null : html`<p class="message">${deposit.reason}</p>`} ${filesTable(speech, shown)}
-          <p class="onward"><a class="main" href="../">${say('receipt.more')}</a></p>
+          ${deposit.reason === '' ? null : html`<p class="message">${deposit.reason}</p>`}
+          ${askedPart(speech, shown, { key, now, zone })} ${filesTable(speech, shown)}
+          <p class="onward"><a class="main" href="../#follows=${key}">${say('receipt.more')}</a></p>
           <p class="quiet"><a href="${key}/SHA256SUMS" download="">${say('receipt.checksums')}</a></p>
           <p class="quiet">${say('receipt.hash')} <code>${hash}</code></p>
         </main>
       </body>
     </html>`.text;
+}
+
+/** What its contributor was asked about it. */
+function askedPart(
+  { say, moment }: Speech,
+  { askedBack }: ReceiptShown,
+  { key, now, zone }: Pick<Page, 'key' | 'now' | 'zone'>,
+): Html[] {
+  return askedBack.map(
+    ({ words, at, by }) =>
+      html`<section class="asked">
+        <h2>${say('receipt.asked', { asker: by, moment: moment(at.getTime(), now, zone) })}</h2>
+        <p class="message">${words}</p>
+        <p class="onward"><a class="main" href="../#follows=${key}">${say('receipt.answer')}</a></p>
+      </section>`,
+  );
 }
 
 function filesTable({ say, size }: Speech, { receipt: { files } }: ReceiptShown): Html {

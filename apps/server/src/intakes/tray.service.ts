@@ -58,20 +58,37 @@ export class TrayService {
     return row as DepositRow;
   }
 
+  /**
+   * A file that waits, to be looked at: once the scanner has nothing against it, where one is named.
+   * @throws Problem deposit.not-here, deposit.found, deposit.not-scanned
+   */
+  async shown(who: Who, id: string, fileId: string): Promise<{ id: string; name: string; sha256: Buffer }> {
+    const { intake } = await this.open(who, id);
+    await this.access.requireNode(who, intake.folderId, 'read');
+    const file = await this.here(id, fileId);
+    this.requireScanned([file]);
+    return { id: fileId, name: placeOfHanded(file.path).name, sha256: file.sha256 };
+  }
+
   /** The bytes of a file that waits. @throws Problem deposit.not-here once something was decided about it */
   async bytes(who: Who, id: string, fileId: string): Promise<{ file: FileBytes; going: Going }> {
     const { intake, deposit } = await this.open(who, id);
     await this.access.requireNode(who, intake.folderId, 'read');
-    const file = await fileOf(this.db.manager, id, fileId);
-    if (!file) throw notFound('This file');
-    if (!file.isHere)
-      throw new Problem('gone', 'deposit.not-here', 'That file waits here no more: something was decided about it.');
+    const file = await this.here(id, fileId);
     const { name } = placeOfHanded(file.path);
     const modifiedAt = file.modifiedAt ?? deposit.handedInAt ?? deposit.beganAt;
     return {
       file: { ...file, name, modifiedAt, mediaType: mediaTypeOf(name) },
       going: await this.access.going(who, [intake.folderId], 'read'),
     };
+  }
+
+  private async here(id: string, fileId: string): Promise<DepositFileRecord> {
+    const file = await fileOf(this.db.manager, id, fileId);
+    if (!file) throw notFound('This file');
+    if (!file.isHere)
+      throw new Problem('gone', 'deposit.not-here', 'That file waits here no more: something was decided about it.');
+    return file;
   }
 
   /**
@@ -208,7 +225,7 @@ export class TrayService {
   }
 
   /** A deposit that somebody may decide about. @throws Problem not-found, intake.closed-to-you */
-  private async open(who: Who, id: string): Promise<{ intake: IntakeRecord; deposit: DepositRecord }> {
+  async open(who: Who, id: string): Promise<{ intake: IntakeRecord; deposit: DepositRecord }> {
     const deposit = await depositById(this.db.manager, id);
     if (!deposit || deposit.handedInAt === null) throw notFound('This deposit');
     const intake = await this.intakes.open(who, deposit.intakeId).catch((error: unknown) => {

@@ -16,8 +16,11 @@ function isTyping(target: EventTarget | null): boolean {
   );
 }
 
-/** Keys of a place. They rest while somebody types into a field or a dialog is open; Ctrl keys always work. */
-export function useKeys(keys: KeyMap): void {
+/**
+ * Keys of a place. They rest while somebody types into a field or a dialog is open; Ctrl keys always work.
+ * @param isOver they are of what lies over a place, and do not rest for it
+ */
+export function useKeys(keys: KeyMap, isOver = false): void {
   const latest = useRef(keys);
   useEffect(() => {
     latest.current = keys;
@@ -26,7 +29,7 @@ export function useKeys(keys: KeyMap): void {
     // Seen before anybody acts on the key: a dialog that it closes is gone by the time it comes here.
     let inDialog = false;
     const look = () => {
-      inDialog = document.querySelector('.modal') !== null;
+      inDialog = document.querySelector(isOver ? '.modal' : '.modal, .viewer') !== null;
     };
     const listen = (event: KeyboardEvent) => {
       const name = keyName(event);
@@ -50,7 +53,7 @@ export function useKeys(keys: KeyMap): void {
       window.removeEventListener('keydown', look, { capture: true });
       window.removeEventListener('keydown', listen);
     };
-  }, []);
+  }, [isOver]);
 }
 
 /** What the help shows, in the order of the frame. */

@@ -79,11 +79,15 @@ async function arrived(): Promise<void> {
   sending.clear();
 }
 
+/** The receipt whose link led here, to hand in more: it stands behind the address, and is sent to nobody else. */
+const followed = (): string | null => new URLSearchParams(location.hash.slice(1)).get('follows');
+
 /** @returns whether this browser may hand something in now */
 async function begin(password: string | null): Promise<boolean> {
   latest += 1;
   show({ busy: true });
-  const found = await ask<IntakeDoor>('begin', { password });
+  const follows = followed();
+  const found = await ask<IntakeDoor>('begin', { password, ...(follows !== null && { follows }) });
   if ('problem' in found) {
     show({ busy: false, problem: found.problem });
     return false;

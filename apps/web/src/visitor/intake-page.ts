@@ -138,7 +138,7 @@ function handingPart(
   { sending, isBusy }: OnItsWay,
   actions: IntakeActions,
 ): HTMLElement {
-  const { limits, files, finishBy } = inside;
+  const { limits, files, finishBy, follows } = inside;
   const kinds = limits.kinds?.map((kind) => say(`intake.kind.${kind}`));
   const list = new Intl.ListFormat(speech.language, { type: 'conjunction' });
   const ready = files.filter((f) => f.here);
@@ -146,6 +146,7 @@ function handingPart(
   return h(
     'section',
     { class: 'handing' },
+    follows === null ? null : h('p', { role: 'status' }, say('intake.follows', { number: follows })),
     finishBy ? h('p', { role: 'status' }, say('intake.finish', { moment: moment(finishBy, door.now) })) : null,
     h('p', { class: 'quiet' }, say('intake.limits', { files: filesOf(limits.files), size: size(limits.fileBytes) })),
     kinds ? h('p', { class: 'quiet' }, say('intake.kinds', { kinds: list.format(kinds) })) : null,
@@ -265,6 +266,9 @@ function receiptsPart({ now }: IntakeDoor, receipts: readonly HandedIn[], action
           {},
           h('a', { href: actions.receiptUrl(receipt.path) }, receipt.number),
           h('span', { class: 'size' }, `${line(receipt)}. ${say(`receipt.${receipt.state}`)}`),
+          ...receipt.askedBack.map(({ words, at, by }) =>
+            h('p', { class: 'message' }, `${say('receipt.asked', { asker: by, moment: moment(at, now) })} ${words}`),
+          ),
         ),
       ),
     ),

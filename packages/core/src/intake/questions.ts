@@ -26,6 +26,8 @@ export interface IntakeAnswers {
 
 export const QUESTION_LENGTH = 200;
 export const ANSWER_LENGTH = 500;
+/** How often a contributor may be asked about one deposit. */
+export const MOST_ASKED_BACK = 20;
 export const MOST_QUESTIONS = 10;
 
 export interface AnswerFault {

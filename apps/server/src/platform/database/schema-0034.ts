@@ -58,15 +58,29 @@ CREATE TABLE deposit (
   decided_at          timestamptz,
   decided_by          uuid REFERENCES person,
   reason              text NOT NULL DEFAULT '',
+  -- What it was handed in to answer.
+  follows_id          uuid REFERENCES deposit ON DELETE SET NULL,
   CHECK ((state = 'arriving') = (handed_in_at IS NULL)),
   CHECK (handed_in_at IS NULL OR (number IS NOT NULL AND receipt_key_hash IS NOT NULL AND receipt_hash IS NOT NULL))
 );
+CREATE INDEX deposit_follows ON deposit (follows_id) WHERE follows_id IS NOT NULL;
 CREATE INDEX deposit_intake ON deposit (intake_id, handed_in_at DESC, id DESC);
 CREATE INDEX deposit_waiting ON deposit (intake_id) WHERE state = 'waiting';
 CREATE INDEX deposit_arriving ON deposit (touched_at) WHERE state = 'arriving';
 CREATE INDEX deposit_contributor ON deposit (contributor_id);
 CREATE INDEX deposit_actor ON deposit (actor_id) WHERE actor_id IS NOT NULL;
 CREATE INDEX deposit_decider ON deposit (decided_by) WHERE decided_by IS NOT NULL;
+
+-- What a contributor was asked about what they handed in.
+CREATE TABLE deposit_question (
+  id          uuid PRIMARY KEY,
+  deposit_id  uuid NOT NULL REFERENCES deposit ON DELETE CASCADE,
+  words       text NOT NULL,
+  asked_at    timestamptz NOT NULL,
+  asked_by    uuid NOT NULL REFERENCES person
+);
+CREATE INDEX deposit_question_deposit ON deposit_question (deposit_id, asked_at);
+CREATE INDEX deposit_question_person ON deposit_question (asked_by);
 
 CREATE TABLE deposit_file (
   id            uuid PRIMARY KEY,

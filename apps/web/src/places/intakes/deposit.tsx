@@ -1,30 +1,38 @@
 import type { DepositFileRow, DepositRow } from '@quay/contract';
-import { acceptFault, countOf, DEPOSIT_WORDS, isDoubtful } from '@quay/core';
+import { acceptFault, countOf, DEPOSIT_WORDS, hasThumbnail, isDoubtful, previewKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { useState } from 'react';
+import { lazy, Suspense, useState } from 'react';
 import { Button, Form } from 'react-bootstrap';
 import { Link } from 'react-router';
 import { tellFailure, useNotices } from '../../ui/notices';
 import { Size, When } from '../../ui/words';
+import { Picture } from '../stores/picture';
+import { AskBackPart } from './ask-back';
 import { depositQuery, useDecide } from './queries';
 import './deposit.scss';
+
+const DepositViewer = lazy(() => import('./deposit-viewer'));
 
 interface DepositProps {
   deposit: DepositRow;
   into: string;
   /** A scanner looks at what is handed in. */
   isScanned: boolean;
+  /** Contributors can answer: something can be handed in now. */
+  mayAsk: boolean;
 }
 
 /** What somebody handed in, and what is decided about it. */
-export function Deposit({ deposit: row, into, isScanned }: DepositProps) {
+export function Deposit({ deposit: row, into, isScanned, mayAsk }: DepositProps) {
   const isMore = row.fileCount > row.files.length;
   const [isOpen, setIsOpen] = useState(false);
   const all = useQuery({ ...depositQuery(row.id), enabled: isOpen && isMore });
   const deposit = isOpen && all.data ? all.data : row;
   const [unticked, setUnticked] = useState<ReadonlySet<string>>(new Set());
   const [ticked, setTicked] = useState<ReadonlySet<string>>(new Set());
+  const [looked, setLooked] = useState<string | null>(null);
   const open = deposit.files.filter((f) => f.decided === null);
+  const shown = open.filter((f) => canBeLookedAt(f, isScanned));
   const isChosen = (f: DepositFileRow) => (isDoubtful(f) ? ticked.has(f.id) : !unticked.has(f.id));
   const choose = (f: DepositFileRow, on: boolean) => {
     if (isDoubtful(f)) setTicked(toggled(ticked, f.id, on));
@@ -50,9 +58,21 @@ export function Deposit({ deposit: row, into, isScanned }: DepositProps) {
             file={file}
             isChosen={isChosen(file)}
             choose={(on) => choose(file, on)}
+            look={shown.includes(file) ? () => setLooked(file.id) : null}
           />
         ))}
       </ul>
+      {looked !== null && shown.some((f) => f.id === looked) && (
+        <Suspense>
+          <DepositViewer
+            depositId={deposit.id}
+            files={shown}
+            id={looked}
+            go={setLooked}
+            close={() => setLooked(null)}
+          />
+        </Suspense>
+      )}
       {isMore && !isOpen && (
         <Button size="sm" variant="plain" onClick={() => setIsOpen(true)}>
           Show all {row.fileCount.toLocaleString('en-GB')} files
@@ -71,6 +91,7 @@ export function Deposit({ deposit: row, into, isScanned }: DepositProps) {
       ) : (
         <Decided deposit={deposit} />
       )}
+      <AskBackPart deposit={deposit} mayAsk={mayAsk} />
     </article>
   );
 }
@@ -83,7 +104,7 @@ function toggled(set: ReadonlySet<string>, id: string, on: boolean): ReadonlySet
 }
 
 /** What was asked and said, and that they were here before. */
-function Said({ deposit: { answers, again, from } }: { deposit: DepositRow }) {
+function Said({ deposit: { answers, again, from, follows } }: { deposit: DepositRow }) {
   return (
     <dl className="deposit-said">
       {answers.map(({ asked, said }) => (
@@ -97,6 +118,7 @@ function Said({ deposit: { answers, again, from } }: { deposit: DepositRow }) {
         <dd>
           {from}
           {again && ', who handed something in before'}
+          {follows !== null && `; it answers ${follows}`}
         </dd>
       </div>
     </dl>
@@ -130,15 +152,18 @@ interface FileProps {
   file: DepositFileRow;
   isChosen: boolean;
   choose: (on: boolean) => void;
+  /** Null: there is no way to show it here, or not yet. */
+  look: (() => void) | null;
 }
 
-function File({ depositId, file, isChosen, choose }: FileProps) {
+function File({ depositId, file, isChosen, choose, look }: FileProps) {
   const { id, path, sizeBytes, decided, node } = file;
   return (
     <li className={isDoubtful(file) && decided === null ? 'unwelcome' : undefined}>
       {decided === null && (
         <Form.Check aria-label={`Choose ${path}`} checked={isChosen} onChange={(e) => choose(e.target.checked)} />
       )}
+      {look && <Look depositId={depositId} file={file} look={look} />}
       <span className="path">
         {node ? (
           <Link to={`/stores/${node.folderId}`}>
@@ -155,6 +180,25 @@ function File({ depositId, file, isChosen, choose }: FileProps) {
       </span>
       <span className="quiet small text-nowrap">{decided ?? <Size bytes={sizeBytes} />}</span>
     </li>
+  );
+}
+
+/** Whether there is a way to show a file, and the scanner has nothing against it. */
+function canBeLookedAt(file: DepositFileRow, isScanned: boolean): boolean {
+  const kind = previewKind(file.path);
+  return (hasThumbnail(kind) || kind === 'text' || kind === 'table') && acceptFault(file, isScanned) === null;
+}
+
+function Look({ depositId, file: { id, path }, look }: { depositId: string; file: DepositFileRow; look: () => void }) {
+  const icon = <i className="bi bi-eye" aria-hidden />;
+  return (
+    <button type="button" className="look" aria-label={`Look at ${path}`} onClick={look}>
+      {hasThumbnail(previewKind(path)) ? (
+        <Picture src={`/api/deposits/${depositId}/files/${id}/thumb`} alt="" otherwise={icon} />
+      ) : (
+        icon
+      )}
+    </button>
   );
 }
 

@@ -6,6 +6,7 @@ import type {
   FolderPage,
   IntakeRow,
   IntakeSheet,
+  PreviewFacts,
 } from '@quay/contract';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from '../../ui/api';
@@ -51,6 +52,23 @@ export function useDecide(depositId: string) {
   });
   return { accept, refuse };
 }
+
+/** Asks a contributor about what they handed in. */
+export function useAskBack(depositId: string) {
+  const changed = useChanged();
+  return useMutation({
+    mutationFn: (words: string) => api<DepositRow>('POST', `/api/deposits/${depositId}/ask`, { words }),
+    onSettled: () => changed('intakes'),
+  });
+}
+
+/** How a file that waits can be looked at. */
+export const waitingFileQuery = (at: string) =>
+  queryOptions({
+    queryKey: ['intakes', 'look', at],
+    queryFn: () => api<PreviewFacts>('GET', `${at}/preview`),
+    retry: false,
+  });
 
 /** What a folder is called, as its listing says. */
 export const folderNameQuery = (id: string) =>

@@ -176,7 +176,13 @@ function HandedIn({ intake }: { intake: IntakeSheet }) {
       </h3>
       {deposits === 0 && <p className="quiet mb-0">Nothing was handed in yet.</p>}
       {handedIn.map((deposit) => (
-        <Deposit key={deposit.id} deposit={deposit} into={intake.folder?.name ?? ''} isScanned={intake.isScanned} />
+        <Deposit
+          key={deposit.id}
+          deposit={deposit}
+          into={intake.folder?.name ?? ''}
+          isScanned={intake.isScanned}
+          mayAsk={intake.state === 'open'}
+        />
       ))}
       {more > 0 && <p className="quiet small">{countOf(more, 'earlier deposit')} are not listed.</p>}
     </section>

@@ -74,10 +74,11 @@ export const versionsQuery = (id: string) =>
     queryKey: ['info', id, 'versions'],
     queryFn: () => api<VersionList>('GET', `/api/files/${id}/versions`),
   });
-export const textQuery = (id: string, version?: number) =>
+/** @param at what the file is asked for below, where that is not its own path */
+export const textQuery = (id: string, version?: number, at = `/api/files/${id}`) =>
   queryOptions({
     queryKey: ['info', id, 'text', version ?? 0],
-    queryFn: () => api<FileText>('GET', `/api/files/${id}/text${version ? `?version=${version}` : ''}`),
+    queryFn: () => api<FileText>('GET', `${at}/text${version ? `?version=${version}` : ''}`),
     retry: false,
   });
 export const pastQuery = (id: string, at: string) =>

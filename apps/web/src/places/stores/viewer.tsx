@@ -1,7 +1,7 @@
 import type { NodeItem } from '@quay/contract';
 import { previewKind, type PreviewKind } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { useEffect, useRef, useState } from 'react';
+import { useEffect, useRef, useState, type ReactNode } from 'react';
 import { readDelimited } from '../../delimited';
 import { useKeys } from '../../ui/keys';
 import { Failure, SkeletonRows } from '../../ui/states';
@@ -27,36 +27,76 @@ export function Viewer({
   close: () => void;
 }) {
   const { data: info, error } = useQuery(infoQuery(id));
-  const box = useRef<HTMLDivElement>(null);
   const at = items.findIndex((i) => i.id === id);
   const step = (by: number) => {
     const next = items[at + by];
     if (next) go(next.id);
   };
-  useKeys({ escape: close, space: close, arrowright: () => step(1), arrowleft: () => step(-1) });
+  const name = info?.name ?? items[at]?.name ?? '';
+  return (
+    <ViewerFrame
+      name={name}
+      sizeBytes={info?.sizeBytes ?? null}
+      place={{ at, of: items.length }}
+      step={step}
+      download={() => info && download([info])}
+      close={close}
+    >
+      {error ? (
+        <Failure error={error} />
+      ) : name ? (
+        <Preview key={id} id={id} name={name} kind={previewKind(name)} pages={info?.preview?.pages ?? null} />
+      ) : (
+        <SkeletonRows />
+      )}
+    </ViewerFrame>
+  );
+}
+
+/** The window over everything in which one file after the other is looked at. */
+export function ViewerFrame({
+  name,
+  sizeBytes,
+  place: { at, of },
+  step,
+  download: take,
+  close,
+  children,
+}: {
+  name: string;
+  sizeBytes: number | null;
+  /** Which of how many it is, from 0; below 0: it is none of them. */
+  place: { at: number; of: number };
+  step: (by: number) => void;
+  download: () => void;
+  close: () => void;
+  children: ReactNode;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  useKeys({ escape: close, space: close, arrowright: () => step(1), arrowleft: () => step(-1) }, true);
   useEffect(() => {
     const before = document.activeElement as HTMLElement | null;
     box.current?.focus();
     return () => before?.focus();
   }, []);
-  const name = info?.name ?? items[at]?.name ?? '';
+  const isOneOfMany = at >= 0 && of > 1;
   return (
     <div ref={box} className="viewer" role="dialog" aria-modal="true" aria-label={name || 'File'} tabIndex={-1}>
       <header>
         <h2>{name}</h2>
-        {info && (
+        {sizeBytes !== null && (
           <span className="quiet">
-            <Size bytes={info.sizeBytes} />
+            <Size bytes={sizeBytes} />
           </span>
         )}
-        {at >= 0 && items.length > 1 && (
+        {isOneOfMany && (
           <span className="quiet ms-auto">
-            {at + 1} of {items.length}
+            {at + 1} of {of}
           </span>
         )}
         <button
           type="button"
-          className={`btn btn-plain btn-sm${at >= 0 && items.length > 1 ? '' : ' ms-auto'}`}
+          className={`btn btn-plain btn-sm${isOneOfMany ? '' : ' ms-auto'}`}
           aria-label="Previous file"
           disabled={at <= 0}
           onClick={() => step(-1)}
@@ -67,27 +107,19 @@ export function Viewer({
           type="button"
           className="btn btn-plain btn-sm"
           aria-label="Next file"
-          disabled={at < 0 || at >= items.length - 1}
+          disabled={at < 0 || at >= of - 1}
           onClick={() => step(1)}
         >
           <i className="bi bi-arrow-right" aria-hidden />
         </button>
-        <button type="button" className="btn btn-plain btn-sm" onClick={() => info && download([info])}>
+        <button type="button" className="btn btn-plain btn-sm" onClick={take}>
           Download
         </button>
         <button type="button" className="btn btn-plain btn-sm" aria-label="Close" onClick={close}>
           <i className="bi bi-x-lg" aria-hidden />
         </button>
       </header>
-      <div className="viewer-body">
-        {error ? (
-          <Failure error={error} />
-        ) : name ? (
-          <Preview key={id} id={id} name={name} kind={previewKind(name)} pages={info?.preview?.pages ?? null} />
-        ) : (
-          <SkeletonRows />
-        )}
-      </div>
+      <div className="viewer-body">{children}</div>
     </div>
   );
 }
@@ -99,24 +131,27 @@ export function Preview({
   kind,
   pages,
   version,
+  at = `/api/files/${id}`,
 }: {
   id: string;
   name: string;
   kind: PreviewKind;
   pages: number | null;
   version?: number;
+  /** What it is asked for below, where that is not its own path. */
+  at?: string;
 }) {
   const query = version ? `?version=${version}` : '';
-  const bytes = `/api/files/${id}/content?show=1${version ? `&version=${version}` : ''}`;
+  const bytes = `${at}/content?show=1${version ? `&version=${version}` : ''}`;
   switch (kind) {
     case 'image':
-      return <Picture className="whole" src={`/api/files/${id}/large${query}`} alt={name} otherwise={<Waiting />} />;
+      return <Picture className="whole" src={`${at}/large${query}`} alt={name} otherwise={<Waiting />} />;
     case 'pages':
-      return <Pages id={id} name={name} query={query} pages={pages} />;
+      return <Pages at={at} name={name} query={query} pages={pages} />;
     case 'text':
-      return <Text id={id} version={version} />;
+      return <Text id={id} version={version} at={at} />;
     case 'table':
-      return <Table id={id} version={version} name={name} />;
+      return <Table id={id} version={version} name={name} at={at} />;
     case 'audio':
       return <audio controls src={bytes} aria-label={name} />;
     case 'video':
@@ -134,18 +169,21 @@ function Waiting() {
   );
 }
 
-function Pages({ id, name, query, pages }: { id: string; name: string; query: string; pages: number | null }) {
+function Pages({ at, name, query, pages }: { at: string; name: string; query: string; pages: number | null }) {
   const [page, setPage] = useState(1);
   const many = pages !== null && pages > 1;
-  useKeys({
-    pagedown: () => setPage((p) => Math.min(pages ?? p, p + 1)),
-    pageup: () => setPage((p) => Math.max(1, p - 1)),
-  });
+  useKeys(
+    {
+      pagedown: () => setPage((p) => Math.min(pages ?? p, p + 1)),
+      pageup: () => setPage((p) => Math.max(1, p - 1)),
+    },
+    true,
+  );
   return (
     <div className="pages">
       <Picture
         className="whole"
-        src={`/api/files/${id}/pages/${page}${query}`}
+        src={`${at}/pages/${page}${query}`}
         alt={`${name}, page ${page}`}
         otherwise={<Waiting />}
       />
@@ -176,8 +214,8 @@ function Pages({ id, name, query, pages }: { id: string; name: string; query: st
   );
 }
 
-function Text({ id, version }: { id: string; version?: number }) {
-  const { data, error } = useQuery(textQuery(id, version));
+function Text({ id, version, at }: { id: string; version?: number; at: string }) {
+  const { data, error } = useQuery(textQuery(id, version, at));
   if (error) return <p className="quiet m-auto">{error.message}</p>;
   if (!data) return <SkeletonRows />;
   return (
@@ -188,8 +226,8 @@ function Text({ id, version }: { id: string; version?: number }) {
   );
 }
 
-function Table({ id, version, name }: { id: string; version?: number; name: string }) {
-  const { data, error } = useQuery(textQuery(id, version));
+function Table({ id, version, name, at }: { id: string; version?: number; name: string; at: string }) {
+  const { data, error } = useQuery(textQuery(id, version, at));
   if (error) return <p className="quiet m-auto">{error.message}</p>;
   if (!data) return <SkeletonRows />;
   const { head, body, isNumber, isWhole } = readDelimited(data.text, name);

@@ -5,17 +5,20 @@ import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
 import type { Browser, ElementHandle } from 'puppeteer-core';
-import { afterAll, beforeAll, expect, it } from 'vitest';
+import { afterAll, beforeAll, expect, it, vi } from 'vitest';
+import { openMailbox, type Mailbox } from '../apps/server/src/_fixtures/mailbox.js';
 import { openOffice, type TestOffice } from '../apps/server/src/_fixtures/office.js';
 import { launch, Person } from './_fixtures/browser.js';
 
 let office: TestOffice;
 let browser: Browser;
+let mailbox: Mailbox;
 const desk = mkdtempSync(join(tmpdir(), 'intake-desk-'));
 const cloud = randomBytes(900_000);
 
 beforeAll(async () => {
-  office = await openOffice();
+  mailbox = await openMailbox();
+  office = await openOffice({ smtpUrl: mailbox.url });
   // What people see moves with the browser's clock, so this office's clock runs from the present.
   office.clock.at = Date.now();
   browser = await launch();
@@ -28,6 +31,7 @@ beforeAll(async () => {
 afterAll(async () => {
   await browser.disconnect();
   await office.close();
+  await mailbox.close();
   rmSync(desk, { recursive: true, force: true });
 });
 
@@ -127,6 +131,50 @@ it('from the wish for files to files in the folder, past what is not what it say
   const id = iris.page.url().split('/intakes/')[1] as string;
   const { body } = await client.ask<IntakeSheet>('GET', `/api/intakes/${id}`);
   expect(body).toMatchObject({ state: 'withdrawn', deposits: 1, files: 3, waiting: 0 });
+  await zoe.leave();
+  await iris.leave();
+});
+
+it('is for those who are listed: proven by a code, counted, and reminded', async () => {
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/intakes/new?folder=${office.roots.projects}`);
+  await iris.fill('#intake-title', 'Certificates');
+  await iris.press('Listed', '.sheet');
+  await iris.fill('[aria-label="Recipients"]', 'zoe@brookline.example lena@mill.example');
+  await iris.press('Write to those who have handed nothing in', '.sheet');
+  await iris.fill('[aria-label="Days before it closes"]', '40');
+  await iris.press('Open the intake');
+  await iris.sees('Something above is not right yet.', '.sheet');
+  await iris.fill('[aria-label="Days before it closes"]', '2');
+  await iris.isAccessible();
+  await iris.press('Open the intake');
+  await iris.sees('0 of 2 people have handed something in', '.sheet');
+  await iris.press('Write to the 2 who have not', '.sheet');
+  await iris.sees('2 people are written to.');
+  await iris.sees('written to today', '.sheet');
+  await iris.isAccessible();
+  await vi.waitFor(() => expect(mailbox.mails).toHaveLength(2), 60_000);
+  const link = /Hand them in here: (\S+)/.exec(mailbox.mails.splice(0)[0]?.text ?? '')?.[1] as string;
+
+  const zoe = await Person.at(browser, office.origin);
+  await zoe.page.goto(link);
+  await zoe.fill('#address', 'zoe@brookline.example');
+  await zoe.isAccessible();
+  await zoe.press('Send me a code');
+  await zoe.sees('a code is on its way there');
+  await vi.waitFor(() => expect(mailbox.mails).toHaveLength(1), 60_000);
+  await zoe.fill('#code', mailbox.mails.splice(0)[0]?.text?.slice(0, 6) ?? '');
+  await zoe.isAccessible();
+  await zoe.press('Go on');
+  const files = (await zoe.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
+  await files.uploadFile(join(desk, 'Site/levels.csv'));
+  await zoe.sees('Ready to hand in: 1 file');
+  await zoe.fill('#answer-name', 'Zoe Calder');
+  await zoe.press('Hand in 1 file');
+  await zoe.sees('Handed in. Your receipt is D-');
+  await iris.sees('1 of 2 people has handed something in', '.sheet');
+  await iris.sees('zoe@brookline.example', '.deposit-said');
+  await iris.isAccessible();
   await zoe.leave();
   await iris.leave();
 });

@@ -9,6 +9,8 @@ import {
   MOST_QUESTIONS,
   PASSWORD_LENGTH,
   QUESTION_LENGTH,
+  REMIND_DAYS,
+  type AudienceKind,
   type ContentVerdict,
   type DepositState,
   type IntakeAnswers,
@@ -20,13 +22,18 @@ import {
 } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, timeSchema } from './common.js';
-import type { WindowText } from './shares.js';
+import { audienceSchema, type AudienceAsked, type ShareAudience, type WindowText } from './shares.js';
 import { modifiedAtSchema } from './stores.js';
+import { proofFields, type ProofAsked } from './visitor.js';
 
 /** What is asked for, of whom, and where it goes. */
 export interface CreateIntake {
   title: string;
   message: string;
+  /** Who may hand something in; left out: anyone. */
+  audience?: AudienceAsked;
+  /** So many days before it closes, those who have handed nothing in are reminded; null: nobody is. */
+  remindDays?: number | null;
   /** What is accepted goes there. */
   folderId: string;
   addressId?: string;
@@ -103,6 +110,8 @@ const fields = {
   limits: limitsSchema,
   questions: questionsSchema,
   receiptByMail: Joi.boolean(),
+  audience: audienceSchema,
+  remindDays: Joi.number().integer().min(REMIND_DAYS.min).max(REMIND_DAYS.max).allow(null),
 };
 
 export const createIntakeSchema = Joi.object<CreateIntake>({
@@ -139,6 +148,9 @@ export interface IntakeRow {
   /** Where what is accepted goes; null: it is closed to whoever asks. */
   folder: { id: string; name: string } | null;
   waits: boolean;
+  audience: AudienceKind;
+  /** Of those who were asked by name, how many have handed something in; null: nobody was. */
+  people: { handedIn: number; of: number } | null;
   /** Deposits that were handed in, and what they hold. */
   deposits: number;
   files: number;
@@ -183,6 +195,8 @@ export interface DepositRow {
   at: string;
   state: DepositState;
   who: string;
+  /** The address that was proven, or who was signed in; null: the intake is for anyone. */
+  provenAs: string | null;
   from: string;
   /** What was asked and what they said, in the order in which it was asked. */
   answers: { asked: string; said: string }[];
@@ -226,6 +240,10 @@ export interface IntakeSheet extends IntakeRow {
   sentence: SentencePart[];
   limits: IntakeLimits;
   questions: IntakeQuestions;
+  who: ShareAudience;
+  remindDays: number | null;
+  /** Those who were asked by name: first who has handed nothing in; at most {@link EXPECTED_SHOWN}. */
+  expected: Expected[];
   folderPattern: string | null;
   /** What the folder of a contributor would be called now; null: there is none. */
   folderExample: string | null;
@@ -234,6 +252,26 @@ export interface IntakeSheet extends IntakeRow {
   isScanned: boolean;
   /** Those that wait, then the last. */
   handedIn: DepositRow[];
+}
+
+/** Somebody who was asked by name. */
+export interface Expected {
+  /** An address or a number as it was listed, or a name. */
+  who: string;
+  handedInAt: string | null;
+  remindedAt: string | null;
+  /** They can be written to by mail. */
+  byMail: boolean;
+}
+export const EXPECTED_SHOWN = 500;
+
+/** What came of reminding those who have handed nothing in. */
+export interface Reminded {
+  written: number;
+  /** Those who were written to a short while ago. */
+  lately: number;
+  /** Those who have no mail address here. */
+  without: number;
 }
 
 /** Which files of a deposit; left out: all that nothing was decided about. */
@@ -273,6 +311,10 @@ export interface IntakeDoor {
   opensAt: string | null;
   closesAt: string | null;
   needsPassword: boolean;
+  /** What is wanted of this browser first; `not-meant`: somebody is signed in whom it is not for. */
+  wants: 'nothing' | 'code' | 'sign-in' | 'not-meant';
+  /** Codes are sent to telephones as well. */
+  takesNumbers: boolean;
   /** Null: the password is to be typed first, or it is not open. */
   inside: IntakeInside | null;
 }
@@ -310,7 +352,7 @@ export interface HandedIn {
   askedBack: AskedBack[];
 }
 
-export interface BeginDeposit {
+export interface BeginDeposit extends ProofAsked {
   password: string | null;
   /** The secret of the receipt that is answered. */
   follows?: string;
@@ -318,7 +360,10 @@ export interface BeginDeposit {
 export const beginDepositSchema = Joi.object<BeginDeposit>({
   password: Joi.string().max(PASSWORD_LENGTH.max).allow(null).required(),
   follows: Joi.string().max(200),
-}).required();
+  ...proofFields,
+})
+  .with('code', ['address', 'ticket'])
+  .required();
 
 const answer = lineSchema.allow('').max(ANSWER_LENGTH);
 export const handInSchema = Joi.object<IntakeAnswers>({

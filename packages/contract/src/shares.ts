@@ -76,7 +76,7 @@ const entries = Joi.array()
   .max(MOST_RECIPIENTS)
   .default([])
   .messages({ 'array.max': `A list has at most ${MOST_RECIPIENTS.toLocaleString('en-GB')} entries.` });
-const audience = Joi.object<AudienceAsked>({
+export const audienceSchema = Joi.object<AudienceAsked>({
   kind: Joi.string()
     .valid(...AUDIENCES)
     .required(),
@@ -147,7 +147,7 @@ export const createShareSchema = Joi.object<CreateShare>({
   visitLimit: visitLimit.required(),
   removesFiles: Joi.boolean(),
   addressId: idSchema,
-  audience,
+  audience: audienceSchema,
   may,
 });
 
@@ -182,7 +182,7 @@ export const changeShareSchema = Joi.object<ChangeShare>({
   visitLimit,
   removesFiles: Joi.boolean(),
   addressId: idSchema,
-  audience,
+  audience: audienceSchema,
   may,
   items: Joi.object<ChangeItems>({
     add: items.default([]),
@@ -488,7 +488,7 @@ export const keepTemplateSchema = Joi.object<KeepTemplate>({
   office: Joi.boolean().required(),
   terms: Joi.object<TemplateTerms>({
     message: message.required(),
-    audience: audience.required(),
+    audience: audienceSchema.required(),
     window: Joi.alternatives(
       Joi.object({
         preset: Joi.string()

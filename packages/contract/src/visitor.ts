@@ -108,16 +108,14 @@ export interface CopiesMade {
   of: number;
 }
 
-export interface OpenShare {
-  password: string | null;
-  /** Where an address is to be proven: it, the code that was sent there, and the ticket of whoever asked for it. */
+/** Where an address is to be proven: it, the code that was sent there, and the ticket of whoever asked for it. */
+export interface ProofAsked {
   address?: string;
   code?: string;
   ticket?: string;
 }
 const address = Joi.string().trim().max(320);
-export const openShareSchema = Joi.object<OpenShare>({
-  password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null),
+export const proofFields = {
   address,
   // As people type it: with spaces.
   code: Joi.string()
@@ -125,6 +123,13 @@ export const openShareSchema = Joi.object<OpenShare>({
     .pattern(/^\d{6}$/)
     .messages({ 'string.pattern.base': 'A code has six digits.' }),
   ticket: Joi.string().max(64),
+};
+export interface OpenShare extends ProofAsked {
+  password: string | null;
+}
+export const openShareSchema = Joi.object<OpenShare>({
+  password: Joi.string().max(PASSWORD_LENGTH.max).allow(null, '').default(null),
+  ...proofFields,
 }).with('code', ['address', 'ticket']);
 
 /** At which moment a page is looked at, and as whom: whoever proves an address, or signs in; left out: neither. */

@@ -472,6 +472,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'POST /api/intakes': (t) => ({ path: '/api/intakes', body: intakeAsked(t.folder) }),
   'GET /api/intakes/:id': (t) => ({ path: `/api/intakes/${t.intake.id}` }),
   'PATCH /api/intakes/:id': (t) => ({ path: `/api/intakes/${t.intake.id}`, body: { title: 'Example' } }),
+  'POST /api/intakes/:id/remind': (t) => ({ path: `/api/intakes/${t.intake.id}/remind`, also: [409] }),
   'GET /api/deposits/:id': (t) => ({ path: `/api/deposits/${t.deposit.id}` }),
   'GET /api/deposits/:id/files/:fileId/content': (t) => ({
     path: `/api/deposits/${t.deposit.id}/files/${t.deposit.file}/content`,
@@ -500,6 +501,9 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   'GET /h/:token': (t) => ({ path: `/h/${t.intake.token}` }),
   'GET /h/:token/door': (t) => ({ path: `/h/${t.intake.token}/door` }),
   'POST /h/:token/begin': (t) => ({ path: `/h/${t.intake.token}/begin`, body: { password: null } }),
+  'POST /h/:token/code': (t) => ({
+    ...{ path: `/h/${t.intake.token}/code`, body: { address: 'zoe@brookline.example' }, also: [409] },
+  }),
   'GET /h/:token/logo': (t) => ({ path: `/h/${t.intake.token}/logo`, also: [404] }),
   // Whoever has not begun is told so.
   'POST /h/:token/uploads': (t) => ({

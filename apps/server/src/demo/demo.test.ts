@@ -61,7 +61,7 @@ describe('the demo office', () => {
     const counts = async (sql: string) =>
       (await db.query<{ n: number }[]>(`SELECT count(*)::int AS n FROM ${sql}`))[0]?.n;
     expect(await counts('intake')).toBe(10);
-    expect(await counts(`deposit WHERE state = 'waiting'`)).toBe(5);
+    expect(await counts(`deposit WHERE state = 'waiting'`)).toBe(6);
     expect(await counts(`deposit_file WHERE verdict = 'program' AND decided IS NULL`)).toBe(1);
     expect(await checkRows(db)).toEqual([]);
   });

@@ -50,6 +50,10 @@ interface DemoIntake {
   withdrawn?: number;
   straight?: boolean;
   kinds?: ContentKind[];
+  /** Those who are asked by name. */
+  listed?: string[];
+  /** So many days before it closes, those who have handed nothing in are reminded. */
+  remindDays?: number;
   deposits: DemoDeposit[];
 }
 
@@ -71,15 +75,32 @@ export const INTAKES: DemoIntake[] = [
   },
   {
     ...{ title: 'Signed certificates, Mill Lane', by: 'iris', folder: `${P}/Mill Lane`, message: '' },
-    ...{ opens: null, closes: 16, made: -12, password: true, kinds: ['pdf'] },
+    ...{ opens: null, closes: 16, made: -12, password: true, kinds: ['pdf'], remindDays: 3 },
+    listed: [
+      ...['lena@mill.example', 'office@hartop.example', 'yard@ashquarry.example', 'works@northgate.example'],
+      ...['clerk@parish.example', 'plans@fenway.example', 'site@brookline.example'],
+    ],
     deposits: [
       {
         ...{ who: 'Lena Marsh', mail: 'lena@mill.example', hoursAgo: 5, files: ['certificate', 1] },
         asked: 'Please send the second page again: the signature is cut off.',
       },
       { who: 'Hartop Groundworks', mail: 'office@hartop.example', hoursAgo: 27, files: ['infected', 2] },
-      { who: 'Ash Quarry', hoursAgo: 28, files: ['certificate', 1], decided: 'refused', reason: 'Not signed yet.' },
-      { who: 'Northgate Drainage', hoursAgo: 100, files: ['certificate', 3], decided: 'accepted' },
+      {
+        who: 'Ash Quarry',
+        mail: 'yard@ashquarry.example',
+        hoursAgo: 28,
+        files: ['certificate', 1],
+        decided: 'refused',
+        reason: 'Not signed yet.',
+      },
+      {
+        who: 'Northgate Drainage',
+        mail: 'works@northgate.example',
+        hoursAgo: 100,
+        files: ['certificate', 3],
+        decided: 'accepted',
+      },
     ],
   },
   {
@@ -171,15 +192,21 @@ async function loadIntake(l: IntakesOf, intake: DemoIntake, passwordHash: string
   const limits = { ...INTAKE_LIMITS, kinds: intake.kinds ?? null };
   await l.tx.query(
     `INSERT INTO intake (id, title, message, token_hash, token_sealed, address_id, password_hash, opens_at, closes_at,
-       withdrawn_at, created_at, created_by, folder_id, waits, folder_pattern, limits, questions, receipt_by_mail)
+       withdrawn_at, created_at, created_by, folder_id, waits, folder_pattern, limits, questions, receipt_by_mail,
+       audience, remind_days)
      VALUES ($1, $2, $3, $4, $5, (SELECT id FROM address ORDER BY way_in = 'mapping' DESC, is_default DESC LIMIT 1),
-       $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, true)`,
+       $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, true, $17, $18)`,
     [
       ...[id, intake.title, intake.message, secretHash(token), seal(l.sealingKey, token)],
       ...[intake.password ? passwordHash : null, moment(intake.opens), moment(intake.closes)],
       ...[moment(intake.withdrawn), minuteOf(made), by, folderId, !intake.straight],
       ...[intake.straight ? null : '{{date}} {{name}}', JSON.stringify(limits), JSON.stringify(QUESTIONS)],
+      ...[intake.listed ? 'listed' : 'anyone', intake.remindDays ?? null],
     ],
+  );
+  await l.tx.query(
+    `INSERT INTO intake_recipient (intake_id, blocked, kind, value) SELECT $1, false, 'address', unnest($2::text[])`,
+    [id, intake.listed ?? []],
   );
   const [{ name: byName } = { name: '' }] = await l.tx.query<{ name: string }[]>(
     'SELECT name FROM person WHERE id = $1',
@@ -198,7 +225,7 @@ async function loadIntake(l: IntakesOf, intake: DemoIntake, passwordHash: string
   for (const deposit of [...intake.deposits].sort((a, b) => b.hoursAgo - a.hoursAgo))
     await loadDeposit(
       l,
-      { id, title: intake.title, by, folderId, isStraight: intake.straight ?? false },
+      { id, title: intake.title, by, folderId, isStraight: intake.straight ?? false, isListed: Boolean(intake.listed) },
       deposit,
       known,
       (at, kind, detail, actor) => told(at, kind, actor ?? asker, detail),
@@ -211,6 +238,8 @@ interface IntakeOf {
   by: string;
   folderId: string;
   isStraight: boolean;
+  /** Contributors have proven their addresses. */
+  isListed: boolean;
 }
 
 async function loadDeposit(
@@ -245,14 +274,15 @@ async function loadDeposit(
   await l.tx.query(
     `INSERT INTO deposit (id, intake_id, contributor_id, number, cookie_hash, receipt_key_hash, receipt_key_sealed,
        receipt_hash, began_at, touched_at, handed_in_at, state, answers, who, actor_id, from_address, files, bytes,
-       decided_at, decided_by, reason)
-     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $10, $11, $12, $13, $3, $14, $15, $16, $17, $18, $19)`,
+       decided_at, decided_by, reason, recipient)
+     VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $10, $11, $12, $13, $3, $14, $15, $16, $17, $18, $19, $20)`,
     [
       ...[id, intake.id, contributorId, number, secretHash(l.random.bytes(24).toString('hex')), secretHash(key)],
       ...[seal(l.sealingKey, key), hash, new Date(at - HOUR_MS / 4), new Date(at), depositState([decided])],
       JSON.stringify({ name: deposit.who, mail: deposit.mail ?? '', firm: deposit.firm ?? '', own: {} }),
       ...[deposit.who, `203.0.113.${l.random.whole(20, 90)}`, files.length, bytes],
       ...[decidedAt, decided && !intake.isStraight ? intake.by : null, deposit.reason ?? ''],
+      intake.isListed ? (deposit.mail ?? null) : null,
     ],
   );
   for (const file of files) await loadFile(l, intake, { depositId: id, at, decided }, file);

@@ -14,7 +14,7 @@ import { Mail } from '../platform/mail.js';
 import { Office } from '../platform/office.js';
 import { Problem } from '../platform/problems/problem.js';
 import { actorOf } from '../stores/names.js';
-import { askedBack, type DepositRecord } from './deposits.queries.js';
+import { askedBack, mailOf, type DepositRecord } from './deposits.queries.js';
 import { factsOf, holdIntake, intakeById, type IntakeRecord } from './intakes.queries.js';
 import { IntakesService } from './intakes.service.js';
 import { TrayService } from './tray.service.js';
@@ -53,7 +53,7 @@ export class AskingBackService {
         'INSERT INTO deposit_question (id, deposit_id, words, asked_at, asked_by) VALUES ($1, $2, $3, $4, $5)',
         [uuidv7(), id, words, this.clock.date(), who.personId],
       );
-      if (deposit.answers.mail !== '') await this.send(tx, who, intake, deposit, words);
+      if (mailOf(deposit) !== '') await this.send(tx, who, intake, deposit, words);
       await this.events.tell(tx, { topic: 'intake', id: intake.id });
       await this.ledger.append(tx, {
         kind: 'deposit.asked',
@@ -76,7 +76,7 @@ export class AskingBackService {
     const { name: office } = await this.office.settings();
     const replyTo = await mailAddressOf(tx, who.personId);
     await this.mail.handIn(tx, {
-      to: deposit.answers.mail,
+      to: mailOf(deposit),
       subject: `About ${deposit.number}: ${intake.title}`,
       text: [
         `${who.name}, ${office}, asks about what you handed in (${deposit.number}):`,

@@ -17,6 +17,12 @@ export interface DepositRecord {
   who: string;
   actorId: string | null;
   fromAddress: string;
+  recipient: string | null;
+  personId: string | null;
+  sessionHash: Buffer | null;
+  /** Of who was signed in. */
+  personName: string | null;
+  personMail: string | null;
   files: number;
   bytes: number;
   decidedAt: Date | null;
@@ -31,7 +37,9 @@ export interface DepositRecord {
 const COLUMNS = `d.id, d.intake_id AS "intakeId", d.contributor_id AS "contributorId", d.number,
   d.receipt_key_sealed AS "receiptKeySealed", d.receipt_hash AS "receiptHash", d.password_mark AS "passwordMark",
   d.began_at AS "beganAt", d.handed_in_at AS "handedInAt", d.state, d.answers, d.who, d.actor_id AS "actorId",
-  d.from_address AS "fromAddress", d.files, d.bytes::float8 AS bytes, d.decided_at AS "decidedAt",
+  d.from_address AS "fromAddress", d.recipient, d.person_id AS "personId", d.session_hash AS "sessionHash",
+  (SELECT name FROM person p WHERE p.id = d.person_id) AS "personName",
+  (SELECT nullif(email, '') FROM person p WHERE p.id = d.person_id) AS "personMail", d.files, d.bytes::float8 AS bytes, d.decided_at AS "decidedAt",
   (SELECT name FROM person p WHERE p.id = d.decided_by) AS "decidedBy", d.reason,
   (SELECT f.number FROM deposit f WHERE f.id = d.follows_id) AS follows,
   ARRAY(SELECT f.number FROM deposit f WHERE f.follows_id = d.id AND f.handed_in_at IS NOT NULL ORDER BY f.handed_in_at)
@@ -146,6 +154,10 @@ export const askedBack = (m: EntityManager, depositIds: readonly string[]): Prom
     [depositIds],
   );
 export const askedBackRow = ({ words, at, by }: AskedBackRecord): AskedBack => ({ words, at: at.toISOString(), by });
+
+/** Where its contributor gets mail about it; empty: nowhere that is known. */
+export const mailOf = ({ answers, recipient, personMail }: DepositRecord): string =>
+  answers.mail || (recipient?.includes('@') ? recipient : '') || (personMail ?? '');
 
 /** What is new of a deposit and of the intake that it is part of. */
 export async function addTaken(

@@ -5,11 +5,12 @@ import {
   FINISH_WITHIN_MS,
   intakeState,
   mayFinish,
+  needsCode,
   type IntakeAnswers,
   type IntakeQuestions,
   type IntakeState,
 } from '@quay/core';
-import type { BeginDeposit, HandedIn, IntakeDoor, IntakeInside } from '@quay/contract';
+import type { AskCode, BeginDeposit, CodeAsked, HandedIn, IntakeDoor, IntakeInside } from '@quay/contract';
 import { canonicalAddress } from '@quay/core/recipients';
 import { randomBytes } from 'node:crypto';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -23,6 +24,8 @@ import { Office } from '../platform/office.js';
 import { PasswordDoor } from '../platform/password-door.js';
 import { Problem } from '../platform/problems/problem.js';
 import { secretHash, unseal } from '../platform/seal.js';
+import { TextMessages } from '../platform/text-messages.js';
+import { RecipientsService, type Proven } from '../visits/recipients.service.js';
 import {
   askedBack,
   askedBackRow,
@@ -39,6 +42,8 @@ import { factsOf, holdIntake, intakeByToken, stateOf, type IntakeRecord } from '
 const UNKNOWN_LINKS_PER_MINUTE = 60;
 /** Deposits that one source may begin at an intake in an hour: many people may come from one office. */
 const BEGUN_PER_HOUR = 100;
+/** Codes that one source may ask an intake for in a minute. */
+const CODES_PER_MINUTE = 20;
 const HOUR_MS = 3_600_000;
 
 /** Whoever came by the link. */
@@ -46,6 +51,8 @@ export interface Contributor {
   token: string;
   /** The secret of what this browser is handing in, if it brought one. */
   cookie: string | null;
+  /** The session of whoever is signed in, if it is one. */
+  session: string | null;
   fromAddress: string;
 }
 
@@ -63,6 +70,8 @@ export class IntakeDoorService {
     private readonly office: Office,
     private readonly attempts: Attempts,
     private readonly passwords: PasswordDoor,
+    private readonly recipients: RecipientsService,
+    private readonly texts: TextMessages,
     @Inject(CONFIG) private readonly config: Config,
   ) {}
 
@@ -71,13 +80,17 @@ export class IntakeDoorService {
     const [{ name: office }, logo] = await Promise.all([this.office.settings(), this.office.logo()]);
     const [state, now] = [stateOf(intake, this.clock.now()), this.clock.date()];
     const { title, message, creatorName: asker, passwordHash } = intake;
-    const deposit = await this.ownDeposit(contributor, intake);
+    const own = await this.ownDeposit(contributor, intake);
+    const wants = await this.wantsOf(contributor, intake, own);
+    const deposit = wants === 'nothing' ? own : null;
     return {
       ...{ title, message, office, asker, state, logo: logo?.version ?? null, now: now.toISOString() },
       opensAt: intake.opensAt?.toISOString() ?? null,
       closesAt: intake.closesAt?.toISOString() ?? null,
       needsPassword: passwordHash !== null,
-      inside: await this.insideOf(intake, deposit, state),
+      wants,
+      takesNumbers: wants === 'code' && (await this.texts.canSend(this.db.manager)),
+      inside: wants === 'nothing' ? await this.insideOf(intake, deposit, state) : null,
     };
   }
 
@@ -88,7 +101,8 @@ export class IntakeDoorService {
    */
   async begin(contributor: Contributor, asked: BeginDeposit): Promise<string | null> {
     const intake = await this.intakeOf(contributor);
-    const own = await this.ownDeposit(contributor, intake);
+    const found = await this.ownDeposit(contributor, intake);
+    const own = found && (await this.standsFor(contributor, intake, found)) ? found : null;
     requireOpen(intake, this.clock.now());
     const follows = await this.followed(intake, asked.follows);
     if (own?.state === 'arriving' && isByPassword(own, intake)) {
@@ -98,8 +112,8 @@ export class IntakeDoorService {
     const source = sourceOf(contributor.fromAddress);
     await this.attempts.take(`deposits of ${intake.id} from ${source}`, BEGUN_PER_HOUR, HOUR_MS);
     // Who handed something in by this password hands in more by it.
-    if (own === null || !isByPassword(own, intake))
-      await this.passwords.require({ ...intake, kind: 'intake' }, source, asked.password);
+    if (own === null || !isByPassword(own, intake)) await this.passwords.require(intake, source, asked.password);
+    const proven = await this.proven(contributor, intake, own, asked);
     const [id, cookie, now] = [uuidv7(), randomBytes(24).toString('base64url'), this.clock.date()];
     await this.db.transaction(async (tx) => {
       await holdIntake(tx, intake.id);
@@ -107,16 +121,70 @@ export class IntakeDoorService {
       // By what it is at this moment: not by a password that was changed while it was being checked.
       requireOpen(present, this.clock.now());
       if (present.passwordHash !== intake.passwordHash) throw passwordChanged();
+      if (!(await this.recipients.admits(present, proven, tx)) || !(await proven.use(tx))) throw audienceChanged();
       await tx.query(
         `INSERT INTO deposit (id, intake_id, contributor_id, cookie_hash, password_mark, began_at, touched_at, state,
-           answers, who, from_address, follows_id) VALUES ($1, $2, $3, $4, $5, $6, $6, 'arriving', $7, '', $8, $9)`,
+           answers, who, from_address, follows_id, recipient, person_id, session_hash)
+         VALUES ($1, $2, $3, $4, $5, $6, $6, 'arriving', $7, '', $8, $9, $10, $11, $12)`,
         [
           ...[id, intake.id, own?.contributorId ?? id, secretHash(cookie), markOf(intake), now],
           ...[JSON.stringify(own?.answers ?? NO_ANSWERS), contributor.fromAddress, follows?.id ?? null],
+          ...[proven.recipient, proven.personId, proven.sessionHash],
         ],
       );
     });
     return cookie;
+  }
+
+  /** Sends a code to whoever the intake is for, once they have the password. */
+  async sendCode(contributor: Contributor, asked: AskCode): Promise<CodeAsked> {
+    const intake = await this.intakeOf(contributor);
+    requireOpen(intake, this.clock.now());
+    const source = sourceOf(contributor.fromAddress);
+    await this.attempts.take(`code of ${intake.id} from ${source}`, CODES_PER_MINUTE);
+    await this.passwords.require(intake, source, asked.password);
+    return this.recipients.sendCode(intake, asked.address, contributor.fromAddress);
+  }
+
+  /** As whom somebody begins: who has proven an address here goes on as that. @throws Problem intake.code-needed, … */
+  private async proven(
+    { session, fromAddress }: Contributor,
+    intake: IntakeRecord,
+    own: DepositRecord | null,
+    asked: BeginDeposit,
+  ): Promise<Proven> {
+    if (own && needsCode(intake.audience))
+      return { ...own, name: own.recipient, use: () => Promise.resolve(true), sessionHash: null };
+    return this.recipients.require(intake, asked, session, fromAddress);
+  }
+
+  /** Whether whoever began a deposit is let in still: meant, and signed in where that is how they came. */
+  private async standsFor(
+    { session, fromAddress }: Contributor,
+    intake: IntakeRecord,
+    deposit: DepositRecord,
+    m: EntityManager = this.db.manager,
+  ): Promise<boolean> {
+    if (!(await this.recipients.admits(intake, deposit, m))) return false;
+    return intake.audience !== 'members' || this.recipients.holdsSession(deposit, session, fromAddress);
+  }
+
+  /** What is wanted of a browser before it can hand anything in. */
+  private async wantsOf(
+    contributor: Contributor,
+    intake: IntakeRecord,
+    own: DepositRecord | null,
+  ): Promise<IntakeDoor['wants']> {
+    const { audience } = intake;
+    if (audience === 'anyone') return 'nothing';
+    if (needsCode(audience)) return own && (await this.standsFor(contributor, intake, own)) ? 'nothing' : 'code';
+    return this.recipients.require(intake, {}, contributor.session, contributor.fromAddress).then(
+      () => 'nothing' as const,
+      (error: unknown) => {
+        if (!(error instanceof Problem)) throw error;
+        return error.kind === 'forbidden' ? ('not-meant' as const) : ('sign-in' as const);
+      },
+    );
   }
 
   /** What was handed in here and is answered now. Whoever has a receipt may say so; it makes them nobody else. */
@@ -156,7 +224,8 @@ export class IntakeDoorService {
   private async insideNow(contributor: Contributor, intake: IntakeRecord, m: EntityManager): Promise<Inside> {
     const now = this.clock.now();
     const deposit = await this.ownDeposit(contributor, intake, m);
-    if (deposit?.state !== 'arriving' || !isByPassword(deposit, intake)) {
+    const isBegun = deposit?.state === 'arriving' && isByPassword(deposit, intake);
+    if (!isBegun || !(await this.standsFor(contributor, intake, deposit, m))) {
       requireOpen(intake, now);
       throw notBegun();
     }
@@ -244,6 +313,9 @@ const passwordChanged = (): Problem =>
     'intake.password-needed',
     'The password of this intake was changed just now. Enter the new one.',
   );
+
+const audienceChanged = (): Problem =>
+  new Problem('conflict', 'intake.audience-changed', 'Who may hand in here was changed just now. Begin again.');
 
 const REFUSALS: Record<Exclude<IntakeState, 'open'>, [code: string, words: string]> = {
   scheduled: ['intake.not-yet', 'This is not open yet.'],

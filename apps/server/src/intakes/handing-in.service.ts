@@ -27,6 +27,7 @@ import {
   depositById,
   depositByReceipt,
   filesOf,
+  mailOf,
   type AskedBackRecord,
   type DepositRecord,
 } from './deposits.queries.js';
@@ -73,7 +74,8 @@ export class HandingInService {
       await requireArrived(tx, deposit.id);
       const files = await filesOf(tx, deposit.id);
       const [number, key] = [await freeNumber(tx), randomBytes(24).toString('base64url')];
-      const who = answers.name.trim() || answers.mail.trim() || 'without a name';
+      const known = deposit.personName ?? deposit.recipient ?? '';
+      const who = answers.name.trim() || answers.mail.trim() || known || 'without a name';
       const handedIn: DepositRecord = { ...deposit, number, answers, who, handedInAt: this.clock.date() };
       const hash = hashOf(receiptOf(office, intake, handedIn, files));
       await knowVisitor(tx, deposit.contributorId, who);
@@ -132,9 +134,9 @@ export class HandingInService {
       subject: 'Something was handed in at an intake of yours',
       text: `${deposit.who} has handed in ${what} at ${intake.title} (${deposit.number}). It stands in Intakes.`,
     });
-    if (!intake.receiptByMail || deposit.answers.mail === '') return;
+    if (!intake.receiptByMail || mailOf(deposit) === '') return;
     await this.mail.handIn(tx, {
-      to: deposit.answers.mail,
+      to: mailOf(deposit),
       subject: `Receipt ${deposit.number}: ${intake.title}`,
       text: [
         `${office} has ${what} from you, for ${intake.title}.`,

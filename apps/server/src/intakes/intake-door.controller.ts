@@ -1,15 +1,19 @@
 import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Post, Req, Res } from '@nestjs/common';
 import {
+  askCodeSchema,
   beginDepositSchema,
   handInSchema,
   idSchema,
+  type AskCode,
   type BeginDeposit,
+  type CodeAsked,
   type HandedIn,
   type IntakeDoor,
 } from '@quay/contract';
 import { CONTRIBUTOR_KNOWN_SECONDS, type IntakeAnswers } from '@quay/core';
 import contentDisposition from 'content-disposition';
 import type { Request, Response } from 'express';
+import { sessionSecret } from '../people/signed-in.guard.js';
 import { clientAddress, prefixOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
@@ -77,6 +81,21 @@ export class IntakeDoorController {
     const about = { path, maxAgeSeconds: CONTRIBUTOR_KNOWN_SECONDS, secure: req.secure };
     res.setHeader('Set-Cookie', setCookie(DEPOSIT_COOKIE, cookie, about));
     return this.doors.look({ ...contributor, cookie });
+  }
+
+  @Post('code')
+  @For('link')
+  @HttpCode(200)
+  @Operation(
+    'Have a code sent to an address or a number, if the intake is for it; whether it is, is not told',
+    askCodeSchema,
+  )
+  code(
+    @Param('token') token: string,
+    @Body(valid(askCodeSchema)) asked: AskCode,
+    @Req() req: Request,
+  ): Promise<CodeAsked> {
+    return this.doors.sendCode(contributorOf(token, req), asked);
   }
 
   @Post('uploads')
@@ -168,5 +187,6 @@ export class IntakeDoorController {
 const contributorOf = (token: string, req: Request): Contributor => ({
   token,
   cookie: cookieOf(req.headers.cookie, DEPOSIT_COOKIE),
+  session: sessionSecret(req.headers.cookie),
   fromAddress: clientAddress(req),
 });

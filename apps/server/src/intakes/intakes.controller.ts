@@ -16,6 +16,7 @@ import {
   type IntakeRow,
   type IntakeSheet,
   type RefuseFiles,
+  type Reminded,
 } from '@quay/contract';
 import { requireDuty } from '../people/duties.js';
 import { SignedInGuard } from '../people/signed-in.guard.js';
@@ -25,6 +26,7 @@ import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { AskingBackService } from './asking-back.service.js';
 import { IntakesService } from './intakes.service.js';
+import { RemindersService } from './reminders.service.js';
 import { TrayService } from './tray.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -66,6 +68,22 @@ export class IntakesController {
   ): Promise<IntakeSheet | IntakeRow> {
     if (asked.withdrawn !== true || Object.keys(asked).length > 1) requireDuty(who, 'ask-outside');
     return this.service.change(who, intakeId, asked);
+  }
+}
+
+@ApiPart('intakes')
+@UseGuards(SignedInGuard)
+@Controller('api/intakes/:id/remind')
+export class RemindersController {
+  constructor(private readonly reminders: RemindersService) {}
+
+  @Post()
+  @For('manage')
+  @HttpCode(200)
+  @Operation('Write to those who were asked by name and have handed nothing in')
+  remind(@Me() who: Who, @Param('id', id) intakeId: string): Promise<Reminded> {
+    requireDuty(who, 'ask-outside');
+    return this.reminders.remind(who, intakeId);
   }
 }
 

@@ -2,6 +2,7 @@ import {
   actBits,
   intakeState,
   type Address,
+  type AudienceKind,
   type IntakeFacts,
   type IntakeLimits,
   type IntakeQuestions,
@@ -14,6 +15,7 @@ import { asReached } from '../shares/shares.queries.js';
 
 /** An intake with everything its state, its link and its rows depend on. */
 export interface IntakeRecord {
+  kind: 'intake';
   id: string;
   title: string;
   message: string;
@@ -36,6 +38,11 @@ export interface IntakeRecord {
   limits: IntakeLimits;
   questions: IntakeQuestions;
   receiptByMail: boolean;
+  audience: AudienceKind;
+  remindDays: number | null;
+  /** Those who were asked by name, and of them who has handed something in. */
+  askedOf: number;
+  askedIn: number;
   /** With what is still arriving, and without what was refused. */
   takenBytes: number;
   /** Its folder is gone, or whoever made it may put nothing there any more. */
@@ -66,12 +73,31 @@ const HANDED_IN = `LEFT JOIN LATERAL (
            max(d.handed_in_at) AS "lastAt"
       FROM deposit d WHERE d.intake_id = i.id AND d.handed_in_at IS NOT NULL) c ON true`;
 
-const COLUMNS = `i.id, i.title, i.message, i.token_sealed AS "tokenSealed", i.password_hash AS "passwordHash",
+/** Those who an intake `i` asks by name, as rows of a key: an address, a number, or the id of a person. */
+const ASKED_BY_NAME = `(
+    SELECT r.value AS who, NULL::uuid AS person_id FROM intake_recipient r
+     WHERE r.intake_id = i.id AND i.audience = 'listed' AND NOT r.blocked AND r.kind IN ('address', 'number')
+    UNION
+    SELECT p.id::text, p.id FROM person p WHERE i.audience = 'members' AND p.disabled_at IS NULL AND p.id IN (
+      WITH RECURSIVE within AS (
+        SELECT m.group_id FROM intake_member m WHERE m.intake_id = i.id AND m.group_id IS NOT NULL
+        UNION SELECT s.member_group_id FROM membership s JOIN within w ON w.group_id = s.group_id
+         WHERE s.ended_at IS NULL AND s.member_group_id IS NOT NULL)
+      SELECT m.person_id FROM intake_member m WHERE m.intake_id = i.id AND m.person_id IS NOT NULL
+      UNION SELECT s.person_id FROM membership s JOIN within w ON w.group_id = s.group_id
+       WHERE s.ended_at IS NULL AND s.person_id IS NOT NULL))`;
+/** Of them, when they last handed something in. */
+const HANDED_IN_BY = `(SELECT max(d.handed_in_at) FROM deposit d
+    WHERE d.intake_id = i.id AND (d.recipient = n.who OR d.person_id = n.person_id))`;
+const ASKED = `LEFT JOIN LATERAL (
+    SELECT count(*)::int AS "askedOf", count(${HANDED_IN_BY})::int AS "askedIn" FROM ${ASKED_BY_NAME} n) e ON true`;
+
+const COLUMNS = `'intake' AS kind, i.id, i.title, i.message, i.token_sealed AS "tokenSealed", i.password_hash AS "passwordHash",
   json_build_object('scheme', a.scheme, 'host', a.host, 'port', a.port, 'pathPrefix', a.path_prefix) AS address,
   i.opens_at AS "opensAt", i.closes_at AS "closesAt", i.withdrawn_at AS "withdrawnAt", i.created_at AS "createdAt",
   i.created_by AS "createdBy", p.name AS "creatorName", n.id AS "folderId", n.name AS "folderName",
   n.store_id AS "storeId", s.owner_id AS "homeOf", i.waits, i.folder_pattern AS "folderPattern", i.limits, i.questions,
-  i.receipt_by_mail AS "receiptByMail", i.taken_bytes::float8 AS "takenBytes",
+  i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
   c.deposits, c.files, c.bytes, c.waiting, c."lastAt"`;
 
 /** Intakes as whoever asks sees them, the last made first; `total` counts them without a limit. */
@@ -88,7 +114,7 @@ function load(
                 (${bitsOn('n', '$2::uuid')} & ${MANAGES}) = ${MANAGES} AS managed,
                 ${reachStands('i.created_by', '$1')} AS stood
            FROM intake i JOIN address a ON a.id = i.address_id JOIN person p ON p.id = i.created_by
-           JOIN node n ON n.id = i.folder_id JOIN store s ON s.id = n.store_id ${HANDED_IN} WHERE ${which}
+           JOIN node n ON n.id = i.folder_id JOIN store s ON s.id = n.store_id ${HANDED_IN} ${ASKED} WHERE ${which}
        ) i WHERE ${seen} ORDER BY i."createdAt" DESC, i.id DESC LIMIT ${limit}`,
       [at, personId, ...bound],
     ),
@@ -144,6 +170,35 @@ export const intakesInto = (
     `SELECT folder_id AS "folderId", title FROM intake
       WHERE folder_id = ANY($1) AND withdrawn_at IS NULL AND (closes_at IS NULL OR closes_at > $2)`,
     [folderIds, at],
+  );
+
+export interface ExpectedRecord {
+  /** An address, a number, or the id of a person. */
+  key: string;
+  who: string;
+  mail: string | null;
+  handedInAt: Date | null;
+  remindedAt: Date | null;
+}
+
+/** Those whom an intake asks by name: first who has handed nothing in. */
+export const expectedOf = (m: EntityManager, intakeId: string, limit: number): Promise<ExpectedRecord[]> =>
+  m.query(
+    `SELECT n.who AS key, coalesce(p.name, n.who) AS who, r.at AS "remindedAt", ${HANDED_IN_BY} AS "handedInAt",
+            CASE WHEN n.person_id IS NOT NULL THEN nullif(p.email, '') WHEN n.who LIKE '%@%' THEN n.who END AS mail
+       FROM intake i CROSS JOIN LATERAL ${ASKED_BY_NAME} n LEFT JOIN person p ON p.id = n.person_id
+       LEFT JOIN intake_reminder r ON r.intake_id = i.id AND r.who = n.who
+      WHERE i.id = $1 ORDER BY ${HANDED_IN_BY} IS NOT NULL, 2, 1 LIMIT $2`,
+    [intakeId, limit],
+  );
+
+/** Those that are to remind by their rule at this moment, of a closing that they have not reminded of. */
+export const toRemind = (m: EntityManager, at: Date): Promise<{ id: string }[]> =>
+  m.query(
+    `SELECT id FROM intake WHERE remind_days IS NOT NULL AND withdrawn_at IS NULL AND closes_at > $1
+        AND closes_at - make_interval(days => remind_days) <= $1 AND (opens_at IS NULL OR opens_at <= $1)
+        AND reminded_of IS DISTINCT FROM closes_at ORDER BY closes_at LIMIT 200`,
+    [at],
   );
 
 /** Has an intake stay as it is until the transaction ends. */

@@ -1,5 +1,7 @@
 import { Inject, Injectable } from '@nestjs/common';
 import {
+  ANYONE,
+  countOf,
   folderName,
   intakeLink,
   intakeSentence,
@@ -11,11 +13,14 @@ import {
 } from '@quay/core';
 import {
   DEPOSITS_SHOWN,
+  EXPECTED_SHOWN,
   FILES_SHOWN,
   MOST_INTAKES,
   type ChangeIntake,
   type CreateIntake,
+  type AudienceAsked,
   type DepositRow,
+  type Expected,
   type IntakeList,
   type IntakeRow,
   type IntakeSheet,
@@ -35,6 +40,8 @@ import { Office } from '../platform/office.js';
 import { hashPassword } from '../platform/passwords.js';
 import { notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
+import { meantBy, requireMembers } from '../shares/audience.js';
+import { audienceOf, setAudience } from '../shares/audience.queries.js';
 import { addressFor, dateOf, requireSoundWindow, requireStrongPassword, windowOf } from '../shares/terms.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
@@ -48,12 +55,14 @@ import {
   type DepositRecord,
 } from './deposits.queries.js';
 import {
+  expectedOf,
   factsOf,
   holdIntake,
   intakeById,
   intakesInto,
   intakesSeen,
   stateOf,
+  type ExpectedRecord,
   type IntakeRecord,
 } from './intakes.queries.js';
 
@@ -90,14 +99,22 @@ export class IntakesService {
     const { zone } = await this.office.settings();
     const now = this.clock.now();
     const { limits, questions, folderPattern, waits, passwordHash } = record;
+    const audience = await audienceOf(this.db.manager, record, record.audience);
     return {
       ...rowOf(record, now),
       ...{ message: record.message, limits, questions, folderPattern, receiptByMail: record.receiptByMail },
+      ...{ who: audience, remindDays: record.remindDays },
+      expected: (await expectedOf(this.db.manager, id, EXPECTED_SHOWN)).map(expectedRow),
       isScanned: this.config.scanner !== null,
-      link: intakeLink(record.address, this.tokenOf(record)),
+      link: this.linkOf(record),
       sentence: intakeSentence(
         {
-          audience: { kind: 'anyone', listed: 0, members: [] },
+          audience: {
+            ...ANYONE,
+            kind: audience.kind,
+            listed: audience.listed.length,
+            members: audience.members.map((m) => m.name),
+          },
           ...{ limits, waits, window: factsOf(record).window, hasPassword: passwordHash !== null },
         },
         now,
@@ -114,6 +131,7 @@ export class IntakesService {
     requireSoundWindow(window, this.clock.now());
     const passwordScore = await requireStrongPassword(asked, asked.title);
     const passwordHash = asked.password === null ? null : await hashPassword(asked.password);
+    const meant = meantBy(asked.audience ?? FOR_ANYONE);
     const [id, token] = [uuidv7(), tokenFromBytes(randomBytes(TOKEN_BYTES))];
     await this.access.ensure(who);
     await this.events.change(async (tx) => {
@@ -124,15 +142,18 @@ export class IntakesService {
       await tx.query(
         `INSERT INTO intake (id, title, message, token_hash, token_sealed, address_id, password_hash, password_score,
            opens_at, closes_at, created_at, created_by, folder_id, waits, folder_pattern, limits, questions,
-           receipt_by_mail)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18)`,
+           receipt_by_mail, remind_days)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)`,
         [
           ...[id, asked.title, asked.message, secretHash(token), seal(this.config.sealingKey, token), addressId],
           ...[passwordHash, passwordScore, dateOf(window.opensAt), dateOf(window.closesAt)],
           ...[this.clock.date(), who.personId, asked.folderId, asked.waits, asked.folderPattern],
           ...[JSON.stringify(asked.limits), JSON.stringify(asked.questions), asked.receiptByMail],
+          asked.remindDays ?? null,
         ],
       );
+      await requireMembers(tx, meant.members, this.clock.date());
+      await setAudience(tx, { kind: 'intake', id }, meant);
       await this.events.tell(tx, { topic: 'intake', id });
       await this.ledger.append(tx, {
         kind: 'intake.opened',
@@ -140,7 +161,7 @@ export class IntakesService {
         nodeId: asked.folderId,
         detail: {
           ...{ title: asked.title, intake: id, opensAt: asked.window.opensAt, closesAt: asked.window.closesAt },
-          ...{ password: asked.password !== null, waits: asked.waits },
+          ...{ password: asked.password !== null, waits: asked.waits, audience: meant.kind },
         },
       });
     });
@@ -150,6 +171,7 @@ export class IntakesService {
   /** Changes what is named and leaves the rest. Takes effect at once, also on pages that are open. */
   async change(who: Who, id: string, asked: ChangeIntake): Promise<IntakeSheet | IntakeRow> {
     const window = asked.window ? windowOf(asked.window) : null;
+    const meant = asked.audience ? meantBy(asked.audience) : null;
     if (window) requireSoundWindow(window, this.clock.now());
     const { password = null, weakPasswordMeant = false } = asked;
     const passwordScore = await requireStrongPassword({ password, weakPasswordMeant }, asked.title ?? '');
@@ -170,7 +192,8 @@ export class IntakesService {
            password_score = CASE WHEN $7 THEN $9 ELSE password_score END, waits = coalesce($10, waits),
            folder_pattern = CASE WHEN $11 THEN $12 ELSE folder_pattern END, limits = coalesce($13, limits),
            questions = coalesce($14, questions), receipt_by_mail = coalesce($15, receipt_by_mail),
-           withdrawn_at = CASE WHEN $16 THEN $17 ELSE withdrawn_at END WHERE id = $1`,
+           withdrawn_at = CASE WHEN $16 THEN $17 ELSE withdrawn_at END,
+           remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END WHERE id = $1`,
         [
           ...[id, asked.title, asked.message],
           ...[window !== null, dateOf(window?.opensAt ?? null), dateOf(window?.closesAt ?? null)],
@@ -178,10 +201,17 @@ export class IntakesService {
           ...[asked.folderPattern !== undefined, asked.folderPattern ?? null],
           ...[jsonOf(asked.limits), jsonOf(asked.questions), asked.receiptByMail],
           ...[asked.withdrawn !== undefined, withdrawnAt],
+          ...[asked.remindDays !== undefined, asked.remindDays ?? null],
         ],
       );
+      const wasFor = await audienceOf(tx, before, before.audience);
+      if (meant) {
+        await requireMembers(tx, meant.members, this.clock.date());
+        await setAudience(tx, before, meant);
+      }
       const after = await this.seen(who, id, tx);
-      const told = whatChanged(before, after, asked, { now: this.clock.now(), zone });
+      const isForOthers = JSON.stringify(wasFor) !== JSON.stringify(await audienceOf(tx, after, after.audience));
+      const told = whatChanged(before, after, { ...asked, isForOthers }, { now: this.clock.now(), zone });
       if (!told) return;
       await this.events.tell(tx, { topic: 'intake', id });
       await this.ledger.append(tx, { ...told, actor: actorOf(who), nodeId: before.folderId });
@@ -213,6 +243,7 @@ export class IntakesService {
       const { id, number, handedInAt, beganAt, state, who: name, fromAddress } = deposit;
       return {
         ...{ id, number: number ?? '', at: (handedInAt ?? beganAt).toISOString(), state, who: name, from: fromAddress },
+        provenAs: deposit.recipient ?? deposit.personName,
         answers: answersOf(intake.questions, deposit),
         again: deposit.contributorId !== id,
         ...{ fileCount: deposit.files, bytes: deposit.bytes, reason: deposit.reason },
@@ -230,6 +261,11 @@ export class IntakesService {
   receiptOf(intake: IntakeRecord, { receiptKeySealed }: DepositRecord): string {
     if (receiptKeySealed === null) return '';
     return receiptLink(intake.address, this.tokenOf(intake), unseal(this.config.sealingKey, receiptKeySealed));
+  }
+
+  /** The link itself. */
+  linkOf(intake: IntakeRecord): string {
+    return intakeLink(intake.address, this.tokenOf(intake));
   }
 
   private tokenOf({ tokenSealed }: IntakeRecord): string {
@@ -267,6 +303,13 @@ export class IntakesService {
   }
 }
 
+const FOR_ANYONE: AudienceAsked = { kind: 'anyone', listed: [], blocked: [], members: [] };
+
+const expectedRow = ({ who, mail, handedInAt, remindedAt }: ExpectedRecord): Expected => ({
+  ...{ who, handedInAt: handedInAt?.toISOString() ?? null, remindedAt: remindedAt?.toISOString() ?? null },
+  byMail: mail !== null,
+});
+
 const jsonOf = (value: object | undefined): string | null => (value === undefined ? null : JSON.stringify(value));
 
 /** Homes are closed to everybody but their owner; elsewhere it is theirs who made it and may still put
@@ -292,6 +335,8 @@ export function rowOf(r: IntakeRecord, now: number): IntakeRow {
     createdAt: r.createdAt.toISOString(),
     createdBy: r.creatorName,
     hasPassword: r.passwordHash !== null,
+    audience: r.audience,
+    people: r.askedOf === 0 ? null : { handedIn: r.askedIn, of: r.askedOf },
     folder: { id: r.folderId, name: r.folderName },
     ...{ waits: r.waits, deposits: r.deposits, files: r.files, bytes: r.bytes, waiting: r.waiting },
     lastAt: r.lastAt?.toISOString() ?? null,
@@ -304,7 +349,7 @@ const closedRow = (r: IntakeRecord, now: number): IntakeRow => ({
   closed: true,
   title: r.homeOf === null ? `An intake of ${r.creatorName}` : `Into the home of ${r.creatorName}`,
   folder: null,
-  ...{ deposits: 0, files: 0, bytes: 0, waiting: 0, lastAt: null },
+  ...{ deposits: 0, files: 0, bytes: 0, waiting: 0, lastAt: null, people: null },
 });
 
 /** What was asked and said, in the order in which it was asked; what was left empty is left out. */
@@ -328,7 +373,7 @@ function exampleOf(pattern: string | null, { firm }: IntakeQuestions, at: number
 function whatChanged(
   before: IntakeRecord,
   after: IntakeRecord,
-  asked: ChangeIntake,
+  asked: ChangeIntake & { isForOthers: boolean },
   { now, zone }: { now: number; zone: string },
 ): { kind: string; detail: Record<string, string> } | null {
   const detail = { title: after.title, intake: after.id };
@@ -342,6 +387,11 @@ function whatChanged(
     isOther((r) => r.opensAt) && `opens ${moment(after.opensAt, 'now')}`,
     isOther((r) => r.closesAt) && `closes ${moment(after.closesAt, 'when somebody closes it')}`,
     asked.password !== undefined && (after.passwordHash === null ? 'no password' : 'another password'),
+    asked.isForOthers && 'who may hand in',
+    isOther((r) => r.remindDays) &&
+      (after.remindDays === null
+        ? 'nobody is reminded'
+        : `reminds ${countOf(after.remindDays, 'day')} before it closes`),
     isOther((r) => r.waits) && (after.waits ? 'deposits wait' : 'deposits go straight in'),
     isOther((r) => r.folderPattern) && 'the folder of each contributor',
     isOther((r) => r.limits) && 'what may be handed in',

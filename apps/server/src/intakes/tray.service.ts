@@ -29,7 +29,14 @@ import { actorOf, mediaTypeOf } from '../stores/names.js';
 import { RoomService } from '../stores/room.service.js';
 import type { Going } from '../transfers/download.service.js';
 import { BatchRecorder } from '../transfers/batch-recorder.service.js';
-import { depositById, fileOf, filesOf, type DepositFileRecord, type DepositRecord } from './deposits.queries.js';
+import {
+  depositById,
+  fileOf,
+  filesOf,
+  mailOf,
+  type DepositFileRecord,
+  type DepositRecord,
+} from './deposits.queries.js';
 import { holdIntake, intakeById, type IntakeRecord } from './intakes.queries.js';
 import { IntakesService } from './intakes.service.js';
 
@@ -266,12 +273,12 @@ export class TrayService {
     files: readonly DepositFileRecord[],
     reason: string,
   ): Promise<void> {
-    if (deposit.answers.mail === '') return;
+    if (mailOf(deposit) === '') return;
     const { name: office } = await this.office.settings();
     const names = files.slice(0, 20).map((f) => `- ${f.path}`);
     const more = files.length > names.length ? [`- and ${files.length - names.length} more`] : [];
     await this.mail.handIn(tx, {
-      to: deposit.answers.mail,
+      to: mailOf(deposit),
       subject: `Not accepted: ${deposit.number}, ${intake.title}`,
       text: [
         `${office} did not accept this of what you handed in (${deposit.number}):`,

@@ -2,7 +2,19 @@ import type { AudienceAsked, ShareAudience } from '@quay/contract';
 import { listedText, listingsOf, type AudienceKind, type Listed } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 
-/** Whom a share is for, with everything that was said of it; canonical. */
+/** What has an audience. */
+export interface HasAudience {
+  kind: 'share' | 'intake';
+  id: string;
+}
+
+/** Where the audiences of each kind are kept. */
+const KEPT_IN = {
+  share: { itself: 'share', recipients: 'share_recipient', members: 'share_member', id: 'share_id' },
+  intake: { itself: 'intake', recipients: 'intake_recipient', members: 'intake_member', id: 'intake_id' },
+} as const;
+
+/** Whom a share or an intake is for, with everything that was said of it; canonical. */
 export interface Meant {
   kind: AudienceKind;
   listed: Listed[];
@@ -10,74 +22,72 @@ export interface Meant {
   members: AudienceAsked['members'];
 }
 
-/** Whom a share is for, with names: groups that have ended and people who left are among them. */
-export async function audienceOf(m: EntityManager, shareId: string, kind: AudienceKind): Promise<ShareAudience> {
+/** Whom it is for, with names: groups that have ended and people who left are among them. */
+export async function audienceOf(m: EntityManager, of: HasAudience, kind: AudienceKind): Promise<ShareAudience> {
+  const { recipients, members: memberRows, id } = KEPT_IN[of.kind];
   const entries = await m.query<(Listed & { blocked: boolean })[]>(
-    'SELECT blocked, kind, value FROM share_recipient WHERE share_id = $1 ORDER BY kind, value',
-    [shareId],
+    `SELECT blocked, kind, value FROM ${recipients} WHERE ${id} = $1 ORDER BY kind, value`,
+    [of.id],
   );
   const members = await m.query<ShareAudience['members']>(
     `SELECT CASE WHEN s.person_id IS NULL THEN 'group' ELSE 'person' END AS kind,
             coalesce(s.person_id, s.group_id) AS id, coalesce(p.name, g.name) AS name
-       FROM share_member s LEFT JOIN person p ON p.id = s.person_id LEFT JOIN people_group g ON g.id = s.group_id
-      WHERE s.share_id = $1 ORDER BY s.person_id IS NOT NULL, 3`,
-    [shareId],
+       FROM ${memberRows} s LEFT JOIN person p ON p.id = s.person_id LEFT JOIN people_group g ON g.id = s.group_id
+      WHERE s.${id} = $1 ORDER BY s.person_id IS NOT NULL, 3`,
+    [of.id],
   );
   const texts = (blocked: boolean) => entries.filter((e) => e.blocked === blocked).map(listedText);
   return { kind, listed: texts(false), blocked: texts(true), members };
 }
 
-/** Says whom a share is for, instead of what was said before. */
-export async function setAudience(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
-  await tx.query('UPDATE share SET audience = $2 WHERE id = $1', [shareId, meant.kind]);
-  await tx.query('DELETE FROM share_recipient WHERE share_id = $1', [shareId]);
-  await tx.query('DELETE FROM share_member WHERE share_id = $1', [shareId]);
+/** Says whom it is for, instead of what was said before. */
+export async function setAudience(tx: EntityManager, of: HasAudience, meant: Meant): Promise<void> {
+  const { itself, recipients, members, id } = KEPT_IN[of.kind];
+  await tx.query(`UPDATE ${itself} SET audience = $2 WHERE id = $1`, [of.id, meant.kind]);
+  await tx.query(`DELETE FROM ${recipients} WHERE ${id} = $1`, [of.id]);
+  await tx.query(`DELETE FROM ${members} WHERE ${id} = $1`, [of.id]);
   const rows = [
     ...meant.listed.map((entry) => ({ ...entry, blocked: false })),
     ...meant.blocked.map((entry) => ({ ...entry, blocked: true })),
   ];
   await tx.query(
-    `INSERT INTO share_recipient (share_id, blocked, kind, value)
+    `INSERT INTO ${recipients} (${id}, blocked, kind, value)
      SELECT $1, * FROM unnest($2::boolean[], $3::text[], $4::text[])`,
-    [shareId, rows.map((r) => r.blocked), rows.map((r) => r.kind), rows.map((r) => r.value)],
+    [of.id, rows.map((r) => r.blocked), rows.map((r) => r.kind), rows.map((r) => r.value)],
   );
   const ids = (kind: 'person' | 'group') => meant.members.filter((m) => m.kind === kind).map((m) => m.id);
-  await tx.query('INSERT INTO share_member (share_id, person_id) SELECT $1, unnest($2::uuid[])', [
-    shareId,
-    ids('person'),
-  ]);
-  await tx.query('INSERT INTO share_member (share_id, group_id) SELECT $1, unnest($2::uuid[])', [
-    shareId,
-    ids('group'),
-  ]);
+  for (const kind of ['person', 'group'] as const)
+    await tx.query(`INSERT INTO ${members} (${id}, ${kind}_id) SELECT $1, unnest($2::uuid[])`, [of.id, ids(kind)]);
 }
 
-/** What the lists of a share, and that of the office, say of an address. @param address canonical */
+/** What its lists, and that of the office, say of an address. @param address canonical */
 export async function foundInLists(
   m: EntityManager,
-  shareId: string,
+  of: HasAudience,
   address: string,
 ): Promise<{ listed: boolean; blocked: boolean }> {
+  const { recipients, id } = KEPT_IN[of.kind];
   const keys = listingsOf(address);
   const rows = await m.query<{ blocked: boolean }[]>(
     `WITH k AS (SELECT * FROM unnest($2::text[], $3::text[]) AS k (kind, value))
-     SELECT r.blocked FROM share_recipient r JOIN k ON k.kind = r.kind AND k.value = r.value WHERE r.share_id = $1
+     SELECT r.blocked FROM ${recipients} r JOIN k ON k.kind = r.kind AND k.value = r.value WHERE r.${id} = $1
      UNION ALL SELECT true FROM office_block b JOIN k ON k.kind = b.kind AND k.value = b.value`,
-    [shareId, keys.map((k) => k.kind), keys.map((k) => k.value)],
+    [of.id, keys.map((k) => k.kind), keys.map((k) => k.value)],
   );
   return { listed: rows.some((r) => !r.blocked), blocked: rows.some((r) => r.blocked) };
 }
 
-/** Whether somebody is meant by a share, themselves or by a group. @param groupIds the groups that they are in */
+/** Whether somebody is meant by it, themselves or by a group. @param groupIds the groups that they are in */
 export async function isMeant(
   m: EntityManager,
-  shareId: string,
+  of: HasAudience,
   personId: string,
   groupIds: readonly string[],
 ): Promise<boolean> {
+  const { members, id } = KEPT_IN[of.kind];
   const rows = await m.query<unknown[]>(
-    'SELECT 1 FROM share_member WHERE share_id = $1 AND (person_id = $2 OR group_id = ANY($3)) LIMIT 1',
-    [shareId, personId, groupIds],
+    `SELECT 1 FROM ${members} WHERE ${id} = $1 AND (person_id = $2 OR group_id = ANY($3)) LIMIT 1`,
+    [of.id, personId, groupIds],
   );
   return rows.length > 0;
 }

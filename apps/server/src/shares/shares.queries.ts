@@ -20,6 +20,7 @@ import { weightsOfEach } from '../stores/weights.queries.js';
 
 /** A share with everything its state, its link and its rows depend on. */
 export interface ShareRecord {
+  kind: 'share';
   id: string;
   title: string;
   message: string;
@@ -72,7 +73,7 @@ export const IS_BROKEN = `(EXISTS (SELECT 1 FROM share_fault f WHERE f.share_id 
   OR s.created_by = ANY(ARRAY(SELECT id FROM person WHERE NOT 'publish-outside' = ANY(duties))))`;
 
 /** What {@link shareRecord} is made of. Each is looked up by itself for the rows that are shown. */
-export const SHARE_COLUMNS = `s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
+export const SHARE_COLUMNS = `'share' AS kind, s.id, s.title, s.message, s.token_sealed AS "tokenSealed", s.audience, s.password_hash AS "passwordHash",
   s.opens_at AS "opensAt", s.closes_at AS "closesAt", s.visit_limit AS "visitLimit", s.visits_used AS "visitsUsed",
   s.withdrawn_at AS "withdrawnAt", s.removes_files AS "removesFiles", s.created_at AS "createdAt", s.created_by AS "createdBy", s.last_visit_at AS "lastVisitAt",
   s.barred_at AS "barredAt", s.barred_by AS "barredBy", s.judged, s.level, s.sees_others AS "seesOthers", s.takes_bytes::float8 AS "takesBytes", s.watermark, s.file_limit AS "fileLimit", s.brought_bytes::float8 AS "broughtBytes",

@@ -112,7 +112,7 @@ export class SharesService {
       this.ledger.page({ limit: 200, shareId }),
       this.office.settings(),
       bytesOf(m, [record]),
-      audienceOf(m, shareId, record.audience),
+      audienceOf(m, record, record.audience),
       broughtInto(m, shareId, who.personId, MOST_BROUGHT),
       this.guardrails.faults(m, shareId),
     ]);
@@ -430,7 +430,7 @@ export class SharesService {
 
   private async mean(tx: EntityManager, shareId: string, meant: Meant): Promise<void> {
     await requireMembers(tx, meant.members, this.clock.date());
-    await setAudience(tx, shareId, meant);
+    await setAudience(tx, { kind: 'share', id: shareId }, meant);
   }
 }
 

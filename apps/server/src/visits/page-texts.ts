@@ -36,7 +36,7 @@ export class PageTexts {
     const { speech, texts } = chosen(languages, accepted);
     // What is no script is not run; nothing in it can end it. A page has the texts that it says.
     const isIntake = this.file === 'intake.html';
-    const own = Object.entries(texts).filter(([key]) => isIntake || !/^(intake|receipt)\./.test(key));
+    const own = Object.entries(texts).filter(([key]) => isIntake || !/^(problem\.)?(intake|receipt)\./.test(key));
     const data = JSON.stringify(Object.fromEntries(own)).replaceAll('<', '\\u003c');
     return template
       .replace(/(src|href)="\//g, `$1="${up}`)

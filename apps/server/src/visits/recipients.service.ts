@@ -1,5 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import {
+  type AudienceKind,
   CODE_DIGITS,
   CODE_LIFETIME_MS,
   CODE_TRIES,
@@ -14,7 +15,7 @@ import {
   WRONG_CODES_PER_HOUR,
 } from '@quay/core';
 import { canonicalRecipient } from '@quay/core/recipients';
-import type { CodeAsked, OpenShare, SeePage } from '@quay/contract';
+import type { CodeAsked, ProofAsked, SeePage } from '@quay/contract';
 import { createHmac, randomBytes, randomInt, timingSafeEqual } from 'node:crypto';
 import { setTimeout as wait } from 'node:timers/promises';
 import { DataSource, type EntityManager } from 'typeorm';
@@ -31,13 +32,25 @@ import { Office } from '../platform/office.js';
 import { TextMessages } from '../platform/text-messages.js';
 import { invalidField, Problem } from '../platform/problems/problem.js';
 import { secretHash } from '../platform/seal.js';
-import { foundInLists, isMeant } from '../shares/audience.queries.js';
+import { foundInLists, isMeant, type HasAudience } from '../shares/audience.queries.js';
 import type { ShareRecord } from '../shares/shares.queries.js';
 import { dropCode, forgetCodes, keepCode, sessionLasts, takeCodeTry, type VisitRow } from './visits.queries.js';
 
 const HOUR_MS = 3_600_000;
 /** An answer about a code comes at a multiple of this: how long the work took tells nothing of the address. */
 const BEAT_MS = 300;
+
+/** What is opened, by whoever is meant. */
+export interface Opened extends HasAudience {
+  audience: AudienceKind;
+  creatorName: string;
+}
+
+/** As whom somebody was let in. */
+export type LetInAs = Pick<VisitRow, 'recipient' | 'personId' | 'sessionHash'>;
+
+/** What a code is for, after whoever made the link and the office. */
+const CODE_IS_FOR = { share: 'has shared with you', intake: 'asks you for' } as const;
 
 /** Whom a visit is let in as. */
 export interface Proven {
@@ -50,14 +63,14 @@ export interface Proven {
   use: (tx: EntityManager) => Promise<boolean>;
 }
 
-const codeFirst = (): Problem =>
-  new Problem('unauthenticated', 'share.code-needed', 'This share is opened with a code that is sent to you.');
+const codeFirst = ({ kind }: Opened): Problem =>
+  new Problem('unauthenticated', `${kind}.code-needed`, `This ${kind} is opened with a code that is sent to you.`);
 
-const signInFirst = (): Problem =>
-  new Problem('unauthenticated', 'share.sign-in', 'This share is for people who sign in here.');
+const signInFirst = ({ kind }: Opened): Problem =>
+  new Problem('unauthenticated', `${kind}.sign-in`, `This ${kind} is for people who sign in here.`);
 
-const notMeant = ({ creatorName }: ShareRecord, name: string): Problem =>
-  new Problem('forbidden', 'share.not-meant', `This share is for others than ${name}. Ask ${creatorName}.`);
+const notMeant = ({ kind, creatorName }: Opened, name: string): Problem =>
+  new Problem('forbidden', `${kind}.not-meant`, `This ${kind} is for others than ${name}. Ask ${creatorName}.`);
 
 /** As whom a share lets somebody in; or why it does not. */
 export type Judged =
@@ -75,10 +88,10 @@ const ANYBODY: Proven = {
 };
 
 /** The one answer to every code that does not let in, whoever typed it. */
-const wrongCode = (triesLeft: number): Problem =>
+const wrongCode = ({ kind }: Opened, triesLeft: number): Problem =>
   new Problem(
     'unauthenticated',
-    'share.wrong-code',
+    `${kind}.wrong-code`,
     triesLeft > 0
       ? `That is not the code, or it is over. ${countOf(triesLeft, 'try', 'tries')} left with this one.`
       : 'That is not the code, or it is over. Ask for another.',
@@ -107,8 +120,9 @@ export class RecipientsService {
    * kept are the same.
    * @throws Problem recipient.address, tries.too-many, mail.none
    */
-  async sendCode(share: ShareRecord, text: string, from: string): Promise<CodeAsked> {
-    if (!needsCode(share.audience)) throw new Problem('conflict', 'share.no-code', 'This share asks for no code.');
+  async sendCode(share: Opened, text: string, from: string): Promise<CodeAsked> {
+    if (!needsCode(share.audience))
+      throw new Problem('conflict', `${share.kind}.no-code`, `This ${share.kind} asks for no code.`);
     const address = recipientFrom(text);
     if (isNumber(address)) await this.requireTexts(share, from);
     else if (!(await this.mail.canSend(this.db.manager)))
@@ -125,10 +139,7 @@ export class RecipientsService {
     const code = String(randomInt(10 ** CODE_DIGITS)).padStart(CODE_DIGITS, '0');
     const expiresAt = new Date(this.clock.now() + CODE_LIFETIME_MS);
     await this.db.transaction(async (tx) => {
-      await keepCode(tx, {
-        ...{ ticketHash: secretHash(ticket), shareId: share.id },
-        ...{ mac: this.macOf(share, address, code), expiresAt },
-      });
+      await keepCode(tx, share, { ticketHash: secretHash(ticket), mac: this.macOf(share, address, code), expiresAt });
       if ((await this.standing(tx, share, address)) === 'admitted') await this.giveCode(tx, share, address, code);
     });
     await wait(BEAT_MS - ((performance.now() - began) % BEAT_MS));
@@ -141,7 +152,7 @@ export class RecipientsService {
   }
 
   /** Who opens a share, as far as it asks. @throws Problem for every way in which they have not shown it */
-  async require(share: ShareRecord, asked: OpenShare, session: string | null, from: string): Promise<Proven> {
+  async require(share: Opened, asked: ProofAsked, session: string | null, from: string): Promise<Proven> {
     if (share.audience === 'anyone') return ANYBODY;
     return share.audience === 'members'
       ? this.requireMember(share, session, from)
@@ -149,7 +160,7 @@ export class RecipientsService {
   }
 
   /** Whether a visit may go on: whoever it was let in as is still meant, and still signed in. */
-  async admits(share: ShareRecord, visit: VisitRow, m: EntityManager = this.db.manager): Promise<boolean> {
+  async admits(share: Opened, visit: LetInAs, m: EntityManager = this.db.manager): Promise<boolean> {
     switch (share.audience) {
       case 'anyone':
         return true;
@@ -175,70 +186,63 @@ export class RecipientsService {
     if (share.audience === 'anyone') return nobody;
     if (share.audience === 'members') {
       const [person] = as.personId ? await accountRecords(m, [as.personId]) : [];
-      if (!person) return keptOut(signInFirst(), 'Nobody is signed in.');
+      if (!person) return keptOut(signInFirst(share), 'Nobody is signed in.');
       if (await this.isMember(m, share, person.id)) return { ...nobody, personId: person.id, name: person.name };
       return keptOut(notMeant(share, person.name), `${person.name} is not among those it is for.`);
     }
-    if (!as.address) return keptOut(codeFirst(), 'No address is proven.');
+    if (!as.address) return keptOut(codeFirst(share), 'No address is proven.');
     const address = recipientFrom(as.address);
     const standing = await this.standing(m, share, address);
     if (standing === 'admitted') return { ...nobody, recipient: address };
-    return keptOut(wrongCode(CODE_TRIES - 1), `No code goes to ${address}: ${STANDING_WORDS[standing]}.`);
+    return keptOut(wrongCode(share, CODE_TRIES - 1), `No code goes to ${address}: ${STANDING_WORDS[standing]}.`);
   }
 
   /** Whether whoever was let in as somebody signed in still holds that session, and may from where they are now. */
-  async holdsSession(visit: VisitRow, session: string | null, from: string): Promise<boolean> {
+  async holdsSession(visit: LetInAs, session: string | null, from: string): Promise<boolean> {
     if (session === null || !visit.sessionHash?.equals(secretHash(session))) return false;
     return (await this.sessions.whoHolds(session, from)) !== null;
   }
 
-  private async requireCode(
-    share: ShareRecord,
-    { address: text, code, ticket }: OpenShare,
-    from: string,
-  ): Promise<Proven> {
-    if (text === undefined || code === undefined || ticket === undefined) throw codeFirst();
+  private async requireCode(share: Opened, { address: text, code, ticket }: ProofAsked, from: string): Promise<Proven> {
+    if (text === undefined || code === undefined || ticket === undefined) throw codeFirst(share);
     const address = recipientFrom(text);
     const ticketHash = secretHash(ticket);
     // Counted before it is compared; a right one is given back.
     const wrong = `wrong code from ${sourceOf(from)}`;
     await this.attempts.take(wrong, WRONG_CODES_PER_HOUR, HOUR_MS);
-    const kept = await takeCodeTry(
-      this.db.manager,
-      { ticketHash, shareId: share.id },
-      { now: this.clock.date(), most: CODE_TRIES },
-    );
+    const about = { ticketHash, now: this.clock.date(), most: CODE_TRIES };
+    const kept = await takeCodeTry(this.db.manager, share, about);
     const right = kept !== null && timingSafeEqual(kept.mac, this.macOf(share, address, code));
-    if (!right) throw wrongCode(kept === null ? 0 : CODE_TRIES - kept.tries);
+    if (!right) throw wrongCode(share, kept === null ? 0 : CODE_TRIES - kept.tries);
     await this.attempts.giveBack(wrong);
     // It was sent to nobody whom the share is not for; it may have changed since.
-    if ((await this.standing(this.db.manager, share, address)) !== 'admitted') throw wrongCode(0);
-    return { ...ANYBODY, recipient: address, use: (tx) => dropCode(tx, ticketHash) };
+    if ((await this.standing(this.db.manager, share, address)) !== 'admitted') throw wrongCode(share, 0);
+    return { ...ANYBODY, recipient: address, use: (tx) => dropCode(tx, share, ticketHash) };
   }
 
-  private async requireMember(share: ShareRecord, session: string | null, from: string): Promise<Proven> {
+  private async requireMember(share: Opened, session: string | null, from: string): Promise<Proven> {
     const who = session === null ? null : await this.sessions.whoHolds(session, from);
-    if (!who || session === null) throw signInFirst();
+    if (!who || session === null) throw signInFirst(share);
     if (!(await this.isMember(this.db.manager, share, who.personId))) throw notMeant(share, who.name);
     return { ...ANYBODY, personId: who.personId, name: who.name, sessionHash: secretHash(session) };
   }
 
   /** Whether somebody is meant now, themselves or by a group, with an account that can be used. */
-  private async isMember(m: EntityManager, share: ShareRecord, personId: string): Promise<boolean> {
+  private async isMember(m: EntityManager, share: Opened, personId: string): Promise<boolean> {
     const now = this.clock.now();
     const [asker] = await loadAskers(m, [personId]);
     if (!asker?.account.some((span) => holdsAt(span, now))) return false;
     const groups = asker.groups.filter((g) => holdsAt(g, now)).map((g) => g.groupId);
-    return isMeant(m, share.id, personId, groups);
+    return isMeant(m, share, personId, groups);
   }
 
-  private async standing(m: EntityManager, share: ShareRecord, address: string) {
+  private async standing(m: EntityManager, share: Opened, address: string) {
     const audience = share.audience === 'verified' ? 'verified' : 'listed';
-    return standingOf(audience, await foundInLists(m, share.id, address));
+    return standingOf(audience, await foundInLists(m, share, address));
   }
 
   /** Each costs the office: one source, and one share, has so many sent in an hour, whoever they are for. */
-  private async requireTexts({ id, creatorName }: ShareRecord, from: string): Promise<void> {
+  private async requireTexts({ id, creatorName }: Opened, from: string): Promise<void> {
     if (!(await this.texts.canSend(this.db.manager)))
       throw new Problem(
         'conflict',
@@ -249,23 +253,24 @@ export class RecipientsService {
     await this.attempts.take(`codes to telephones of ${id}`, TEXT_CODES_PER_HOUR.ofShare, HOUR_MS);
   }
 
-  private async giveCode(tx: EntityManager, share: ShareRecord, to: string, code: string): Promise<void> {
+  private async giveCode(tx: EntityManager, share: Opened, to: string, code: string): Promise<void> {
     const { name } = await this.office.toVisitors();
+    const what = `what ${share.creatorName}, ${name}, ${CODE_IS_FOR[share.kind]}`;
     if (isNumber(to)) {
-      const text = `${code} is your code for what ${share.creatorName}, ${name}, has shared with you.`;
+      const text = `${code} is your code for ${what}.`;
       await this.texts.handIn(tx, { to, text });
       return;
     }
     await this.mail.handIn(tx, {
       to,
       subject: `Your code for ${name}`,
-      text: `${code}\n\nWith this code you open what ${share.creatorName}, ${name}, has shared with you. It holds for ${CODE_LIFETIME_MS / 60_000} minutes and once.\n\nIf you have not asked for it, somebody else has typed your address; nothing happens without the code.`,
+      text: `${code}\n\nWith this code you open ${what}. It holds for ${CODE_LIFETIME_MS / 60_000} minutes and once.\n\nIf you have not asked for it, somebody else has typed your address; nothing happens without the code.`,
     });
   }
 
   /** Codes are few: only whoever knows the key of the server can tell one from what is kept of it. */
-  private macOf(share: ShareRecord, address: string, code: string): Buffer {
-    return createHmac('sha256', this.config.sealingKey).update(`share code\n${share.id}\n${address}\n${code}`).digest();
+  private macOf({ kind, id }: Opened, address: string, code: string): Buffer {
+    return createHmac('sha256', this.config.sealingKey).update(`${kind} code\n${id}\n${address}\n${code}`).digest();
   }
 }
 

@@ -34,6 +34,6 @@ import { VisitsService } from './visits.service.js';
     SeeingService,
     Takings,
   ],
-  exports: [VisitsService, SeeingService],
+  exports: [VisitsService, SeeingService, RecipientsService],
 })
 export class VisitsModule {}

@@ -1,5 +1,6 @@
 import type { ArrivingFile } from '@quay/contract';
 import type { EntityManager } from 'typeorm';
+import type { HasAudience } from '../shares/audience.queries.js';
 import { actBits } from '@quay/core';
 import { bitsIn } from '../access/access.queries.js';
 import type { FileBytes } from '../stores/branch.queries.js';
@@ -168,33 +169,43 @@ export async function endVisits(tx: EntityManager, shareId: string, at: Date): P
   );
 }
 
+/** Where the codes of each kind are kept. */
+const CODES_IN = {
+  share: { codes: 'share_code', id: 'share_id' },
+  intake: { codes: 'intake_code', id: 'intake_id' },
+} as const;
+
 /** Keeps a code that was sent. */
 export async function keepCode(
   tx: EntityManager,
-  code: { ticketHash: Buffer; shareId: string; mac: Buffer; expiresAt: Date },
+  of: HasAudience,
+  code: { ticketHash: Buffer; mac: Buffer; expiresAt: Date },
 ): Promise<void> {
-  await tx.query('INSERT INTO share_code (ticket_hash, share_id, code_mac, expires_at) VALUES ($1, $2, $3, $4)', [
-    ...[code.ticketHash, code.shareId, code.mac, code.expiresAt],
+  const { codes, id } = CODES_IN[of.kind];
+  await tx.query(`INSERT INTO ${codes} (ticket_hash, ${id}, code_mac, expires_at) VALUES ($1, $2, $3, $4)`, [
+    ...[code.ticketHash, of.id, code.mac, code.expiresAt],
   ]);
 }
 
 /** Counts a try at a code, before it is compared. @returns null: there is none, it is over, or there are no tries left */
 export async function takeCodeTry(
   m: EntityManager,
-  { ticketHash, shareId }: { ticketHash: Buffer; shareId: string },
-  { now, most }: { now: Date; most: number },
+  of: HasAudience,
+  { ticketHash, now, most }: { ticketHash: Buffer; now: Date; most: number },
 ): Promise<{ mac: Buffer; tries: number } | null> {
+  const { codes, id } = CODES_IN[of.kind];
   const [rows] = (await m.query(
-    `UPDATE share_code SET tries = tries + 1 WHERE ticket_hash = $1 AND share_id = $2 AND expires_at > $3 AND tries < $4
+    `UPDATE ${codes} SET tries = tries + 1 WHERE ticket_hash = $1 AND ${id} = $2 AND expires_at > $3 AND tries < $4
       RETURNING code_mac AS mac, tries`,
-    [ticketHash, shareId, now, most],
+    [ticketHash, of.id, now, most],
   )) as [{ mac: Buffer; tries: number }[], number];
   return rows[0] ?? null;
 }
 
 /** Uses a code up. @returns false: it was used meanwhile */
-export async function dropCode(tx: EntityManager, ticketHash: Buffer): Promise<boolean> {
-  const [, dropped] = (await tx.query('DELETE FROM share_code WHERE ticket_hash = $1', [ticketHash])) as [
+export async function dropCode(tx: EntityManager, { kind }: HasAudience, ticketHash: Buffer): Promise<boolean> {
+  const { codes } = CODES_IN[kind];
+  const [, dropped] = (await tx.query(`DELETE FROM ${codes} WHERE ticket_hash = $1`, [ticketHash])) as [
     unknown,
     number,
   ];
@@ -203,7 +214,7 @@ export async function dropCode(tx: EntityManager, ticketHash: Buffer): Promise<b
 
 /** Codes that are over go. */
 export async function forgetCodes(m: EntityManager, now: Date): Promise<void> {
-  await m.query('DELETE FROM share_code WHERE expires_at <= $1', [now]);
+  for (const { codes } of Object.values(CODES_IN)) await m.query(`DELETE FROM ${codes} WHERE expires_at <= $1`, [now]);
 }
 
 export async function sessionLasts(m: EntityManager, tokenHash: Buffer, now: Date): Promise<boolean> {

@@ -235,7 +235,7 @@ export class VisitsService {
   }
 
   private requirePassword(visitor: Visitor, share: ShareRecord, password: string | null): Promise<void> {
-    return this.passwords.require({ ...share, kind: 'share' }, sourceOf(visitor.fromAddress), password);
+    return this.passwords.require(share, sourceOf(visitor.fromAddress), password);
   }
 
   /**

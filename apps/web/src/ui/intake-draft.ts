@@ -8,11 +8,12 @@ import {
 } from '@quay/core';
 import { create } from 'zustand';
 import { persist } from 'zustand/middleware';
+import { FOR_ANYONE, type ChosenAudience } from './audience/chosen';
 import type { PasswordChoice } from './password-field';
 import type { ChosenWindow } from './window-choice';
 
 /** What is asked for, as it is typed. */
-export interface IntakeFields extends ChosenWindow {
+export interface IntakeFields extends ChosenWindow, ChosenAudience {
   title: string;
   message: string;
   passwordChoice: PasswordChoice;
@@ -34,6 +35,9 @@ export interface IntakeFields extends ChosenWindow {
   firm: Asked;
   own: readonly Question[];
   receiptByMail: boolean;
+  /** Those who have handed nothing in are reminded so many days before it closes. */
+  reminds: boolean;
+  remindField: string;
 }
 
 const gigabytes = (bytes: number): string => String(bytes / GIGABYTE);
@@ -47,6 +51,8 @@ export const NEW_INTAKE: IntakeFields = {
   eachField: gigabytes(INTAKE_LIMITS.contributorBytes),
   allField: gigabytes(INTAKE_LIMITS.allBytes),
   ...{ kinds: INTAKE_LIMITS.kinds, name: 'must', mail: 'may', firm: 'no', own: [], receiptByMail: true },
+  ...FOR_ANYONE,
+  ...{ reminds: false, remindField: '2' },
 };
 
 interface Draft {

@@ -1,6 +1,6 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
-import type { HandedIn, IntakeDoor } from '@quay/contract';
+import type { CodeAsked, HandedIn, IntakeDoor, ProofAsked } from '@quay/contract';
 import type { IntakeAnswers } from '@quay/core';
 import { asker, AWAY } from './ask';
 import { Bringing, type BringActions } from './bringing';
@@ -13,7 +13,7 @@ const base = location.pathname.replace(/\/$/, '');
 const page = document.getElementById('page') as HTMLElement;
 const ask = asker(base);
 
-let shown: IntakeShown = { door: null, problem: null, busy: false, isAway: false, done: null, faults: {} };
+let shown: IntakeShown = { door: null, problem: null, busy: false, code: null, isAway: false, done: null, faults: {} };
 /** Answers of questions that were overtaken by a later one are dropped. */
 let latest = 0;
 let timer: ReturnType<typeof setTimeout> | undefined;
@@ -33,7 +33,7 @@ addEventListener('beforeunload', (e) => {
 
 /** Begins before the first file is sent: a page that is only looked at leaves nothing behind. */
 const bringing: BringActions = {
-  bring: (files, into) => void begin(null).then((begun) => begun && sending.bring(files, into)),
+  bring: (files, into) => void begin({ password: null }).then((begun) => begun && sending.bring(files, into)),
   replace: () => undefined,
   decide: () => undefined,
   again: (id) => sending.again(id),
@@ -43,7 +43,10 @@ const bringing: BringActions = {
 
 const actions: IntakeActions = {
   bringing,
-  enter: (password) => void begin(password),
+  open: (asked) => void begin(asked),
+  sendCode: (asked) => void sendCode(asked),
+  forgetCode: () => show({ code: null, problem: null }),
+  signInUrl: base.replace(/\/h\/[^/]*$/, (intake) => `/sign-in?back=${encodeURIComponent(intake)}`),
   takeBack: (id) => void takeBack(id),
   handIn: (answers) => void handIn(answers),
   again: () => void look(),
@@ -83,17 +86,25 @@ async function arrived(): Promise<void> {
 const followed = (): string | null => new URLSearchParams(location.hash.slice(1)).get('follows');
 
 /** @returns whether this browser may hand something in now */
-async function begin(password: string | null): Promise<boolean> {
+async function begin(asked: ProofAsked & { password: string | null }): Promise<boolean> {
   latest += 1;
   show({ busy: true });
   const follows = followed();
-  const found = await ask<IntakeDoor>('begin', { password, ...(follows !== null && { follows }) });
+  const found = await ask<IntakeDoor>('begin', { ...asked, ...(follows !== null && { follows }) });
   if ('problem' in found) {
     show({ busy: false, problem: found.problem });
     return false;
   }
-  show({ busy: false, problem: null, door: found.answer, done: null });
+  show({ busy: false, problem: null, code: null, door: found.answer, done: null });
   return true;
+}
+
+/** Has a code sent. Whether one is sent is told by nothing. */
+async function sendCode(asked: { address: string; password: string | null }): Promise<void> {
+  show({ busy: true });
+  const found = await ask<CodeAsked>('code', asked);
+  if ('answer' in found) show({ code: found.answer, problem: null, busy: false });
+  else show({ problem: found.problem, busy: false });
 }
 
 async function takeBack(id: string): Promise<void> {

@@ -1,14 +1,15 @@
-import type { HandedFile, HandedIn, IntakeDoor, IntakeInside, ProblemBody } from '@quay/contract';
+import type { CodeAsked, HandedFile, HandedIn, IntakeDoor, IntakeInside, ProblemBody } from '@quay/contract';
 import type { Asked, IntakeAnswers } from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { bringingPart, type Takes } from './bringing-part';
 import { h, type Child } from './h';
-import { faultOf, field, fields, moment, passwordParts, submit } from './parts';
+import { faultOf, field, fields, moment } from './parts';
+import { proofPart, signingIn, type ProofActions } from './proof-part';
 import { filesOf, problemWords, say, size, speech } from './words';
 
-export interface IntakeActions {
+export interface IntakeActions extends ProofActions {
   bringing: BringActions;
-  enter: (password: string) => void;
+  signInUrl: string;
   /** Takes back what was not handed in yet. */
   takeBack: (id: string) => void;
   handIn: (answers: IntakeAnswers) => void;
@@ -22,6 +23,8 @@ export interface IntakeShown {
   door: IntakeDoor | null;
   problem: Partial<ProblemBody> | null;
   busy: boolean;
+  /** Where a code was asked for. */
+  code: CodeAsked | null;
   /** The server does not answer at the moment. */
   isAway: boolean;
   /** What was handed in just now. */
@@ -100,7 +103,7 @@ function doorParts(door: IntakeDoor, shown: IntakeShown, onItsWay: OnItsWay, act
   if (shown.done) parts.push(donePart(shown.done, actions));
   if (inside && (door.state === 'open' || inside.finishBy))
     parts.push(handingPart(door, inside, shown, onItsWay, actions));
-  else if (door.state === 'open') parts.push(entering(shown, actions));
+  else if (door.state === 'open') parts.push(entering(door, shown, actions));
   else parts.push(statePart(door, door.state));
   if (inside && inside.receipts.length > 0) parts.push(receiptsPart(door, inside.receipts, actions));
   return parts;
@@ -116,19 +119,12 @@ function statePart(
   return h('section', { class: 'refusal', 'data-state': state }, h('h2', {}, title), h('p', {}, said));
 }
 
-function entering(shown: IntakeShown, actions: IntakeActions): HTMLElement {
-  const { input, nodes } = passwordParts();
-  const enter = (e: Event) => {
-    e.preventDefault();
-    actions.enter(input.value);
-  };
-  return h(
-    'form',
-    { onsubmit: enter },
-    ...nodes,
-    faultOf(shown),
-    submit(shown.busy, say('intake.enter'), say('intake.entering')),
-  );
+function entering(door: IntakeDoor, shown: IntakeShown, actions: IntakeActions): HTMLElement {
+  const { asker, office, wants } = door;
+  if (wants === 'sign-in') return signingIn(say('intake.sign-in', { asker, office }), actions.signInUrl);
+  if (wants === 'not-meant') return h('section', { class: 'refusal' }, h('p', {}, say('intake.not-meant', { asker })));
+  const words = { press: say('intake.enter'), busy: say('intake.entering') };
+  return proofPart({ ...door, needsCode: wants === 'code' }, shown, words, actions);
 }
 
 function handingPart(

@@ -1,26 +1,15 @@
-import type {
-  ArrivingFile,
-  CodeAsked,
-  CopiesMade,
-  OpenShare,
-  ProblemBody,
-  VisitorContents,
-  VisitorDoor,
-} from '@quay/contract';
+import type { ArrivingFile, CodeAsked, CopiesMade, ProblemBody, VisitorContents, VisitorDoor } from '@quay/contract';
 import type { ShareState } from '@quay/core';
 import type { BringActions, Brought } from './bringing';
 import { bringingPart } from './bringing-part';
 import { filesPart } from './files-part';
 import type { View } from './walk';
 import { h, type Child } from './h';
-import { faultOf, field, fields, moment, passwordParts, submit } from './parts';
+import { faultOf, field, fields, moment } from './parts';
+import { proofPart, signingIn, type ProofActions } from './proof-part';
 import { exactBytes, filesOf, problemWords, say, size } from './words';
 
-export interface Actions {
-  open: (asked: OpenShare) => void;
-  sendCode: (asked: { address: string; password: string | null }) => void;
-  /** Asks for a code for another address. */
-  forgetCode: () => void;
+export interface Actions extends ProofActions {
   again: () => void;
   fileUrl: (id: string) => string;
   /** Looks at a file without taking it. */
@@ -143,75 +132,13 @@ function stateRefusal(state: Exclude<ShareState, 'open'>, door: VisitorDoor): HT
 }
 
 function opening(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  if (shown.problem?.code === 'share.sign-in') return signingIn(door, actions);
-  return door.needsCode && !shown.code ? askingCode(door, shown, actions) : entering(door, shown, actions);
-}
-
-/** The way to where people of the office and its guests sign in; they come back here. */
-function signingIn(door: VisitorDoor, actions: Actions): HTMLElement {
-  return h(
-    'section',
-    {},
-    h('p', {}, say('sign-in', { sender: door.sender, office: door.office })),
-    h('a', { class: 'main', href: actions.signInUrl }, say('sign-in.press')),
-  );
-}
-
-/** First of two steps: where the code goes. */
-function askingCode(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  const { takesNumbers } = door;
-  const kind = takesNumbers ? { type: 'text', autocomplete: 'on' } : { type: 'email', autocomplete: 'email' };
-  const address = field('address', kind);
-  const password = door.needsPassword ? passwordParts() : null;
-  return h(
-    'form',
-    {
-      onsubmit: (e: Event) => {
-        e.preventDefault();
-        actions.sendCode({ address: address.value, password: password?.input.value ?? null });
-      },
-    },
-    h('p', {}, say(takesNumbers ? 'code.why-number' : 'code.why')),
-    ...(password?.nodes ?? []),
-    h('label', { for: 'address' }, say(takesNumbers ? 'code.address-number' : 'code.address')),
-    h('div', { class: 'reveal' }, address),
-    faultOf(shown),
-    submit(shown.busy, say('code.send'), say('code.sending')),
-  );
-}
-
-/** The password, or the code that was sent; whatever the share asks for. */
-function entering(door: VisitorDoor, shown: Shown, actions: Actions): HTMLElement {
-  const { code } = shown;
-  const password = door.needsPassword ? passwordParts() : null;
-  const digits = code ? field('code', { inputmode: 'numeric', autocomplete: 'one-time-code', maxlength: '7' }) : null;
-  const left = door.visitsLeft;
-  return h(
-    'form',
-    {
-      onsubmit: (e: Event) => {
-        e.preventDefault();
-        const proof = code && digits ? { address: code.address, ticket: code.ticket, code: digits.value } : {};
-        actions.open({ password: password?.input.value ?? null, ...proof });
-      },
-    },
-    ...(code && digits ? codeParts(code, digits) : []),
-    ...(password && !code ? password.nodes : []),
-    faultOf(shown),
-    submit(shown.busy, say('open'), say('open.busy')),
-    code ? h('button', { type: 'button', class: 'plain', onclick: actions.forgetCode }, say('code.another')) : null,
+  const { sender, office, visitsLeft: left } = door;
+  if (shown.problem?.code === 'share.sign-in') return signingIn(say('sign-in', { sender, office }), actions.signInUrl);
+  const below =
     left === null
       ? null
-      : h('p', { class: 'quiet' }, left === 1 ? say('visits.last') : say('visits.left', { count: left })),
-  );
-}
-
-function codeParts(code: CodeAsked, digits: HTMLInputElement): HTMLElement[] {
-  return [
-    h('p', {}, say('code.sent', { address: code.address, minutes: code.minutes })),
-    h('label', { for: 'code' }, say('code.typed')),
-    h('div', { class: 'reveal' }, digits),
-  ];
+      : h('p', { class: 'quiet' }, left === 1 ? say('visits.last') : say('visits.left', { count: left }));
+  return proofPart(door, shown, { press: say('open'), busy: say('open.busy'), below }, actions);
 }
 
 function contentsPart(contents: VisitorContents, shown: Shown, actions: Actions): HTMLElement {

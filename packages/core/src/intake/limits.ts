@@ -29,6 +29,9 @@ export const INTAKE_LIMITS: IntakeLimits = {
 };
 
 /** Within which each may be chosen. */
+/** Days before it closes that those who have handed nothing in are reminded. */
+export const REMIND_DAYS = { min: 1, max: 30 } as const;
+
 export const INTAKE_RANGES = {
   fileBytes: { min: 1_000, max: 1e12 },
   files: { min: 1, max: 10_000 },

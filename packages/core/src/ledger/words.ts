@@ -144,6 +144,7 @@ const WORDS: Record<string, (d: Record<string, string>) => string> = {
   'intake.reinstated': (d) => `opened the intake ${d['title']} again`,
   'deposit.handed-in': (d) => `handed in ${countOf(Number(d['files']), 'file')} at ${d['title']} (${d['number']})`,
   'deposit.accepted': (d) => `accepted ${countOf(Number(d['files']), 'file')} of ${d['number']}, ${d['title']}`,
+  'intake.reminded': (d) => `reminded ${countOf(Number(d['people']), 'person', 'people')} of ${d['title']}`,
   'deposit.asked': (d) => `asked about ${d['number']}, ${d['title']}: ${d['words']}`,
   'deposit.refused': (d) => `refused ${countOf(Number(d['files']), 'file')} of ${d['number']}, ${d['title']}`,
   'share.published': (d) => `published ${d['title']}`,

@@ -24,7 +24,47 @@ CREATE TABLE intake (
   questions         jsonb NOT NULL,
   receipt_by_mail   boolean NOT NULL,
   -- What was handed in, with what is still arriving, and without what was refused: decided under this row's lock.
-  taken_bytes       bigint NOT NULL DEFAULT 0 CHECK (taken_bytes >= 0)
+  taken_bytes       bigint NOT NULL DEFAULT 0 CHECK (taken_bytes >= 0),
+  audience          text NOT NULL DEFAULT 'anyone' CHECK (audience IN ('anyone', 'verified', 'listed', 'members')),
+  -- So many days before it closes, those who have handed nothing in are reminded; null: nobody is.
+  remind_days       smallint CHECK (remind_days BETWEEN 1 AND 30),
+  -- The closing that they were reminded of.
+  reminded_of       timestamptz
+);
+
+-- As of shares (schema-0027). Values are canonical.
+CREATE TABLE intake_recipient (
+  intake_id  uuid NOT NULL REFERENCES intake ON DELETE CASCADE,
+  blocked    boolean NOT NULL,
+  kind       text NOT NULL CHECK (kind IN ('address', 'domain', 'subdomains', 'number')),
+  value      text NOT NULL CHECK (length(value) BETWEEN 1 AND 254),
+  PRIMARY KEY (intake_id, blocked, kind, value)
+);
+CREATE TABLE intake_member (
+  intake_id  uuid NOT NULL REFERENCES intake ON DELETE CASCADE,
+  person_id  uuid REFERENCES person,
+  group_id   uuid REFERENCES people_group,
+  CHECK (num_nonnulls(person_id, group_id) = 1),
+  UNIQUE (intake_id, person_id),
+  UNIQUE (intake_id, group_id)
+);
+CREATE INDEX intake_member_person ON intake_member (person_id) WHERE person_id IS NOT NULL;
+CREATE INDEX intake_member_group ON intake_member (group_id) WHERE group_id IS NOT NULL;
+CREATE TABLE intake_code (
+  ticket_hash   bytea PRIMARY KEY CHECK (length(ticket_hash) = 32),
+  intake_id     uuid NOT NULL REFERENCES intake ON DELETE CASCADE,
+  code_mac      bytea NOT NULL CHECK (length(code_mac) = 32),
+  expires_at    timestamptz NOT NULL,
+  tries         integer NOT NULL DEFAULT 0 CHECK (tries >= 0)
+);
+CREATE INDEX intake_code_expires ON intake_code (expires_at);
+CREATE INDEX intake_code_intake ON intake_code (intake_id);
+-- When somebody who has handed nothing in was last written to: an address, or the id of a person.
+CREATE TABLE intake_reminder (
+  intake_id  uuid NOT NULL REFERENCES intake ON DELETE CASCADE,
+  who        text NOT NULL,
+  at         timestamptz NOT NULL,
+  PRIMARY KEY (intake_id, who)
 );
 CREATE INDEX intake_by ON intake (created_by, created_at DESC);
 CREATE INDEX intake_folder ON intake (folder_id);
@@ -53,6 +93,10 @@ CREATE TABLE deposit (
   who                 text NOT NULL,
   actor_id            uuid REFERENCES actor,
   from_address        text NOT NULL,
+  -- Whom it was let in as, where the intake is not for anyone.
+  recipient           text,
+  person_id           uuid REFERENCES person,
+  session_hash        bytea,
   files               integer NOT NULL DEFAULT 0 CHECK (files >= 0),
   bytes               bigint NOT NULL DEFAULT 0 CHECK (bytes >= 0),
   decided_at          timestamptz,
@@ -63,6 +107,7 @@ CREATE TABLE deposit (
   CHECK ((state = 'arriving') = (handed_in_at IS NULL)),
   CHECK (handed_in_at IS NULL OR (number IS NOT NULL AND receipt_key_hash IS NOT NULL AND receipt_hash IS NOT NULL))
 );
+CREATE INDEX deposit_person ON deposit (person_id) WHERE person_id IS NOT NULL;
 CREATE INDEX deposit_follows ON deposit (follows_id) WHERE follows_id IS NOT NULL;
 CREATE INDEX deposit_intake ON deposit (intake_id, handed_in_at DESC, id DESC);
 CREATE INDEX deposit_waiting ON deposit (intake_id) WHERE state = 'waiting';

@@ -4,6 +4,7 @@ import { lazy, Suspense, useEffect, useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { useNavigate } from 'react-router';
 import { ApiProblem } from '../../ui/api';
+import { useJudgedAudience } from '../../ui/audience/chosen';
 import { Sheet, SheetHead } from '../../ui/sheet';
 import { useSearch } from '../../ui/search';
 import { useNow, useZone } from '../../ui/session';
@@ -26,7 +27,8 @@ export function AskForFiles({ close }: { close: () => void }) {
   const { mutate, isPending } = useAskForFiles();
   const [isTold, setIsTold] = useState(false);
   const [refused, setRefused] = useState<Record<string, string>>({});
-  const { asked, faults } = meantBy(fields, present, zone);
+  const judged = useJudgedAudience(fields);
+  const { asked, faults } = meantBy(fields, judged, present, zone);
   const isSound = Object.keys(faults).length === 0 && folder !== null;
   const ask = () => {
     setIsTold(true);
@@ -55,6 +57,7 @@ export function AskForFiles({ close }: { close: () => void }) {
           set(part);
         }}
         faults={isTold ? { ...faults, ...refused } : {}}
+        judged={judged}
         isKept={false}
       />
       <section>
@@ -62,7 +65,7 @@ export function AskForFiles({ close }: { close: () => void }) {
         <Sentence
           parts={intakeSentence(
             {
-              audience: { kind: 'anyone', listed: 0, members: [] },
+              audience: judged.terms,
               ...{ limits, waits, hasPassword: password !== null, window: chosenWindow(fields, present, zone) },
             },
             present,

@@ -1,5 +1,6 @@
 import { createIntakeSchema, type CreateIntake, type IntakeSheet } from '@quay/contract';
-import { GIGABYTE, INTAKE_RANGES, typedNumber, type IntakeLimits } from '@quay/core';
+import { GIGABYTE, INTAKE_RANGES, REMIND_DAYS, typedNumber, type AudienceKind, type IntakeLimits } from '@quay/core';
+import { chosenOf, type JudgedAudience } from '../../ui/audience/chosen';
 import { wordsOf } from '../../ui/form';
 import { chosenWindow, windowText } from '../../ui/window-choice';
 import { NEW_INTAKE, type IntakeFields } from '../../ui/intake-draft';
@@ -18,8 +19,9 @@ const RANGES = {
 } as const;
 
 /** @param now by the server's clock */
-export function meantBy(fields: IntakeFields, now: number, zone: string): Meant {
+export function meantBy(fields: IntakeFields, judged: JudgedAudience, now: number, zone: string): Meant {
   const faults: Record<string, string> = {};
+  if (judged.fault !== null) faults['audience'] = judged.fault;
   const number = (key: keyof typeof RANGES, typed: string): number => {
     const { min, max, unit } = RANGES[key];
     const { value, fault } = typedNumber(typed, { min: min / unit, max: max / unit, whole: unit === 1 });
@@ -40,15 +42,28 @@ export function meantBy(fields: IntakeFields, now: number, zone: string): Meant 
     weakPasswordMeant: fields.weakMeant,
     folderPattern: fields.hasFolders ? fields.folderPattern : null,
     limits,
+    audience: judged.asked,
+    remindDays: remindDaysOf(fields, faults),
     questions: { name: fields.name, mail: fields.mail, firm: fields.firm, own: fields.own },
   };
-  const judged = createIntakeSchema.validate(
+  const checked = createIntakeSchema.validate(
     { ...asked, folderId: '00000000-0000-4000-8000-000000000000' },
     { abortEarly: false, errors: { wrap: { label: false } } },
   );
-  for (const { path, message } of judged.error?.details ?? []) faults[path.join('.')] ??= wordsOf(message);
+  for (const { path, message } of checked.error?.details ?? []) faults[path.join('.')] ??= wordsOf(message);
   return { asked, faults };
 }
+
+/** Null: nobody is reminded, or nobody is asked by name. */
+function remindDaysOf(fields: IntakeFields, faults: Record<string, string>): number | null {
+  if (!fields.reminds || !isByName(fields.audience)) return null;
+  const { value, fault } = typedNumber(fields.remindField, { ...REMIND_DAYS, whole: true });
+  if (fault !== null || value === null) faults['remindDays'] = fault ?? 'This is needed.';
+  return value;
+}
+
+/** Those who may hand in are known by name, so that it can be said who has not. */
+export const isByName = (audience: AudienceKind): boolean => audience === 'listed' || audience === 'members';
 
 /** An intake that is there, as it would have been typed. */
 export function fieldsOf(intake: IntakeSheet, local: (at: string | null) => string): IntakeFields {
@@ -59,6 +74,8 @@ export function fieldsOf(intake: IntakeSheet, local: (at: string | null) => stri
     ...{ title: intake.title, message: intake.message, waits: intake.waits, receiptByMail: intake.receiptByMail },
     ...{ choice: 'custom', opensField: local(intake.opensAt), closesField: local(intake.closesAt) },
     passwordChoice: intake.hasPassword ? 'kept' : 'none',
+    ...chosenOf(intake.who),
+    ...{ reminds: intake.remindDays !== null, remindField: String(intake.remindDays ?? NEW_INTAKE.remindField) },
     hasFolders: intake.folderPattern !== null,
     folderPattern: intake.folderPattern ?? NEW_INTAKE.folderPattern,
     ...{ fileField: gigabytes(limits.fileBytes), filesField: String(limits.files), kinds: limits.kinds },

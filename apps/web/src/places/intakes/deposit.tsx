@@ -104,7 +104,7 @@ function toggled(set: ReadonlySet<string>, id: string, on: boolean): ReadonlySet
 }
 
 /** What was asked and said, and that they were here before. */
-function Said({ deposit: { answers, again, from, follows } }: { deposit: DepositRow }) {
+function Said({ deposit: { answers, again, from, follows, provenAs } }: { deposit: DepositRow }) {
   return (
     <dl className="deposit-said">
       {answers.map(({ asked, said }) => (
@@ -113,6 +113,12 @@ function Said({ deposit: { answers, again, from, follows } }: { deposit: Deposit
           <dd>{said}</dd>
         </div>
       ))}
+      {provenAs !== null && !answers.some((a) => a.said === provenAs) && (
+        <div>
+          <dt>Proven as</dt>
+          <dd>{provenAs}</dd>
+        </div>
+      )}
       <div>
         <dt>From</dt>
         <dd>

@@ -2,6 +2,7 @@ import type { ChangeIntake, IntakeSheet } from '@quay/contract';
 import { toLocalField } from '@quay/core';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
+import { useJudgedAudience } from '../../ui/audience/chosen';
 import { useNow, useZone } from '../../ui/session';
 import { faultsOf } from './ask';
 import { fieldsOf, meantBy } from './asked';
@@ -19,12 +20,14 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
   const [fields, setFields] = useState(before);
   const [isTold, setIsTold] = useState(false);
   const [refused, setRefused] = useState<Record<string, string>>({});
-  const { asked, faults } = meantBy(fields, present, zone);
+  const judged = useJudgedAudience(fields);
+  const judgedBefore = useJudgedAudience(before);
+  const { asked, faults } = meantBy(fields, judged, present, zone);
   const save = () => {
     setIsTold(true);
     if (Object.keys(faults).length > 0) return;
     const { password, weakPasswordMeant, ...rest } = asked;
-    const was = meantBy(before, present, zone).asked;
+    const was = meantBy(before, judgedBefore, present, zone).asked;
     const keys = Object.keys(rest) as (keyof typeof rest)[];
     const different = keys.filter((key) => JSON.stringify(rest[key]) !== JSON.stringify(was[key]));
     const change: ChangeIntake = {
@@ -49,6 +52,7 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
           setFields({ ...fields, ...part });
         }}
         faults={isTold ? { ...faults, ...refused } : {}}
+        judged={judged}
         isKept={intake.hasPassword}
       />
       {refused['root'] && (

@@ -11,6 +11,8 @@ import {
   type ContentKind,
 } from '@quay/core';
 import { Button, Form, InputGroup } from 'react-bootstrap';
+import { AudienceField } from '../../ui/audience/audience-field';
+import type { JudgedAudience } from '../../ui/audience/chosen';
 import {
   PasswordField,
   PasswordGuess,
@@ -23,12 +25,14 @@ import { now, useNow, useZone } from '../../ui/session';
 import { chosenWindow } from '../../ui/window-choice';
 import { WindowField } from '../../ui/window-field';
 import type { IntakeFields } from '../../ui/intake-draft';
+import { isByName } from './asked';
 import './fields.scss';
 
 interface FieldsProps {
   fields: IntakeFields;
   set: (part: Partial<IntakeFields>) => void;
   faults: Record<string, string>;
+  judged: JudgedAudience;
   /** It has a password that can stay as it is. */
   isKept: boolean;
 }
@@ -61,6 +65,7 @@ export function IntakeFieldsPart(props: FieldsProps) {
           onChange={(e) => set({ message: e.target.value })}
         />
       </Form.Group>
+      <Who {...props} />
       <section>
         <h3>When</h3>
         <WindowField
@@ -85,6 +90,41 @@ const Fault = ({ words }: { words: string | undefined }) =>
     </div>
   ) : null;
 
+/** Who may hand something in, and whether those who are asked by name are reminded. */
+function Who({ fields, set, judged, faults }: FieldsProps) {
+  return (
+    <section>
+      <h3>Who may</h3>
+      <AudienceField chosen={fields} set={set} judged={judged} />
+      <Fault words={faults['audience']} />
+      {isByName(fields.audience) && (
+        <>
+          <Form.Check
+            className="mt-2"
+            id="intake-reminds"
+            label="Write to those who have handed nothing in"
+            checked={fields.reminds}
+            onChange={(e) => set({ reminds: e.target.checked })}
+          />
+          {fields.reminds && (
+            <InputGroup size="sm" className="days">
+              <Form.Control
+                inputMode="numeric"
+                aria-label="Days before it closes"
+                value={fields.remindField}
+                isInvalid={Boolean(faults['remindDays'])}
+                onChange={(e) => set({ remindField: e.target.value })}
+              />
+              <InputGroup.Text>days before it closes</InputGroup.Text>
+            </InputGroup>
+          )}
+        </>
+      )}
+      <Fault words={faults['remindDays']} />
+    </section>
+  );
+}
+
 const OFFERED: readonly (readonly [PasswordChoice, string])[] = [
   ['none', 'None'],
   ['proposed', 'Proposed password'],
@@ -95,7 +135,7 @@ function Password({ fields, set, faults, isKept }: FieldsProps) {
   const chosen: ChosenPassword = {
     ...{ choice: fields.passwordChoice, password: fields.password, bits: fields.bits, weakMeant: fields.weakMeant },
   };
-  const guess = useGuessing(chosen, fields.title, 'anyone');
+  const guess = useGuessing(chosen, fields.title, fields.audience);
   const change = ({ choice, password, weakMeant }: Partial<ChosenPassword>) =>
     set({
       ...(choice !== undefined && { passwordChoice: choice }),

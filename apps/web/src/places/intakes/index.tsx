@@ -169,7 +169,14 @@ function Row({ row, to, chosen }: { row: IntakeRow; to: string; chosen: boolean 
       <td>
         <WindowBar share={row} />
       </td>
-      <td className="number">{row.files === 0 ? 'nothing' : countOf(row.files, 'file')}</td>
+      <td className="number">
+        {row.files === 0 ? 'nothing' : countOf(row.files, 'file')}
+        {row.people && (
+          <div className="quiet small">
+            {row.people.handedIn} of {countOf(row.people.of, 'person', 'people')}
+          </div>
+        )}
+      </td>
       <td className="number wide-only">{row.files > 0 && <Size bytes={row.bytes} />}</td>
       <td className="quiet">
         {row.folder?.name ?? ''}{' '}

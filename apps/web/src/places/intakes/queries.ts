@@ -7,6 +7,7 @@ import type {
   IntakeRow,
   IntakeSheet,
   PreviewFacts,
+  Reminded,
 } from '@quay/contract';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from '../../ui/api';
@@ -35,6 +36,15 @@ export function useChangeIntake(id: string) {
   return useMutation({
     mutationFn: (asked: ChangeIntake) => api<IntakeSheet | IntakeRow>('PATCH', `/api/intakes/${id}`, asked),
     onSuccess: () => changed('intakes'),
+  });
+}
+
+/** Writes to those who were asked by name and have handed nothing in. */
+export function useRemind(id: string) {
+  const changed = useChanged();
+  return useMutation({
+    mutationFn: () => api<Reminded>('POST', `/api/intakes/${id}/remind`),
+    onSettled: () => changed('intakes'),
   });
 }
 

@@ -15,6 +15,7 @@ import { Sentence } from '../../ui/words';
 import { Deposit } from './deposit';
 import { useFreshPassword } from '../../ui/intake-draft';
 import { EditIntake } from './edit';
+import { ExpectedPart } from './expected';
 import { intakeQuery, useChangeIntake } from './queries';
 
 /** One intake: its sentence and link, and what was handed in. */
@@ -55,6 +56,7 @@ export function IntakeSheetPanel({ id, close }: { id: string; close: () => void 
         <Verbs intake={intake} edit={() => setIsEditing(true)} />
       )}
       <LinkOf intake={intake} />
+      <ExpectedPart intake={intake} />
       <HandedIn intake={intake} />
     </Sheet>
   );

@@ -21,7 +21,8 @@ const ask = ({ code, remember, ...rest }: Typed): SignInAsked => (code === '' ? 
 const FROM_PROVIDER: Typed = { signInName: 'provider', password: 'provider', code: '', remember: false };
 
 /** The page of a share, which is no part of this application. */
-const SHARE_PATH = /^\/s\/[0-9A-Za-z]{22}$/;
+/** A link of a share or an intake: its page is another, and is loaded. */
+const LINK_PATH = /^\/[sh]\/[0-9A-Za-z]{22}$/;
 
 function GoTo({ path }: { path: string }) {
   useEffect(() => window.location.replace(path), [path]);
@@ -43,9 +44,9 @@ export function SignIn() {
     { ask },
   );
   const busy = form.formState.isSubmitting;
-  const share = SHARE_PATH.exec(params.get('back') ?? '')?.[0] ?? null;
-  const goingTo = share ?? (location.state as { from?: string } | null)?.from ?? '/';
-  if (me && share) return <GoTo path={share} />;
+  const link = LINK_PATH.exec(params.get('back') ?? '')?.[0] ?? null;
+  const goingTo = link ?? (location.state as { from?: string } | null)?.from ?? '/';
+  if (me && link) return <GoTo path={link} />;
   if (me) return <Navigate to={goingTo} replace />;
   const submit = form.handleSubmit(async (asked) => {
     try {

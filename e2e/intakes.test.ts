@@ -1,6 +1,9 @@
 import type { IntakeSheet } from '@quay/contract';
+import { INTAKE_LIMITS } from '@quay/core';
 import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
+import { createServer } from 'node:http';
+import type { AddressInfo } from 'node:net';
 import { mkdirSync, mkdtempSync, rmSync, writeFileSync } from 'node:fs';
 import { tmpdir } from 'node:os';
 import { join } from 'node:path';
@@ -25,6 +28,7 @@ beforeAll(async () => {
   mkdirSync(join(desk, 'Site/Day 1'), { recursive: true });
   writeFileSync(join(desk, 'Site/Day 1/cloud.xyz'), cloud);
   writeFileSync(join(desk, 'Site/levels.csv'), 'point,level\r\nCP001,12.345\r\n');
+  writeFileSync(join(desk, 'small.pdf'), '%PDF-1.4\n%%EOF\n');
   // A program is not what it says (PE/COFF begins with MZ).
   writeFileSync(join(desk, 'site.jpg'), Buffer.concat([Buffer.from('MZ'), randomBytes(400)]));
 });
@@ -179,6 +183,57 @@ it('is for those who are listed: proven by a code, counted, and reminded', async
   await iris.leave();
 });
 
+it('is handed in within a page of somebody else’s, which it grows in, and which no cookie is kept for', async () => {
+  const client = await office.signedIn('iris');
+  const { body } = await client.ask<IntakeSheet>('POST', '/api/intakes', {
+    ...{ title: 'From our web site', folderId: office.roots.projects, message: '', folderPattern: null },
+    ...{ window: { opensAt: null, closesAt: null }, limits: INTAKE_LIMITS },
+    questions: { name: 'may', mail: 'no', firm: 'no', own: [] },
+  });
+  // A page of another site, that shows what is put into it.
+  let snippet = '';
+  const site = createServer((_req, res) => res.setHeader('Content-Type', 'text/html').end(`<!doctype html>${snippet}`));
+  await new Promise<void>((resolve) => site.listen(0, '127.0.0.1', resolve));
+  const { hostname } = new URL(office.origin);
+  const other = hostname === 'localhost' ? '127.0.0.1' : 'localhost';
+  const at = `http://${other}:${(site.address() as AddressInfo).port}`;
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/intakes/${body.id}`);
+  await iris.press('On your own web page', '.sheet');
+  await iris.press('Allow it', '.sheet');
+  await iris.sees('Say the address of the page.', '.sheet');
+  await iris.fill('#embed-origins', `${at}/contact`);
+  await iris.press('In colours of that page', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Allow it', '.sheet');
+  await iris.sees('Put this into the page', '.sheet');
+  await iris.isAccessible();
+  snippet = await iris.page.$eval('[aria-label="snippet"]', (e) => (e as HTMLTextAreaElement).value);
+  await iris.leave();
+
+  const zoe = await Person.at(browser, office.origin);
+  await zoe.page.goto(at);
+  const frame = await (await zoe.page.waitForSelector('iframe'))?.contentFrame();
+  if (!frame) throw new Error('there is no page within the page');
+  const files = (await frame.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
+  const height = () => zoe.page.$eval('iframe', (e) => e.getBoundingClientRect().height);
+  await files.uploadFile(...['small.pdf', 'site.jpg'].map((name) => join(desk, name)));
+  await frame.waitForFunction(() => document.body.innerText.includes('Ready to hand in: 2 files'), { timeout: 60_000 });
+  const inner = await frame.evaluate(() => document.body.getBoundingClientRect().height);
+  await vi.waitFor(async () => expect(Math.abs((await height()) - inner)).toBeLessThan(40), 20_000);
+  expect(await frame.evaluate(() => getComputedStyle(document.body).backgroundColor)).toBe('rgb(251, 249, 244)');
+  // It goes on after a reload, known by what the page keeps.
+  await frame.evaluate(() => location.reload());
+  await frame.waitForFunction(() => document.body.innerText.includes('Ready to hand in: 2 files'), { timeout: 60_000 });
+  await frame.click('.answers button.main');
+  await frame.waitForFunction(() => document.body.innerText.includes('Your receipt is D-'), { timeout: 60_000 });
+  expect(await browser.cookies().then((all) => all.filter((c) => c.name === 'quay_deposit'))).toEqual([]);
+  const { body: sheet } = await client.ask<IntakeSheet>('GET', `/api/intakes/${body.id}`);
+  expect(sheet).toMatchObject({ deposits: 1, files: 2 });
+  await zoe.leave();
+  site.close();
+});
+
 it('fits on a telephone, 360 px wide, for both', async () => {
   const client = await office.signedIn('iris');
   const { body } = await client.ask<IntakeSheet>('POST', '/api/intakes', {
@@ -191,7 +246,6 @@ it('fits on a telephone, 360 px wide, for both', async () => {
   await zoe.page.setViewport({ width: 360, height: 740 });
   await zoe.page.goto(body.link);
   await zoe.sees('Only pictures and PDF.');
-  writeFileSync(join(desk, 'small.pdf'), '%PDF-1.4\n%%EOF\n');
   const files = (await zoe.page.waitForSelector('#bring')) as ElementHandle<HTMLInputElement>;
   await files.uploadFile(join(desk, 'small.pdf'));
   await zoe.sees('Ready to hand in: 1 file');

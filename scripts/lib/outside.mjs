@@ -43,6 +43,7 @@ export async function startOutside(folder, ports, more = {}) {
       OUTSIDE_UPDATE_KEY: keys.update,
       OUTSIDE_PROBE_TOKEN: keys.probe,
       OUTSIDE_RELAY_KEY: keys.relay,
+      OUTSIDE_OFFICE_AT: `http://127.0.0.1:${ports.web}`,
       ...more,
     },
     'the outside world',

@@ -5,6 +5,7 @@ import { listPage, mailPage } from './mail/page.js';
 import { mailServer } from './mail/server.js';
 import { Mailbox } from './mail/state.js';
 import { scannerServer } from './scanner/server.js';
+import { sitePage } from './site/page.js';
 import { textsPage } from './texts/page.js';
 import { TextBox } from './texts/state.js';
 import { measure, readAsk } from '@quay/probe';
@@ -19,6 +20,7 @@ const mailbox = new Mailbox();
 /** The key is on the page: this gateway delivers nothing. */
 const TEXTS_KEY = 'quay-demo';
 const texts = new TextBox(TEXTS_KEY);
+let snippet = '';
 
 function fail(error: Error): void {
   process.send?.({ failed: error.message });
@@ -81,6 +83,7 @@ async function answer(req: IncomingMessage, res: ServerResponse): Promise<void> 
     const said = texts.take(new URLSearchParams(await bodyOf(req)), new Date());
     return void send(said.status, 'application/json', said.body);
   }
+  if (path === '/site') return answerSite(req, res);
   if (path === '/') send(200, html, worldPage(world, mailbox.list().length, texts.list().length));
   else if (path === '/api/world') send(200, 'application/json', JSON.stringify(world.state()));
   else if (path === '/api/wiring') send(200, 'application/json', JSON.stringify(world.wiring('office')));
@@ -108,6 +111,23 @@ async function askProbe(query: URLSearchParams): Promise<string> {
   return probesPage(from, url, query.has('url') ? (found?.exchange ?? ['That is no address.']) : null);
 }
 
+/** A page of the office's own, which shows what is put into it; only it itself may put something in. */
+async function answerSite(req: IncomingMessage, res: ServerResponse): Promise<void> {
+  if (req.method === 'POST') {
+    if (isForeign(req)) return void res.writeHead(403).end('This came from another page.');
+    snippet = new URLSearchParams(await bodyOf(req)).get('snippet') ?? '';
+    return void res.writeHead(303, { Location: '/site' }).end();
+  }
+  const shown = sitePage(snippet, { name: `https://files.${ZONE}`, at: process.env['OUTSIDE_OFFICE_AT'] ?? null });
+  // What is put in comes from whoever sits here, and is theirs to run.
+  const policy =
+    "default-src 'none'; style-src 'unsafe-inline'; script-src 'unsafe-inline'; frame-src *; form-action 'self'";
+  res.writeHead(200, { 'Content-Type': 'text/html; charset=utf-8', 'Content-Security-Policy': policy }).end(shown);
+}
+
+const isForeign = ({ headers: { origin, host } }: IncomingMessage): boolean =>
+  origin !== undefined && new URL(origin).host !== host;
+
 async function bodyOf(req: IncomingMessage): Promise<string> {
   let body = '';
   for await (const piece of req) if ((body += String(piece)).length > 5000) throw new Error('That is too much.');
@@ -116,9 +136,7 @@ async function bodyOf(req: IncomingMessage): Promise<string> {
 
 /** The form of the page: what is ticked is on. Only the page itself may send it. */
 async function setFaults(req: IncomingMessage, res: ServerResponse): Promise<void> {
-  const { origin } = req.headers;
-  if (origin !== undefined && new URL(origin).host !== req.headers.host)
-    return void res.writeHead(403).end('This came from another page.');
+  if (isForeign(req)) return void res.writeHead(403).end('This came from another page.');
   const body = await bodyOf(req);
   try {
     world.setFaults(

@@ -74,7 +74,7 @@ export function worldPage(world: World, mails: number, texts: number): string {
   );
   return page(
     'Outside world',
-    `<h1>Outside world</h1><p>Simulated services for demo and tests, each speaking its real protocol on loopback. <a href="/mail">Mail that was sent</a> (${mails}). <a href="/texts">Text messages</a> (${texts}). <a href="/probes">Probes</a>.</p>
+    `<h1>Outside world</h1><p>Simulated services for demo and tests, each speaking its real protocol on loopback. <a href="/mail">Mail that was sent</a> (${mails}). <a href="/texts">Text messages</a> (${texts}). <a href="/probes">Probes</a>. <a href="/site">A web page of the office</a>, to show an intake in.</p>
 <table><thead><tr><th>Service</th><th>Where</th><th>Try it with</th></tr></thead><tbody>${services.map((r) => `<tr>${r.map((c) => `<td>${escape(c as string)}</td>`).join('')}</tr>`).join('')}</tbody></table>
 <h2>Faults</h2><form class="faults" method="post" action="/faults">${inputs.join('')}<button>Set</button></form>
 <h2>Names</h2>${rows(

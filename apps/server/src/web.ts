@@ -10,6 +10,7 @@ import { noteClients } from './platform/client-address.js';
 import type { Config } from './platform/config.js';
 import { requestLog } from './platform/log/request-log.js';
 import { asProblem, ProblemFilter, sendProblem } from './platform/problems/problem.filter.js';
+import { pageHeaders } from './platform/page-headers.js';
 import { Problem } from './platform/problems/problem.js';
 import { setupGate } from './setup/gate.js';
 import { SetupService } from './setup/setup.service.js';
@@ -76,36 +77,9 @@ function neverKept(_req: Request, res: Response, next: NextFunction): void {
 /** The visitor's page as whoever publishes sees it is shown within a page of ours. */
 const FRAMED = /^\/api\/visitor-page$/;
 
-function pageHeaders(frames: "'none'" | "'self'") {
-  return helmet({
-    contentSecurityPolicy: {
-      useDefaults: false,
-      directives: {
-        defaultSrc: ["'none'"],
-        scriptSrc: ["'self'"],
-        styleSrc: ["'self'"],
-        imgSrc: ["'self'", 'data:'],
-        mediaSrc: ["'self'"],
-        fontSrc: ["'self'"],
-        connectSrc: ["'self'"],
-        workerSrc: ["'self'"],
-        manifestSrc: ["'self'"],
-        frameSrc: ["'self'"],
-        formAction: ["'self'"],
-        frameAncestors: [frames],
-        baseUri: ["'none'"],
-      },
-    },
-    // Told only over HTTPS, where it means something (RFC 6797 §7.2).
-    strictTransportSecurity: false,
-    referrerPolicy: { policy: 'no-referrer' },
-    xFrameOptions: { action: frames === "'none'" ? 'deny' : 'sameorigin' },
-  });
-}
-
 function securityHeaders() {
-  const strict = pageHeaders("'none'");
-  const framed = pageHeaders("'self'");
+  const strict = pageHeaders(["'none'"]);
+  const framed = pageHeaders(["'self'"]);
   // The API's page brings styles of its own inside the document.
   const forDocs = helmet({
     contentSecurityPolicy: {

@@ -1,18 +1,23 @@
 import {
   ANSWER_LENGTH,
   ASKED,
+  coloursFault,
   CONTENT_KINDS,
   FOLDER_PATTERN_LENGTH,
   folderPatternFault,
   INTAKE_RANGES,
   limitsFault,
+  MOST_ORIGINS,
   MOST_QUESTIONS,
+  originOf,
   PASSWORD_LENGTH,
   QUESTION_LENGTH,
   REMIND_DAYS,
   type AudienceKind,
   type ContentVerdict,
   type DepositState,
+  type Embed,
+  type EmbedColours,
   type IntakeAnswers,
   type IntakeLimits,
   type IntakeQuestions,
@@ -51,6 +56,8 @@ export interface CreateIntake {
 }
 
 export interface ChangeIntake extends Partial<Omit<CreateIntake, 'folderId' | 'addressId'>> {
+  /** Null: it is shown in no other page. */
+  embed?: Embed | null;
   withdrawn?: boolean;
 }
 
@@ -129,7 +136,37 @@ export const createIntakeSchema = Joi.object<CreateIntake>({
   questions: questionsSchema.required(),
   receiptByMail: Joi.boolean().default(true),
 }).required();
-export const changeIntakeSchema = Joi.object<ChangeIntake>({ ...fields, withdrawn: Joi.boolean() })
+const embedSchema = Joi.object<Embed>({
+  origins: Joi.array()
+    .items(
+      Joi.string()
+        .max(500)
+        .custom((text: string, helpers) => originOf(text) ?? helpers.error('embed.origin'))
+        .messages({ 'embed.origin': 'That is no address of a page (as https://www.saltmarsh.example).' }),
+    )
+    .min(1)
+    .max(MOST_ORIGINS)
+    .unique()
+    .required(),
+  colours: Joi.object<EmbedColours>({
+    ink: Joi.string().required(),
+    paper: Joi.string().required(),
+    accent: Joi.string().required(),
+  })
+    .custom((colours: EmbedColours, helpers) => {
+      const words = coloursFault(colours);
+      return words === null ? colours : helpers.error('embed.colours', { words });
+    })
+    .messages({ 'embed.colours': '{{#words}}' })
+    .allow(null)
+    .required(),
+}).allow(null);
+
+export const changeIntakeSchema = Joi.object<ChangeIntake>({
+  ...fields,
+  withdrawn: Joi.boolean(),
+  embed: embedSchema,
+})
   .min(1)
   .required();
 
@@ -241,6 +278,7 @@ export interface IntakeSheet extends IntakeRow {
   limits: IntakeLimits;
   questions: IntakeQuestions;
   who: ShareAudience;
+  embed: Embed | null;
   remindDays: number | null;
   /** Those who were asked by name: first who has handed nothing in; at most {@link EXPECTED_SHOWN}. */
   expected: Expected[];
@@ -315,6 +353,7 @@ export interface IntakeDoor {
   wants: 'nothing' | 'code' | 'sign-in' | 'not-meant';
   /** Codes are sent to telephones as well. */
   takesNumbers: boolean;
+  embed: Embed | null;
   /** Null: the password is to be typed first, or it is not open. */
   inside: IntakeInside | null;
 }
@@ -356,14 +395,23 @@ export interface BeginDeposit extends ProofAsked {
   password: string | null;
   /** The secret of the receipt that is answered. */
   follows?: string;
+  /** The page keeps what it is known by: it is shown within another, where browsers keep no cookie. */
+  byPage?: boolean;
 }
 export const beginDepositSchema = Joi.object<BeginDeposit>({
   password: Joi.string().max(PASSWORD_LENGTH.max).allow(null).required(),
   follows: Joi.string().max(200),
+  byPage: Joi.boolean(),
   ...proofFields,
 })
   .with('code', ['address', 'ticket'])
   .required();
+
+/** @property key what the page is known by from now on, where it asked for that; sent in the header {@link DEPOSIT_HEADER} */
+export interface BegunDeposit extends IntakeDoor {
+  key?: string;
+}
+export const DEPOSIT_HEADER = 'quay-deposit';
 
 const answer = lineSchema.allow('').max(ANSWER_LENGTH);
 export const handInSchema = Joi.object<IntakeAnswers>({

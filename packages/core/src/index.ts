@@ -31,6 +31,7 @@ export * from './ledger/words.js';
 export * from './link/link.js';
 export * from './intake/archive.js';
 export * from './intake/content.js';
+export * from './intake/embed.js';
 export * from './intake/folder-pattern.js';
 export * from './intake/handed-path.js';
 export * from './intake/intake.js';

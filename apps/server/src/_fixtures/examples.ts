@@ -499,6 +499,7 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
     ...{ path: `/api/deposits/${t.deposit.id}/refuse`, body: { reason: 'Not ours.' }, also: [409] },
   }),
   'GET /h/:token': (t) => ({ path: `/h/${t.intake.token}` }),
+  'GET /h/:token/embed': (t) => ({ path: `/h/${t.intake.token}/embed` }),
   'GET /h/:token/door': (t) => ({ path: `/h/${t.intake.token}/door` }),
   'POST /h/:token/begin': (t) => ({ path: `/h/${t.intake.token}/begin`, body: { password: null } }),
   'POST /h/:token/code': (t) => ({

@@ -49,7 +49,7 @@ const HOUR_MS = 3_600_000;
 /** Whoever came by the link. */
 export interface Contributor {
   token: string;
-  /** The secret of what this browser is handing in, if it brought one. */
+  /** The secret of what this browser, or the page in it, is handing in, if it brought one. */
   cookie: string | null;
   /** The session of whoever is signed in, if it is one. */
   session: string | null;
@@ -89,6 +89,7 @@ export class IntakeDoorService {
       closesAt: intake.closesAt?.toISOString() ?? null,
       needsPassword: passwordHash !== null,
       wants,
+      embed: intake.embed,
       takesNumbers: wants === 'code' && (await this.texts.canSend(this.db.manager)),
       inside: wants === 'nothing' ? await this.insideOf(intake, deposit, state) : null,
     };
@@ -190,6 +191,12 @@ export class IntakeDoorService {
   /** What was handed in here and is answered now. Whoever has a receipt may say so; it makes them nobody else. */
   private async followed(intake: IntakeRecord, key: string | undefined): Promise<DepositRecord | null> {
     return key === undefined ? null : depositByReceipt(this.db.manager, intake.id, secretHash(key));
+  }
+
+  /** Origins of the pages that a link's page may be shown in; none of an unknown link, which tells nothing. */
+  async shownIn(token: string): Promise<readonly string[]> {
+    const intake = await intakeByToken(this.db.manager, this.clock.date(), secretHash(token.slice(0, 200)));
+    return intake?.embed?.origins ?? [];
   }
 
   /** The intake and what this browser is handing in. @throws Problem for every reason it may not */

@@ -2,10 +2,12 @@ import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Po
 import {
   askCodeSchema,
   beginDepositSchema,
+  DEPOSIT_HEADER,
   handInSchema,
   idSchema,
   type AskCode,
   type BeginDeposit,
+  type BegunDeposit,
   type CodeAsked,
   type HandedIn,
   type IntakeDoor,
@@ -19,6 +21,7 @@ import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { cookieOf, setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
+import { pageHeaders } from '../platform/page-headers.js';
 import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
@@ -57,6 +60,21 @@ export class IntakeDoorController {
     res.type('html').send(await this.texts.page(req.headers['accept-language'] ?? '', up));
   }
 
+  @Get('embed')
+  @For('link')
+  @Operation('The same page, to be shown within pages of the origins that the intake names')
+  async embedded(@Param('token') token: string, @Req() req: Request, @Res() res: Response): Promise<void> {
+    const origins = await this.doors.shownIn(token);
+    if (origins.length > 0) {
+      // What was said of every page before is said anew of this one.
+      res.removeHeader('X-Frame-Options');
+      pageHeaders(origins)(req, res, () => undefined);
+    }
+    res.set({ 'Cache-Control': 'no-cache', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
+    const up = req.path.endsWith('/') ? '../../../' : '../../';
+    res.type('html').send(await this.texts.page(req.headers['accept-language'] ?? '', up));
+  }
+
   @Get('door')
   @For('link')
   @Operation('What the page may show')
@@ -73,10 +91,11 @@ export class IntakeDoorController {
     @Body(valid(beginDepositSchema)) asked: BeginDeposit,
     @Req() req: Request,
     @Res({ passthrough: true }) res: Response,
-  ): Promise<IntakeDoor> {
+  ): Promise<BegunDeposit> {
     const contributor = contributorOf(token, req);
     const cookie = await this.doors.begin(contributor, asked);
     if (cookie === null) return this.doors.look(contributor);
+    if (asked.byPage) return { ...(await this.doors.look({ ...contributor, cookie })), key: cookie };
     const path = `${prefixOf(req)}/h/${token}`;
     const about = { path, maxAgeSeconds: CONTRIBUTOR_KNOWN_SECONDS, secure: req.secure };
     res.setHeader('Set-Cookie', setCookie(DEPOSIT_COOKIE, cookie, about));
@@ -186,7 +205,7 @@ export class IntakeDoorController {
 
 const contributorOf = (token: string, req: Request): Contributor => ({
   token,
-  cookie: cookieOf(req.headers.cookie, DEPOSIT_COOKIE),
+  cookie: req.get(DEPOSIT_HEADER) ?? cookieOf(req.headers.cookie, DEPOSIT_COOKIE),
   session: sessionSecret(req.headers.cookie),
   fromAddress: clientAddress(req),
 });

@@ -3,6 +3,7 @@ import {
   intakeState,
   type Address,
   type AudienceKind,
+  type Embed,
   type IntakeFacts,
   type IntakeLimits,
   type IntakeQuestions,
@@ -40,6 +41,7 @@ export interface IntakeRecord {
   receiptByMail: boolean;
   audience: AudienceKind;
   remindDays: number | null;
+  embed: Embed | null;
   /** Those who were asked by name, and of them who has handed something in. */
   askedOf: number;
   askedIn: number;
@@ -97,7 +99,7 @@ const COLUMNS = `'intake' AS kind, i.id, i.title, i.message, i.token_sealed AS "
   i.opens_at AS "opensAt", i.closes_at AS "closesAt", i.withdrawn_at AS "withdrawnAt", i.created_at AS "createdAt",
   i.created_by AS "createdBy", p.name AS "creatorName", n.id AS "folderId", n.name AS "folderName",
   n.store_id AS "storeId", s.owner_id AS "homeOf", i.waits, i.folder_pattern AS "folderPattern", i.limits, i.questions,
-  i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
+  i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", i.embed, e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
   c.deposits, c.files, c.bytes, c.waiting, c."lastAt"`;
 
 /** Intakes as whoever asks sees them, the last made first; `total` counts them without a limit. */

@@ -103,7 +103,7 @@ export class IntakesService {
     return {
       ...rowOf(record, now),
       ...{ message: record.message, limits, questions, folderPattern, receiptByMail: record.receiptByMail },
-      ...{ who: audience, remindDays: record.remindDays },
+      ...{ who: audience, remindDays: record.remindDays, embed: record.embed },
       expected: (await expectedOf(this.db.manager, id, EXPECTED_SHOWN)).map(expectedRow),
       isScanned: this.config.scanner !== null,
       link: this.linkOf(record),
@@ -193,7 +193,8 @@ export class IntakesService {
            folder_pattern = CASE WHEN $11 THEN $12 ELSE folder_pattern END, limits = coalesce($13, limits),
            questions = coalesce($14, questions), receipt_by_mail = coalesce($15, receipt_by_mail),
            withdrawn_at = CASE WHEN $16 THEN $17 ELSE withdrawn_at END,
-           remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END WHERE id = $1`,
+           remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END, embed = CASE WHEN $20 THEN $21 ELSE embed END
+          WHERE id = $1`,
         [
           ...[id, asked.title, asked.message],
           ...[window !== null, dateOf(window?.opensAt ?? null), dateOf(window?.closesAt ?? null)],
@@ -202,6 +203,7 @@ export class IntakesService {
           ...[jsonOf(asked.limits), jsonOf(asked.questions), asked.receiptByMail],
           ...[asked.withdrawn !== undefined, withdrawnAt],
           ...[asked.remindDays !== undefined, asked.remindDays ?? null],
+          ...[asked.embed !== undefined, asked.embed ? JSON.stringify(asked.embed) : null],
         ],
       );
       const wasFor = await audienceOf(tx, before, before.audience);
@@ -388,6 +390,8 @@ function whatChanged(
     isOther((r) => r.closesAt) && `closes ${moment(after.closesAt, 'when somebody closes it')}`,
     asked.password !== undefined && (after.passwordHash === null ? 'no password' : 'another password'),
     asked.isForOthers && 'who may hand in',
+    isOther((r) => r.embed) &&
+      (after.embed === null ? 'in no other page' : `shown in pages of ${after.embed.origins.join(', ')}`),
     isOther((r) => r.remindDays) &&
       (after.remindDays === null
         ? 'nobody is reminded'

@@ -2,8 +2,8 @@ import { useState } from 'react';
 import { tellFailure } from './notices';
 import './copy.scss';
 
-/** A value with a button that copies it. */
-export function CopyLine({ value, label }: { value: string; label: string }) {
+/** A value with a button that copies it. @param isLong it has many lines */
+export function CopyLine({ value, label, isLong = false }: { value: string; label: string; isLong?: boolean }) {
   const [copied, setCopied] = useState(false);
   const copy = async () => {
     try {
@@ -16,9 +16,13 @@ export function CopyLine({ value, label }: { value: string; label: string }) {
   };
   return (
     <div className="copy-line">
-      <span className="value" aria-label={label}>
-        {value}
-      </span>
+      {isLong ? (
+        <textarea className="value" aria-label={label} rows={5} readOnly spellCheck={false} value={value} />
+      ) : (
+        <span className="value" aria-label={label}>
+          {value}
+        </span>
+      )}
       <button type="button" className="btn btn-plain" onClick={() => void copy()}>
         <span aria-live="polite">{copied ? 'Copied' : 'Copy'}</span>
         <span className="visually-hidden"> {label}</span>

@@ -5,14 +5,21 @@ export const AWAY: Partial<ProblemBody> = { code: 'network.away', detail: say('a
 
 export type Asked<Answer> = { answer: Answer } | { problem: Partial<ProblemBody> };
 
-/** A way to ask for something below the link: with a body it is a change. */
+/**
+ * A way to ask for something below the link: with a body it is a change.
+ * @param headers what every request says of itself
+ */
 export const asker =
-  (base: string) =>
+  (base: string, headers: () => Record<string, string> = () => ({})) =>
   async <Answer>(path: string, body?: unknown): Promise<Asked<Answer>> => {
     const request: RequestInit =
       body === undefined
-        ? {}
-        : { method: 'POST', headers: { 'Content-Type': 'application/json' }, body: JSON.stringify(body) };
+        ? { headers: headers() }
+        : {
+            method: 'POST',
+            headers: { 'Content-Type': 'application/json', ...headers() },
+            body: JSON.stringify(body),
+          };
     const response = await fetch(`${base}/${path}`, request).catch(() => null);
     if (!response) return { problem: AWAY };
     const answer = (await response.json().catch(() => AWAY)) as Answer & Partial<ProblemBody>;

@@ -53,6 +53,7 @@ const AWAY = say('away.bring');
  * Sends files into the share, each as a resumable upload (tus 1.0). A file that was begun before, also before a reload,
  * goes on from where it was when it is chosen again.
  * @param base everything below the link: /s/TOKEN
+ * @param headers what every request says of itself
  */
 export class Bringing implements BringActions {
   list: readonly Brought[] = [];
@@ -63,6 +64,7 @@ export class Bringing implements BringActions {
     private readonly base: string,
     private readonly changed: () => void,
     private readonly arrived: () => void,
+    private readonly headers: () => Record<string, string> = () => ({}),
   ) {}
 
   bring(files: readonly Dropped[], folderId: string): void {
@@ -93,7 +95,9 @@ export class Bringing implements BringActions {
     // Should it not arrive, what came goes by its age.
     if (upload) void upload.abort(true).catch(() => undefined);
     else if (item?.url)
-      void fetch(item.url, { method: 'DELETE', headers: { 'Tus-Resumable': '1.0.0' } }).catch(() => undefined);
+      void fetch(item.url, { method: 'DELETE', headers: { 'Tus-Resumable': '1.0.0', ...this.headers() } }).catch(
+        () => undefined,
+      );
     this.set(id, { state: 'stopped', words: '' });
     this.next();
   }
@@ -133,6 +137,7 @@ export class Bringing implements BringActions {
     if (!tus) return this.failed(id, AWAY);
     const upload = new tus.Upload(file, {
       endpoint: `${this.base}/uploads`,
+      headers: this.headers(),
       retryDelays: RETRIES_MS,
       metadata,
       removeFingerprintOnSuccess: true,

@@ -1,17 +1,16 @@
 import '@fontsource-variable/atkinson-hyperlegible-next/index.css';
 import '@fontsource-variable/atkinson-hyperlegible-mono/index.css';
-import type { CodeAsked, HandedIn, IntakeDoor, ProofAsked } from '@quay/contract';
+import type { BegunDeposit, CodeAsked, HandedIn, IntakeDoor, ProofAsked } from '@quay/contract';
 import type { IntakeAnswers } from '@quay/core';
 import { asker, AWAY } from './ask';
 import { Bringing, type BringActions } from './bringing';
 import { showBringing } from './bringing-part';
 import { drawIntake, takesOf, type IntakeActions, type IntakeShown } from './intake-page';
+import { base, isEmbedded, keepKey, ownHeaders, settleIn } from './embedded';
 import './visitor.css';
 
-/** Everything below the link: /h/<token>. */
-const base = location.pathname.replace(/\/$/, '');
 const page = document.getElementById('page') as HTMLElement;
-const ask = asker(base);
+const ask = asker(base, ownHeaders);
 
 let shown: IntakeShown = { door: null, problem: null, busy: false, code: null, isAway: false, done: null, faults: {} };
 /** Answers of questions that were overtaken by a later one are dropped. */
@@ -26,6 +25,7 @@ const sending = new Bringing(
     drawIntake(page, shown, sending.list, actions);
   },
   () => void arrived(),
+  ownHeaders,
 );
 addEventListener('beforeunload', (e) => {
   if (sending.isBusy) e.preventDefault();
@@ -46,13 +46,15 @@ const actions: IntakeActions = {
   open: (asked) => void begin(asked),
   sendCode: (asked) => void sendCode(asked),
   forgetCode: () => show({ code: null, problem: null }),
-  signInUrl: base.replace(/\/h\/[^/]*$/, (intake) => `/sign-in?back=${encodeURIComponent(intake)}`),
+  // Within another page nobody can be signed in: that is done in a window of its own.
+  signInUrl: isEmbedded ? base : base.replace(/\/h\/[^/]*$/, (intake) => `/sign-in?back=${encodeURIComponent(intake)}`),
   takeBack: (id) => void takeBack(id),
   handIn: (answers) => void handIn(answers),
   again: () => void look(),
   logoUrl: (version) => `${base}/logo?v=${version}`,
   markUrl: `${base.replace(/\/h\/[^/]*$/, '')}/mark.svg`,
   receiptUrl: (path) => `${base}/${path}`,
+  elsewhere: isEmbedded ? { target: '_blank', rel: 'noreferrer' } : {},
 };
 
 function show(part: Partial<IntakeShown>): void {
@@ -73,6 +75,7 @@ async function look(): Promise<void> {
     return;
   }
   show({ door: found.answer, isAway: false });
+  if (isEmbedded && found.answer.embed) settleIn(found.answer.embed);
   wakeAtChange(found.answer);
 }
 
@@ -90,12 +93,16 @@ async function begin(asked: ProofAsked & { password: string | null }): Promise<b
   latest += 1;
   show({ busy: true });
   const follows = followed();
-  const found = await ask<IntakeDoor>('begin', { ...asked, ...(follows !== null && { follows }) });
+  const found = await ask<BegunDeposit>('begin', {
+    ...{ ...asked, ...(follows !== null && { follows }), ...(isEmbedded && { byPage: true }) },
+  });
   if ('problem' in found) {
     show({ busy: false, problem: found.problem });
     return false;
   }
-  show({ busy: false, problem: null, code: null, door: found.answer, done: null });
+  const { key, ...door } = found.answer;
+  if (key !== undefined) keepKey(key);
+  show({ busy: false, problem: null, code: null, door, done: null });
   return true;
 }
 
@@ -108,7 +115,7 @@ async function sendCode(asked: { address: string; password: string | null }): Pr
 }
 
 async function takeBack(id: string): Promise<void> {
-  const head = { 'Tus-Resumable': '1.0.0' };
+  const head = { 'Tus-Resumable': '1.0.0', ...ownHeaders() };
   const answer = await fetch(`${base}/uploads/${id}`, { method: 'DELETE', headers: head }).catch(() => null);
   show({ problem: answer?.ok ? null : AWAY });
   await look();

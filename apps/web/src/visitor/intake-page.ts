@@ -17,6 +17,8 @@ export interface IntakeActions extends ProofActions {
   logoUrl: (version: string) => string;
   markUrl: string;
   receiptUrl: (path: string) => string;
+  /** Of links that lead away from the page. */
+  elsewhere: Record<string, string>;
 }
 
 export interface IntakeShown {
@@ -121,7 +123,8 @@ function statePart(
 
 function entering(door: IntakeDoor, shown: IntakeShown, actions: IntakeActions): HTMLElement {
   const { asker, office, wants } = door;
-  if (wants === 'sign-in') return signingIn(say('intake.sign-in', { asker, office }), actions.signInUrl);
+  if (wants === 'sign-in')
+    return signingIn(say('intake.sign-in', { asker, office }), actions.signInUrl, actions.elsewhere);
   if (wants === 'not-meant') return h('section', { class: 'refusal' }, h('p', {}, say('intake.not-meant', { asker })));
   const words = { press: say('intake.enter'), busy: say('intake.entering') };
   return proofPart({ ...door, needsCode: wants === 'code' }, shown, words, actions);
@@ -241,7 +244,15 @@ function donePart({ number, path }: HandedIn, actions: IntakeActions): HTMLEleme
     'section',
     { class: 'done', role: 'status' },
     h('p', {}, h('strong', {}, say('intake.done', { number }))),
-    h('p', {}, h('a', { class: 'main', href: actions.receiptUrl(path) }, say('intake.receipt', { number }))),
+    h(
+      'p',
+      {},
+      h(
+        'a',
+        { class: 'main', href: actions.receiptUrl(path), ...actions.elsewhere },
+        say('intake.receipt', { number }),
+      ),
+    ),
     h('p', { class: 'quiet' }, say('intake.again')),
   );
 }
@@ -260,7 +271,7 @@ function receiptsPart({ now }: IntakeDoor, receipts: readonly HandedIn[], action
         h(
           'li',
           {},
-          h('a', { href: actions.receiptUrl(receipt.path) }, receipt.number),
+          h('a', { href: actions.receiptUrl(receipt.path), ...actions.elsewhere }, receipt.number),
           h('span', { class: 'size' }, `${line(receipt)}. ${say(`receipt.${receipt.state}`)}`),
           ...receipt.askedBack.map(({ words, at, by }) =>
             h('p', { class: 'message' }, `${say('receipt.asked', { asker: by, moment: moment(at, now) })} ${words}`),

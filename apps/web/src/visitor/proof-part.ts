@@ -39,8 +39,8 @@ export function proofPart(wanted: Wanted, shown: ProofShown, words: ProofWords, 
 }
 
 /** The way to where people of the office and its guests sign in; they come back here. */
-export function signingIn(words: string, signInUrl: string): HTMLElement {
-  return h('section', {}, h('p', {}, words), h('a', { class: 'main', href: signInUrl }, say('sign-in.press')));
+export function signingIn(words: string, href: string, more: Record<string, string> = {}): HTMLElement {
+  return h('section', {}, h('p', {}, words), h('a', { class: 'main', href, ...more }, say('sign-in.press')));
 }
 
 /** First of two steps: where the code goes. */

@@ -25,6 +25,8 @@ CREATE TABLE intake (
   receipt_by_mail   boolean NOT NULL,
   -- What was handed in, with what is still arriving, and without what was refused: decided under this row's lock.
   taken_bytes       bigint NOT NULL DEFAULT 0 CHECK (taken_bytes >= 0),
+  -- The pages that it may be shown in, and its colours there; null: none.
+  embed             jsonb,
   audience          text NOT NULL DEFAULT 'anyone' CHECK (audience IN ('anyone', 'verified', 'listed', 'members')),
   -- So many days before it closes, those who have handed nothing in are reminded; null: nobody is.
   remind_days       smallint CHECK (remind_days BETWEEN 1 AND 30),

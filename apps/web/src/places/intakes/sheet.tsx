@@ -15,6 +15,7 @@ import { Sentence } from '../../ui/words';
 import { Deposit } from './deposit';
 import { useFreshPassword } from '../../ui/intake-draft';
 import { EditIntake } from './edit';
+import { EmbedPart } from './embed';
 import { ExpectedPart } from './expected';
 import { intakeQuery, useChangeIntake } from './queries';
 
@@ -58,6 +59,7 @@ export function IntakeSheetPanel({ id, close }: { id: string; close: () => void 
       <LinkOf intake={intake} />
       <ExpectedPart intake={intake} />
       <HandedIn intake={intake} />
+      <EmbedPart intake={intake} />
     </Sheet>
   );
 }

@@ -185,7 +185,7 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
       );
     });
     await this.blobs.parts.remove(row.id);
-    await this.content.lookAt(row.depositId);
+    this.content.lookSoon(row.depositId);
   }
 
   /** What was begun under the same name and never arrived makes way. @throws Problem intake.same-name */

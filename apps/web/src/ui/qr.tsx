@@ -1,5 +1,7 @@
 import { create, toDataURL, toString } from 'qrcode';
-import { useMemo } from 'react';
+import { useMemo, type ReactNode } from 'react';
+import { Button } from 'react-bootstrap';
+import { tellFailure } from './notices';
 
 /** As read from a sheet or a screen, also a worn one (ISO/IEC 18004). */
 const LEVEL = { errorCorrectionLevel: 'M' } as const;
@@ -22,8 +24,34 @@ export function QrCode({ text, label }: { text: string; label: string }) {
   );
 }
 
+interface LinkCodeProps {
+  link: string;
+  title: string;
+  /** What else can be done with the link, beside saving its code. */
+  children?: ReactNode;
+}
+
+/** A link as a code, to be shown and saved. */
+export function LinkCode({ link, title, children }: LinkCodeProps) {
+  const save = (as: 'svg' | 'png') => void saveQr(link, title, as).catch(tellFailure);
+  return (
+    <>
+      <QrCode text={link} label={`QR code of the link to ${title}`} />
+      <div className="d-flex flex-wrap gap-2 mt-1">
+        <Button size="sm" variant="plain" onClick={() => save('png')}>
+          Save as PNG
+        </Button>
+        <Button size="sm" variant="plain" onClick={() => save('svg')}>
+          Save as SVG
+        </Button>
+        {children}
+      </div>
+    </>
+  );
+}
+
 /** Saves a QR code as a file of its own. */
-export async function saveQr(text: string, name: string, as: 'svg' | 'png'): Promise<void> {
+async function saveQr(text: string, name: string, as: 'svg' | 'png'): Promise<void> {
   const how = { ...LEVEL, margin: 4 };
   const url =
     as === 'png'

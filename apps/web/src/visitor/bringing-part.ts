@@ -5,7 +5,10 @@ import { h } from './h';
 import { say, size } from './words';
 
 /** What is asked about what may be brought. */
-export type Takes = Pick<VisitorContents, 'places' | 'takesBytes' | 'level'>;
+export type Takes = Pick<VisitorContents, 'places' | 'takesBytes' | 'level'> & {
+  /** Pictures may be taken for it, where there is a camera at hand. */
+  takesPictures?: boolean;
+};
 
 /** Where files are brought: one and the same through every drawing, so that nothing that is dropped is lost. */
 let area: { element: HTMLElement; show: (contents: Takes, list: readonly Brought[]) => void } | null = null;
@@ -33,6 +36,16 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
     webkitdirectory: '',
     class: 'file',
   }) as HTMLInputElement;
+  // Telephones and tablets open their camera by it; elsewhere it would be one more way to choose a file.
+  const camera = h('input', {
+    id: 'bring-picture',
+    type: 'file',
+    accept: 'image/*',
+    capture: 'environment',
+    class: 'file',
+  });
+  const shoot = h('label', { class: 'choose' }, say('bring.camera'), camera);
+  const hasCamera = matchMedia('(pointer: coarse)').matches;
   const take = (event: Event) => {
     const into = select.value;
     if (!into) return;
@@ -42,7 +55,7 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
       () => (unread.hidden = false),
     );
   };
-  for (const field of [input, folder])
+  for (const field of [input, folder, camera as HTMLInputElement])
     field.addEventListener('change', (event) => {
       take(event);
       field.value = '';
@@ -55,6 +68,7 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
     h('span', {}, say('bring.drop')),
     h('label', { class: 'choose' }, say('bring.choose'), input),
     h('label', { class: 'choose' }, say('bring.choose-folder'), folder),
+    shoot,
     place,
     words,
     unread,
@@ -74,9 +88,10 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
   const element = h('section', { 'aria-label': say('bring') }, drop, closed, rows);
   return {
     element,
-    show: ({ places, takesBytes, level }, list) => {
+    show: ({ places, takesBytes, level, takesPictures = false }, list) => {
       const takes = takesBytes !== null && places.length > 0;
       drop.hidden = !takes;
+      shoot.hidden = !(takesPictures && hasCamera);
       closed.hidden = takesBytes !== null;
       offer(select, places);
       place.hidden = places.length < 2;

@@ -41,7 +41,8 @@ const HERE = [{ id: 'here', path: '' }];
 /** What may be handed in, as the part of the page sees it that takes files. */
 export function takesOf({ limits, files }: IntakeInside): Takes {
   const taken = files.reduce((sum, f) => sum + f.sizeBytes, 0);
-  return { places: HERE, takesBytes: Math.max(0, limits.contributorBytes - taken), level: 'contribute' };
+  const takesPictures = limits.kinds?.includes('picture') ?? true;
+  return { places: HERE, takesBytes: Math.max(0, limits.contributorBytes - taken), level: 'contribute', takesPictures };
 }
 
 /** What was drawn last, so that news that change nothing on the page do not touch it. */

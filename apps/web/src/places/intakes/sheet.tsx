@@ -7,7 +7,7 @@ import { Link } from 'react-router';
 import { ApiProblem } from '../../ui/api';
 import { CopyLine } from '../../ui/copy';
 import { tellFailure, useNotices } from '../../ui/notices';
-import { QrCode, saveQr } from '../../ui/qr';
+import { LinkCode } from '../../ui/qr';
 import { Sheet, SheetHead } from '../../ui/sheet';
 import { StateMark } from '../../ui/state-mark';
 import { Failure, SkeletonRows } from '../../ui/states';
@@ -142,7 +142,6 @@ function Verbs({ intake, edit }: { intake: IntakeSheet; edit: () => void }) {
 
 function LinkOf({ intake: { id, link, title } }: { intake: IntakeSheet }) {
   const password = useFreshPassword((s) => s.passwords[id]);
-  const save = (as: 'svg' | 'png') => void saveQr(link, title, as).catch(tellFailure);
   return (
     <section>
       <h3>Link</h3>
@@ -155,15 +154,7 @@ function LinkOf({ intake: { id, link, title } }: { intake: IntakeSheet }) {
       )}
       <details className="mt-1">
         <summary className="small">QR code</summary>
-        <QrCode text={link} label={`QR code of the link to ${title}`} />
-        <div className="d-flex flex-wrap gap-2 mt-1">
-          <Button size="sm" variant="plain" onClick={() => save('png')}>
-            Save as PNG
-          </Button>
-          <Button size="sm" variant="plain" onClick={() => save('svg')}>
-            Save as SVG
-          </Button>
-        </div>
+        <LinkCode link={link} title={title} />
       </details>
     </section>
   );

@@ -2,7 +2,7 @@ import type { ShareSheet } from '@quay/contract';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { tellFailure } from '../notices';
-import { QrCode, saveQr } from '../qr';
+import { LinkCode } from '../qr';
 import { NoteIt } from './note-form';
 import './link-part.scss';
 
@@ -20,18 +20,10 @@ export function LinkPart({ share: { id, link, title }, isOpen = false }: LinkPar
       if ((error as Error).name !== 'AbortError') throw error;
     }
   };
-  const save = (as: 'svg' | 'png') => void saveQr(link, title, as).catch(tellFailure);
   return (
     <details className="link-more mt-1" open={isOpen}>
       <summary className="small">QR code, paper, other programs</summary>
-      <QrCode text={link} label={`QR code of the link to ${title}`} />
-      <div className="d-flex flex-wrap gap-2 mt-1">
-        <Button size="sm" variant="plain" onClick={() => save('png')}>
-          Save as PNG
-        </Button>
-        <Button size="sm" variant="plain" onClick={() => save('svg')}>
-          Save as SVG
-        </Button>
+      <LinkCode link={link} title={title}>
         <a
           className="btn btn-plain btn-sm"
           href={`/api/shares/${id}/hand-overs/sheet.pdf`}
@@ -50,7 +42,7 @@ export function LinkPart({ share: { id, link, title }, isOpen = false }: LinkPar
             Write down that it went
           </NoteIt>
         )}
-      </div>
+      </LinkCode>
     </details>
   );
 }

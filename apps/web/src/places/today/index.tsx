@@ -6,7 +6,7 @@ import { Link, useNavigate } from 'react-router';
 import { useKeys } from '../../ui/keys';
 import { addressesQuery, backupsQuery, ledgerQuery, sharesTodayQuery, useUndoableChange } from '../../ui/queries';
 import { HandOverFindings, useHandOverFindings } from './hand-over-findings';
-import { TrayFindings, useTrayFindings } from './tray-findings';
+import { TrayFindings, useIntakes } from './tray-findings';
 import { LeftList } from './left';
 import { PeopleFindings, usePeopleFindings } from './people-findings';
 import { useMe, useNow, useZone } from '../../ui/session';
@@ -29,7 +29,8 @@ export function Today() {
   const copies = (backups?.findings ?? []).filter((finding) => finding.kind !== 'none');
   const ofPeople = usePeopleFindings();
   const handedOver = useHandOverFindings();
-  const inTrays = useTrayFindings();
+  const intakes = useIntakes();
+  const inTrays = intakes.filter((row) => row.waiting > 0);
   if (error) return <Failure error={error} again={() => void refetch()} />;
   const found = [data?.needing, ways, copies, ofPeople?.found, handedOver, inTrays];
   const needing = found.reduce((sum, of) => sum + (of?.length ?? 0), data?.moreNeeding ?? 0);
@@ -52,7 +53,7 @@ export function Today() {
       </div>
       {!data ? (
         <SkeletonRows />
-      ) : !data.any ? (
+      ) : !data.any && intakes.length === 0 ? (
         <Empty
           action={
             <Link className="btn btn-primary" to="/stores">
@@ -63,7 +64,7 @@ export function Today() {
           Here you see when your shares are open. Put files from a store on the slip to make the first.
         </Empty>
       ) : (
-        <WindowChart shares={data.windows} more={data.moreWindows} whole={span} />
+        <WindowChart shares={data.windows} intakes={intakes} more={data.moreWindows} whole={span} />
       )}
       <div className="two-columns">
         <section>

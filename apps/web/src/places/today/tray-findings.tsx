@@ -6,13 +6,16 @@ import { intakesQuery } from '../../ui/queries';
 import { useMe } from '../../ui/session';
 import { When } from '../../ui/words';
 
-/** Intakes at which something waits for whoever looks. */
-export function useTrayFindings(): IntakeRow[] {
+const NONE: IntakeRow[] = [];
+
+/** Intakes that whoever looks sees; none to those who may ask nobody for files. */
+export function useIntakes(): IntakeRow[] {
   const me = useMe();
   const { data } = useQuery({ ...intakesQuery, enabled: me.duties.includes('ask-outside') });
-  return (data?.intakes ?? []).filter((row) => row.waiting > 0);
+  return data?.intakes ?? NONE;
 }
 
+/** Something waits there. */
 export function TrayFindings({ found }: { found: IntakeRow[] }) {
   return found.map(({ id, title, waiting, lastAt }) => (
     <div key={id} className="finding">

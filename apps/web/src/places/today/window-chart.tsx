@@ -1,6 +1,7 @@
-import type { ChartShare } from '@quay/contract';
+import type { ChartShare, IntakeRow } from '@quay/contract';
 import {
   assignLanes,
+  countOf,
   dayInWords,
   momentInWords,
   SHARE_STATES,
@@ -24,8 +25,31 @@ const AXIS_PX = 26;
 const OVERVIEW_PX = 30;
 const MARGIN_PX = 12;
 
+type Windowed = 'id' | 'title' | 'state' | 'hasPassword' | 'opensAt' | 'closesAt' | 'createdAt' | 'withdrawnAt';
+
+/** A share, or an intake, as it is drawn. */
+interface Drawn extends Pick<ChartShare, Windowed> {
+  /** Where it is shown whole. */
+  path: string;
+  isIntake: boolean;
+  /** What came of it, in words, and when. */
+  came: string;
+  times: readonly string[];
+}
+
+const drawnShare = (share: ChartShare): Drawn => ({
+  ...share,
+  ...{ path: `/shares/${share.id}`, isIntake: false, came: `${share.visitsUsed} visits`, times: share.visitTimes },
+});
+
+const drawnIntake = (intake: IntakeRow): Drawn => ({
+  ...intake,
+  ...{ path: `/intakes/${intake.id}`, isIntake: true, came: countOf(intake.deposits, 'deposit') },
+  times: intake.lastAt === null ? [] : [intake.lastAt],
+});
+
 interface Bar {
-  share: ChartShare;
+  share: Drawn;
   from: number;
   /** null: no end. */
   to: number | null;
@@ -47,11 +71,19 @@ export function useChartSpan(): [number, number] {
   return useMemo(() => [startOfDay(today, -7, zone), startOfDay(today, 36, zone)], [today, zone]);
 }
 
+interface WindowChartProps {
+  shares: ChartShare[];
+  intakes: IntakeRow[];
+  /** Shares that are not drawn. */
+  more: number;
+  whole: [number, number];
+}
+
 /**
- * The window chart: one bar per share from a week ago to five weeks ahead, in lanes, with visits as ticks and a line at
- * now.
+ * The window chart: one bar per share and intake from a week ago to five weeks ahead, in lanes, with visits and deposits
+ * as ticks and a line at now.
  */
-export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; more: number; whole: [number, number] }) {
+export function WindowChart({ shares, intakes, more, whole }: WindowChartProps) {
   const zone = useZone();
   const now = useNow(30_000);
   const [box, width] = useWidth();
@@ -59,8 +91,11 @@ export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; mor
   const [from, to] = zoom ?? whole;
   const previous = useRef<Map<string, number>>(new Map());
   const bars = useMemo(
-    () => shares.map(barOf).filter((b) => b.from < whole[1] && (b.to ?? Infinity) > whole[0]),
-    [shares, whole],
+    () =>
+      [...shares.map(drawnShare), ...intakes.map(drawnIntake)]
+        .map(barOf)
+        .filter((b) => b.from < whole[1] && (b.to ?? Infinity) > whole[0]),
+    [shares, intakes, whole],
   );
   const lanes = useMemo(() => {
     const made = assignLanes(
@@ -82,7 +117,7 @@ export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; mor
             <svg className="windows" height={AXIS_PX} viewBox={`0 0 ${width} ${AXIS_PX}`} aria-hidden>
               <Axis x={x} from={from} to={to} now={now} zone={zone} />
             </svg>
-            <div className="lanes" tabIndex={0} role="region" aria-label="Shares over time">
+            <div className="lanes" tabIndex={0} role="region" aria-label="Shares and intakes over time">
               <svg className="windows" height={height} viewBox={`0 0 ${width} ${height}`}>
                 <Grid x={x} from={from} to={to} height={height} now={now} zone={zone} />
                 {bars.map((b) => (
@@ -115,7 +150,7 @@ export function WindowChart({ shares, more, whole }: { shares: ChartShare[]; mor
   );
 }
 
-function barOf(share: ChartShare): Bar {
+function barOf(share: Drawn): Bar {
   const ends = [share.withdrawnAt, share.closesAt].flatMap((end) => (end === null ? [] : [Date.parse(end)]));
   return {
     share,
@@ -253,23 +288,24 @@ function ShareBar({
   const end = to === null ? 'no end' : momentInWords(to, now, zone);
   const state = STATE_WORDS[share.state];
   // It begins as the bar reads.
-  const name = share.hasPassword ? `${share.title}, password` : share.title;
-  const words = `${name}: ${state}, ${momentInWords(bar.from, now, zone)} to ${end}, ${share.visitsUsed} visits`;
+  const kind = share.isIntake ? 'intake' : null;
+  const name = [share.title, kind, share.hasPassword ? 'password' : null].filter(Boolean).join(', ');
+  const words = `${name}: ${state}, ${momentInWords(bar.from, now, zone)} to ${end}, ${share.came}`;
   const place = { x: x0, y, width };
   return (
     <g className={`state-${share.state}`}>
       <a
-        href={`/shares/${share.id}`}
+        href={share.path}
         aria-label={words}
         onClick={(e) => {
           e.preventDefault();
-          void navigate(`/shares/${share.id}`);
+          void navigate(share.path);
         }}
         onKeyDown={drag.keys}
       >
         <title>{words}</title>
         <BarBox share={share} place={place} cut={x(bar.from) < 0} />
-        <VisitTicks times={share.visitTimes} x={x} place={place} />
+        <VisitTicks times={share.times} x={x} place={place} />
         <BarWords share={share} place={place} />
         {to === null && (
           <path d={`M${x1 - 9} ${y + 4.5}l5 5-5 5`} fill="none" stroke="currentColor" strokeWidth="1.800" />
@@ -295,7 +331,7 @@ interface BarPlace {
 }
 
 /** The bar itself, with an edge where the share opens. `cut`: it opened before what is shown. */
-function BarBox({ share, place: { x, y, width }, cut }: { share: ChartShare; place: BarPlace; cut: boolean }) {
+function BarBox({ share, place: { x, y, width }, cut }: { share: Drawn; place: BarPlace; cut: boolean }) {
   return (
     <>
       <rect
@@ -314,7 +350,7 @@ function BarBox({ share, place: { x, y, width }, cut }: { share: ChartShare; pla
   );
 }
 
-function VisitTicks({ times, x, place }: { times: string[]; x: TimeScale; place: BarPlace }) {
+function VisitTicks({ times, x, place }: { times: readonly string[]; x: TimeScale; place: BarPlace }) {
   const at = times.map((t) => x(Date.parse(t))).filter((t) => t >= place.x && t <= place.x + place.width);
   return at.map((t, i) => (
     <path key={i} d={`M${t} ${place.y + BAR_PX}v-4`} stroke="currentColor" strokeWidth="1.500" />
@@ -322,9 +358,10 @@ function VisitTicks({ times, x, place }: { times: string[]; x: TimeScale; place:
 }
 
 /** The state's shape, the title and whether there is a password, as far as there is room. */
-function BarWords({ share, place: { x, y, width } }: { share: ChartShare; place: BarPlace }) {
+function BarWords({ share, place: { x, y, width } }: { share: Drawn; place: BarPlace }) {
   const title = fitted(share.title, width - 30, true);
-  const more = fitted(share.hasPassword ? 'password' : '', width - 42 - title.width, false);
+  const also = [share.isIntake ? 'intake' : null, share.hasPassword ? 'password' : null].filter(Boolean).join(', ');
+  const more = fitted(also, width - 42 - title.width, false);
   return (
     <>
       {width > 26 && (
@@ -358,7 +395,8 @@ function useExtend(bar: Bar, x: TimeScale) {
   const latest = useRef({ x, bar });
   latest.current = { x, bar };
   const { share } = bar;
-  const allowed = bar.to !== null && share.state !== 'withdrawn';
+  // An intake is changed where it is shown.
+  const allowed = !share.isIntake && bar.to !== null && share.state !== 'withdrawn';
   const save = (closesAt: number) => {
     const window = { opensAt: share.opensAt, closesAt: share.closesAt };
     const later = { opensAt: share.opensAt, closesAt: new Date(closesAt).toISOString() };

@@ -234,6 +234,36 @@ it('is handed in within a page of somebody else’s, which it grows in, and whic
   site.close();
 });
 
+it('is handed in without script, one file at a time', async () => {
+  const client = await office.signedIn('iris');
+  const { body } = await client.ask<IntakeSheet>('POST', '/api/intakes', {
+    ...{ title: 'Without script', folderId: office.roots.projects, message: '', folderPattern: null },
+    ...{ window: { opensAt: null, closesAt: null }, limits: INTAKE_LIMITS },
+    questions: { name: 'must', mail: 'no', firm: 'no', own: [] },
+  });
+  const zoe = await Person.at(browser, office.origin);
+  await zoe.page.setJavaScriptEnabled(false);
+  await zoe.page.goto(body.link);
+  // Without script nothing can be waited for in the page: what is pressed leads to another.
+  const press = async (selector: string) => {
+    await Promise.all([zoe.page.waitForNavigation(), zoe.page.click(selector)]);
+  };
+  await press('noscript a, a.main');
+  for (const name of ['small.pdf', 'site.jpg']) {
+    const input = (await zoe.page.$('#file')) as ElementHandle<HTMLInputElement>;
+    await input.uploadFile(join(desk, name));
+    await press('form[enctype] button');
+  }
+  expect(await zoe.page.content()).toContain('Ready to hand in: 2 files');
+  await zoe.page.type('#name', 'Zoe Calder');
+  await press('.answers button');
+  expect(zoe.page.url()).toContain('/receipt/');
+  expect(await zoe.page.content()).toContain('small.pdf');
+  const { body: sheet } = await client.ask<IntakeSheet>('GET', `/api/intakes/${body.id}`);
+  expect(sheet).toMatchObject({ deposits: 1, files: 2 });
+  await zoe.leave();
+});
+
 it('fits on a telephone, 360 px wide, for both', async () => {
   const client = await office.signedIn('iris');
   const { body } = await client.ask<IntakeSheet>('POST', '/api/intakes', {

@@ -1,6 +1,7 @@
 import type { INestApplication } from '@nestjs/common';
 import { APP_PAGES } from '@quay/contract';
 import express, { type NextFunction, type Request, type Response } from 'express';
+import { MOST_QUESTIONS } from '@quay/core';
 import helmet from 'helmet';
 import { existsSync } from 'node:fs';
 import type { IncomingMessage, RequestListener, Server } from 'node:http';
@@ -41,6 +42,9 @@ export function configureApp(app: INestApplication, config: Config): void {
   );
   // The one form that a browser sends by itself.
   app.use(/^\/s\/[^/]+\/plain$/, express.urlencoded({ limit: '8kb', extended: false, parameterLimit: 5 }));
+  // Answers to every question, in whatever script.
+  const answers = express.urlencoded({ limit: '64kb', extended: false, parameterLimit: MOST_QUESTIONS + 5 });
+  app.use(/^\/h\/[^/]+\/plain(\/(take-back|hand-in))?$/, answers);
   app.use(app.get(ResumableService).handler());
   app.useGlobalFilters(new ProblemFilter());
   documentApi(app);

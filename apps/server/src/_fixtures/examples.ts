@@ -500,6 +500,16 @@ export const EXAMPLES: Record<string, (t: Things) => Example> = {
   }),
   'GET /h/:token': (t) => ({ path: `/h/${t.intake.token}` }),
   'GET /h/:token/embed': (t) => ({ path: `/h/${t.intake.token}/embed` }),
+  'GET /h/:token/plain': (t) => ({ path: `/h/${t.intake.token}/plain` }),
+  'POST /h/:token/plain': (t) => ({ path: `/h/${t.intake.token}/plain`, body: { password: null }, also: [303] }),
+  // Nothing is brought; whoever has not begun is told so.
+  'POST /h/:token/plain/files': (t) => ({ path: `/h/${t.intake.token}/plain/files`, also: [400] }),
+  'POST /h/:token/plain/take-back': (t) => ({
+    ...{ path: `/h/${t.intake.token}/plain/take-back`, body: { id: t.deposit.file }, also: [401, 404] },
+  }),
+  'POST /h/:token/plain/hand-in': (t) => ({
+    ...{ path: `/h/${t.intake.token}/plain/hand-in`, body: {}, also: [400, 401] },
+  }),
   'GET /h/:token/door': (t) => ({ path: `/h/${t.intake.token}/door` }),
   'POST /h/:token/begin': (t) => ({ path: `/h/${t.intake.token}/begin`, body: { password: null } }),
   'POST /h/:token/code': (t) => ({

@@ -36,6 +36,13 @@ interface Row {
   isHere: boolean;
 }
 
+interface Announced {
+  id: string;
+  sizeBytes: number;
+  asked: HandedMetadata;
+  likelyBytes?: number;
+}
+
 const METADATA = ['name', 'path', 'modifiedAt'];
 
 /**
@@ -72,7 +79,56 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
   override async create(upload: Upload): Promise<Upload> {
     const { contributor } = this.sender();
     const asked = valid<HandedMetadata>(handedMetadataSchema).transform(metadataOf(upload, METADATA));
-    const sizeBytes = upload.size ?? 0;
+    const at = await this.announce(contributor, { id: upload.id, sizeBytes: upload.size ?? 0, asked });
+    upload.creation_date = at.toISOString();
+    return upload;
+  }
+
+  /**
+   * Takes a file in whose size is only known when it has come, as from a form.
+   * @param mostBytes it has at most; `likelyBytes` is what it is judged by before it has come
+   * @throws Problem for every reason that it is not taken; nothing of it stays
+   */
+  async bringWhole(
+    contributor: Contributor,
+    { name, mostBytes, likelyBytes }: { name: string; mostBytes: number; likelyBytes: number },
+    stream: Readable,
+  ): Promise<void> {
+    const id = randomUUID();
+    const asked = valid<HandedMetadata>(handedMetadataSchema).transform({ name });
+    await this.announce(contributor, { id, sizeBytes: mostBytes, asked, likelyBytes });
+    try {
+      const length = await this.writeTo(contributor, stream, id, 0);
+      if (!stream.readableEnded)
+        throw new Problem('invalid', 'upload.cut', 'The file did not arrive whole. Try again.');
+      const row = await this.shorten(contributor, id, length);
+      await this.settle(contributor, row);
+    } catch (error) {
+      await this.drop(contributor, id).catch(() => undefined);
+      throw error;
+    }
+  }
+
+  /** What was announced as longer is as long as what has come. */
+  private async shorten(contributor: Contributor, id: string, length: number): Promise<Row> {
+    await this.db.transaction(async (tx) => {
+      const { intake, deposit } = await this.doors.insideIn(tx, contributor);
+      const before = await this.mine({ intake, deposit }, id, tx);
+      const nothing = { files: 0, bytes: 0, allBytes: 0 };
+      const refusal = fileRefusal(intake.limits, nothing, { sizeBytes: length, kind: kindOfName(before.path) });
+      if (refusal) throw refused(refusal);
+      await tx.query('UPDATE deposit_file SET size_bytes = $2 WHERE id = $1 AND sha256 IS NULL', [id, length]);
+      const more = { files: 0, bytes: length - before.sizeBytes, at: this.clock.date() };
+      await addTaken(tx, deposit, more);
+    });
+    return this.mine(await this.doors.inside(contributor), id);
+  }
+
+  /** Writes down what is to come, if it may. */
+  private async announce(
+    contributor: Contributor,
+    { id, sizeBytes, asked, likelyBytes = sizeBytes }: Announced,
+  ): Promise<Date> {
     const found = handedPath(asked.path ?? '', asked.name);
     if ('fault' in found) throw new Problem('invalid', 'intake.path', found.fault);
     const { path } = found;
@@ -82,14 +138,20 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
       const gone = await this.makeWay(tx, { intakeId: intake.id, depositId: deposit.id, path });
       const before = await takenOf(tx, deposit.contributorId);
       const allBytes = intake.takenBytes - (gone?.sizeBytes ?? 0);
-      const refusal = fileRefusal(intake.limits, { ...before, allBytes }, { sizeBytes, kind: kindOfName(asked.name) });
-      if (refusal) throw new Problem(KIND_OF[refusal.code], refusal.code, refusal.words);
+      const refusal = fileRefusal(
+        intake.limits,
+        { ...before, allBytes },
+        {
+          ...{ sizeBytes: likelyBytes, kind: kindOfName(asked.name) },
+        },
+      );
+      if (refusal) throw refused(refusal);
       if (roomFault(sizeBytes, await this.rooms.room(roomOf(intake), null, tx)) !== null) throw noRoom();
       await tx.query(
         `INSERT INTO deposit_file (id, deposit_id, path, modified_at, size_bytes, created_at)
          VALUES ($1, $2, $3, $4, $5, $6)`,
         [
-          ...[upload.id, deposit.id, path, asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt)],
+          ...[id, deposit.id, path, asked.modifiedAt === undefined ? null : new Date(asked.modifiedAt)],
           ...[sizeBytes, now],
         ],
       );
@@ -97,12 +159,14 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
       return gone?.id ?? null;
     });
     if (replaced !== null) await this.blobs.parts.remove(replaced);
-    upload.creation_date = now.toISOString();
-    return upload;
+    return now;
   }
 
-  override async write(stream: Readable, id: string, offset: number): Promise<number> {
-    const { contributor } = this.sender();
+  override write(stream: Readable, id: string, offset: number): Promise<number> {
+    return this.writeTo(this.sender().contributor, stream, id, offset);
+  }
+
+  private async writeTo(contributor: Contributor, stream: Readable, id: string, offset: number): Promise<number> {
     const inside = await this.doors.inside(contributor);
     const row = await this.mine(inside, id);
     // Asked again after its end, as when the answer was lost: everything is there.
@@ -155,8 +219,12 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
   }
 
   /** Takes back what was not handed in yet, arrived or not. */
-  override async remove(id: string): Promise<void> {
-    const { contributor } = this.sender();
+  override remove(id: string): Promise<void> {
+    return this.drop(this.sender().contributor, id);
+  }
+
+  /** The same, of somebody who sends in no pieces. */
+  async drop(contributor: Contributor, id: string): Promise<void> {
     await this.events.change(async (tx) => {
       const inside = await this.doors.insideIn(tx, contributor);
       const row = await this.mine(inside, id, tx);
@@ -289,6 +357,9 @@ const KIND_OF: Record<IntakeRefusal, ProblemKind> = {
 
 const ROW = `f.id, f.deposit_id AS "depositId", f.path, f.size_bytes::float8 AS "sizeBytes",
   f.offset_bytes::float8 AS "offsetBytes", f.sha256 IS NOT NULL AS "isHere" FROM deposit_file f`;
+
+const refused = ({ code, words }: { code: IntakeRefusal; words: string }): Problem =>
+  new Problem(KIND_OF[code], code, words);
 
 /** Room for it is that of whoever asks for it, in the store that it goes into. */
 const roomOf = ({ createdBy, storeId, folderId }: IntakeRecord): RoomFor => ({

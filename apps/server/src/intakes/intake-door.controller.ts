@@ -2,7 +2,6 @@ import { Body, Controller, Delete, Get, Head, HttpCode, Inject, Param, Patch, Po
 import {
   askCodeSchema,
   beginDepositSchema,
-  DEPOSIT_HEADER,
   handInSchema,
   idSchema,
   type AskCode,
@@ -15,23 +14,22 @@ import {
 import { CONTRIBUTOR_KNOWN_SECONDS, type IntakeAnswers } from '@quay/core';
 import contentDisposition from 'content-disposition';
 import type { Request, Response } from 'express';
-import { sessionSecret } from '../people/signed-in.guard.js';
-import { clientAddress, prefixOf } from '../platform/client-address.js';
+import { prefixOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { CONFIG, type Config } from '../platform/config.js';
-import { cookieOf, setCookie } from '../platform/cookies.js';
+import { setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
 import { pageHeaders } from '../platform/page-headers.js';
 import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { valid } from '../platform/problems/valid.pipe.js';
 import { PageTexts, sendLogo } from '../visits/page-texts.js';
+import { contributorOf, DEPOSIT_COOKIE } from './contributor.js';
 import { DepositUploads } from './deposit-uploads.service.js';
-import { IntakeDoorService, type Contributor } from './door.service.js';
+import { IntakeDoorService } from './door.service.js';
 import { HandingInService } from './handing-in.service.js';
 import { receiptPage } from './receipt-page.js';
 
-export const DEPOSIT_COOKIE = 'quay_deposit';
 const id = valid<string>(idSchema.required());
 
 @ApiPart('contributor')
@@ -57,7 +55,9 @@ export class IntakeDoorController {
     res.set({ 'Cache-Control': 'no-cache', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
     // What belongs to the page is asked for beside it, so that it also works under the path prefix of an address.
     const up = req.path.endsWith('/') ? '../../' : '../';
-    res.type('html').send(await this.texts.page(req.headers['accept-language'] ?? '', up));
+    const page = await this.texts.page(req.headers['accept-language'] ?? '', up);
+    const plain = req.path.endsWith('/') ? 'plain' : `${req.path.slice(req.path.lastIndexOf('/') + 1)}/plain`;
+    res.type('html').send(page.replace('%plain-path%', plain));
   }
 
   @Get('embed')
@@ -72,7 +72,9 @@ export class IntakeDoorController {
     }
     res.set({ 'Cache-Control': 'no-cache', 'X-Robots-Tag': 'noindex', Vary: 'Accept-Language' });
     const up = req.path.endsWith('/') ? '../../../' : '../../';
-    res.type('html').send(await this.texts.page(req.headers['accept-language'] ?? '', up));
+    const page = await this.texts.page(req.headers['accept-language'] ?? '', up);
+    // Within another page its forms would be known by no cookie.
+    res.type('html').send(page.replace('%plain-path%', '.'));
   }
 
   @Get('door')
@@ -202,10 +204,3 @@ export class IntakeDoorController {
     await this.uploads.handle({ contributor, path: `${prefixOf(req)}/h/${token}/uploads` }, req, res);
   }
 }
-
-const contributorOf = (token: string, req: Request): Contributor => ({
-  token,
-  cookie: req.get(DEPOSIT_HEADER) ?? cookieOf(req.headers.cookie, DEPOSIT_COOKIE),
-  session: sessionSecret(req.headers.cookie),
-  fromAddress: clientAddress(req),
-});

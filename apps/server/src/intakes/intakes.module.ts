@@ -13,12 +13,20 @@ import { IntakesController, RemindersController, TrayController } from './intake
 import { IntakesService } from './intakes.service.js';
 import { RemindersService } from './reminders.service.js';
 import { ScannerService } from './scanner.service.js';
+import { PlainIntakeController } from './plain-intake.controller.js';
 import { WaitingFileController } from './waiting-file.controller.js';
 import { TrayService } from './tray.service.js';
 
 @Module({
   imports: [StoresModule, TransfersModule, PreviewsModule, VisitsModule],
-  controllers: [IntakesController, RemindersController, TrayController, WaitingFileController, IntakeDoorController],
+  controllers: [
+    IntakesController,
+    RemindersController,
+    TrayController,
+    WaitingFileController,
+    IntakeDoorController,
+    PlainIntakeController,
+  ],
   providers: [
     IntakesService,
     TrayService,

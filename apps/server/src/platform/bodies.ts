@@ -10,7 +10,8 @@ const MOST_PER_SOURCE = 100;
 const MOST_IN_ALL = 2000;
 
 /** Uploads are watched where their bytes are taken in. */
-const UPLOAD = /^\/(api\/folders\/[^/]+\/(files|batch)\/?|(api|[sh]\/[^/]+)\/uploads(\/[^/]*)?)(\?|$)/i;
+const UPLOAD =
+  /^\/(api\/folders\/[^/]+\/(files|batch)\/?|(api|[sh]\/[^/]+)\/uploads(\/[^/]*)?|h\/[^/]+\/plain\/files\/?)(\?|$)/i;
 
 interface Begun {
   source: string;

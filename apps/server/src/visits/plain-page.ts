@@ -1,6 +1,7 @@
 import type { CodeAsked, ProblemBody, VisitorContents, VisitorDoor, VisitorFile } from '@quay/contract';
 import type { Speech } from '@quay/core';
 import { html, type Html } from '../platform/html.js';
+import { plainFrame, proofForm } from './plain-parts.js';
 
 // The visitor's page for browsers without script: the door, the password, the list, the download.
 
@@ -16,26 +17,14 @@ interface Shown {
 }
 
 /** A problem in the visitor's words, or in the server's where there are none. */
-const problemWords = (speech: Speech, { code, detail = '' }: Partial<ProblemBody>): string =>
+export const problemWords = (speech: Speech, { code, detail = '' }: Partial<ProblemBody>): string =>
   speech.has(`problem.${code}`) ? speech.say(`problem.${code}`) : detail;
 
 export function plainPage(shown: Shown): string {
   const { speech, door, problem, sent, up, styles } = shown;
   const title = door ? `${door.title}, ${door.office}` : speech.say('missing.title');
-  const links = styles.map((href) => html`<link rel="stylesheet" href="${up + href}" />`);
-  return html`<!doctype html>
-    <html lang="${speech.language}">
-      <head>
-        <meta charset="utf-8" />
-        <meta name="viewport" content="width=device-width, initial-scale=1" />
-        <meta name="robots" content="noindex" />
-        <title>${title}</title>
-        ${links}
-      </head>
-      <body>
-        <main id="page">${door ? doorPart(speech, door, problem, sent) : refusal(speech, problem)}</main>
-      </body>
-    </html>`.text;
+  const body = door ? doorPart(speech, door, problem, sent) : refusal(speech, problem);
+  return plainFrame({ speech, title, up, styles, body });
 }
 
 function refusal(speech: Speech, problem: Partial<ProblemBody> | null): Html {
@@ -87,35 +76,13 @@ function statePart(
 }
 
 /** The password, and a code where one is asked for: sent first, then typed. Whoever signs in does so elsewhere. */
-function openingPart({ say }: Speech, door: VisitorDoor, sent: CodeAsked | null): Html {
+function openingPart(speech: Speech, door: VisitorDoor, sent: CodeAsked | null): Html {
+  const { say } = speech;
   const { needsPassword, needsCode, takesNumbers, needsSignIn, visitsLeft, sender, office } = door;
   if (needsSignIn) return html`<p>${say('sign-in', { sender, office })}</p>`;
   const left = visitsLeft === 1 ? say('visits.last') : say('visits.left', { count: visitsLeft ?? 0 });
-  const password = needsPassword
-    ? html`<label for="password">${say('password')}</label>
-        <div class="reveal"><input id="password" name="password" type="password" autocomplete="off" required /></div>`
-    : null;
-  if (needsCode && !sent)
-    return html`<form method="post">
-      <p>${say(takesNumbers ? 'code.why-number' : 'code.why')}</p>
-      ${password}<label for="address">${say(takesNumbers ? 'code.address-number' : 'code.address')}</label>
-      <div class="reveal"><input id="address" name="address" autocomplete="email" required /></div>
-      <button type="submit" class="main">${say('code.send')}</button>
-    </form>`;
-  const code = sent
-    ? html`<p>${say('code.sent', { address: sent.address, minutes: sent.minutes })}</p>
-        <input type="hidden" name="address" value="${sent.address}" />
-        <input type="hidden" name="ticket" value="${sent.ticket}" />
-        <label for="code">${say('code.typed')}</label>
-        <div class="reveal">
-          <input id="code" name="code" inputmode="numeric" autocomplete="one-time-code" maxlength="7" required />
-        </div>`
-    : null;
-  return html`<form method="post">
-    ${code}${password}<button type="submit" class="main">${say('open')}</button>${
-      visitsLeft === null ? null : html`<p class="quiet">${left}</p>`
-    }
-  </form>`;
+  const below = visitsLeft === null ? null : html`<p class="quiet">${left}</p>`;
+  return proofForm(speech, { needsPassword, needsCode, takesNumbers, sent, press: say('open'), below });
 }
 
 function contentsPart({ say, size }: Speech, contents: VisitorContents): Html {

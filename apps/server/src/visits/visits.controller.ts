@@ -52,6 +52,7 @@ import { LookingService } from './looking.service.js';
 import { BringingService } from './bringing.service.js';
 import { PageTexts, sendLogo } from './page-texts.js';
 import { plainPage } from './plain-page.js';
+import { proofIn, type PlainForm } from './plain-parts.js';
 import { unsettles, VisitsService, VISIT_COOKIE, VISIT_LIFETIME_SECONDS, type Visitor } from './visits.service.js';
 
 const id = valid<string>(idSchema.required());
@@ -358,21 +359,12 @@ export class VisitsController {
   }
 }
 
-/** What is typed into the page without script. */
-type PlainForm = Partial<Record<'password' | 'address' | 'code' | 'ticket', unknown>>;
-
 interface PlainShown {
   found: VisitorDoor | Problem;
   problem: Problem | null;
   /** A code that was asked for. */
   sent: CodeAsked | null;
 }
-
-/** Fields that are left empty are not said. */
-const proofIn = (typed: PlainForm = {}): Record<string, unknown> =>
-  Object.fromEntries(
-    (['address', 'code', 'ticket'] as const).filter((name) => typed[name]).map((name) => [name, typed[name]]),
-  );
 
 const visitCookie = (req: Request, token: string, secret: string): string =>
   setCookie(VISIT_COOKIE, secret, {

@@ -42,6 +42,8 @@ describe('the texts of the visitor page', () => {
     for (const key of used) expect(kinds(english), key).toContain(key);
     const server = readFileSync(join(import.meta.dirname, '../../../server/src/visits/plain-page.ts'), 'utf8');
     const page = readFileSync(join(import.meta.dirname, '../../../server/src/visits/page-texts.ts'), 'utf8');
+    const plain = readFileSync(join(import.meta.dirname, '../../../server/src/intakes/plain-intake-page.ts'), 'utf8');
+    const parts = readFileSync(join(import.meta.dirname, '../../../server/src/visits/plain-parts.ts'), 'utf8');
     const receipt = readFileSync(join(import.meta.dirname, '../../../server/src/intakes/receipt-page.ts'), 'utf8');
     const ofReceipts = ['waiting', 'accepted', 'partly', 'refused'].map((s) => `receipt.${s}`);
     const ofIntakes = [
@@ -52,7 +54,7 @@ describe('the texts of the visitor page', () => {
     for (const key of kinds(english))
       expect(
         [...states, ...ofReceipts, ...ofIntakes, 'units'].includes(key as string) ||
-          `${source}${server}${page}${receipt}`.includes(`'${key}'`),
+          `${source}${server}${page}${plain}${parts}${receipt}`.includes(`'${key}'`),
         key,
       ).toBe(true);
   });

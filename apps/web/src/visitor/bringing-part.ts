@@ -26,24 +26,16 @@ export function showBringing(contents: Takes, list: readonly Brought[]): void {
   area?.show(contents, list);
 }
 
+const fileInput = (attributes: Record<string, string>): HTMLInputElement =>
+  h('input', { type: 'file', class: 'file', ...attributes }) as HTMLInputElement;
+
 function makeArea(actions: BringActions): NonNullable<typeof area> {
   const select = h('select', { id: 'place' }) as HTMLSelectElement;
   const place = h('span', { class: 'into' }, h('label', { for: 'place' }, say('bring.into')), select);
-  const input = h('input', { id: 'bring', type: 'file', multiple: '', class: 'file' }) as HTMLInputElement;
-  const folder = h('input', {
-    id: 'bring-folder',
-    type: 'file',
-    webkitdirectory: '',
-    class: 'file',
-  }) as HTMLInputElement;
+  const input = fileInput({ id: 'bring', multiple: '' });
+  const folder = fileInput({ id: 'bring-folder', webkitdirectory: '' });
   // Telephones and tablets open their camera by it; elsewhere it would be one more way to choose a file.
-  const camera = h('input', {
-    id: 'bring-picture',
-    type: 'file',
-    accept: 'image/*',
-    capture: 'environment',
-    class: 'file',
-  });
+  const camera = fileInput({ id: 'bring-picture', accept: 'image/*', capture: 'environment' });
   const shoot = h('label', { class: 'choose' }, say('bring.camera'), camera);
   const hasCamera = matchMedia('(pointer: coarse)').matches;
   const take = (event: Event) => {
@@ -55,7 +47,7 @@ function makeArea(actions: BringActions): NonNullable<typeof area> {
       () => (unread.hidden = false),
     );
   };
-  for (const field of [input, folder, camera as HTMLInputElement])
+  for (const field of [input, folder, camera])
     field.addEventListener('change', (event) => {
       take(event);
       field.value = '';

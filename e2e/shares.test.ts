@@ -369,7 +369,7 @@ it('several are changed at once, with one way back; the sheet says who came and 
 
   await iris.page.goto(`${office.origin}/shares/${one.id}`);
   await iris.sees('bulk.txt, by 1 visit', '.sheet');
-  await iris.sees('1 of them took something', '.sheet .visit-chart');
+  await iris.sees('1 of them took something', '.sheet .time-bars');
   await iris.isAccessible();
   await iris.press('Bulk two', '.sheet');
   await iris.sees('Nobody has opened it yet.', '.sheet');

@@ -14,6 +14,7 @@ import {
   QUESTION_LENGTH,
   REMIND_DAYS,
   type AudienceKind,
+  type BarStep,
   type ContentVerdict,
   type DepositState,
   type Embed,
@@ -288,8 +289,17 @@ export interface IntakeSheet extends IntakeRow {
   receiptByMail: boolean;
   /** What is handed in is scanned before anybody accepts it. */
   isScanned: boolean;
+  /** Deposits over time, and how many of them were accepted, whole or in part; null: there are none. */
+  overTime: OverTime | null;
   /** Those that wait, then the last. */
   handedIn: DepositRow[];
+}
+
+export interface OverTime {
+  step: BarStep;
+  /** Bar n lies between edges n and n + 1; bars of nothing are left out. */
+  edges: string[];
+  bars: { bar: number; all: number; full: number }[];
 }
 
 /** Somebody who was asked by name. */

@@ -101,6 +101,20 @@ describe('somebody outside', () => {
     expect(await fileRefused(other, 'mine.bin', randomBytes(900))).toBe('taken in');
   });
 
+  it('has no more on its way from one source than a few people would, whatever number they come as', async () => {
+    const limits = { fileBytes: 1000, files: 10, contributorBytes: 1000, allBytes: 100_000, kinds: null };
+    const intake = await askForFiles(iris, into, { limits });
+    const all: Outsider[] = [];
+    for (let i = 0; i < 6; i += 1) all.push(await outsider(office, intake.token));
+    const [first, ...others] = all as [Outsider, ...Outsider[]];
+    await sendFile(first, '0.bin', randomBytes(1000));
+    for (const [i, other] of others.slice(0, 4).entries()) await begun(other, `${i}.bin`, 1000);
+    const last = others.at(-1) as Outsider;
+    expect(await fileRefused(last, 'more.bin', randomBytes(1000))).toBe('intake.source-full');
+    await handIn(first);
+    expect(await fileRefused(last, 'more.bin', randomBytes(1000))).toBe('taken in');
+  });
+
   it('gets one receipt for two presses, and none for what has not arrived', async () => {
     const intake = await askForFiles(iris, into);
     const somebody = await outsider(office, intake.token);

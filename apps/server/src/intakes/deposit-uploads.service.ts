@@ -7,6 +7,7 @@ import { Readable } from 'node:stream';
 import { DataSource, type EntityManager } from 'typeorm';
 import { BlobKeeper } from '../platform/blobs/blob-keeper.js';
 import { BLOBS, type BlobStore } from '../platform/blobs/blob-store.js';
+import { sourceOf } from '../platform/client-address.js';
 import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Housekeeping } from '../platform/housekeeping.js';
@@ -17,7 +18,7 @@ import { RoomService, type RoomFor } from '../stores/room.service.js';
 import { PartsService } from '../transfers/parts.service.js';
 import { metadataOf, PiecesStore } from '../transfers/pieces.js';
 import { ContentService } from './content.service.js';
-import { addTaken, takenOf } from './deposits.queries.js';
+import { addTaken, arrivingAt, takenOf } from './deposits.queries.js';
 import { begunBefore, IntakeDoorService, type Contributor, type Inside } from './door.service.js';
 import { holdIntake, type IntakeRecord } from './intakes.queries.js';
 
@@ -114,7 +115,7 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
     await this.db.transaction(async (tx) => {
       const { intake, deposit } = await this.doors.insideIn(tx, contributor);
       const before = await this.mine({ intake, deposit }, id, tx);
-      const nothing = { files: 0, bytes: 0, allBytes: 0 };
+      const nothing = { files: 0, bytes: 0, sourceBytes: 0, allBytes: 0 };
       const refusal = fileRefusal(intake.limits, nothing, { sizeBytes: length, kind: kindOfName(before.path) });
       if (refusal) throw refused(refusal);
       await tx.query('UPDATE deposit_file SET size_bytes = $2 WHERE id = $1 AND sha256 IS NULL', [id, length]);
@@ -138,9 +139,10 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
       const gone = await this.makeWay(tx, { intakeId: intake.id, depositId: deposit.id, path });
       const before = await takenOf(tx, deposit.contributorId);
       const allBytes = intake.takenBytes - (gone?.sizeBytes ?? 0);
+      const sourceBytes = await this.arrivingFrom(tx, intake.id, contributor.fromAddress);
       const refusal = fileRefusal(
         intake.limits,
-        { ...before, allBytes },
+        { ...before, allBytes, sourceBytes },
         {
           ...{ sizeBytes: likelyBytes, kind: kindOfName(asked.name) },
         },
@@ -256,6 +258,13 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
     this.content.lookSoon(row.depositId);
   }
 
+  /** What is on its way from one source, whatever number of contributors it comes as. */
+  private async arrivingFrom(tx: EntityManager, intakeId: string, fromAddress: string): Promise<number> {
+    const source = sourceOf(fromAddress);
+    const theirs = (await arrivingAt(tx, intakeId)).filter(({ from }) => sourceOf(from) === source);
+    return theirs.reduce((sum, { bytes }) => sum + bytes, 0);
+  }
+
   /** What was begun under the same name and never arrived makes way. @throws Problem intake.same-name */
   private async makeWay(
     tx: EntityManager,
@@ -352,7 +361,7 @@ const IS_ANNOUNCED = 'f.sha256 IS NULL AND f.writer IS NULL AND f.created_at < $
 
 const KIND_OF: Record<IntakeRefusal, ProblemKind> = {
   ...{ 'intake.file-too-large': 'too-large', 'intake.too-many-files': 'too-large', 'intake.too-much': 'too-large' },
-  ...{ 'intake.full': 'no-space', 'intake.kind': 'invalid' },
+  ...{ 'intake.full': 'no-space', 'intake.source-full': 'no-space', 'intake.kind': 'invalid' },
 };
 
 const ROW = `f.id, f.deposit_id AS "depositId", f.path, f.size_bytes::float8 AS "sizeBytes",

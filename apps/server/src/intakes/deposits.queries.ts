@@ -68,6 +68,19 @@ export const depositsOf = (m: EntityManager, intakeId: string, limit: number): P
     [intakeId, limit],
   );
 
+/** Those of an intake between edges, and how many of them were accepted; nothing of spans without any. */
+export const depositsBetween = (
+  m: EntityManager,
+  intakeId: string,
+  edges: readonly Date[],
+): Promise<{ bar: number; all: number; full: number }[]> =>
+  m.query(
+    `SELECT width_bucket(handed_in_at, $2::timestamptz[]) - 1 AS bar, count(*)::int AS all,
+            (count(*) FILTER (WHERE state IN ('accepted', 'partly')))::int AS full
+       FROM deposit WHERE intake_id = $1 AND handed_in_at >= $3 AND handed_in_at < $4 GROUP BY 1 ORDER BY 1`,
+    [intakeId, edges, edges[0], edges.at(-1)],
+  );
+
 /** What one contributor handed in, the last first. */
 export const depositsBy = (m: EntityManager, contributorId: string): Promise<DepositRecord[]> =>
   m.query(
@@ -85,6 +98,14 @@ export async function takenOf(m: EntityManager, contributorId: string): Promise<
   );
   return row ?? { files: 0, bytes: 0 };
 }
+
+/** What is on its way at an intake and not handed in yet, by where it comes from. */
+export const arrivingAt = (m: EntityManager, intakeId: string): Promise<{ from: string; bytes: number }[]> =>
+  m.query(
+    `SELECT from_address AS "from", sum(bytes)::float8 AS bytes FROM deposit
+      WHERE intake_id = $1 AND state = 'arriving' AND bytes > 0 GROUP BY from_address`,
+    [intakeId],
+  );
 
 /** What is being handed in, by path. */
 export const handedFiles = (m: EntityManager, depositId: string): Promise<HandedFile[]> =>

@@ -9,6 +9,7 @@ import {
   receiptLink,
   tokenFromBytes,
   TOKEN_BYTES,
+  visitEdges,
   type IntakeQuestions,
 } from '@quay/core';
 import {
@@ -21,6 +22,7 @@ import {
   type AudienceAsked,
   type DepositRow,
   type Expected,
+  type OverTime,
   type IntakeList,
   type IntakeRow,
   type IntakeSheet,
@@ -48,6 +50,7 @@ import { PurgeService } from '../stores/purge.service.js';
 import {
   askedBack,
   askedBackRow,
+  depositsBetween,
   depositsOf,
   fileRow,
   firstFilesOf,
@@ -121,8 +124,22 @@ export class IntakesService {
         zone,
       ),
       folderExample: exampleOf(folderPattern, questions, now, zone),
+      overTime: await this.overTime(record, now, zone),
       handedIn: await this.rowsOf(who, record, await depositsOf(this.db.manager, id, DEPOSITS_SHOWN)),
     };
+  }
+
+  private async overTime(
+    { id, createdAt, closesAt, lastAt }: IntakeRecord,
+    now: number,
+    zone: string,
+  ): Promise<OverTime | null> {
+    if (lastAt === null) return null;
+    const to = Math.max(Math.min(now, closesAt?.getTime() ?? now), lastAt.getTime());
+    const { step, edges } = visitEdges(createdAt.getTime(), to, zone);
+    const dates = edges.map((edge) => new Date(edge));
+    const bars = await depositsBetween(this.db.manager, id, dates);
+    return { step, edges: dates.map((date) => date.toISOString()), bars };
   }
 
   /** Asks for files. Whoever does so must be able to edit the folder that they go into. */

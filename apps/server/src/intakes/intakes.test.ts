@@ -276,6 +276,7 @@ describe('an intake', () => {
     await handIn(somebody, { name: 'Zoe Calder' });
     expect((await doorOf(somebody)).inside?.receipts).toHaveLength(2);
     expect((await sheetOf(intake.id)).handedIn.map((d) => d.again)).toEqual([true, false]);
+    expect((await sheetOf(intake.id)).overTime).toMatchObject({ step: 'hour', bars: [{ all: 2, full: 0 }] });
     const idle = await outsider(office, intake.token);
     await sendFile(idle, 'never.txt', Buffer.from('3'));
     office.clock.advance(25 * 3_600_000);

@@ -1,13 +1,12 @@
 import { Body, Controller, Get, HttpCode, Inject, Param, Post, Req, Res } from '@nestjs/common';
 import { beginDepositSchema, handInSchema, PROBLEM_STATUS, type BeginDeposit, type CodeAsked } from '@quay/contract';
 import { CODE_LIFETIME_MS, CONTRIBUTOR_KNOWN_SECONDS, type IntakeAnswers } from '@quay/core';
-import busboy from 'busboy';
 import type { Request, Response } from 'express';
-import type { Readable } from 'node:stream';
 import { prefixOf } from '../platform/client-address.js';
 import { CONFIG, type Config } from '../platform/config.js';
 import { setCookie } from '../platform/cookies.js';
 import { For } from '../platform/for.js';
+import { takeFormFile, type FormFile } from '../platform/form-file.js';
 import { Office } from '../platform/office.js';
 import { ApiPart, Operation } from '../platform/openapi.js';
 import { Problem } from '../platform/problems/problem.js';
@@ -36,7 +35,7 @@ export class PlainIntakeController {
     private readonly uploads: DepositUploads,
     private readonly handing: HandingInService,
     private readonly office: Office,
-    @Inject(CONFIG) config: Config,
+    @Inject(CONFIG) private readonly config: Config,
   ) {
     this.texts = new PageTexts(config.webRoot ?? '.', 'intake.html');
   }
@@ -83,7 +82,9 @@ export class PlainIntakeController {
     const contributor = contributorOf(token, req);
     await this.leadBack(contributor, req, res, {}, async () => {
       const known = await this.beginIn(contributor, { password: null }, req, res);
-      await eachFile(req, (file, stream) => this.uploads.bringWhole(known, sizesOf(req, file), stream));
+      await takeFormFile(req, this.config.pace, (file, stream) =>
+        this.uploads.bringWhole(known, sizesOf(req, file), stream),
+      );
     });
   }
 
@@ -193,11 +194,6 @@ function sizesOf(
   return { name, mostBytes, likelyBytes: Math.max(0, mostBytes - more) };
 }
 
-interface FormFile {
-  name: string;
-  mimeType: string;
-}
-
 const text = (value: unknown): string => (typeof value === 'string' ? value : '');
 
 /** What was typed into the form, as it is asked for elsewhere. */
@@ -211,36 +207,4 @@ function answersIn(typed: Record<string, unknown>): IntakeAnswers {
     firm: text(typed['firm']),
     own: Object.fromEntries(own),
   };
-}
-
-/** The first file of a form, as it comes; what else is in it is let go. @throws Problem form.none, form.broken */
-async function eachFile(req: Request, take: (file: FormFile, stream: Readable) => Promise<void>): Promise<void> {
-  let taking: Promise<void> | null = null;
-  const broken = () => new Problem('invalid', 'form.broken', 'The form did not arrive as one. Send it again.');
-  const form = (() => {
-    try {
-      return busboy({ headers: req.headers, defParamCharset: 'utf8', limits: { files: 1, fields: 0 } });
-    } catch {
-      throw broken();
-    }
-  })();
-  await new Promise<void>((resolve, reject) => {
-    form.on('file', (_field, stream, { filename, mimeType }) => {
-      if (!filename) return void stream.resume();
-      taking = take({ name: filename, mimeType }, stream);
-      taking.catch((error: unknown) => {
-        // What still comes is let go, so that the answer can be read.
-        stream.resume();
-        req.unpipe(form);
-        req.resume();
-        reject(error instanceof Error ? error : broken());
-      });
-    });
-    form.on('close', resolve);
-    form.on('error', () => reject(broken()));
-    req.once('aborted', () => form.destroy(broken()));
-    req.pipe(form);
-  });
-  if (taking === null) throw new Problem('invalid', 'form.none', 'Choose a file first.');
-  await (taking as Promise<void>);
 }

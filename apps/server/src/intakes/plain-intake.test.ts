@@ -10,6 +10,7 @@ import { afterAll, beforeAll, describe, expect, it } from 'vitest';
 import { folder } from '../_fixtures/acts.js';
 import { askForFiles } from '../_fixtures/intakes.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
+import { PACE } from '../platform/pace.js';
 
 // curl sends forms as browsers do (RFC 7578).
 
@@ -33,6 +34,32 @@ const curl = async (jar: string, ...args: string[]) =>
   (await run('curl', ['-sS', '-L', '-b', join(work, jar), '-c', join(work, jar), ...args])).stdout;
 const file = (name: string, bytes: Buffer) => (writeFileSync(join(work, name), bytes), join(work, name));
 const sheetOf = async (id: string) => (await iris.ask<IntakeSheet>('GET', `/api/intakes/${id}`)).body;
+
+/** Sends the beginning of a form, and nothing more. @returns how long it took until the connection ended, in ms */
+async function halfForm(at: URL, cookie: string, body: string, endAfterMs: number | null): Promise<number> {
+  const began = performance.now();
+  const head = [
+    `POST ${at.pathname}/files HTTP/1.1`,
+    ...[
+      `Host: ${at.host}`,
+      `Cookie: ${cookie}`,
+      'Content-Type: multipart/form-data; boundary=b',
+      'Content-Length: 900',
+    ],
+  ].join('\r\n');
+  await new Promise<void>((resolve) => {
+    const socket = connect(Number(at.port), at.hostname, () => {
+      socket.write(`${head}\r\n\r\n${body}`);
+      if (endAfterMs !== null) setTimeout(() => socket.destroy(), endAfterMs);
+    });
+    socket.on('error', () => undefined);
+    // Whoever is answered is done.
+    socket.on('data', () => socket.destroy());
+    socket.on('close', () => resolve());
+  });
+  return performance.now() - began;
+}
+const FILE_BEGINS = '--b\r\nContent-Disposition: form-data; name="file"; filename="cut.pdf"\r\n\r\nhalf';
 
 describe('the page of an intake without script', () => {
   it('takes one file after the other, back and in, behind its password, and leads to the receipt', async () => {
@@ -82,17 +109,7 @@ describe('the page of an intake without script', () => {
     expect(await curl('three', '-F', 'file=', `${at}/files`)).toContain('Choose a file first.');
     // A connection that ends in the middle of a form.
     const cookie = `quay_deposit=${/quay_deposit\s+(\S+)/.exec((await run('cat', [join(work, 'three')])).stdout)?.[1]}`;
-    const { hostname, port } = new URL(office.origin);
-    await new Promise<void>((resolve) => {
-      const socket = connect(Number(port), hostname, () => {
-        socket.write(
-          `POST /h/${intake.token}/plain/files HTTP/1.1\r\nHost: ${hostname}:${port}\r\nCookie: ${cookie}\r\n` +
-            'Content-Type: multipart/form-data; boundary=b\r\nContent-Length: 900\r\n\r\n' +
-            '--b\r\nContent-Disposition: form-data; name="file"; filename="cut.pdf"\r\n\r\nhalf',
-        );
-        setTimeout(() => resolve(void socket.destroy()), 500);
-      });
-    });
+    await halfForm(new URL(at), cookie, FILE_BEGINS, 500);
     await expect
       .poll(async () => office.db.query('SELECT path FROM deposit_file WHERE path = $1', ['cut.pdf']), {
         timeout: 20_000,
@@ -105,4 +122,18 @@ describe('the page of an intake without script', () => {
     expect(taken).toEqual([{ taken: 1000 }]);
     expect(await curl('three', at)).toContain('Ready to hand in: 1 file');
   });
+
+  it('ends for whoever sends nothing for long, before the file as within it', async () => {
+    const slow = await openOffice({ pace: { ...PACE, stretchMs: 700, leastBytes: 2000 } });
+    try {
+      const by = await slow.signedIn('iris');
+      const intake = await askForFiles(by, slow.roots.projects);
+      const at = new URL(`${slow.origin}/h/${intake.token}/plain`);
+      for (const body of ['', FILE_BEGINS]) await halfForm(at, 'a=b', body, null);
+      const left = () => slow.db.query('SELECT path FROM deposit_file');
+      await expect.poll(left, { timeout: 20_000 }).toEqual([]);
+    } finally {
+      await slow.close();
+    }
+  }, 60_000);
 });

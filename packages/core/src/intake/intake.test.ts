@@ -23,7 +23,7 @@ describe('what may be handed in', () => {
   const code = (part: Partial<IntakeLimits>, before: object, file: object = {}) =>
     fileRefusal(
       { ...limits, ...part },
-      { files: 0, bytes: 0, allBytes: 0, ...before },
+      { files: 0, bytes: 0, sourceBytes: 0, allBytes: 0, ...before },
       { sizeBytes: 500, kind: null, ...file },
     )?.code;
   it('is refused at each limit, and not before it', () => {
@@ -32,6 +32,7 @@ describe('what may be handed in', () => {
     expect(code({}, { files: 3 })).toBe('intake.too-many-files');
     expect(code({}, { bytes: 1501 })).toBe('intake.too-much');
     expect(code({}, { allBytes: 4501 })).toBe('intake.full');
+    expect(code({}, { sourceBytes: 9600 })).toBe('intake.source-full');
     expect(code({ kinds: ['pdf'] }, {}, { kind: 'picture' })).toBe('intake.kind');
     expect(code({ kinds: ['pdf'] }, {}, { kind: 'pdf' })).toBeUndefined();
   });
@@ -40,7 +41,7 @@ describe('what may be handed in', () => {
       fc.property(fc.array(fc.nat(1500), { maxLength: 20 }), (sizes) => {
         let [files, bytes] = [0, 0];
         for (const sizeBytes of sizes)
-          if (!fileRefusal(limits, { files, bytes, allBytes: bytes }, { sizeBytes, kind: null })) {
+          if (!fileRefusal(limits, { files, bytes, sourceBytes: bytes, allBytes: bytes }, { sizeBytes, kind: null })) {
             files += 1;
             bytes += sizeBytes;
           }

@@ -28,10 +28,13 @@ export const INTAKE_LIMITS: IntakeLimits = {
   ...{ fileBytes: 2e9, files: 200, contributorBytes: 5e9, allBytes: 50e9, kinds: null },
 };
 
-/** Within which each may be chosen. */
 /** Days before it closes that those who have handed nothing in are reminded. */
 export const REMIND_DAYS = { min: 1, max: 30 } as const;
 
+/** As much as so many contributors may be on its way from one source: an office comes from one address (invented). */
+const CONTRIBUTORS_OF_SOURCE = 5;
+
+/** Within which each may be chosen. */
 export const INTAKE_RANGES = {
   fileBytes: { min: 1_000, max: 1e12 },
   files: { min: 1, max: 10_000 },
@@ -44,12 +47,19 @@ export interface HandedIn {
   /** Of this contributor, with what is still arriving. */
   files: number;
   bytes: number;
+  /** Of whoever comes from the same source, while it is not handed in. */
+  sourceBytes: number;
   /** Of all. */
   allBytes: number;
 }
 
 export type IntakeRefusal =
-  'intake.file-too-large' | 'intake.too-many-files' | 'intake.too-much' | 'intake.full' | 'intake.kind';
+  | 'intake.file-too-large'
+  | 'intake.too-many-files'
+  | 'intake.too-much'
+  | 'intake.source-full'
+  | 'intake.full'
+  | 'intake.kind';
 
 /**
  * Why a file is not taken, before a byte of it moves; null: it may come.
@@ -77,6 +87,11 @@ export function fileRefusal(
     return {
       code: 'intake.too-much',
       words: `With this it would be ${formatSize(before.bytes + sizeBytes)} from you, and ${formatSize(limits.contributorBytes)} may be.`,
+    };
+  if (before.sourceBytes + sizeBytes > CONTRIBUTORS_OF_SOURCE * limits.contributorBytes)
+    return {
+      code: 'intake.source-full',
+      words: 'Too much is on its way from where you are. Hand in what has arrived, or wait a while.',
     };
   if (before.allBytes + sizeBytes > limits.allBytes)
     return { code: 'intake.full', words: 'No more fits in here. Whoever asked you for it can make room.' };

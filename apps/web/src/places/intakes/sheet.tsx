@@ -11,6 +11,7 @@ import { LinkCode } from '../../ui/qr';
 import { Sheet, SheetHead } from '../../ui/sheet';
 import { StateMark } from '../../ui/state-mark';
 import { Failure, SkeletonRows } from '../../ui/states';
+import { TimeBars } from '../../ui/time-bars';
 import { Sentence } from '../../ui/words';
 import { Deposit } from './deposit';
 import { useFreshPassword } from '../../ui/intake-draft';
@@ -170,6 +171,7 @@ function HandedIn({ intake }: { intake: IntakeSheet }) {
         {waiting > 0 && `, ${waiting} ${waiting === 1 ? 'waits' : 'wait'} for you`}
       </h3>
       {deposits === 0 && <p className="quiet mb-0">Nothing was handed in yet.</p>}
+      {intake.overTime && deposits > 1 && <TimeBars {...intake.overTime} of="deposit" full="accepted" />}
       {handedIn.map((deposit) => (
         <Deposit
           key={deposit.id}

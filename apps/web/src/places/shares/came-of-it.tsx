@@ -1,12 +1,11 @@
 import type { CameOfIt as Came, TakenBy } from '@quay/contract';
-import { countOf, dayInWords, momentInWords, STATE_WORDS, type BarStep } from '@quay/core';
+import { countOf, STATE_WORDS } from '@quay/core';
 import { useQuery } from '@tanstack/react-query';
-import { max, scaleLinear, scaleTime } from 'd3';
 import { Link } from 'react-router';
 import { cameOfItQuery } from '../../ui/queries';
-import { now, useZone } from '../../ui/session';
 import { Failure } from '../../ui/states';
 import { StateMark } from '../../ui/state-mark';
+import { TimeBars } from '../../ui/time-bars';
 import './came-of-it.scss';
 
 /** What came of a share: when people came, what was taken by whom, and other shares of the same items. */
@@ -16,7 +15,7 @@ export function CameOfIt({ shareId, visits }: { shareId: string; visits: number 
   if (!data) return null;
   return (
     <>
-      {visits > 0 && <VisitChart came={data} />}
+      {visits > 0 && <TimeBars {...overTime(data)} of="visit" full="took something" />}
       {(data.files.length > 0 || data.everything.visits > 0) && <Taken came={data} />}
       {data.related.length > 0 && (
         <section>
@@ -70,51 +69,8 @@ function By({ by, visits }: { by: readonly TakenBy[]; visits: number }) {
   return <span className="quiet d-block">{by.map(({ who }) => who).join(', ') + more}</span>;
 }
 
-const SIZE = { width: 360, height: 92, bottom: 18, top: 12 };
-const STEP_WORDS: Record<BarStep, string> = {
-  hour: 'each hour',
-  day: 'each day',
-  week: 'each week',
-  'four weeks': 'every four weeks',
-};
-
 /** Visits over time; of each bar, the full part took something. */
-function VisitChart({ came: { step, edges, bars } }: { came: Came }) {
-  const zone = useZone();
-  const present = now();
-  const moments = edges.map((edge) => Date.parse(edge));
-  const [first = present, last = present] = [moments[0], moments.at(-1)];
-  const most = max(bars, (b) => b.visits) ?? 1;
-  const x = scaleTime([first, last], [0, SIZE.width]);
-  const y = scaleLinear([0, most], [SIZE.height - SIZE.bottom, SIZE.top]);
-  const nameOf = (at: number) => (step === 'hour' ? momentInWords(at, present, zone) : dayInWords(at, present, zone));
-  const all = bars.reduce((sum, b) => sum + b.visits, 0);
-  const took = bars.reduce((sum, b) => sum + b.took, 0);
-  const highest = bars.find((b) => b.visits === most);
-  const words = `${countOf(all, 'visit')} since ${dayInWords(first, present, zone)}, ${took} of them took something; most ${STEP_WORDS[step]}: ${most}${highest ? ` (${nameOf(moments[highest.bar] ?? first)})` : ''}.`;
-  return (
-    <figure className="visit-chart">
-      <svg viewBox={`0 0 ${SIZE.width} ${SIZE.height}`} role="img" aria-label={words}>
-        <line className="rule" x1={0} x2={SIZE.width} y1={y(0)} y2={y(0)} />
-        {bars.map(({ bar, visits, took: taking }) => {
-          const [from = first, to = last] = [moments[bar], moments[bar + 1]];
-          const width = Math.max(1.5, x(to) - x(from) - 1);
-          return (
-            <g key={bar}>
-              <title>{`${nameOf(from)}: ${countOf(visits, 'visit')}, ${taking} took something`}</title>
-              <rect className="came" x={x(from)} width={width} y={y(visits)} height={y(0) - y(visits)} />
-              <rect className="took" x={x(from)} width={width} y={y(taking)} height={y(0) - y(taking)} />
-            </g>
-          );
-        })}
-        <text x={0} y={SIZE.height - 4}>
-          {nameOf(first)}
-        </text>
-        <text x={SIZE.width} y={SIZE.height - 4} textAnchor="end">
-          {nameOf(Math.min(last, present))}
-        </text>
-      </svg>
-      <figcaption className="quiet small">{words}</figcaption>
-    </figure>
-  );
-}
+const overTime = ({ step, edges, bars }: Came) => ({
+  ...{ step, edges },
+  bars: bars.map(({ bar, visits: all, took: full }) => ({ bar, all, full })),
+});

@@ -105,9 +105,24 @@ export class DepositUploads extends PiecesStore<HandingIn> implements OnModuleIn
       const row = await this.shorten(contributor, id, length);
       await this.settle(contributor, row);
     } catch (error) {
-      await this.drop(contributor, id).catch(() => undefined);
+      await this.undo(id);
       throw error;
     }
+  }
+
+  /** Nothing of what was being brought stays, also where its contributor may do nothing any more. */
+  private async undo(id: string): Promise<void> {
+    await this.db.transaction(async (tx) => {
+      const [found] = await tx.query<{ intakeId: string }[]>(
+        'SELECT d.intake_id AS "intakeId" FROM deposit_file f JOIN deposit d ON d.id = f.deposit_id WHERE f.id = $1',
+        [id],
+      );
+      if (!found) return;
+      await holdIntake(tx, found.intakeId);
+      const [row] = await tx.query<Row[]>(`SELECT ${ROW} WHERE f.id = $1 AND f.sha256 IS NULL FOR UPDATE OF f`, [id]);
+      if (row) await this.take(tx, found.intakeId, row);
+    });
+    await this.blobs.parts.remove(id);
   }
 
   /** What was announced as longer is as long as what has come. */

@@ -123,6 +123,36 @@ describe('the page of an intake without script', () => {
     expect(await curl('three', at)).toContain('Ready to hand in: 1 file');
   });
 
+  it('leaves nothing of a form that was on its way when the intake was withdrawn', async () => {
+    const intake = await askForFiles(iris, into);
+    const at = new URL(`${office.origin}/h/${intake.token}/plain/files`);
+    const heard = new Promise<string>((resolve) => {
+      const socket = connect(Number(at.port), at.hostname, () =>
+        socket.write(
+          `POST ${at.pathname} HTTP/1.1\r\nHost: ${at.host}\r\nContent-Type: multipart/form-data; boundary=b\r\n` +
+            `Content-Length: 900000\r\n\r\n${FILE_BEGINS}`,
+        ),
+      );
+      const going = setInterval(() => socket.writable && socket.write('y'.repeat(1000)), 200);
+      socket.on('error', () => undefined);
+      socket.once('data', (said) => (resolve(said.toString()), socket.destroy()));
+      socket.on('close', () => clearInterval(going));
+    });
+    const taken = async () =>
+      (
+        await office.db.query<{ taken: number; files: number; held: number }[]>(
+          `SELECT i.taken_bytes::float8 AS taken, count(f.id)::int AS files, count(h.id)::int AS held FROM intake i
+             LEFT JOIN deposit d ON d.intake_id = i.id LEFT JOIN deposit_file f ON f.deposit_id = d.id
+             LEFT JOIN room_held h ON h.deposit_file_id = f.id WHERE i.id = $1 GROUP BY i.id`,
+          [intake.id],
+        )
+      )[0];
+    await expect.poll(async () => (await taken())?.held, { timeout: 20_000 }).toBe(1);
+    await iris.ask('PATCH', `/api/intakes/${intake.id}`, { withdrawn: true });
+    expect(await heard).toMatch(/^HTTP\/1\.1 4/);
+    await expect.poll(taken, { timeout: 20_000 }).toEqual({ taken: 0, files: 0, held: 0 });
+  });
+
   it('ends for whoever sends nothing for long, before the file as within it', async () => {
     const slow = await openOffice({ pace: { ...PACE, stretchMs: 700, leastBytes: 2000 } });
     try {

@@ -112,7 +112,9 @@ it('from the wish for files to files in the folder, past what is not what it say
   await zoe.sees('Please send day 2 as well.');
   await zoe.isAccessible();
   await iris.press('Accept 2 into Projects');
+  // Said once it stands so on the sheet as well.
   await iris.sees('2 files went into Projects.');
+  expect(await iris.page.$$('.sheet .deposit-files input')).toHaveLength(1);
   await iris.press('Choose site.jpg', '.sheet');
   await iris.press('Refuse', '.sheet');
   await iris.page.keyboard.type('That is no picture.');

@@ -11,7 +11,7 @@ import type {
 } from '@quay/contract';
 import { queryOptions, useMutation, useQueryClient } from '@tanstack/react-query';
 import { api } from '../../ui/api';
-import { useChanged } from '../../ui/changed';
+import { useChanged, useRefreshed } from '../../ui/changed';
 
 export const intakeQuery = (id: string) =>
   queryOptions({ queryKey: ['intakes', 'sheet', id], queryFn: () => api<IntakeSheet>('GET', `/api/intakes/${id}`) });
@@ -50,25 +50,25 @@ export function useRemind(id: string) {
 
 /** Decides about files of a deposit. */
 export function useDecide(depositId: string) {
-  const changed = useChanged();
+  const refreshed = useRefreshed();
   const accept = useMutation({
     mutationFn: (fileIds: string[]) => api<Accepted>('POST', `/api/deposits/${depositId}/accept`, { fileIds }),
-    onSettled: () => changed('intakes'),
+    onSettled: () => refreshed('intakes'),
   });
   const refuse = useMutation({
     mutationFn: (asked: { fileIds: string[]; reason: string }) =>
       api<DepositRow>('POST', `/api/deposits/${depositId}/refuse`, asked),
-    onSettled: () => changed('intakes'),
+    onSettled: () => refreshed('intakes'),
   });
   return { accept, refuse };
 }
 
 /** Asks a contributor about what they handed in. */
 export function useAskBack(depositId: string) {
-  const changed = useChanged();
+  const refreshed = useRefreshed();
   return useMutation({
     mutationFn: (words: string) => api<DepositRow>('POST', `/api/deposits/${depositId}/ask`, { words }),
-    onSettled: () => changed('intakes'),
+    onSettled: () => refreshed('intakes'),
   });
 }
 

@@ -23,6 +23,7 @@ import {
   type IntakeLimits,
   type IntakeQuestions,
   type IntakeState,
+  type RailFault,
   type Scan,
   type SentencePart,
 } from '@quay/core';
@@ -56,7 +57,7 @@ export interface CreateIntake {
   receiptByMail: boolean;
 }
 
-export interface ChangeIntake extends Partial<Omit<CreateIntake, 'folderId' | 'addressId'>> {
+export interface ChangeIntake extends Partial<Omit<CreateIntake, 'folderId'>> {
   /** Null: it is shown in no other page. */
   embed?: Embed | null;
   withdrawn?: boolean;
@@ -119,6 +120,7 @@ const fields = {
   questions: questionsSchema,
   receiptByMail: Joi.boolean(),
   audience: audienceSchema,
+  addressId: idSchema,
   remindDays: Joi.number().integer().min(REMIND_DAYS.min).max(REMIND_DAYS.max).allow(null),
 };
 
@@ -127,7 +129,6 @@ export const createIntakeSchema = Joi.object<CreateIntake>({
   title: fields.title.required(),
   message: fields.message.default(''),
   folderId: idSchema.required(),
-  addressId: idSchema,
   window: fields.window.required(),
   password: fields.password.default(null),
   weakPasswordMeant: Joi.boolean().default(false),
@@ -279,6 +280,11 @@ export interface IntakeSheet extends IntakeRow {
   limits: IntakeLimits;
   questions: IntakeQuestions;
   who: ShareAudience;
+  addressId: string;
+  /** Guardrails that it does not keep to: it takes nothing in until it does. */
+  railFaults: RailFault[];
+  /** Its folder is not there, or whoever made it may put nothing into it any more. */
+  isLost: boolean;
   embed: Embed | null;
   remindDays: number | null;
   /** Those who were asked by name: first who has handed nothing in; at most {@link EXPECTED_SHOWN}. */

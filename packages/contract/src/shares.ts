@@ -576,10 +576,10 @@ export interface GuardrailsFor {
   hasFactor: boolean;
 }
 export const guardrailsForSchema = Joi.object<NodeIds>({ nodeIds: items.required() });
-/** What other guardrails would do to shares that are out. */
+/** What other guardrails would do to shares and intakes that are out. */
 export interface GuardrailTrial {
-  /** Those that would be closed, some of them; `title` null: from the home of somebody else. */
-  closes: { id: string; title: string | null; by: string; words: string }[];
+  /** Those that would be closed, some of them; `title` null: it is closed to whoever asks. */
+  closes: { kind: 'share' | 'intake'; id: string; title: string | null; by: string; words: string }[];
   more: number;
   /** How many would open again. */
   opens: number;

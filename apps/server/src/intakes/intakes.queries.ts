@@ -8,10 +8,12 @@ import {
   type IntakeLimits,
   type IntakeQuestions,
   type IntakeState,
+  type RailFault,
 } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { bitsOn, reachStands } from '../access/access.queries.js';
 import { stepUp } from '../access/tree.queries.js';
+import { allGuardrails, INTAKE_TERMS, intakeFaults, type JudgedIntake } from '../shares/guardrails.queries.js';
 import { asReached } from '../shares/shares.queries.js';
 
 /** An intake with everything its state, its link and its rows depend on. */
@@ -22,6 +24,7 @@ export interface IntakeRecord {
   message: string;
   tokenSealed: Buffer;
   address: Address;
+  addressId: string;
   passwordHash: string | null;
   opensAt: Date | null;
   closesAt: Date | null;
@@ -47,8 +50,12 @@ export interface IntakeRecord {
   askedIn: number;
   /** With what is still arriving, and without what was refused. */
   takenBytes: number;
-  /** Its folder is gone, or whoever made it may put nothing there any more. */
+  /** Its folder is gone, whoever made it may put nothing there any more, or it does not keep to a rule. */
   broken: boolean;
+  /** In the trash, with what its folder lies in. */
+  gone: boolean;
+  /** Guardrails that it does not keep to. */
+  railFaults: RailFault[];
   deposits: number;
   files: number;
   bytes: number;
@@ -99,19 +106,19 @@ const COLUMNS = `'intake' AS kind, i.id, i.title, i.message, i.token_sealed AS "
   i.opens_at AS "opensAt", i.closes_at AS "closesAt", i.withdrawn_at AS "withdrawnAt", i.created_at AS "createdAt",
   i.created_by AS "createdBy", p.name AS "creatorName", n.id AS "folderId", n.name AS "folderName",
   n.store_id AS "storeId", s.owner_id AS "homeOf", i.waits, i.folder_pattern AS "folderPattern", i.limits, i.questions,
-  i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", i.embed, e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
+  ${INTAKE_TERMS}, i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", i.embed, e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
   c.deposits, c.files, c.bytes, c.waiting, c."lastAt"`;
 
 /** Intakes as whoever asks sees them, the last made first; `total` counts them without a limit. */
-function load(
+async function load(
   m: EntityManager,
   at: Date,
   { personId, which, bound, seen = 'true', limit = 1000 }: Which,
 ): Promise<(IntakeRecord & { total: number })[]> {
   const adds = actBits(['add']);
-  return asReached(m, at, () =>
-    m.query<(IntakeRecord & { stood: boolean; total: number })[]>(
-      `SELECT *, gone OR lost AS broken, (count(*) OVER ())::int AS total FROM (
+  const rows = await asReached(m, at, () =>
+    m.query<(Omit<IntakeRecord, 'broken' | 'railFaults'> & JudgedIntake & { stood: boolean; total: number })[]>(
+      `SELECT *, (count(*) OVER ())::int AS total FROM (
          SELECT ${COLUMNS}, ${IS_GONE} AS gone, (${bitsOn('n', 'i.created_by')} & ${adds}) <> ${adds} AS lost,
                 (${bitsOn('n', '$2::uuid')} & ${MANAGES}) = ${MANAGES} AS managed,
                 ${reachStands('i.created_by', '$1')} AS stood
@@ -121,6 +128,12 @@ function load(
       [at, personId, ...bound],
     ),
   );
+  if (rows.length === 0) return [];
+  const kept = await allGuardrails(m);
+  return rows.map((row) => {
+    const railFaults = intakeFaults(row, kept);
+    return { ...row, railFaults, broken: row.gone || row.lost || railFaults.length > 0 };
+  });
 }
 
 interface Which {

@@ -1,5 +1,6 @@
 import { Inject, Injectable } from '@nestjs/common';
 import {
+  addressText,
   ANYONE,
   countOf,
   folderName,
@@ -11,6 +12,7 @@ import {
   TOKEN_BYTES,
   visitEdges,
   type IntakeQuestions,
+  type RailFault,
 } from '@quay/core';
 import {
   DEPOSITS_SHOWN,
@@ -44,6 +46,7 @@ import { notFound, Problem } from '../platform/problems/problem.js';
 import { seal, secretHash, unseal } from '../platform/seal.js';
 import { meantBy, requireMembers } from '../shares/audience.js';
 import { audienceOf, setAudience } from '../shares/audience.queries.js';
+import { railProblem } from '../shares/rail-problem.js';
 import { addressFor, dateOf, requireSoundWindow, requireStrongPassword, windowOf } from '../shares/terms.js';
 import { actorOf } from '../stores/names.js';
 import { PurgeService } from '../stores/purge.service.js';
@@ -107,6 +110,7 @@ export class IntakesService {
       ...rowOf(record, now),
       ...{ message: record.message, limits, questions, folderPattern, receiptByMail: record.receiptByMail },
       ...{ who: audience, remindDays: record.remindDays, embed: record.embed },
+      ...{ railFaults: record.railFaults, addressId: record.addressId, isLost: record.gone || record.lost },
       expected: (await expectedOf(this.db.manager, id, EXPECTED_SHOWN)).map(expectedRow),
       isScanned: this.config.scanner !== null,
       link: this.linkOf(record),
@@ -171,6 +175,7 @@ export class IntakesService {
       );
       await requireMembers(tx, meant.members, this.clock.date());
       await setAudience(tx, { kind: 'intake', id }, meant);
+      requireRails(await this.seen(who, id, tx), []);
       await this.events.tell(tx, { topic: 'intake', id });
       await this.ledger.append(tx, {
         kind: 'intake.opened',
@@ -210,7 +215,8 @@ export class IntakesService {
            folder_pattern = CASE WHEN $11 THEN $12 ELSE folder_pattern END, limits = coalesce($13, limits),
            questions = coalesce($14, questions), receipt_by_mail = coalesce($15, receipt_by_mail),
            withdrawn_at = CASE WHEN $16 THEN $17 ELSE withdrawn_at END,
-           remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END, embed = CASE WHEN $20 THEN $21 ELSE embed END
+           remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END, embed = CASE WHEN $20 THEN $21 ELSE embed END,
+           address_id = coalesce($22, address_id)
           WHERE id = $1`,
         [
           ...[id, asked.title, asked.message],
@@ -221,6 +227,7 @@ export class IntakesService {
           ...[asked.withdrawn !== undefined, withdrawnAt],
           ...[asked.remindDays !== undefined, asked.remindDays ?? null],
           ...[asked.embed !== undefined, asked.embed ? JSON.stringify(asked.embed) : null],
+          asked.addressId === undefined ? null : await addressFor(tx, asked.addressId),
         ],
       );
       const wasFor = await audienceOf(tx, before, before.audience);
@@ -229,6 +236,7 @@ export class IntakesService {
         await setAudience(tx, before, meant);
       }
       const after = await this.seen(who, id, tx);
+      if (!onlyWithdraws) requireRails(after, before.railFaults);
       const isForOthers = JSON.stringify(wasFor) !== JSON.stringify(await audienceOf(tx, after, after.audience));
       const told = whatChanged(before, after, { ...asked, isForOthers }, { now: this.clock.now(), zone });
       if (!told) return;
@@ -322,6 +330,12 @@ export class IntakesService {
   }
 }
 
+/** @param before rules that it did not keep to before a change: those it may go on not keeping to */
+function requireRails({ railFaults }: IntakeRecord, before: readonly RailFault[]): void {
+  const fault = railFaults.find((f) => !before.some((b) => b.rail === f.rail));
+  if (fault) throw railProblem(fault, 'intake');
+}
+
 const FOR_ANYONE: AudienceAsked = { kind: 'anyone', listed: [], blocked: [], members: [] };
 
 const expectedRow = ({ who, mail, handedInAt, remindedAt }: ExpectedRecord): Expected => ({
@@ -407,6 +421,7 @@ function whatChanged(
     isOther((r) => r.closesAt) && `closes ${moment(after.closesAt, 'when somebody closes it')}`,
     asked.password !== undefined && (after.passwordHash === null ? 'no password' : 'another password'),
     asked.isForOthers && 'who may hand in',
+    isOther((r) => r.address) && `its link is at ${addressText(after.address)}`,
     isOther((r) => r.embed) &&
       (after.embed === null ? 'in no other page' : `shown in pages of ${after.embed.origins.join(', ')}`),
     isOther((r) => r.remindDays) &&

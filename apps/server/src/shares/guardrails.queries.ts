@@ -1,12 +1,15 @@
 import {
   addressText,
   guardrailWords,
+  intakeRailFaults,
   NO_GUARDRAILS,
   type Address,
   type Guardrails,
+  type IntakeRailTerms,
   type Listed,
   type NamedGuardrails,
   type RailAddress,
+  type RailFault,
   type RailTerms,
 } from '@quay/core';
 import type { EntityManager } from 'typeorm';
@@ -90,6 +93,10 @@ export async function allGuardrails(m: EntityManager): Promise<KeptGuardrails[]>
   );
   return rows.map(({ rules, ...row }) => ({ ...row, rails: { ...NO_GUARDRAILS, ...rules } }));
 }
+
+/** Of all guardrails those that hold for what lies in these stores. */
+export const holding = (kept: readonly KeptGuardrails[], storeIds: readonly string[]): NamedGuardrails[] =>
+  kept.filter(({ storeId }) => storeId === null || storeIds.includes(storeId)).map(({ of, rails }) => ({ of, rails }));
 
 export async function hasFactor(m: EntityManager, personId: string): Promise<boolean> {
   const rows = await m.query<unknown[]>('SELECT 1 FROM second_factor WHERE person_id = $1 AND since IS NOT NULL', [
@@ -190,3 +197,47 @@ export async function writeJudged(
     [found.map((f) => f.id), found.map((f) => f.by), at],
   );
 }
+
+/** What is judged about an intake, and whose rules hold for it. */
+export interface JudgedIntake extends Omit<IntakeRailTerms, 'window' | 'madeAt'> {
+  opensAt: Date | null;
+  closesAt: Date | null;
+  createdAt: Date;
+  storeId: string;
+  /** Of the office. */
+  zone: string;
+}
+
+/** What guardrails ask of an intake `i`, besides its audience, its times and its store. */
+export const INTAKE_TERMS = `i.password_hash IS NOT NULL AS "hasPassword", i.password_score AS "passwordScore",
+  i.address_id AS "addressId", (SELECT zone FROM office) AS zone,
+  EXISTS (SELECT 1 FROM second_factor f WHERE f.person_id = i.created_by AND f.since IS NOT NULL) AS "publisherHasFactor",
+  coalesce((SELECT json_agg(json_build_object('kind', r.kind, 'value', r.value)) FROM intake_recipient r
+             WHERE r.intake_id = i.id AND NOT r.blocked AND i.audience = 'listed'), '[]') AS listed`;
+
+/** The rules that an intake does not keep to. It is asked whenever the intake is: what breaks one takes nothing in. */
+export function intakeFaults(intake: JudgedIntake, kept: readonly KeptGuardrails[]): RailFault[] {
+  const { opensAt, closesAt, createdAt, storeId, zone } = intake;
+  const window = { opensAt: opensAt?.getTime() ?? null, closesAt: closesAt?.getTime() ?? null };
+  return intakeRailFaults({ ...intake, window, madeAt: createdAt.getTime() }, holding(kept, [storeId]), zone);
+}
+
+export interface OpenIntake extends JudgedIntake {
+  id: string;
+  title: string;
+  createdBy: string;
+  creatorName: string;
+  folderId: string;
+}
+
+/** Intakes that take something in, or will: all, or those into a store. */
+export const openIntakes = (m: EntityManager, storeId: string | null, at: Date): Promise<OpenIntake[]> =>
+  m.query(
+    `SELECT i.id, i.title, i.created_by AS "createdBy", p.name AS "creatorName", i.opens_at AS "opensAt",
+            i.closes_at AS "closesAt", i.created_at AS "createdAt", i.audience, n.store_id AS "storeId",
+            n.id AS "folderId", ${INTAKE_TERMS}
+       FROM intake i JOIN person p ON p.id = i.created_by JOIN node n ON n.id = i.folder_id
+      WHERE i.withdrawn_at IS NULL AND (i.closes_at IS NULL OR i.closes_at > $1) AND ($2::uuid IS NULL OR n.store_id = $2)
+      ORDER BY i.id`,
+    [at, storeId],
+  );

@@ -1,13 +1,5 @@
 import { Injectable } from '@nestjs/common';
-import {
-  guardrailFaults,
-  guardrailWords,
-  SYSTEM_ACTOR,
-  type Guardrails,
-  type NamedGuardrails,
-  type RailFault,
-  type RailField,
-} from '@quay/core';
+import { guardrailFaults, guardrailWords, SYSTEM_ACTOR, type Guardrails, type RailFault } from '@quay/core';
 import type { GuardrailsAsked, GuardrailsFor, GuardrailsKept, GuardrailTrial } from '@quay/contract';
 import { DataSource, type EntityManager } from 'typeorm';
 import { AccessService } from '../access/access.service.js';
@@ -19,17 +11,21 @@ import { Clock } from '../platform/clock.js';
 import { Events } from '../platform/events/events.js';
 import { Jobs } from '../platform/jobs/jobs.service.js';
 import { Office } from '../platform/office.js';
-import { invalidField, notFound, Problem } from '../platform/problems/problem.js';
+import { invalidField, notFound } from '../platform/problems/problem.js';
 import { actorOf } from '../stores/names.js';
 import { entriesOf } from './audience.js';
+import { railProblem } from './rail-problem.js';
 import {
   addressTexts,
   allGuardrails,
   guardrailsOf,
   hasFactor,
   holdGuardrails,
+  holding,
+  intakeFaults,
   judgedShares,
   keepGuardrails,
+  openIntakes,
   sharesToJudge,
   storesOfNodes,
   storesWithGuardrails,
@@ -42,17 +38,6 @@ import {
 const EVERY_MINUTE = '* * * * *';
 /** Shares that a trial lists by name; of the rest it says how many. */
 const MOST_TOUCHED = 50;
-
-/** The field of a request that a fault stands at. */
-const FIELDS: Record<Exclude<RailField, 'publisher'>, string> = {
-  window: 'window.closesAt',
-  password: 'password',
-  audience: 'audience',
-  may: 'may.level',
-  watermark: 'may.watermark',
-  limit: 'visitLimit',
-  address: 'addressId',
-};
 
 /**
  * What admins have shares keep to, for the office and for each store. It is asked when a share is made or changed, and
@@ -103,6 +88,10 @@ export class GuardrailsService {
     const [store] = (await storesWithGuardrails(this.db.manager)).filter((s) => s.storeId === storeId);
     const next = [...kept, { storeId, of: store?.name ?? null, rails }];
     const touched: GuardrailTrial = { closes: [], more: 0, opens: 0 };
+    const closes = (one: GuardrailTrial['closes'][number]) => {
+      if (touched.closes.length === MOST_TOUCHED) touched.more += 1;
+      else touched.closes.push(one);
+    };
     const at = this.clock.date();
     for await (const ids of sharesToJudge(this.db.manager, { storeId, at, unjudged: false })) {
       const shares = await judgedShares(this.db.manager, ids);
@@ -112,15 +101,23 @@ export class GuardrailsService {
         if (!fault && share.barredAt) touched.opens += 1;
         if (!fault || share.barredAt) continue;
         const isClosed = share.homeOwners.some((id) => id !== who.personId);
-        if (touched.closes.length === MOST_TOUCHED) touched.more += 1;
-        else
-          touched.closes.push({
-            id: share.id,
-            title: isClosed ? null : share.title,
-            by: share.creatorName,
-            words: fault.words,
-          });
+        const title = isClosed ? null : share.title;
+        closes({ kind: 'share', id: share.id, title, by: share.creatorName, words: fault.words });
       }
+    }
+    const now = await allGuardrails(this.db.manager);
+    const intakes = await openIntakes(this.db.manager, storeId, at);
+    const seen = await this.access.seen(
+      who,
+      intakes.map((i) => i.folderId),
+    );
+    for (const intake of intakes) {
+      const [fault] = intakeFaults(intake, next);
+      const isBarred = intakeFaults(intake, now).length > 0;
+      if (!fault && isBarred) touched.opens += 1;
+      if (!fault || isBarred) continue;
+      const title = seen.has(intake.folderId) ? intake.title : null;
+      closes({ kind: 'intake', id: intake.id, title, by: intake.creatorName, words: fault.words });
     }
     return touched;
   }
@@ -134,8 +131,10 @@ export class GuardrailsService {
       const rails = await this.readRails(tx, asked);
       const before = guardrailWords(await guardrailsOf(tx, storeId));
       const after = guardrailWords(rails);
+      const kept = await allGuardrails(tx);
       await keepGuardrails(tx, storeId, rails, this.clock.date());
       await unjudge(tx, storeId, this.clock.date());
+      await this.tellOfIntakes(tx, storeId, kept);
       await this.jobs.handIn(tx, 'guardrails', {}, { key: 'judge' });
       // Doors forget what they remember, and what goes on asks again.
       await this.events.tell(tx, { topic: 'access', id: 'changed' });
@@ -158,10 +157,7 @@ export class GuardrailsService {
   async requireKept(tx: EntityManager, shareId: string, before: readonly RailFault[] = []): Promise<void> {
     const faults = await this.faults(tx, shareId);
     const fault = faults.find((f) => !before.some((b) => b.rail === f.rail));
-    if (!fault) return;
-    const code = `guardrail.${fault.rail}`;
-    if (fault.field === 'publisher') throw new Problem('forbidden', code, fault.words);
-    throw invalidField(FIELDS[fault.field], code, fault.words);
+    if (fault) throw railProblem(fault);
   }
 
   /** The rules that a share does not keep to. */
@@ -215,6 +211,23 @@ export class GuardrailsService {
     });
   }
 
+  /** Tells those whose intakes take nothing in from now on. */
+  private async tellOfIntakes(
+    tx: EntityManager,
+    storeId: string | null,
+    before: readonly KeptGuardrails[],
+  ): Promise<void> {
+    const kept = await allGuardrails(tx);
+    for (const intake of await openIntakes(tx, storeId, this.clock.date())) {
+      const [fault] = intakeFaults(intake, kept);
+      if (!fault || intakeFaults(intake, before).length > 0) continue;
+      await this.notices.give(tx, 'share-barred', intake.createdBy, {
+        subject: 'An intake of yours was closed by a rule',
+        text: `${intake.title} does not keep to a rule, and takes nothing in until it does. ${fault.words} It stands on its sheet, under Intakes.`,
+      });
+    }
+  }
+
   private async faultsOf(
     shares: readonly JudgedShare[],
     kept: readonly KeptGuardrails[],
@@ -246,7 +259,3 @@ export class GuardrailsService {
     return store.name;
   }
 }
-
-/** Of all guardrails those that hold for what lies in these stores. */
-const holding = (kept: readonly KeptGuardrails[], storeIds: readonly string[]): NamedGuardrails[] =>
-  kept.filter(({ storeId }) => storeId === null || storeIds.includes(storeId)).map(({ of, rails }) => ({ of, rails }));

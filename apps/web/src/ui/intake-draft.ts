@@ -38,6 +38,8 @@ export interface IntakeFields extends ChosenWindow, ChosenAudience {
   /** Those who have handed nothing in are reminded so many days before it closes. */
   reminds: boolean;
   remindField: string;
+  /** Of the link; empty: the office's usual one. */
+  addressId: string;
 }
 
 const gigabytes = (bytes: number): string => String(bytes / GIGABYTE);
@@ -52,7 +54,7 @@ export const NEW_INTAKE: IntakeFields = {
   allField: gigabytes(INTAKE_LIMITS.allBytes),
   ...{ kinds: INTAKE_LIMITS.kinds, name: 'must', mail: 'may', firm: 'no', own: [], receiptByMail: true },
   ...FOR_ANYONE,
-  ...{ reminds: false, remindField: '2' },
+  ...{ reminds: false, remindField: '2', addressId: '' },
 };
 
 interface Draft {

@@ -3,6 +3,7 @@ import type { Listed } from './audience.js';
 import {
   guardrailFaults,
   guardrailWords,
+  intakeRailFaults,
   NO_GUARDRAILS,
   type Guardrails,
   type RailFault,
@@ -177,6 +178,20 @@ describe('guardrails', () => {
     }
     expect(unmended).toBe(0);
   });
+  it('hold for intakes as for shares that files are added to, and say so', () => {
+    const { level: _, watermark: __, visitLimit: ___, ...of } = terms({ hasPassword: false });
+    const found = (part: Partial<Guardrails>) => intakeRailFaults(of, [{ of: 'Projects', rails: rails(part) }], ZONE);
+    expect(found({ watermarkNeeded: true, mostVisits: 3 })).toEqual([]);
+    expect(found({ levels: ['view', 'contribute'] })).toEqual([]);
+    expect(found({ levels: ['view', 'edit'] })).toEqual([
+      { rail: 'levels', field: 'may', words: 'Projects: nothing is taken in from outside.', fix: null },
+    ]);
+    expect(found({ longestDays: 3, passwordNeeded: true }).map((f) => f.words)).toEqual([
+      'Projects: an intake is open for at most 3 days.',
+      'Projects: an intake has a password.',
+    ]);
+  });
+
   it('are told in words', () =>
     expect(
       guardrailWords(rails({ longestDays: 30, passwordNeeded: true, audiences: ['listed'], levels: ['download'] })),

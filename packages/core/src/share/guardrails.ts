@@ -5,7 +5,7 @@ import { AUDIENCE_NAMES, AUDIENCES, listingsOf, type AudienceKind, type Listed }
 import { SHARE_LEVEL_WORDS, SHARE_LEVELS, type ShareLevel } from './may.js';
 import { marksPictures, type Watermark } from './watermark.js';
 
-/** What an admin has shares of the office, or from one store, keep to. */
+/** What an admin has shares and intakes of the office, or of one store, keep to. */
 export interface Guardrails {
   /** Days that a share is open at most, from when it opens; null: any number. */
   longestDays: number | null;
@@ -72,6 +72,9 @@ export interface RailTerms {
   publisherHasFactor: boolean;
 }
 
+/** What an intake is asked about: it lets nobody look, and takes in what contributors bring. */
+export type IntakeRailTerms = Omit<RailTerms, 'level' | 'watermark' | 'visitLimit'>;
+
 export type RailField = 'window' | 'password' | 'audience' | 'may' | 'watermark' | 'limit' | 'address' | 'publisher';
 /** The smallest change by which a share keeps to a rule. */
 export type RailFix =
@@ -114,38 +117,53 @@ interface Asked {
   terms: RailTerms;
   rails: Guardrails;
   zone: string;
+  of: Judged;
 }
+
+/** What is judged, as the rules speak of one, and of many. */
+interface Judged {
+  one: string;
+  many: string;
+  /** Rules that say nothing of it. */
+  without: readonly (keyof Guardrails)[];
+}
+const SHARE: Judged = { one: 'a share', many: 'shares', without: [] };
+const INTAKE: Judged = { one: 'an intake', many: 'intakes', without: ['watermarkNeeded', 'mostVisits'] };
+
 type Judge = (asked: Asked) => Omit<RailFault, 'rail' | 'field'> | null;
 
 /** How each rule is judged, and the field that it is about. */
 const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
   endNeeded: {
     field: 'window',
-    judge: ({ terms, rails, zone }) =>
+    judge: ({ terms, rails, zone, of }) =>
       rails.endNeeded && terms.window.closesAt === null
         ? {
-            words: 'a share has an end.',
+            words: `${of.one} has an end.`,
             fix: closing(extendedBy(begins(terms), rails.longestDays ?? 30, zone), rails.longestDays ?? 30),
           }
         : null,
   },
   longestDays: {
     field: 'window',
-    judge: ({ terms, rails: { longestDays, endNeeded }, zone }) => {
+    judge: ({ terms, rails: { longestDays, endNeeded }, zone, of }) => {
       if (longestDays === null) return null;
       const { closesAt } = terms.window;
       // That there is no end at all is told by the other rule, where it stands.
       if (closesAt === null && endNeeded) return null;
       const last = extendedBy(begins(terms), longestDays, zone);
       if (closesAt !== null && closesAt <= last) return null;
-      return { words: `a share is open for at most ${countOf(longestDays, 'day')}.`, fix: closing(last, longestDays) };
+      return {
+        words: `${of.one} is open for at most ${countOf(longestDays, 'day')}.`,
+        fix: closing(last, longestDays),
+      };
     },
   },
   passwordNeeded: {
     field: 'password',
-    judge: ({ terms, rails }) =>
+    judge: ({ terms, rails, of }) =>
       rails.passwordNeeded && !terms.hasPassword
-        ? { words: 'a share has a password.', fix: { change: 'password', words: 'Propose one' } }
+        ? { words: `${of.one} has a password.`, fix: { change: 'password', words: 'Propose one' } }
         : null,
   },
   strongPassword: {
@@ -157,22 +175,22 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
   },
   audiences: {
     field: 'audience',
-    judge: ({ terms, rails: { audiences } }) => {
+    judge: ({ terms, rails: { audiences }, of }) => {
       if (audiences.includes(terms.audience)) return null;
       const audience = nearest(AUDIENCES, audiences, terms.audience);
       const fix = audience && { change: 'audience' as const, audience, words: `For ${AUDIENCE_NAMES[audience]}` };
-      return { words: `shares are not for ${AUDIENCE_NAMES[terms.audience]}.`, fix };
+      return { words: `${of.many} are not for ${AUDIENCE_NAMES[terms.audience]}.`, fix };
     },
   },
   domains: {
     field: 'audience',
-    judge: ({ terms, rails: { domains } }) => {
+    judge: ({ terms, rails: { domains }, of }) => {
       if (domains.length === 0 || terms.audience !== 'listed') return null;
       const outside = terms.listed.filter((entry) => !covers(domains, entry));
       if (outside.length === 0) return null;
       const who = outside.length === 1 ? (outside[0] as Listed).value : countOf(outside.length, 'entry', 'entries');
       return {
-        words: `${who} ${outside.length === 1 ? 'is' : 'are'} outside the domains that shares may go to.`,
+        words: `${who} ${outside.length === 1 ? 'is' : 'are'} outside the domains that ${of.many} may go to.`,
         fix:
           outside.length < terms.listed.length
             ? {
@@ -186,8 +204,9 @@ const JUDGES: Record<keyof Guardrails, { field: RailField; judge: Judge }> = {
   },
   levels: {
     field: 'may',
-    judge: ({ terms, rails: { levels } }) => {
+    judge: ({ terms, rails: { levels }, of }) => {
       if (levels.includes(terms.level)) return null;
+      if (of === INTAKE) return { words: 'nothing is taken in from outside.', fix: null };
       const level = nearest([...SHARE_LEVELS].reverse(), levels, terms.level);
       const fix = level && { change: 'level' as const, level, words: SHARE_LEVEL_WORDS[level] };
       return { words: `"${SHARE_LEVEL_WORDS[terms.level]}" is not among what visitors may do.`, fix };
@@ -247,14 +266,22 @@ const closing = (closesAt: Instant, days: number): RailFix => ({
  * Each rule that a share does not keep to, once: where several say the same of it, the strictest.
  * @param zone days of a window are days of the office's calendar
  */
-export function guardrailFaults(terms: RailTerms, all: readonly NamedGuardrails[], zone: string): RailFault[] {
+export const guardrailFaults = (terms: RailTerms, all: readonly NamedGuardrails[], zone: string): RailFault[] =>
+  faultsOf({ terms, zone, of: SHARE }, all);
+
+/** The same of an intake, which the rules for shares that files are added to hold for. */
+export const intakeRailFaults = (terms: IntakeRailTerms, all: readonly NamedGuardrails[], zone: string): RailFault[] =>
+  faultsOf({ terms: { ...terms, level: 'contribute', watermark: 'none', visitLimit: null }, zone, of: INTAKE }, all);
+
+function faultsOf(asked: Omit<Asked, 'rails'>, all: readonly NamedGuardrails[]): RailFault[] {
   const found: (RailFault & { of: string | null })[] = [];
   for (const { of, rails } of all)
     for (const [rail, { field, judge }] of Object.entries(JUDGES) as [
       keyof Guardrails,
       (typeof JUDGES)[keyof Guardrails],
     ][]) {
-      const fault = judge({ terms, rails, zone });
+      if (asked.of.without.includes(rail)) continue;
+      const fault = judge({ ...asked, rails });
       if (fault) found.push({ rail, field, ...fault, of, words: `${of ?? 'The office'}: ${fault.words}` });
     }
   const strictest = new Map<keyof Guardrails, RailFault>();

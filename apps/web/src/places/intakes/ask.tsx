@@ -8,9 +8,11 @@ import { useJudgedAudience } from '../../ui/audience/chosen';
 import { Sheet, SheetHead } from '../../ui/sheet';
 import { useSearch } from '../../ui/search';
 import { useNow, useZone } from '../../ui/session';
+import { useAddress } from '../../ui/address-field';
+import { guardrailsForQuery } from '../../ui/queries';
 import { Sentence } from '../../ui/words';
 import { chosenWindow } from '../../ui/window-choice';
-import { meantBy } from './asked';
+import { meantBy, railsBroken } from './asked';
 import { useFreshPassword, useIntakeDraft } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { folderNameQuery, useAskForFiles } from './queries';
@@ -29,7 +31,10 @@ export function AskForFiles({ close }: { close: () => void }) {
   const [refused, setRefused] = useState<Record<string, string>>({});
   const judged = useJudgedAudience(fields);
   const { asked, faults } = meantBy(fields, judged, present, zone);
-  const isSound = Object.keys(faults).length === 0 && folder !== null;
+  const addressId = useAddress(fields.addressId)?.id ?? '';
+  const { data: rails } = useQuery({ ...guardrailsForQuery(folder ? [folder.id] : []), enabled: folder !== null });
+  const broken = railsBroken(fields, judged, { madeAt: null, now: present, zone, addressId, rails });
+  const isSound = Object.keys(faults).length === 0 && broken.length === 0 && folder !== null;
   const ask = () => {
     setIsTold(true);
     if (!isSound) return;
@@ -58,6 +63,7 @@ export function AskForFiles({ close }: { close: () => void }) {
         }}
         faults={isTold ? { ...faults, ...refused } : {}}
         judged={judged}
+        rails={broken}
         isKept={false}
       />
       <section>

@@ -1,5 +1,14 @@
-import { createIntakeSchema, type CreateIntake, type IntakeSheet } from '@quay/contract';
-import { GIGABYTE, INTAKE_RANGES, REMIND_DAYS, typedNumber, type AudienceKind, type IntakeLimits } from '@quay/core';
+import { createIntakeSchema, type CreateIntake, type GuardrailsFor, type IntakeSheet } from '@quay/contract';
+import {
+  GIGABYTE,
+  INTAKE_RANGES,
+  intakeRailFaults,
+  REMIND_DAYS,
+  typedNumber,
+  type AudienceKind,
+  type IntakeLimits,
+  type RailFault,
+} from '@quay/core';
 import { chosenOf, type JudgedAudience } from '../../ui/audience/chosen';
 import { wordsOf } from '../../ui/form';
 import { chosenWindow, windowText } from '../../ui/window-choice';
@@ -43,6 +52,7 @@ export function meantBy(fields: IntakeFields, judged: JudgedAudience, now: numbe
     folderPattern: fields.hasFolders ? fields.folderPattern : null,
     limits,
     audience: judged.asked,
+    ...(fields.addressId !== '' && { addressId: fields.addressId }),
     remindDays: remindDaysOf(fields, faults),
     questions: { name: fields.name, mail: fields.mail, firm: fields.firm, own: fields.own },
   };
@@ -52,6 +62,34 @@ export function meantBy(fields: IntakeFields, judged: JudgedAudience, now: numbe
   );
   for (const { path, message } of checked.error?.details ?? []) faults[path.join('.')] ??= wordsOf(message);
   return { asked, faults };
+}
+
+interface RailFacts {
+  /** When it was made; null: it is being made. */
+  madeAt: number | null;
+  now: number;
+  zone: string;
+  addressId: string;
+  /** Of its folder, once they are known. */
+  rails: GuardrailsFor | undefined;
+}
+
+/** Guardrails that it does not keep to as it is typed. How easily a password is guessed, the server says. */
+export function railsBroken(
+  fields: IntakeFields,
+  judged: JudgedAudience,
+  { madeAt, now, zone, addressId, rails }: RailFacts,
+): RailFault[] {
+  return intakeRailFaults(
+    {
+      ...{ window: chosenWindow(fields, now, zone), madeAt: madeAt ?? now, passwordScore: null, addressId },
+      ...{ hasPassword: fields.passwordChoice !== 'none', audience: fields.audience },
+      listed: judged.lists?.listed.listed ?? [],
+      publisherHasFactor: rails?.hasFactor ?? true,
+    },
+    rails?.guardrails ?? [],
+    zone,
+  );
 }
 
 /** Null: nobody is reminded, or nobody is asked by name. */
@@ -75,6 +113,7 @@ export function fieldsOf(intake: IntakeSheet, local: (at: string | null) => stri
     ...{ choice: 'custom', opensField: local(intake.opensAt), closesField: local(intake.closesAt) },
     passwordChoice: intake.hasPassword ? 'kept' : 'none',
     ...chosenOf(intake.who),
+    addressId: intake.addressId,
     ...{ reminds: intake.remindDays !== null, remindField: String(intake.remindDays ?? NEW_INTAKE.remindField) },
     hasFolders: intake.folderPattern !== null,
     folderPattern: intake.folderPattern ?? NEW_INTAKE.folderPattern,

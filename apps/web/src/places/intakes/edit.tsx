@@ -1,11 +1,13 @@
 import type { ChangeIntake, IntakeSheet } from '@quay/contract';
 import { toLocalField } from '@quay/core';
+import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { useJudgedAudience } from '../../ui/audience/chosen';
+import { guardrailsForQuery } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { faultsOf } from './ask';
-import { fieldsOf, meantBy } from './asked';
+import { fieldsOf, meantBy, railsBroken } from './asked';
 import { useFreshPassword } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { useChangeIntake } from './queries';
@@ -23,6 +25,13 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
   const judged = useJudgedAudience(fields);
   const judgedBefore = useJudgedAudience(before);
   const { asked, faults } = meantBy(fields, judged, present, zone);
+  const folderId = intake.folder?.id;
+  const { data: rails } = useQuery({
+    ...guardrailsForQuery(folderId ? [folderId] : []),
+    enabled: folderId !== undefined,
+  });
+  const madeAt = Date.parse(intake.createdAt);
+  const broken = railsBroken(fields, judged, { madeAt, now: present, zone, addressId: fields.addressId, rails });
   const save = () => {
     setIsTold(true);
     if (Object.keys(faults).length > 0) return;
@@ -53,6 +62,7 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
         }}
         faults={isTold ? { ...faults, ...refused } : {}}
         judged={judged}
+        rails={broken}
         isKept={intake.hasPassword}
       />
       {refused['root'] && (

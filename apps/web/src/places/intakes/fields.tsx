@@ -9,8 +9,13 @@ import {
   QUESTION_LENGTH,
   type Asked,
   type ContentKind,
+  type RailFault,
+  type RailField,
+  type RailFix,
 } from '@quay/core';
 import { Button, Form, InputGroup } from 'react-bootstrap';
+import { v4 as uuid } from 'uuid';
+import { AddressField } from '../../ui/address-field';
 import { AudienceField } from '../../ui/audience/audience-field';
 import type { JudgedAudience } from '../../ui/audience/chosen';
 import {
@@ -21,6 +26,8 @@ import {
   type PasswordChoice,
 } from '../../ui/password-field';
 import { proposedPassword } from '../../ui/propose';
+import { typedFix } from '../../ui/rail-fix';
+import { RailFaults } from '../../ui/rail-faults';
 import { now, useNow, useZone } from '../../ui/session';
 import { chosenWindow } from '../../ui/window-choice';
 import { WindowField } from '../../ui/window-field';
@@ -33,6 +40,8 @@ interface FieldsProps {
   set: (part: Partial<IntakeFields>) => void;
   faults: Record<string, string>;
   judged: JudgedAudience;
+  /** Guardrails that it does not keep to. */
+  rails: readonly RailFault[];
   /** It has a password that can stay as it is. */
   isKept: boolean;
 }
@@ -74,14 +83,36 @@ export function IntakeFieldsPart(props: FieldsProps) {
           window={chosenWindow(fields, present, zone)}
           fault={faults['window.closesAt'] ?? faults['window.opensAt']}
         />
+        <Rails {...props} field="window" />
       </section>
       <Password {...props} />
       <Limits {...props} />
       <Questions {...props} />
       <Becomes {...props} />
+      <section>
+        <h3>Address of the link</h3>
+        <AddressField addressId={fields.addressId} set={set} />
+        <Fault words={faults['addressId']} />
+        <Rails {...props} field="address" />
+      </section>
+      <Rails {...props} field="may" />
+      <Rails {...props} field="publisher" />
     </div>
   );
 }
+
+/** Guardrails that are not kept to, where they stand, each with the smallest change that would do. */
+function Rails({ fields, set, rails, field }: FieldsProps & { field: RailField }) {
+  const zone = useZone();
+  const fix = (by: RailFix) => {
+    if (by.change === 'password') propose(set);
+    else set(typedFix(by, fields, zone) ?? {});
+  };
+  return <RailFaults faults={rails} field={field} fix={fix} />;
+}
+
+const propose = (set: FieldsProps['set']) =>
+  void proposedPassword().then(({ password, bits }) => set({ passwordChoice: 'proposed', password, bits }));
 
 const Fault = ({ words }: { words: string | undefined }) =>
   words ? (
@@ -91,12 +122,14 @@ const Fault = ({ words }: { words: string | undefined }) =>
   ) : null;
 
 /** Who may hand something in, and whether those who are asked by name are reminded. */
-function Who({ fields, set, judged, faults }: FieldsProps) {
+function Who(props: FieldsProps) {
+  const { fields, set, judged, faults } = props;
   return (
     <section>
       <h3>Who may</h3>
       <AudienceField chosen={fields} set={set} judged={judged} />
       <Fault words={faults['audience']} />
+      <Rails {...props} field="audience" />
       {isByName(fields.audience) && (
         <>
           <Form.Check
@@ -131,7 +164,8 @@ const OFFERED: readonly (readonly [PasswordChoice, string])[] = [
   ['typed', 'Typed'],
 ];
 
-function Password({ fields, set, faults, isKept }: FieldsProps) {
+function Password(props: FieldsProps) {
+  const { fields, set, faults, isKept } = props;
   const chosen: ChosenPassword = {
     ...{ choice: fields.passwordChoice, password: fields.password, bits: fields.bits, weakMeant: fields.weakMeant },
   };
@@ -142,8 +176,6 @@ function Password({ fields, set, faults, isKept }: FieldsProps) {
       ...(password !== undefined && { password }),
       ...(weakMeant !== undefined && { weakMeant }),
     });
-  const propose = () =>
-    void proposedPassword().then(({ password, bits }) => set({ passwordChoice: 'proposed', password, bits }));
   return (
     <section>
       <h3>Password</h3>
@@ -151,10 +183,11 @@ function Password({ fields, set, faults, isKept }: FieldsProps) {
         chosen={chosen}
         offered={isKept ? [['kept', 'As it is'], ...OFFERED] : OFFERED}
         set={change}
-        propose={propose}
+        propose={() => propose(set)}
         of="intake"
       />
       <Fault words={faults['password']} />
+      <Rails {...props} field="password" />
       <PasswordGuess guess={guess} chosen={chosen} set={change} />
     </section>
   );
@@ -294,7 +327,7 @@ function Questions({ fields, set, faults }: FieldsProps) {
         <Button
           size="sm"
           variant="plain"
-          onClick={() => set({ own: [...own, { id: crypto.randomUUID(), words: '', must: false }] })}
+          onClick={() => set({ own: [...own, { id: uuid(), words: '', must: false }] })}
         >
           Add a question
         </Button>

@@ -45,7 +45,17 @@ export function IntakeSheetPanel({ id, close }: { id: string; close: () => void 
       <SheetHead title={intake.title} close={close}>
         <StateMark state={intake.state} labelled={false} /> {STATE_WORDS[intake.state]}
       </SheetHead>
-      {intake.state === 'broken' && (
+      {intake.railFaults.length > 0 && (
+        <div className="field-fault mb-2">
+          {intake.railFaults.map((fault) => (
+            <p key={fault.rail} className="mb-0">
+              {fault.words}
+            </p>
+          ))}
+          {intake.state === 'broken' && 'Nothing can be handed in until it keeps to that.'}
+        </div>
+      )}
+      {intake.isLost && (
         <p className="field-fault">
           Nothing can be handed in: its folder is not there, or {intake.createdBy} may put nothing into it any more.
         </p>

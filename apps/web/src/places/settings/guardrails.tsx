@@ -39,8 +39,8 @@ export function GuardrailsSettings() {
     <section className="guardrails">
       <h2 className="small-head">Guardrails</h2>
       <p className="mb-2">
-        What shares keep to, also those that are out already: one that does not is closed until it does. Where several
-        rules hold, the strictest does.
+        What shares and intakes keep to, also those that are out already: one that does not is closed until it does.
+        Where several rules hold, the strictest does. Nothing is taken in from outside where visitors may not add files.
       </p>
       <Form.Select className="mb-3" aria-label="Whose guardrails" value={of} onChange={(e) => setOf(e.target.value)}>
         <option value="office">All of the office</option>
@@ -123,7 +123,7 @@ function RailsForm({ of, kept }: { of: string; kept: Guardrails }) {
           {look.isPending
             ? 'Looking at shares'
             : trial
-              ? `Close ${countOf(trial.closes.length + trial.more, 'share')} and save`
+              ? `Close ${(trial.closes.length + trial.more).toLocaleString('en-GB')} and save`
               : 'Save'}
         </Button>
         {trial && (
@@ -140,14 +140,17 @@ function RailsForm({ of, kept }: { of: string; kept: Guardrails }) {
 function Touched({ trial: { closes, more, opens } }: { trial: GuardrailTrial }) {
   return (
     <div className="touched" role="status">
-      <b>{countOf(closes.length + more, 'share that is out does', 'shares that are out do')} not keep to that:</b>
+      <b>
+        {countOf(closes.length + more, 'share or intake that is out does', 'shares and intakes that are out do')} not
+        keep to that:
+      </b>
       <ul>
         {closes.map((share) => (
           <li key={share.id}>
             {share.title === null ? (
-              'one from a home'
+              'one that is closed to you'
             ) : (
-              <Link to={`/shares/${share.id}`} className="link-body-emphasis">
+              <Link to={`/${share.kind}s/${share.id}`} className="link-body-emphasis">
                 {share.title}
               </Link>
             )}{' '}
@@ -158,8 +161,8 @@ function Touched({ trial: { closes, more, opens } }: { trial: GuardrailTrial }) 
         ))}
       </ul>
       {more > 0 && <p className="quiet mb-1">And {more.toLocaleString('en-GB')} more.</p>}
-      {opens > 0 && <p className="quiet mb-1">{countOf(opens, 'share opens', 'shares open')} again.</p>}
-      <p className="mb-0">They are closed at once and whoever published them is told. Nothing of them is lost.</p>
+      {opens > 0 && <p className="quiet mb-1">{countOf(opens, 'opens', 'open')} again.</p>}
+      <p className="mb-0">They are closed at once and whoever made them is told. Nothing of them is lost.</p>
     </div>
   );
 }

@@ -1,5 +1,6 @@
 import {
   actBits,
+  FINISH_WITHIN_MS,
   intakeState,
   type Address,
   type AudienceKind,
@@ -131,7 +132,9 @@ async function load(
   if (rows.length === 0) return [];
   const kept = await allGuardrails(m);
   return rows.map((row) => {
-    const railFaults = intakeFaults(row, kept);
+    // What is over, and can be finished by nobody any more, keeps to nothing.
+    const isOver = row.closesAt !== null && row.closesAt.getTime() + FINISH_WITHIN_MS <= at.getTime();
+    const railFaults = isOver ? [] : intakeFaults(row, kept);
     return { ...row, railFaults, broken: row.gone || row.lost || railFaults.length > 0 };
   });
 }

@@ -102,6 +102,17 @@ describe('guardrails of intakes', () => {
     expect((await doorOf(other)).state).toBe('open');
   });
 
+  it('say nothing of what is over, and let nobody finish within the hour after it', async () => {
+    const intake = await askForFiles(iris, into, { window: week(1) });
+    const zoe = await outsider(office, intake.token);
+    await sendFile(zoe, 'a.bin', Buffer.from('a'));
+    office.clock.advance(DAY);
+    await rails({ passwordNeeded: true });
+    expect((await handIn(zoe)).body.code).toBe('intake.broken');
+    office.clock.advance(DAY / 24);
+    expect(await sheet(intake.id)).toMatchObject({ state: 'closed', railFaults: [] });
+  });
+
   it('tell before they are kept which intakes they would close, by title where whoever asks sees the folder', async () => {
     const intake = await askForFiles(iris, into, { title: 'Trial intake' });
     await askForFiles(tomas, office.roots.tomas, { title: 'Into a home' });

@@ -85,24 +85,34 @@ export async function sentSince(
   return row?.count ?? 0;
 }
 
-export async function keepHandOver(m: EntityManager, h: HandOver): Promise<void> {
-  await m.query(
+/** Keeps what was handed over; what went wrong earlier with the same for the same recipient is settled by it. */
+export async function keepHandOvers(tx: EntityManager, rows: readonly HandOver[]): Promise<void> {
+  const [first] = rows;
+  if (!first) return;
+  await tx.query(
     `INSERT INTO hand_over (id, share_id, what, channel, recipient, recipient_name, sending_id, mail_id, text_id,
         same_way, by_id, at, told)
-      VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)`,
+      SELECT * FROM json_to_recordset($1) AS each (id uuid, share_id uuid, what text, channel text, recipient text,
+        recipient_name text, sending_id uuid, mail_id uuid, text_id uuid, same_way boolean, by_id uuid,
+        at timestamptz, told jsonb)`,
     [
-      ...[h.id, h.shareId, h.what, h.channel, h.recipient, h.name, h.sendingId, h.mailId, h.textId, h.sameWay],
-      ...[h.byId, h.at, JSON.stringify(h.told)],
+      JSON.stringify(
+        rows.map((h) => ({
+          ...{ id: h.id, share_id: h.shareId, what: h.what, channel: h.channel, recipient: h.recipient },
+          ...{ recipient_name: h.name, sending_id: h.sendingId, mail_id: h.mailId, text_id: h.textId },
+          ...{ same_way: h.sameWay, by_id: h.byId, at: h.at, told: h.told },
+        })),
+      ),
     ],
   );
-}
-
-/** What went wrong earlier with the same for the same recipient is settled by what is done now. */
-export async function settleEarlier(tx: EntityManager, h: HandOver): Promise<void> {
   await tx.query(
-    `UPDATE hand_over SET settled_at = $4 WHERE share_id = $1 AND what = $2 AND recipient = $3 AND recipient <> ''
-       AND settled_at IS NULL AND NOT same_way AND id <> $5`,
-    [h.shareId, h.what, h.recipient, h.at, h.id],
+    `UPDATE hand_over h SET settled_at = $1 FROM unnest($2::uuid[], $3::text[], $4::text[]) AS n (share_id, what, recipient)
+      WHERE h.share_id = n.share_id AND h.what = n.what AND h.recipient = n.recipient AND h.recipient <> ''
+        AND h.settled_at IS NULL AND NOT h.same_way AND h.id <> ALL($5::uuid[])`,
+    [
+      ...[first.at, rows.map((h) => h.shareId), rows.map((h) => h.what), rows.map((h) => h.recipient)],
+      rows.map((h) => h.id),
+    ],
   );
 }
 

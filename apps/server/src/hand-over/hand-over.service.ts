@@ -31,12 +31,11 @@ import { attachBarredBy, COMMON_LIMITS } from './attaching.js';
 import {
   forget,
   handOversOf,
-  keepHandOver,
+  keepHandOvers,
   knownRecipients,
   needingOf,
   remember,
   settle,
-  settleEarlier,
   waysTo,
   type HandOver,
 } from './hand-over.queries.js';
@@ -175,15 +174,15 @@ export class HandOverService {
     return new Set(same.map((way) => way.recipient));
   }
 
-  /** Keeps a row of a share that is held. */
-  async keep(tx: EntityManager, who: Who, share: ShareRecord, done: Done): Promise<void> {
-    const row = {
+  /** Keeps rows of a share that is held. */
+  async keep(tx: EntityManager, who: Who, share: ShareRecord, ...all: Done[]): Promise<void> {
+    const told = toldOf(share);
+    const rows = all.map((done) => ({
       ...{ sendingId: null, mailId: null, textId: null, sameWay: false },
       ...done,
-      ...{ id: uuidv7(), shareId: share.id, byId: who.personId, at: this.clock.date(), told: toldOf(share) },
-    };
-    await keepHandOver(tx, row);
-    await settleEarlier(tx, row);
+      ...{ id: uuidv7(), shareId: share.id, byId: who.personId, at: this.clock.date(), told },
+    }));
+    await keepHandOvers(tx, rows);
   }
 
   /** Whoever looks at the share sees it, and the ledger has it. */

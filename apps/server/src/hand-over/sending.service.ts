@@ -167,12 +167,16 @@ export class SendingService {
       shownAs: `A link of ${who.name}`,
       enclosed: files.length > 0 ? await this.mail.enclose(tx, files) : null,
     };
-    for (const { value, name } of to) {
-      const mailId = await this.mail.handIn(tx, { to: value, toName: name, ...message });
-      const sent = { channel: 'mail' as const, recipient: value, name, sendingId: asked.sendingId, mailId };
-      for (const each of given)
-        await this.handOvers.keep(tx, who, share, { what: each, ...sent, sameWay: each === 'link' && same.has(value) });
-    }
+    const people = to.map(({ value, name }) => ({ to: value, toName: name }));
+    const mailIds = await this.mail.handInAll(tx, message, people);
+    const sent = to.map(({ value, name }, i) => {
+      const row = { channel: 'mail' as const, recipient: value, name, sendingId: asked.sendingId };
+      return { ...row, mailId: mailIds?.[i] ?? null };
+    });
+    const rows = sent.flatMap((row) =>
+      given.map((what) => ({ what, ...row, sameWay: what === 'link' && same.has(row.recipient) })),
+    );
+    await this.handOvers.keep(tx, who, share, ...rows);
     if (asked.copyToMe && own && !to.some((p) => p.value === own)) await this.mail.handIn(tx, { to: own, ...message });
     for (const each of given)
       await this.handOvers.tell(tx, who, share, { what: each, channel: 'mail', people: to, sameWay: same.size > 0 });

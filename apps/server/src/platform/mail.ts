@@ -5,8 +5,8 @@ import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
 import { Events } from './events/events.js';
 import { Housekeeping } from './housekeeping.js';
-import { Jobs, type Try } from './jobs/jobs.service.js';
-import { hasMailWay, MailWays } from './mail-server.js';
+import { Jobs, type Given } from './jobs/jobs.service.js';
+import { hasMailWay, MailWays, type MailWay } from './mail-server.js';
 
 export interface Notice {
   to: string;
@@ -32,8 +32,22 @@ type State = 'waiting' | 'sent' | 'refused' | 'given-up' | 'returned';
 const ENCLOSED_MS = 30 * 86_400_000;
 /** So many are handed to the mail server side by side (common practice, no source). */
 const AT_ONCE = 5;
+/** So many are taken up together, in groups of {@link AT_ONCE}: of a group it is noted at once that it is sent, and how that ended. */
+const TAKEN_UP = 25;
+/** While one group is noted, another is sent. */
+const LANES = 2;
+/** What is not begun by then is left to later: before the queue holds this process dead. */
+const TAKEN_UP_MS = 30_000;
+
+interface MailJob {
+  mailId: string;
+  to: string;
+  /** For whoever runs the server. */
+  subject: string;
+}
 
 interface Kept {
+  id: string;
   recipient: string;
   recipientName: string;
   subject: string;
@@ -43,7 +57,6 @@ interface Kept {
   replyTo: string | null;
   senderName: string | null;
   enclosed: string | null;
-  began: boolean;
   perhapsTwice: boolean;
 }
 
@@ -79,11 +92,11 @@ export class Mail implements OnApplicationShutdown {
     housekeeping: Housekeeping,
   ) {
     this.ways = new MailWays(db.manager, config, AT_ONCE);
-    jobs.define<{ mailId: string; to: string; subject: string }>(
+    jobs.defineMany<MailJob>(
       'mail',
       ({ to, subject }) => `Mail to ${to}: ${subject}`,
-      ({ mailId }, attempt) => this.send(mailId, attempt),
-      { atOnce: AT_ONCE },
+      (given) => this.sendAll(given),
+      { atOnce: TAKEN_UP },
     );
     housekeeping.add('files of mail that never went out', () => this.tidy());
   }
@@ -101,18 +114,32 @@ export class Mail implements OnApplicationShutdown {
    * Hands a notice in. Without a mail server there is nobody to hand it to, and nothing is kept.
    * @returns what it is known by; null: it is not
    */
-  async handIn(tx: EntityManager, { to, subject, text, ...more }: Notice): Promise<string | null> {
+  async handIn(tx: EntityManager, { to, toName = '', ...message }: Notice): Promise<string | null> {
+    const ids = await this.handInAll(tx, message, [{ to, toName }]);
+    return ids?.[0] ?? null;
+  }
+
+  /** The same for many, each by themselves. @returns what each mail is known by, in their order; null: there is nobody to hand it to */
+  async handInAll(
+    tx: EntityManager,
+    { subject, text, ...more }: Omit<Notice, 'to' | 'toName'>,
+    people: readonly { to: string; toName: string }[],
+  ): Promise<string[] | null> {
     if (!(await hasMailWay(tx, this.config))) return null;
-    const mailId = uuidv7();
-    const { html = null, replyTo = null, senderName = null, shownAs = null, toName = '', enclosed = null } = more;
+    const { html = null, replyTo = null, senderName = null, shownAs = null, enclosed = null } = more;
+    const mails = people.map((person) => ({ ...person, mailId: uuidv7() }));
     await tx.query(
-      `INSERT INTO mail (id, recipient, subject, body, created_at, html, reply_to, sender_name, shown_as,
-          recipient_name, enclosed)
-        VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)`,
-      [mailId, to, subject, text, this.clock.date(), html, replyTo, senderName, shownAs, toName, enclosed],
+      `INSERT INTO mail (id, recipient, recipient_name, subject, body, created_at, html, reply_to, sender_name,
+          shown_as, enclosed)
+        SELECT each.*, $4, $5, $6, $7, $8, $9, $10, $11 FROM unnest($1::uuid[], $2::text[], $3::text[]) AS each`,
+      [
+        ...[mails.map((m) => m.mailId), mails.map((m) => m.to), mails.map((m) => m.toName)],
+        ...[subject, text, this.clock.date(), html, replyTo, senderName, shownAs, enclosed],
+      ],
     );
-    await this.jobs.handIn(tx, 'mail', { mailId, to, subject: shownAs ?? subject }, { key: mailId });
-    return mailId;
+    const jobs = mails.map(({ mailId, to }) => ({ data: { mailId, to, subject: shownAs ?? subject }, key: mailId }));
+    await this.jobs.handInAll(tx, 'mail', jobs);
+    return mails.map((m) => m.mailId);
   }
 
   /** Has something done within the transaction that notes that a mail did not arrive. */
@@ -165,44 +192,73 @@ export class Mail implements OnApplicationShutdown {
     this.jobs.hurry('mail');
   }
 
-  private async send(mailId: string, { last }: Try): Promise<void> {
-    const [mail] = await this.db.query<Kept[]>(
-      `SELECT recipient, recipient_name AS "recipientName", subject, body, state, html, reply_to AS "replyTo",
-              sender_name AS "senderName", enclosed, began, perhaps_twice AS "perhapsTwice"
-         FROM mail WHERE id = $1`,
-      [mailId],
-    );
-    // Sent by somebody who died before the queue was told.
-    if (!mail || mail.state === 'sent' || mail.state === 'returned') return;
+  /** Sends what was taken up together, group by group. */
+  private async sendAll(given: Given<MailJob>[]): Promise<PromiseSettledResult<void>[]> {
     const way = await this.ways.way();
-    if (!way) return;
-    const attachments = mail.enclosed === null ? [] : await this.enclosedIn(mail.enclosed);
-    // A try of a server that was stopped in the middle: nobody knows how it ended.
-    let twice = mail.perhapsTwice || mail.began;
-    await this.db.query('UPDATE mail SET began = true, perhaps_twice = $2 WHERE id = $1', [mailId, twice]);
-    const note = (state: State, answer: string) => this.note(mailId, { state, answer, twice, enclosed: mail.enclosed });
+    if (!way) return given.map(() => DONE);
+    const groups = grouped(given);
+    const failed = new Map<MailJob, unknown>();
+    const until = performance.now() + TAKEN_UP_MS;
+    const lane = async () => {
+      while (performance.now() < until) {
+        const group = groups.shift();
+        if (!group) return;
+        const ended = await this.sendGroup(way, group);
+        for (const [job, reason] of ended) failed.set(job, reason);
+      }
+    };
+    await Promise.all(Array.from({ length: LANES }, lane));
+    if (groups.length > 0) await this.putBack(groups.flat());
+    return given.map(({ data }) => (failed.has(data) ? { status: 'rejected', reason: failed.get(data) } : DONE));
+  }
+
+  /** @returns those that have to be tried again, and why */
+  private async sendGroup(way: MailWay, group: Given<MailJob>[]): Promise<Map<MailJob, unknown>> {
+    const failed = new Map<MailJob, unknown>();
     try {
-      const { response } = (await way.transport.sendMail({
-        from: { name: mail.senderName ?? 'Lockfast Quay', address: way.sender },
-        // As an object: what is in it is one address, however it reads.
-        to: { name: mail.recipientName, address: mail.recipient },
-        attachments: attachments.map(({ name, content }) => ({ filename: name, content })),
-        subject: mail.subject,
-        text: mail.body,
-        ...(mail.html !== null && { html: mail.html }),
-        ...(mail.replyTo !== null && { replyTo: { name: '', address: mail.replyTo } }),
-        // The same on every try: whoever gets it twice can tell.
-        messageId: `<${mailId}@${way.sender.split('@').at(-1)}>`,
-      })) as { response: string };
-      await note('sent', response);
+      const begun = await this.begin(group.map(({ data }) => data.mailId));
+      const files = await this.filesOf(begun);
+      const sendings = group.map(async ({ data, attempt }): Promise<Ended | null> => {
+        const mail = begun.find((m) => m.id === data.mailId);
+        if (!mail) return null;
+        const ended = await handOver(way, mail, files.get(mail.enclosed ?? '') ?? []);
+        if (ended.error === null || ended.state === 'refused') return ended;
+        failed.set(data, ended.error);
+        return attempt.last ? { ...ended, state: 'given-up' } : ended;
+      });
+      await this.note((await Promise.all(sendings)).filter((e) => e !== null));
     } catch (error) {
-      const { responseCode, response, message } = error as SmtpFault;
-      const refused = responseCode !== undefined && responseCode >= 500;
-      // All of it may have arrived, only not the answer (RFC 1047).
-      if (responseCode === undefined && BROKE_OFF.test(message)) twice = true;
-      await note(refused ? 'refused' : last ? 'given-up' : 'waiting', response ?? message);
-      if (!refused) throw error;
+      // How they ended is not known: the queue tries again what it must, and then it is said that it may be twice.
+      for (const { data } of group) failed.set(data, error);
     }
+    return failed;
+  }
+
+  /** Notes of mails that they are being sent. @returns them, but for those that were sent by somebody who died before the queue was told */
+  private async begin(mailIds: readonly string[]): Promise<Kept[]> {
+    const [mails] = (await this.db.query(
+      // A try of a server that was stopped in the middle: nobody knows how it ended.
+      `UPDATE mail SET began = true, perhaps_twice = perhaps_twice OR began
+        WHERE id = ANY($1) AND state NOT IN ('sent', 'returned')
+        RETURNING id, recipient, recipient_name AS "recipientName", subject, body, html, reply_to AS "replyTo",
+                  sender_name AS "senderName", enclosed, perhaps_twice AS "perhapsTwice"`,
+      [mailIds],
+    )) as [Kept[], number];
+    return mails;
+  }
+
+  /** Files that go with mails, each once. */
+  private async filesOf(mails: readonly Kept[]): Promise<Map<string, Enclosure[]>> {
+    const named = [...new Set(mails.flatMap((m) => m.enclosed ?? []))];
+    const files = new Map<string, Enclosure[]>();
+    for (const enclosed of named) files.set(enclosed, await this.enclosedIn(enclosed));
+    return files;
+  }
+
+  /** Hands in anew what a slow mail server left no time for: no try of it was made. */
+  private async putBack(given: readonly Given<MailJob>[]): Promise<void> {
+    const jobs = given.map(({ data }) => ({ data, key: data.mailId }));
+    await this.db.transaction((tx) => this.jobs.handInAll(tx, 'mail', jobs));
   }
 
   private enclosedIn(enclosed: string): Promise<Enclosure[]> {
@@ -217,22 +273,60 @@ export class Mail implements OnApplicationShutdown {
     );
   }
 
-  private async note(mailId: string, { state, answer, twice, enclosed }: Ended): Promise<void> {
+  private async note(all: readonly Ended[]): Promise<void> {
+    if (all.length === 0) return;
     await this.events.change(async (tx) => {
       await tx.query(
         // What has gone out is kept by nobody but whom it was for: it may hold a link, or a code.
-        `UPDATE mail SET state = $2, tries = tries + 1, answer = $3, body = CASE WHEN $2 = 'sent' THEN '' ELSE body END,
-          html = CASE WHEN $2 = 'sent' THEN NULL ELSE html END, began = false, perhaps_twice = $5,
-          enclosed = CASE WHEN $2 = 'sent' THEN NULL ELSE enclosed END,
-          ended_at = CASE WHEN $2 = 'waiting' THEN NULL ELSE $4::timestamptz END
-          WHERE id = $1`,
-        [mailId, state, answer.slice(0, 500), this.clock.date(), twice],
+        `UPDATE mail SET state = e.state, tries = tries + 1, answer = e.answer, began = false, perhaps_twice = e.twice,
+           body = CASE WHEN e.state = 'sent' THEN '' ELSE body END,
+           html = CASE WHEN e.state = 'sent' THEN NULL ELSE html END,
+           enclosed = CASE WHEN e.state = 'sent' THEN NULL ELSE enclosed END,
+           ended_at = CASE WHEN e.state = 'waiting' THEN NULL ELSE $5::timestamptz END
+          FROM unnest($1::uuid[], $2::text[], $3::text[], $4::boolean[]) AS e (id, state, answer, twice)
+         WHERE mail.id = e.id`,
+        [
+          ...[all.map((e) => e.mail.id), all.map((e) => e.state), all.map((e) => e.answer.slice(0, 500))],
+          ...[all.map((e) => e.twice), this.clock.date()],
+        ],
       );
-      if (state === 'refused' || state === 'given-up')
-        for (const tell of this.whenLost) await tell(tx, { mailId, words: answer });
-      if (state === 'sent' && enclosed !== null) await freeEnclosed(tx, enclosed);
-      await this.events.tell(tx, { topic: 'task', id: mailId });
+      for (const { mail, state, answer } of all)
+        if (state === 'refused' || state === 'given-up')
+          for (const tell of this.whenLost) await tell(tx, { mailId: mail.id, words: answer });
+      const gone = new Set(all.flatMap(({ mail, state }) => (state === 'sent' ? (mail.enclosed ?? []) : [])));
+      for (const enclosed of gone) await freeEnclosed(tx, enclosed);
+      await this.events.tell(tx, ...all.map(({ mail }) => ({ topic: 'task' as const, id: mail.id })));
     });
+  }
+}
+
+const DONE: PromiseSettledResult<void> = { status: 'fulfilled', value: undefined };
+
+const grouped = <T>(all: readonly T[]): T[][] =>
+  Array.from({ length: Math.ceil(all.length / AT_ONCE) }, (_, i) => all.slice(i * AT_ONCE, (i + 1) * AT_ONCE));
+
+/** Hands a mail to the mail server. */
+async function handOver(way: MailWay, mail: Kept, files: readonly Enclosure[]): Promise<Ended> {
+  try {
+    const { response } = (await way.transport.sendMail({
+      from: { name: mail.senderName ?? 'Lockfast Quay', address: way.sender },
+      // As an object: what is in it is one address, however it reads.
+      to: { name: mail.recipientName, address: mail.recipient },
+      attachments: files.map(({ name, content }) => ({ filename: name, content })),
+      subject: mail.subject,
+      text: mail.body,
+      ...(mail.html !== null && { html: mail.html }),
+      ...(mail.replyTo !== null && { replyTo: { name: '', address: mail.replyTo } }),
+      // The same on every try: whoever gets it twice can tell.
+      messageId: `<${mail.id}@${way.sender.split('@').at(-1)}>`,
+    })) as { response: string };
+    return { mail, state: 'sent', answer: response, twice: mail.perhapsTwice, error: null };
+  } catch (error) {
+    const { responseCode, response, message } = error as SmtpFault;
+    const isRefused = responseCode !== undefined && responseCode >= 500;
+    // All of it may have arrived, only not the answer (RFC 1047).
+    const twice = mail.perhapsTwice || (responseCode === undefined && BROKE_OFF.test(message));
+    return { mail, state: isRefused ? 'refused' : 'waiting', answer: response ?? message, twice, error };
   }
 }
 
@@ -246,10 +340,12 @@ async function freeEnclosed(tx: EntityManager, enclosed: string): Promise<void> 
 
 /** How a try ended. */
 interface Ended {
+  mail: Kept;
   state: State;
   answer: string;
   twice: boolean;
-  enclosed: string | null;
+  /** Null: it was taken. */
+  error: unknown;
 }
 
 interface SmtpFault {

@@ -20,11 +20,18 @@ export interface Try {
   last: boolean;
 }
 
+/** A job that is to be done, and which try of it this is. */
+export interface Given<D extends object = object> {
+  data: D;
+  attempt: Try;
+}
+
 interface Kind {
   /** What a job does, for people: "closes Mill Lane drawings". */
   words: (data: object) => string;
-  work: (data: object, attempt: Try) => Promise<void>;
-  /** So many are done side by side. */
+  /** Does several; how each of them ended, in their order. */
+  work: (jobs: Given[]) => Promise<PromiseSettledResult<void>[]>;
+  /** So many are taken up together. */
   atOnce: number;
 }
 
@@ -79,6 +86,17 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
     work: (data: D, attempt: Try) => Promise<void>,
     { atOnce = 1 }: { atOnce?: number } = {},
   ): void {
+    const each = (jobs: Given<D>[]) => Promise.allSettled(jobs.map(({ data, attempt }) => work(data, attempt)));
+    this.defineMany<D>(name, words, each, { atOnce });
+  }
+
+  /** The same of jobs that share work: so many are taken up together, and how each ended is said of each. */
+  defineMany<D extends object>(
+    name: QueueName,
+    words: (data: D) => string,
+    work: (jobs: Given<D>[]) => Promise<PromiseSettledResult<void>[]>,
+    { atOnce }: { atOnce: number },
+  ): void {
     this.kinds.set(name, { words: words as Kind['words'], work: work as Kind['work'], atOnce });
   }
 
@@ -108,9 +126,20 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
 
   /** Does jobs side by side; those that fail are given back when all have ended, and the rest is done. */
   private async doAll(name: QueueName, jobs: Job[]): Promise<void> {
-    const ended = await Promise.allSettled(jobs.map((job) => this.do(name, job)));
-    for (const [i, how] of ended.entries())
-      if (how.status === 'rejected') await this.boss.fail(name, (jobs[i] as Job).id, how.reason as Error);
+    const kind = this.kinds.get(name) as Kind;
+    const given = jobs.map(({ id, data, retryCount, retryLimit }) => ({
+      data: data ?? {},
+      attempt: { id, last: retryCount >= Math.max(retryLimit, QUEUES[name].retryLimit) },
+    }));
+    const ended = await kind.work(given);
+    for (const [i, { attempt }] of given.entries()) {
+      const how = ended[i];
+      if (how?.status === 'fulfilled') continue;
+      const error: unknown = how?.reason;
+      log.warn({ err: error, job: name, ...attempt }, 'a job failed');
+      // What is kept of it is shown to people: what went wrong, not where; the cause stays in the log.
+      await this.boss.fail(name, attempt.id, new Error(error instanceof Error ? error.message : String(error)));
+    }
     // Where there was something there may be more.
     this.hurry(name);
   }
@@ -140,8 +169,16 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
       ...(waitMs > 0 && { startAfter: new Date(Date.now() + waitMs) }),
       // Without a key of its own each would be the same job to the queue, and only one of them would wait.
       singletonKey: how.key ?? randomUUID(),
-      db: { executeSql: async (text, values) => ({ rows: await tx.query<object[]>(text, values) }) },
+      db: within(tx),
     });
+  }
+
+  /** Hands many in at once, each with its key. */
+  async handInAll(tx: EntityManager, name: QueueName, jobs: readonly { data: object; key: string }[]): Promise<void> {
+    await this.boss.insert(
+      jobs.map(({ data, key }) => ({ name, data, singletonKey: key })),
+      { db: within(tx) },
+    );
   }
 
   /** Looks for jobs of a kind now: after something was handed in that should not wait. */
@@ -167,17 +204,9 @@ export class Jobs implements OnModuleInit, OnApplicationBootstrap, OnApplication
     this.hurry(name as QueueName);
     return true;
   }
-
-  private async do(name: QueueName, job: Job): Promise<void> {
-    const kind = this.kinds.get(name) as Kind;
-    const last = job.retryCount >= Math.max(job.retryLimit, QUEUES[name].retryLimit);
-    try {
-      await kind.work(job.data ?? {}, { id: job.id, last });
-    } catch (error) {
-      log.warn({ err: error, job: name, id: job.id, last }, 'a job failed');
-      // What is kept of it is shown to people: what went wrong, not where, so the cause stays in the log.
-      // eslint-disable-next-line preserve-caught-error
-      throw new Error(error instanceof Error ? error.message : String(error));
-    }
-  }
 }
+
+/** The queue's statements within a transaction. */
+const within = (tx: EntityManager): PgBoss.Db => ({
+  executeSql: async (text, values) => ({ rows: await tx.query<object[]>(text, values) }),
+});

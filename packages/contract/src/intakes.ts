@@ -13,6 +13,7 @@ import {
   PASSWORD_LENGTH,
   QUESTION_LENGTH,
   REMIND_DAYS,
+  straightFault,
   type AudienceKind,
   type BarStep,
   type ContentVerdict,
@@ -26,6 +27,7 @@ import {
   type RailFault,
   type Scan,
   type SentencePart,
+  type StraightIn,
 } from '@quay/core';
 import Joi from 'joi';
 import { idSchema, lineSchema, timeSchema } from './common.js';
@@ -50,6 +52,8 @@ export interface CreateIntake {
   /** Deposits wait until somebody accepts them. */
   waits: boolean;
   /** How the folder of a contributor is called; null: there is none. */
+  /** What goes straight in where nothing has to wait; left out, or null: everything that is what its name says. */
+  straight?: StraightIn | null;
   folderPattern: string | null;
   limits: IntakeLimits;
   questions: IntakeQuestions;
@@ -105,6 +109,26 @@ const folderPatternSchema = lineSchema
   })
   .messages({ 'intake.pattern': '{{#words}}' });
 
+const straightSchema = Joi.object<StraightIn>({
+  kinds: Joi.array()
+    .items(Joi.string().valid(...CONTENT_KINDS))
+    .unique()
+    .allow(null)
+    .required(),
+  fileBytes: Joi.number()
+    .integer()
+    .min(INTAKE_RANGES.fileBytes.min)
+    .max(INTAKE_RANGES.fileBytes.max)
+    .allow(null)
+    .required(),
+  provenOnly: Joi.boolean().required(),
+})
+  .custom((rule: StraightIn, helpers) =>
+    straightFault(rule) ? helpers.error('intake.straight', { words: straightFault(rule) }) : rule,
+  )
+  .messages({ 'intake.straight': '{{#words}}' })
+  .allow(null);
+
 const fields = {
   title: lineSchema.min(1).max(120),
   message: Joi.string().trim().allow('').max(2000),
@@ -115,6 +139,7 @@ const fields = {
   password: Joi.string().min(PASSWORD_LENGTH.min).max(PASSWORD_LENGTH.max).allow(null),
   weakPasswordMeant: Joi.boolean(),
   waits: Joi.boolean(),
+  straight: straightSchema,
   folderPattern: folderPatternSchema,
   limits: limitsSchema,
   questions: questionsSchema,
@@ -279,6 +304,7 @@ export interface IntakeSheet extends IntakeRow {
   sentence: SentencePart[];
   limits: IntakeLimits;
   questions: IntakeQuestions;
+  straight: StraightIn | null;
   who: ShareAudience;
   addressId: string;
   /** Guardrails that it does not keep to: it takes nothing in until it does. */

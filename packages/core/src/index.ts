@@ -39,6 +39,7 @@ export * from './intake/limits.js';
 export * from './intake/questions.js';
 export * from './intake/receipt.js';
 export * from './intake/sentence.js';
+export * from './intake/straight.js';
 export * from './preview/preview.js';
 export * from './preview/text-pages.js';
 export * from './reach/special.js';

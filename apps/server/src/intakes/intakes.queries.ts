@@ -10,6 +10,7 @@ import {
   type IntakeQuestions,
   type IntakeState,
   type RailFault,
+  type StraightIn,
 } from '@quay/core';
 import type { EntityManager } from 'typeorm';
 import { bitsOn, reachStands } from '../access/access.queries.js';
@@ -39,6 +40,7 @@ export interface IntakeRecord {
   /** Whose home the folder lies in; null: it lies in none. */
   homeOf: string | null;
   waits: boolean;
+  straight: StraightIn | null;
   folderPattern: string | null;
   limits: IntakeLimits;
   questions: IntakeQuestions;
@@ -106,7 +108,7 @@ const COLUMNS = `'intake' AS kind, i.id, i.title, i.message, i.token_sealed AS "
   json_build_object('scheme', a.scheme, 'host', a.host, 'port', a.port, 'pathPrefix', a.path_prefix) AS address,
   i.opens_at AS "opensAt", i.closes_at AS "closesAt", i.withdrawn_at AS "withdrawnAt", i.created_at AS "createdAt",
   i.created_by AS "createdBy", p.name AS "creatorName", n.id AS "folderId", n.name AS "folderName",
-  n.store_id AS "storeId", s.owner_id AS "homeOf", i.waits, i.folder_pattern AS "folderPattern", i.limits, i.questions,
+  n.store_id AS "storeId", s.owner_id AS "homeOf", i.waits, i.straight, i.folder_pattern AS "folderPattern", i.limits, i.questions,
   ${INTAKE_TERMS}, i.receipt_by_mail AS "receiptByMail", i.audience, i.remind_days AS "remindDays", i.embed, e."askedOf", e."askedIn", i.taken_bytes::float8 AS "takenBytes",
   c.deposits, c.files, c.bytes, c.waiting, c."lastAt"`;
 

@@ -8,6 +8,7 @@ import {
   intakeSentence,
   momentInWords,
   receiptLink,
+  straightWords,
   tokenFromBytes,
   TOKEN_BYTES,
   visitEdges,
@@ -104,12 +105,12 @@ export class IntakesService {
     const record = await this.open(who, id);
     const { zone } = await this.office.settings();
     const now = this.clock.now();
-    const { limits, questions, folderPattern, waits, passwordHash } = record;
+    const { limits, questions, folderPattern, waits, straight, passwordHash } = record;
     const audience = await audienceOf(this.db.manager, record, record.audience);
     return {
       ...rowOf(record, now),
       ...{ message: record.message, limits, questions, folderPattern, receiptByMail: record.receiptByMail },
-      ...{ who: audience, remindDays: record.remindDays, embed: record.embed },
+      ...{ straight, who: audience, remindDays: record.remindDays, embed: record.embed },
       ...{ railFaults: record.railFaults, addressId: record.addressId, isLost: record.gone || record.lost },
       expected: (await expectedOf(this.db.manager, id, EXPECTED_SHOWN)).map(expectedRow),
       isScanned: this.config.scanner !== null,
@@ -122,7 +123,7 @@ export class IntakesService {
             listed: audience.listed.length,
             members: audience.members.map((m) => m.name),
           },
-          ...{ limits, waits, window: factsOf(record).window, hasPassword: passwordHash !== null },
+          ...{ limits, waits, straight, window: factsOf(record).window, hasPassword: passwordHash !== null },
         },
         now,
         zone,
@@ -163,14 +164,14 @@ export class IntakesService {
       await tx.query(
         `INSERT INTO intake (id, title, message, token_hash, token_sealed, address_id, password_hash, password_score,
            opens_at, closes_at, created_at, created_by, folder_id, waits, folder_pattern, limits, questions,
-           receipt_by_mail, remind_days)
-         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)`,
+           receipt_by_mail, remind_days, straight)
+         VALUES ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)`,
         [
           ...[id, asked.title, asked.message, secretHash(token), seal(this.config.sealingKey, token), addressId],
           ...[passwordHash, passwordScore, dateOf(window.opensAt), dateOf(window.closesAt)],
           ...[this.clock.date(), who.personId, asked.folderId, asked.waits, asked.folderPattern],
           ...[JSON.stringify(asked.limits), JSON.stringify(asked.questions), asked.receiptByMail],
-          asked.remindDays ?? null,
+          ...[asked.remindDays ?? null, asked.straight ? JSON.stringify(asked.straight) : null],
         ],
       );
       await requireMembers(tx, meant.members, this.clock.date());
@@ -216,7 +217,7 @@ export class IntakesService {
            questions = coalesce($14, questions), receipt_by_mail = coalesce($15, receipt_by_mail),
            withdrawn_at = CASE WHEN $16 THEN $17 ELSE withdrawn_at END,
            remind_days = CASE WHEN $18 THEN $19 ELSE remind_days END, embed = CASE WHEN $20 THEN $21 ELSE embed END,
-           address_id = coalesce($22, address_id)
+           address_id = coalesce($22, address_id), straight = CASE WHEN $23 THEN $24 ELSE straight END
           WHERE id = $1`,
         [
           ...[id, asked.title, asked.message],
@@ -228,6 +229,7 @@ export class IntakesService {
           ...[asked.remindDays !== undefined, asked.remindDays ?? null],
           ...[asked.embed !== undefined, asked.embed ? JSON.stringify(asked.embed) : null],
           asked.addressId === undefined ? null : await addressFor(tx, asked.addressId),
+          ...[asked.straight !== undefined, asked.straight ? JSON.stringify(asked.straight) : null],
         ],
       );
       const wasFor = await audienceOf(tx, before, before.audience);
@@ -428,7 +430,8 @@ function whatChanged(
       (after.remindDays === null
         ? 'nobody is reminded'
         : `reminds ${countOf(after.remindDays, 'day')} before it closes`),
-    isOther((r) => r.waits) && (after.waits ? 'deposits wait' : 'deposits go straight in'),
+    isOther(({ waits, straight }) => [waits, straight]) &&
+      (after.waits ? 'deposits wait' : `${straightWords(after.straight)} goes straight in`),
     isOther((r) => r.folderPattern) && 'the folder of each contributor',
     isOther((r) => r.limits) && 'what may be handed in',
     isOther((r) => r.questions) && 'what is asked',

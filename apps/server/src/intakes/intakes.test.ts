@@ -187,6 +187,35 @@ describe('an intake', () => {
     for (const path of paths) for (const part of path.split('/')) expect(Buffer.byteLength(part)).toBeLessThan(256);
   });
 
+  it('goes straight in by a rule of kind, size and who it is from; what does not meet it waits whole', async () => {
+    const straight = await folder(iris, office.roots.projects, 'Straight by rule');
+    const rule = { kinds: ['text'], fileBytes: 1000, provenOnly: false };
+    const intake = await askForFiles(iris, straight, { waits: false, folderPattern: null, straight: rule });
+    expect(intake.sentence.map((p) => p.text).join('')).toMatch(
+      /; text and tables of at most 1 kB goes straight in, and the rest waits to be accepted\.$/,
+    );
+    const levels = Buffer.from('point,height\nA,12.3\n');
+    await handed(intake.token, 'levels.csv', levels);
+    const long = await outsider(office, intake.token);
+    await sendFile(long, 'short.csv', levels);
+    await sendFile(long, 'long.csv', Buffer.concat(Array<Buffer>(60).fill(levels)));
+    await handIn(long);
+    await handed(intake.token, 'plan.pdf', Buffer.from('%PDF-1.7\n%%EOF\n'));
+    expect((await namesIn(straight)).map((n) => n.name)).toEqual(['levels.csv']);
+    expect((await sheetOf(intake.id)).handedIn.map((d) => d.state)).toEqual(['waiting', 'waiting', 'accepted']);
+    // A rule for the proven lets in nothing of those who are not; without one, everything goes.
+    const change = (part: object) =>
+      iris.ask<IntakeSheet & { code?: string }>('PATCH', `/api/intakes/${intake.id}`, part);
+    expect((await change({ straight: { kinds: null, fileBytes: null, provenOnly: true } })).status).toBe(200);
+    await handed(intake.token, 'more.csv', levels);
+    expect((await namesIn(straight)).map((n) => n.name)).toEqual(['levels.csv']);
+    expect((await change({ straight: { kinds: null, fileBytes: null, provenOnly: false } })).status).toBe(400);
+    expect((await change({ straight: { ...rule, kinds: [] } })).status).toBe(400);
+    expect((await change({ straight: null })).body.straight).toBeNull();
+    await handed(intake.token, 'all.csv', levels);
+    expect((await namesIn(straight)).map((n) => n.name).sort()).toEqual(['all.csv', 'levels.csv']);
+  });
+
   it('goes straight in where it may and is what it says; what is not waits, and is only accepted by name', async () => {
     const straight = await folder(iris, office.roots.projects, 'Straight');
     const intake = await askForFiles(iris, straight, { waits: false, folderPattern: null });

@@ -4,8 +4,8 @@ import {
   acceptFault,
   depositState,
   folderName,
+  goesStraightIn,
   isDoubtful,
-  isWelcome,
   placeOfHanded,
   type Actor,
 } from '@quay/core';
@@ -144,7 +144,8 @@ export class TrayService {
     const intake = deposit && (await intakeById(this.db.manager, this.clock.date(), deposit.intakeId));
     if (!intake || intake.waits || deposit.state !== 'waiting') return;
     const files = await filesOf(this.db.manager, depositId);
-    if (!files.every((file) => isWelcome(file, this.hasScanner))) return;
+    const proven = deposit.recipient !== null || deposit.personId !== null;
+    if (!goesStraightIn(intake.straight, files, { proven, hasScanner: this.hasScanner })) return;
     const maker: Account = { personId: intake.createdBy, name: intake.creatorName, role: 'staff' };
     try {
       await this.take(intake, deposit, maker, {

@@ -21,6 +21,11 @@ export interface IntakeFields extends ChosenWindow, ChosenAudience {
   bits: number;
   weakMeant: boolean;
   waits: boolean;
+  /** Only some of it goes straight in: of these kinds, at most so many megabytes, from those who are proven. */
+  straightSome: boolean;
+  straightKinds: readonly ContentKind[] | null;
+  straightField: string;
+  provenOnly: boolean;
   /** Each contributor gets a folder, called so. */
   hasFolders: boolean;
   folderPattern: string;
@@ -47,6 +52,7 @@ const gigabytes = (bytes: number): string => String(bytes / GIGABYTE);
 export const NEW_INTAKE: IntakeFields = {
   ...{ title: '', message: '', choice: '1-week', opensField: '', closesField: '' },
   ...{ passwordChoice: 'none', password: '', bits: 0, weakMeant: false, waits: true },
+  ...{ straightSome: false, straightKinds: null, straightField: '', provenOnly: false },
   ...{ hasFolders: true, folderPattern: DEFAULT_FOLDER_PATTERN },
   fileField: gigabytes(INTAKE_LIMITS.fileBytes),
   filesField: String(INTAKE_LIMITS.files),

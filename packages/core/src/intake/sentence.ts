@@ -4,6 +4,7 @@ import { countOf, formatSize } from '../text/size.js';
 import { momentInWords, type Instant } from '../text/when.js';
 import type { Window } from '../window/window.js';
 import { kindsWords, type IntakeLimits } from './limits.js';
+import { straightWords, type StraightIn } from './straight.js';
 
 export interface IntakeTerms {
   audience: AudienceTerms;
@@ -12,6 +13,8 @@ export interface IntakeTerms {
   hasPassword: boolean;
   /** Deposits wait in the tray until somebody accepts them. */
   waits: boolean;
+  /** Where they do not: what goes straight in; null: everything that is what its name says. */
+  straight: StraightIn | null;
 }
 
 /**
@@ -49,6 +52,11 @@ export function intakeSentence(terms: IntakeTerms, now: Instant, zone: string): 
   if (terms.waits) {
     say(', and it ');
     say('waits to be accepted', true);
+  }
+  if (!terms.waits && terms.straight !== null) {
+    say('; ');
+    say(straightWords(terms.straight), true);
+    say(' goes straight in, and the rest waits to be accepted');
   }
   say('.');
   return parts;

@@ -18,6 +18,8 @@ CREATE TABLE intake (
   folder_id         uuid NOT NULL REFERENCES node,
   -- Deposits wait until somebody accepts them.
   waits             boolean NOT NULL,
+  -- Where they do not: what goes straight in; null: everything that is what its name says.
+  straight          jsonb,
   -- How the folder of a contributor is called; null: there is none.
   folder_pattern    text,
   limits            jsonb NOT NULL,

@@ -50,7 +50,7 @@ export function AskForFiles({ close }: { close: () => void }) {
       },
     );
   };
-  const { limits, waits, password } = asked;
+  const { limits, waits, straight = null, password } = asked;
   return (
     <Sheet label="Ask for files">
       <SheetHead title="Ask for files" close={close} />
@@ -72,7 +72,13 @@ export function AskForFiles({ close }: { close: () => void }) {
           parts={intakeSentence(
             {
               audience: judged.terms,
-              ...{ limits, waits, hasPassword: password !== null, window: chosenWindow(fields, present, zone) },
+              ...{
+                limits,
+                waits,
+                straight,
+                hasPassword: password !== null,
+                window: chosenWindow(fields, present, zone),
+              },
             },
             present,
             zone,

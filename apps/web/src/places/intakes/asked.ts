@@ -8,6 +8,7 @@ import {
   type AudienceKind,
   type IntakeLimits,
   type RailFault,
+  type StraightIn,
 } from '@quay/core';
 import { chosenOf, type JudgedAudience } from '../../ui/audience/chosen';
 import { wordsOf } from '../../ui/form';
@@ -49,6 +50,7 @@ export function meantBy(fields: IntakeFields, judged: JudgedAudience, now: numbe
     window: windowText(chosenWindow(fields, now, zone)),
     password: fields.passwordChoice === 'none' || fields.passwordChoice === 'kept' ? null : fields.password,
     weakPasswordMeant: fields.weakMeant,
+    straight: straightOf(fields, faults),
     folderPattern: fields.hasFolders ? fields.folderPattern : null,
     limits,
     audience: judged.asked,
@@ -63,6 +65,25 @@ export function meantBy(fields: IntakeFields, judged: JudgedAudience, now: numbe
   for (const { path, message } of checked.error?.details ?? []) faults[path.join('.')] ??= wordsOf(message);
   return { asked, faults };
 }
+
+/** Null: everything, or nothing. */
+function straightOf(fields: IntakeFields, faults: Record<string, string>): StraightIn | null {
+  if (fields.waits || !fields.straightSome) return null;
+  const { min, max } = INTAKE_RANGES.fileBytes;
+  const { value, fault } = typedNumber(fields.straightField, {
+    min: min / MEGABYTE,
+    max: max / MEGABYTE,
+    whole: false,
+  });
+  if (fault !== null) faults['straight.fileBytes'] = fault;
+  return {
+    kinds: fields.straightKinds,
+    fileBytes: value === null ? null : Math.round(value * MEGABYTE),
+    provenOnly: fields.provenOnly && fields.audience !== 'anyone',
+  };
+}
+
+const MEGABYTE = 1e6;
 
 interface RailFacts {
   /** When it was made; null: it is being made. */
@@ -114,6 +135,10 @@ export function fieldsOf(intake: IntakeSheet, local: (at: string | null) => stri
     passwordChoice: intake.hasPassword ? 'kept' : 'none',
     ...chosenOf(intake.who),
     addressId: intake.addressId,
+    ...(intake.straight && {
+      ...{ straightSome: true, straightKinds: intake.straight.kinds, provenOnly: intake.straight.provenOnly },
+      straightField: intake.straight.fileBytes === null ? '' : String(intake.straight.fileBytes / MEGABYTE),
+    }),
     ...{ reminds: intake.remindDays !== null, remindField: String(intake.remindDays ?? NEW_INTAKE.remindField) },
     hasFolders: intake.folderPattern !== null,
     folderPattern: intake.folderPattern ?? NEW_INTAKE.folderPattern,

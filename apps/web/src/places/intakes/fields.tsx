@@ -13,6 +13,7 @@ import {
   type RailField,
   type RailFix,
 } from '@quay/core';
+import { useId } from 'react';
 import { Button, Form, InputGroup } from 'react-bootstrap';
 import { v4 as uuid } from 'uuid';
 import { AddressField } from '../../ui/address-field';
@@ -200,11 +201,54 @@ const LIMITS = [
   ['allField', 'limits.allBytes', 'All together at most', 'GB', 'Gigabytes of all together'],
 ] as const;
 
-function Limits({ fields, set, faults }: FieldsProps) {
+interface KindsProps {
+  /** What it is about. */
+  label: string;
+  kinds: readonly ContentKind[] | null;
+  set: (kinds: readonly ContentKind[] | null) => void;
+}
+
+/** Any content, or some kinds of it. */
+function Kinds({ label, kinds, set }: KindsProps) {
+  const id = useId();
   const toggle = (kind: ContentKind, on: boolean) => {
-    const others = (fields.kinds ?? []).filter((k) => k !== kind);
-    set({ kinds: on ? CONTENT_KINDS.filter((k) => k === kind || others.includes(k)) : others });
+    const others = (kinds ?? []).filter((k) => k !== kind);
+    set(on ? CONTENT_KINDS.filter((k) => k === kind || others.includes(k)) : others);
   };
+  return (
+    <>
+      <div className="choices mt-2" role="group" aria-label={label}>
+        <button type="button" className="btn btn-choice" aria-pressed={kinds === null} onClick={() => set(null)}>
+          Anything
+        </button>
+        <button
+          type="button"
+          className="btn btn-choice"
+          aria-pressed={kinds !== null}
+          onClick={() => set(kinds ?? ['picture', 'pdf'])}
+        >
+          Only some kinds
+        </button>
+      </div>
+      {kinds !== null && (
+        <div className="kinds mt-1">
+          {CONTENT_KINDS.map((kind) => (
+            <Form.Check
+              key={kind}
+              inline
+              id={`${id}-${kind}`}
+              label={CONTENT_KIND_WORDS[kind]}
+              checked={kinds.includes(kind)}
+              onChange={(e) => toggle(kind, e.target.checked)}
+            />
+          ))}
+        </div>
+      )}
+    </>
+  );
+}
+
+function Limits({ fields, set, faults }: FieldsProps) {
   return (
     <section>
       <h3>What may come</h3>
@@ -225,38 +269,7 @@ function Limits({ fields, set, faults }: FieldsProps) {
         </div>
       ))}
       <Fault words={faults['limits']} />
-      <div className="choices mt-2" role="group" aria-label="Kinds of content">
-        <button
-          type="button"
-          className="btn btn-choice"
-          aria-pressed={fields.kinds === null}
-          onClick={() => set({ kinds: null })}
-        >
-          Anything
-        </button>
-        <button
-          type="button"
-          className="btn btn-choice"
-          aria-pressed={fields.kinds !== null}
-          onClick={() => set({ kinds: fields.kinds ?? ['picture', 'pdf'] })}
-        >
-          Only some kinds
-        </button>
-      </div>
-      {fields.kinds !== null && (
-        <div className="kinds mt-1">
-          {CONTENT_KINDS.map((kind) => (
-            <Form.Check
-              key={kind}
-              inline
-              id={`kind-${kind}`}
-              label={CONTENT_KIND_WORDS[kind]}
-              checked={fields.kinds?.includes(kind) ?? false}
-              onChange={(e) => toggle(kind, e.target.checked)}
-            />
-          ))}
-        </div>
-      )}
+      <Kinds label="Kinds of content" kinds={fields.kinds} set={(kinds) => set({ kinds })} />
     </section>
   );
 }
@@ -343,7 +356,54 @@ function Questions({ fields, set, faults }: FieldsProps) {
   );
 }
 
-function Becomes({ fields, set, faults }: FieldsProps) {
+/** What goes straight in, where nothing has to wait. */
+function Straight({ fields, set, faults }: FieldsProps) {
+  return (
+    <div className="mt-1">
+      <p className="quiet small mb-1">What is not what its name says, or cannot be told, waits all the same.</p>
+      <Form.Check
+        id="straight-some"
+        label="Only some of it does, the rest waits"
+        checked={fields.straightSome}
+        onChange={(e) => set({ straightSome: e.target.checked })}
+      />
+      {fields.straightSome && (
+        <>
+          <Kinds
+            label="Kinds that go straight in"
+            kinds={fields.straightKinds}
+            set={(straightKinds) => set({ straightKinds })}
+          />
+          <InputGroup size="sm" className="mt-1">
+            <InputGroup.Text className="col-6">A file has at most</InputGroup.Text>
+            <Form.Control
+              aria-label="Megabytes of a file that goes straight in"
+              inputMode="decimal"
+              placeholder="any"
+              value={fields.straightField}
+              isInvalid={Boolean(faults['straight.fileBytes'])}
+              onChange={(e) => set({ straightField: e.target.value })}
+            />
+            <InputGroup.Text>MB</InputGroup.Text>
+          </InputGroup>
+          {fields.audience !== 'anyone' && (
+            <Form.Check
+              className="mt-1"
+              id="straight-proven"
+              label="Only from those who have proven who they are"
+              checked={fields.provenOnly}
+              onChange={(e) => set({ provenOnly: e.target.checked })}
+            />
+          )}
+          <Fault words={faults['straight.fileBytes'] ?? faults['straight']} />
+        </>
+      )}
+    </div>
+  );
+}
+
+function Becomes(props: FieldsProps) {
+  const { fields, set, faults } = props;
   const zone = useZone();
   const isPattern = folderPatternFault(fields.folderPattern) === null;
   const said = {
@@ -371,9 +431,7 @@ function Becomes({ fields, set, faults }: FieldsProps) {
           It goes straight in
         </button>
       </div>
-      {!fields.waits && (
-        <p className="quiet small mb-0 mt-1">What is not what its name says, or cannot be told, waits all the same.</p>
-      )}
+      {!fields.waits && <Straight {...props} />}
       <Form.Check
         className="mt-2"
         id="own-folders"

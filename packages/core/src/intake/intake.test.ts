@@ -58,7 +58,7 @@ describe('what may be handed in', () => {
 
 describe('the sentence of an intake', () => {
   const terms: IntakeTerms = {
-    ...{ audience: ANYONE, limits: { ...INTAKE_LIMITS, files: 20 }, hasPassword: false, waits: false },
+    ...{ audience: ANYONE, limits: { ...INTAKE_LIMITS, files: 20 }, hasPassword: false, waits: false, straight: null },
     window: { opensAt: null, closesAt: NOW + 10 * DAY },
   };
   const text = (part: Partial<IntakeTerms> = {}) => sentenceText(intakeSentence({ ...terms, ...part }, NOW, ZONE));

@@ -431,7 +431,7 @@ function whatChanged(
         ? 'nobody is reminded'
         : `reminds ${countOf(after.remindDays, 'day')} before it closes`),
     isOther(({ waits, straight }) => [waits, straight]) &&
-      (after.waits ? 'deposits wait' : `${straightWords(after.straight)} goes straight in`),
+      (after.waits ? 'deposits wait' : `goes straight in: ${straightWords(after.straight)}`),
     isOther((r) => r.folderPattern) && 'the folder of each contributor',
     isOther((r) => r.limits) && 'what may be handed in',
     isOther((r) => r.questions) && 'what is asked',

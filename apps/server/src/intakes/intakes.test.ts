@@ -192,7 +192,7 @@ describe('an intake', () => {
     const rule = { kinds: ['text'], fileBytes: 1000, provenOnly: false };
     const intake = await askForFiles(iris, straight, { waits: false, folderPattern: null, straight: rule });
     expect(intake.sentence.map((p) => p.text).join('')).toMatch(
-      /; text and tables of at most 1 kB goes straight in, and the rest waits to be accepted\.$/,
+      /; only text and tables of at most 1 kB go straight in, the rest waits to be accepted\.$/,
     );
     const levels = Buffer.from('point,height\nA,12.3\n');
     await handed(intake.token, 'levels.csv', levels);

@@ -54,9 +54,9 @@ export function intakeSentence(terms: IntakeTerms, now: Instant, zone: string): 
     say('waits to be accepted', true);
   }
   if (!terms.waits && terms.straight !== null) {
-    say('; ');
+    say('; only ');
     say(straightWords(terms.straight), true);
-    say(' goes straight in, and the rest waits to be accepted');
+    say(' go straight in, the rest waits to be accepted');
   }
   say('.');
   return parts;

@@ -67,7 +67,7 @@ export function AskForFiles({ close }: { close: () => void }) {
         isKept={false}
       />
       <section>
-        <h3>What they see</h3>
+        <h3>What it lets happen</h3>
         <Sentence
           parts={intakeSentence(
             {

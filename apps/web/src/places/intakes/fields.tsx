@@ -196,7 +196,7 @@ function Password(props: FieldsProps) {
 
 const LIMITS = [
   ['fileField', 'limits.fileBytes', 'A file has at most', 'GB', 'Gigabytes of a file'],
-  ['filesField', 'limits.files', 'One person hands in at most', 'files', 'Files of one person'],
+  ['filesField', 'limits.files', 'One person at most', 'files', 'Files of one person'],
   ['eachField', 'limits.contributorBytes', 'and', 'GB', 'Gigabytes of one person'],
   ['allField', 'limits.allBytes', 'All together at most', 'GB', 'Gigabytes of all together'],
 ] as const;

@@ -8,14 +8,13 @@ import { useJudgedAudience } from '../../ui/audience/chosen';
 import { Sheet, SheetHead } from '../../ui/sheet';
 import { useSearch } from '../../ui/search';
 import { useNow, useZone } from '../../ui/session';
-import { useAddress } from '../../ui/address-field';
-import { guardrailsForQuery } from '../../ui/queries';
 import { Sentence } from '../../ui/words';
 import { chosenWindow } from '../../ui/window-choice';
-import { meantBy, railsBroken } from './asked';
+import { meantBy } from './asked';
 import { useFreshPassword, useIntakeDraft } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { folderNameQuery, useAskForFiles } from './queries';
+import { useRailsBroken } from './rails';
 
 const FolderChooser = lazy(async () => ({ default: (await import('../stores/folder-chooser')).FolderChooser }));
 
@@ -31,9 +30,7 @@ export function AskForFiles({ close }: { close: () => void }) {
   const [refused, setRefused] = useState<Record<string, string>>({});
   const judged = useJudgedAudience(fields);
   const { asked, faults } = meantBy(fields, judged, present, zone);
-  const addressId = useAddress(fields.addressId)?.id ?? '';
-  const { data: rails } = useQuery({ ...guardrailsForQuery(folder ? [folder.id] : []), enabled: folder !== null });
-  const broken = railsBroken(fields, judged, { madeAt: null, now: present, zone, addressId, rails });
+  const broken = useRailsBroken(fields, judged, { folderId: folder?.id ?? null, madeAt: null });
   const isSound = Object.keys(faults).length === 0 && broken.length === 0 && folder !== null;
   const ask = () => {
     setIsTold(true);

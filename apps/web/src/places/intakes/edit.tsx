@@ -1,16 +1,15 @@
 import type { ChangeIntake, IntakeSheet } from '@quay/contract';
 import { toLocalField } from '@quay/core';
-import { useQuery } from '@tanstack/react-query';
 import { useState } from 'react';
 import { Button } from 'react-bootstrap';
 import { useJudgedAudience } from '../../ui/audience/chosen';
-import { guardrailsForQuery } from '../../ui/queries';
 import { useNow, useZone } from '../../ui/session';
 import { faultsOf } from './ask';
-import { fieldsOf, meantBy, railsBroken } from './asked';
+import { fieldsOf, meantBy } from './asked';
 import { useFreshPassword } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { useChangeIntake } from './queries';
+import { useRailsBroken } from './rails';
 
 /** Changes an intake; what is not different is not asked for. */
 export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => void }) {
@@ -25,13 +24,8 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
   const judged = useJudgedAudience(fields);
   const judgedBefore = useJudgedAudience(before);
   const { asked, faults } = meantBy(fields, judged, present, zone);
-  const folderId = intake.folder?.id;
-  const { data: rails } = useQuery({
-    ...guardrailsForQuery(folderId ? [folderId] : []),
-    enabled: folderId !== undefined,
-  });
   const madeAt = Date.parse(intake.createdAt);
-  const broken = railsBroken(fields, judged, { madeAt, now: present, zone, addressId: fields.addressId, rails });
+  const broken = useRailsBroken(fields, judged, { folderId: intake.folder?.id ?? null, madeAt });
   const save = () => {
     setIsTold(true);
     if (Object.keys(faults).length > 0) return;

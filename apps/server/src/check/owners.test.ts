@@ -127,8 +127,8 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
   ['node_past', ['access'], 'who could do what at a moment goes by how the tree lay'],
   [
     'office',
-    ['backups', 'people', 'setup', 'upgrade'],
-    'whose backups they are; what is wanted of whoever holds a session; whether outsiders are to get in, and one is there',
+    ['backups', 'people', 'setup', 'shares', 'upgrade'],
+    'whose backups they are; what is wanted of whoever holds a session; on which calendar rules count; whether outsiders are to get in, and one is there',
   ],
   [
     'store',
@@ -160,7 +160,7 @@ const SHOWN: [table: string, readers: string[], why: string][] = [
     'names beside what they did; whether anybody is there',
   ],
   ['deposit_file', ['backups', 'platform'], 'bytes that nothing refers to go; bytes that wait are copied'],
-  ['intake', ['live'], 'whose it is'],
+  ['intake', ['live', 'shares'], 'whose it is; what guardrails ask of each'],
   ['marked_copy', ['platform'], 'bytes that nothing refers to go'],
   ['second_factor', ['shares'], 'whether whoever publishes has one'],
   ['directory_entry', ['provider'], 'whether the directory signs somebody in already'],

@@ -1,5 +1,5 @@
 import type { IntakeSheet } from '@quay/contract';
-import { INTAKE_LIMITS } from '@quay/core';
+import { INTAKE_LIMITS, NO_GUARDRAILS } from '@quay/core';
 import { execFileSync } from 'node:child_process';
 import { randomBytes } from 'node:crypto';
 import { createServer } from 'node:http';
@@ -300,5 +300,43 @@ it('fits on a telephone, 360 px wide, for both', async () => {
   await iris.isAccessible();
   await iris.page.goto(`${office.origin}/today`);
   await iris.sees('1 deposit waits');
+  await iris.leave();
+});
+
+it('keeps to the rules of the office by one press, and only some of what comes goes straight in', async () => {
+  const client = await office.signedIn('iris');
+  const rules = (part: object) =>
+    client.ask('PUT', '/api/guardrails/office', { ...NO_GUARDRAILS, domains: [], addresses: [], ...part });
+  await rules({ longestDays: 3, passwordNeeded: true });
+  const iris = await Person.at(browser, office.origin);
+  await iris.signIn('iris', `/intakes/new?folder=${office.roots.projects}`);
+  await iris.fill('#intake-title', 'Certificates of the week');
+  await iris.sees('The office: an intake is open for at most 3 days.', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Open the intake');
+  await iris.sees('Something above is not right yet.', '.sheet');
+  await iris.press('Close it after 3 days', '.sheet');
+  await iris.press('Propose one', '.sheet');
+  await iris.press('It goes straight in', '.sheet');
+  await iris.press('Only some of it does, the rest waits', '.sheet');
+  await iris.press('Open the intake');
+  await iris.sees('Say what goes straight in, or let everything.', '.sheet');
+  await iris.fill('[aria-label="Megabytes of a file that goes straight in"]', '50');
+  await iris.isAccessible();
+  await iris.press('Open the intake');
+  await iris.sees('Nothing was handed in yet.', '.sheet');
+  await iris.sees('only files of at most 50 MB go straight in, the rest waits to be accepted.', '.sheet');
+  // A rule that comes later closes what is out, and says so where it stands.
+  await rules({ longestDays: 2 });
+  await iris.sees('Nothing can be handed in until it keeps to that.', '.sheet');
+  await iris.isAccessible();
+  await iris.press('Change', '.sheet');
+  await iris.press('Close it after 2 days', '.sheet');
+  await iris.press('Save', '.sheet');
+  await vi.waitFor(async () => {
+    const id = iris.page.url().split('/intakes/')[1] as string;
+    expect((await client.ask<IntakeSheet>('GET', `/api/intakes/${id}`)).body.state).toBe('open');
+  }, 20_000);
+  await rules({});
   await iris.leave();
 });

@@ -14,7 +14,7 @@ import { meantBy } from './asked';
 import { useFreshPassword, useIntakeDraft } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { folderNameQuery, useAskForFiles } from './queries';
-import { useRailsBroken } from './rails';
+import { besides, useRailsBroken } from './rails';
 
 const FolderChooser = lazy(async () => ({ default: (await import('../stores/folder-chooser')).FolderChooser }));
 
@@ -58,7 +58,7 @@ export function AskForFiles({ close }: { close: () => void }) {
           setRefused({});
           set(part);
         }}
-        faults={isTold ? { ...faults, ...refused } : {}}
+        faults={isTold ? { ...faults, ...besides(refused, broken) } : {}}
         judged={judged}
         rails={broken}
         isKept={false}

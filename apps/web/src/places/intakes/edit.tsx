@@ -9,7 +9,7 @@ import { fieldsOf, meantBy } from './asked';
 import { useFreshPassword } from '../../ui/intake-draft';
 import { IntakeFieldsPart } from './fields';
 import { useChangeIntake } from './queries';
-import { useRailsBroken } from './rails';
+import { besides, useRailsBroken } from './rails';
 
 /** Changes an intake; what is not different is not asked for. */
 export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => void }) {
@@ -54,7 +54,7 @@ export function EditIntake({ intake, done }: { intake: IntakeSheet; done: () => 
           setRefused({});
           setFields({ ...fields, ...part });
         }}
-        faults={isTold ? { ...faults, ...refused } : {}}
+        faults={isTold ? { ...faults, ...besides(refused, broken) } : {}}
         judged={judged}
         rails={broken}
         isKept={intake.hasPassword}

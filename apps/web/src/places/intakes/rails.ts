@@ -21,3 +21,7 @@ export function useRailsBroken(
   });
   return railsBroken(fields, judged, { madeAt, now, zone, addressId, rails });
 }
+
+/** What the server refused, without what the rules say already where it stands. */
+export const besides = (refused: Record<string, string>, rails: readonly RailFault[]): Record<string, string> =>
+  Object.fromEntries(Object.entries(refused).filter(([, words]) => !rails.some((r) => r.words === words)));

@@ -160,7 +160,7 @@ export class IntakesService {
       await lockAccess(tx, 'shared');
       const folder = await this.access.requireNode(who, asked.folderId, 'publish', tx);
       if (folder.kind !== 'folder') throw notFound('This folder');
-      const addressId = await addressFor(tx, asked.addressId);
+      const addressId = await addressFor(tx, asked.addressId, meant.kind);
       await tx.query(
         `INSERT INTO intake (id, title, message, token_hash, token_sealed, address_id, password_hash, password_score,
            opens_at, closes_at, created_at, created_by, folder_id, waits, folder_pattern, limits, questions,
@@ -228,7 +228,9 @@ export class IntakesService {
           ...[asked.withdrawn !== undefined, withdrawnAt],
           ...[asked.remindDays !== undefined, asked.remindDays ?? null],
           ...[asked.embed !== undefined, asked.embed ? JSON.stringify(asked.embed) : null],
-          asked.addressId === undefined ? null : await addressFor(tx, asked.addressId),
+          asked.addressId === undefined && !meant
+            ? null
+            : await addressFor(tx, asked.addressId ?? before.addressId, meant?.kind ?? before.audience),
           ...[asked.straight !== undefined, asked.straight ? JSON.stringify(asked.straight) : null],
         ],
       );

@@ -145,6 +145,15 @@ describe('guardrails of intakes', () => {
     expect((await change(intake.id, { addressId: '01a211be-c2fa-7c9a-b984-1d94ebe6d8c2' })).body.code).toBe(
       'address.gone',
     );
+    // People of the office cannot sign in where visitors alone come.
+    await office.db.query(`UPDATE address SET uses = 'visitors' WHERE id = $1`, [other?.id]);
+    const audience = { ...listed, kind: 'members', listed: [], members: [{ kind: 'person', id: await idOf('tomas') }] };
+    expect((await change(intake.id, { audience })).body.code).toBe('address.no-sign-in');
+    await rails({});
+    expect((await ask({ audience, addressId: other?.id })).body.code).toBe('address.no-sign-in');
+    expect((await ask({ audience })).status).toBe(201);
   });
 });
+const idOf = async (name: string) =>
+  (await office.db.query<{ id: string }[]>('SELECT id FROM person WHERE sign_in_name = $1', [name]))[0]?.id;
 const listed = { kind: 'listed', listed: ['m.hale@fenway.example'], blocked: [], members: [] };

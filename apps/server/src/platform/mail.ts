@@ -4,7 +4,9 @@ import { v7 as uuidv7 } from 'uuid';
 import { Clock } from './clock.js';
 import { CONFIG, type Config } from './config.js';
 import { Events } from './events/events.js';
+import { grouped } from './grouped.js';
 import { Housekeeping } from './housekeeping.js';
+import { inGroups } from './in-groups.js';
 import { Jobs, type Given } from './jobs/jobs.service.js';
 import { hasMailWay, MailWays, type MailWay } from './mail-server.js';
 
@@ -32,12 +34,16 @@ type State = 'waiting' | 'sent' | 'refused' | 'given-up' | 'returned';
 const ENCLOSED_MS = 30 * 86_400_000;
 /** So many are handed to the mail server side by side (common practice, no source). */
 const AT_ONCE = 5;
-/** So many are taken up together, in groups of {@link AT_ONCE}: of a group it is noted at once that it is sent, and how that ended. */
+/** So many are taken up together. */
 const TAKEN_UP = 25;
-/** While one group is noted, another is sent. */
-const LANES = 2;
-/** What is not begun by then is left to later: before the queue holds this process dead. */
-const TAKEN_UP_MS = 30_000;
+/**
+ * Of a group it is noted at once that it is being sent, and how that ended; while one is noted, another is sent. What is
+ * not begun in time is left to later: before the queue holds this process dead.
+ */
+const TAKING_UP = { size: AT_ONCE, lanes: 2, beganWithinMs: 30_000 } as const;
+
+/** Mails that have to be tried again, and why. */
+type Failed = Map<string, unknown>;
 
 interface MailJob {
   mailId: string;
@@ -196,42 +202,42 @@ export class Mail implements OnApplicationShutdown {
   private async sendAll(given: Given<MailJob>[]): Promise<PromiseSettledResult<void>[]> {
     const way = await this.ways.way();
     if (!way) return given.map(() => DONE);
-    const groups = grouped(given);
-    const failed = new Map<MailJob, unknown>();
-    const until = performance.now() + TAKEN_UP_MS;
-    const lane = async () => {
-      while (performance.now() < until) {
-        const group = groups.shift();
-        if (!group) return;
-        const ended = await this.sendGroup(way, group);
-        for (const [job, reason] of ended) failed.set(job, reason);
-      }
-    };
-    await Promise.all(Array.from({ length: LANES }, lane));
-    if (groups.length > 0) await this.putBack(groups.flat());
-    return given.map(({ data }) => (failed.has(data) ? { status: 'rejected', reason: failed.get(data) } : DONE));
+    const failed: Failed = new Map();
+    const left = await inGroups(given, TAKING_UP, (group) => this.sendGroup(way, group, failed));
+    if (left.length > 0) await this.putBack(left);
+    return given.map(({ data: { mailId } }) =>
+      failed.has(mailId) ? { status: 'rejected', reason: failed.get(mailId) } : DONE,
+    );
   }
 
-  /** @returns those that have to be tried again, and why */
-  private async sendGroup(way: MailWay, group: Given<MailJob>[]): Promise<Map<MailJob, unknown>> {
-    const failed = new Map<MailJob, unknown>();
+  /** @param failed is told which have to be tried again, and why */
+  private async sendGroup(way: MailWay, group: Given<MailJob>[], failed: Failed): Promise<void> {
     try {
-      const begun = await this.begin(group.map(({ data }) => data.mailId));
-      const files = await this.filesOf(begun);
-      const sendings = group.map(async ({ data, attempt }): Promise<Ended | null> => {
-        const mail = begun.find((m) => m.id === data.mailId);
-        if (!mail) return null;
+      const mailIds = group.map(({ data }) => data.mailId);
+      const files = await this.filesOf(mailIds);
+      const begun = await this.begin(mailIds);
+      const sendings = begun.map(async (mail): Promise<Ended> => {
         const ended = await handOver(way, mail, files.get(mail.enclosed ?? '') ?? []);
         if (ended.error === null || ended.state === 'refused') return ended;
-        failed.set(data, ended.error);
-        return attempt.last ? { ...ended, state: 'given-up' } : ended;
+        failed.set(mail.id, ended.error);
+        const isLast = group.some(({ data, attempt }) => data.mailId === mail.id && attempt.last);
+        return isLast ? { ...ended, state: 'given-up' } : ended;
       });
-      await this.note((await Promise.all(sendings)).filter((e) => e !== null));
+      await this.noteAll(await Promise.all(sendings), failed);
     } catch (error) {
-      // How they ended is not known: the queue tries again what it must, and then it is said that it may be twice.
-      for (const { data } of group) failed.set(data, error);
+      for (const { data } of group) failed.set(data.mailId, error);
     }
-    return failed;
+  }
+
+  /** Notes how mails ended: together, and one by one where that cannot be, so that one holds up no other. */
+  private async noteAll(all: readonly Ended[], failed: Failed): Promise<void> {
+    try {
+      await this.note(all);
+    } catch {
+      for (const ended of all)
+        // How it ended is not known then: it is tried again, and it is said that it may be twice.
+        await this.note([ended]).catch((error: unknown) => failed.set(ended.mail.id, error));
+    }
   }
 
   /** Notes of mails that they are being sent. @returns them, but for those that were sent by somebody who died before the queue was told */
@@ -247,22 +253,20 @@ export class Mail implements OnApplicationShutdown {
     return mails;
   }
 
-  /** Files that go with mails, each once. */
-  private async filesOf(mails: readonly Kept[]): Promise<Map<string, Enclosure[]>> {
-    const named = [...new Set(mails.flatMap((m) => m.enclosed ?? []))];
-    const files = new Map<string, Enclosure[]>();
-    for (const enclosed of named) files.set(enclosed, await this.enclosedIn(enclosed));
-    return files;
+  /** Files that go with mails, by what they are named by. */
+  private async filesOf(mailIds: readonly string[]): Promise<Map<string, Enclosure[]>> {
+    const rows = await this.db.query<(Enclosure & { enclosed: string })[]>(
+      `SELECT enclosed, name, content FROM mail_enclosure
+        WHERE enclosed IN (SELECT enclosed FROM mail WHERE id = ANY($1)) ORDER BY enclosed, position`,
+      [mailIds],
+    );
+    return grouped(rows, (row) => row.enclosed);
   }
 
   /** Hands in anew what a slow mail server left no time for: no try of it was made. */
   private async putBack(given: readonly Given<MailJob>[]): Promise<void> {
     const jobs = given.map(({ data }) => ({ data, key: data.mailId }));
     await this.db.transaction((tx) => this.jobs.handInAll(tx, 'mail', jobs));
-  }
-
-  private enclosedIn(enclosed: string): Promise<Enclosure[]> {
-    return this.db.query('SELECT name, content FROM mail_enclosure WHERE enclosed = $1 ORDER BY position', [enclosed]);
   }
 
   private async tidy(): Promise<void> {
@@ -301,9 +305,6 @@ export class Mail implements OnApplicationShutdown {
 }
 
 const DONE: PromiseSettledResult<void> = { status: 'fulfilled', value: undefined };
-
-const grouped = <T>(all: readonly T[]): T[][] =>
-  Array.from({ length: Math.ceil(all.length / AT_ONCE) }, (_, i) => all.slice(i * AT_ONCE, (i + 1) * AT_ONCE));
 
 /** Hands a mail to the mail server. */
 async function handOver(way: MailWay, mail: Kept, files: readonly Enclosure[]): Promise<Ended> {

@@ -10,12 +10,15 @@ import { Mail } from '../platform/mail.js';
 
 // A mail server of another maker, which takes, refuses or puts off as it is told.
 let answerWith: { code: number; words: string } | null = null;
+/** Addresses that are refused. */
+const unknown = new Set<string>();
 /** So many messages are taken whole, and the connection ends before the answer. */
 let breaksOff = 0;
 const taken: ParsedMail[] = [];
 const smtp = new SMTPServer({
   disabledCommands: ['AUTH', 'STARTTLS'],
-  onRcptTo: (_address, _session, done) => {
+  onRcptTo: ({ address }, _session, done) => {
+    if (unknown.has(address)) return done(Object.assign(new Error('Nobody here'), { responseCode: 550 }));
     if (!answerWith) return done();
     done(Object.assign(new Error(answerWith.words), { responseCode: answerWith.code }));
   },
@@ -139,6 +142,37 @@ describe('mail', () => {
     office.app.get(Jobs).hurry('mail');
     await expect.poll(() => office.app.get(Jobs).waiting('mail'), { timeout: 60_000 }).toBe(0);
     expect(taken.filter((m) => m.subject === 'Left behind')).toHaveLength(1);
+  });
+
+  it('that goes to many goes to each once, also where what became of one cannot be noted', async () => {
+    const mail = office.app.get(Mail);
+    unknown.add('reader3@mill.example');
+    let notTold = 0;
+    // Whoever is told of what was refused cannot take it, twice: with the others, and by itself.
+    mail.onLost(() => (notTold++ < 2 ? Promise.reject(new Error('not now')) : Promise.resolve()));
+    const people = Array.from({ length: 12 }, (_, n) => ({ to: `reader${n}@mill.example`, toName: '' }));
+    const ids = await office.app
+      .get(Events)
+      .change((tx) => mail.handInAll(tx, { subject: 'To many', text: 'Hello.' }, people));
+    expect(ids).toHaveLength(12);
+    mail.hurry();
+    const states = () =>
+      office.db.query<{ state: string; n: number }[]>(
+        `SELECT state, count(*)::int AS n FROM mail WHERE subject = 'To many' GROUP BY state ORDER BY state`,
+      );
+    await expect.poll(states, { timeout: 60_000 }).toEqual([
+      { state: 'sent', n: 11 },
+      { state: 'waiting', n: 1 },
+    ]);
+    const lost = async () => (await atOnce(), await states());
+    await expect.poll(lost, { timeout: 60_000 }).toContainEqual({ state: 'refused', n: 1 });
+    const to = taken.map((m) => (Array.isArray(m.to) ? '' : (m.to?.text ?? '')));
+    expect(to.sort()).toEqual(
+      people
+        .map((p) => p.to)
+        .filter((address) => !unknown.has(address))
+        .sort(),
+    );
   });
 
   it('that may have arrived already goes once more, under the same number, and says so', async () => {

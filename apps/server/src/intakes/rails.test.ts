@@ -6,6 +6,7 @@ import { askForFiles, doorOf, fileRefused, handIn, intakeAsked, outsider, sendFi
 import { openMailbox, type Mailbox } from '../_fixtures/mailbox.js';
 import { openOffice, type Client, type TestOffice } from '../_fixtures/office.js';
 import { Mail } from '../platform/mail.js';
+import { TrayService } from './tray.service.js';
 
 const PASSWORD = 'gravel-heron-silent-oar';
 const DAY = 86_400_000;
@@ -100,6 +101,22 @@ describe('guardrails of intakes', () => {
     expect((await change(intake.id, { password: PASSWORD })).body.state).toBe('open');
     await rails({});
     expect((await doorOf(other)).state).toBe('open');
+  });
+
+  it('have what was handed in before wait for somebody, where it would have gone straight in', async () => {
+    const intake = await askForFiles(iris, into, { window: week(), folderPattern: null });
+    const zoe = await outsider(office, intake.token);
+    await sendFile(zoe, 'levels.csv', Buffer.from('point,height'));
+    await handIn(zoe);
+    await change(intake.id, { waits: false });
+    const deposit = async () => (await sheet(intake.id)).handedIn[0];
+    const byRule = async () => office.app.get(TrayService).acceptByRule((await deposit())?.id ?? '');
+    await rails({ passwordNeeded: true });
+    await byRule();
+    expect((await deposit())?.state).toBe('waiting');
+    await rails({});
+    await byRule();
+    expect((await deposit())?.state).toBe('accepted');
   });
 
   it('say nothing of what is over, and let nobody finish within the hour after it', async () => {

@@ -143,6 +143,8 @@ export class TrayService {
     const deposit = await depositById(this.db.manager, depositId);
     const intake = deposit && (await intakeById(this.db.manager, this.clock.date(), deposit.intakeId));
     if (!intake || intake.waits || deposit.state !== 'waiting') return;
+    // It closed by a rule while this was being scanned: somebody decides.
+    if (intake.railFaults.length > 0) return;
     const files = await filesOf(this.db.manager, depositId);
     const proven = deposit.recipient !== null || deposit.personId !== null;
     if (!goesStraightIn(intake.straight, files, { proven, hasScanner: this.hasScanner })) return;

@@ -84,7 +84,8 @@ export class GuardrailsService {
     requireDuty(who, 'run-server');
     const rails = await this.readRails(this.db.manager, asked);
     await this.requireStore(storeId);
-    const kept = (await allGuardrails(this.db.manager)).filter((k) => k.storeId !== storeId);
+    const now = await allGuardrails(this.db.manager);
+    const kept = now.filter((k) => k.storeId !== storeId);
     const [store] = (await storesWithGuardrails(this.db.manager)).filter((s) => s.storeId === storeId);
     const next = [...kept, { storeId, of: store?.name ?? null, rails }];
     const touched: GuardrailTrial = { closes: [], more: 0, opens: 0 };
@@ -105,7 +106,6 @@ export class GuardrailsService {
         closes({ kind: 'share', id: share.id, title, by: share.creatorName, words: fault.words });
       }
     }
-    const now = await allGuardrails(this.db.manager);
     const intakes = await openIntakes(this.db.manager, storeId, at);
     const seen = await this.access.seen(
       who,
